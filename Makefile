@@ -1,0 +1,36 @@
+# `make demo` and `make test` set up what they need in .venv by themselves.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench faults findings screenshots clean
+
+demo: $(VENV)/ready
+	$(BIN)/greenstep demo
+
+test: $(VENV)/ready
+	$(BIN)/python -m unittest discover -s tests -t . -b
+
+check: $(VENV)/ready
+	$(BIN)/ruff check src tests benchmarks examples docs
+	$(BIN)/mypy
+
+bench: $(VENV)/ready
+	$(BIN)/python -m benchmarks.line_efficiency
+	$(BIN)/python -m benchmarks.hex_parsing
+	$(BIN)/python -m benchmarks.startup
+
+faults: $(VENV)/ready
+	$(BIN)/python -m benchmarks.fault_runs
+
+screenshots: $(VENV)/ready
+	$(BIN)/python docs/make_screenshots.py
+
+$(VENV)/ready: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Green Step needs Python 3.11 or newer: make PYTHON=python3.11 ...")'
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) build dist

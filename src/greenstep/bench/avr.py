@@ -1,0 +1,225 @@
+"""Simulated AVR boards with a small resident bootloader, from Atmel AVR061 and the parts' data sheets.
+
+Stricter than silicon: a command that does not end in 20 is answered 15; a page that is not the part's page, or
+lies in the bootloader, fails and is noted; what comes while a page is programmed is lost and noted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from greenstep.core.link import LineSettings
+
+from . import application
+from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .faults import Faults
+
+Steps = Generator[Take | Spend, int, None]
+_GOOD, _OK, _FAILED, _UNKNOWN, _NO_SYNC = b"\x14", b"\x10", b"\x11", b"\x12", b"\x15"
+_END = 0x20
+
+
+@dataclass(frozen=True)
+class AvrKind:
+    """What tells one board from another. Sizes in bytes, times in seconds."""
+
+    title: str
+    signature: bytes
+    flash_bytes: int
+    page: int
+    eeprom_bytes: int
+    loader_bytes: int
+    baud: int
+    led_s: float = 0.0
+    listens_s: float = 1.0
+    eeprom_in_words: bool = True
+    handles_eeprom: bool = True
+
+
+KINDS = {
+    "atmega328p": AvrKind(
+        "ATmega328P, 32 KiB, 115200 baud", b"\x1e\x95\x0f", 32768, 128, 1024, 512, 115200
+    ),
+    "atmega168": AvrKind(
+        "ATmega168, 16 KiB, 57600 baud, EEPROM counted in bytes", b"\x1e\x94\x06", 16384, 128, 512, 2048, 57600,
+        eeprom_in_words=False,
+    ),
+    "atmega1284p": AvrKind(
+        "ATmega1284P, 128 KiB, flashes an LED before it listens", b"\x1e\x97\x05", 131072, 256, 4096, 512, 115200,
+        led_s=0.28, listens_s=1.6,
+    ),
+}  # fmt: skip
+
+_PAGE_S = 0.009  # page erase and page write, 4.5 ms each (data sheets, "Serial Programming Characteristics")
+_EEPROM_BYTE_S = 0.0036
+
+
+class _LostStep(Exception):
+    """A command that did not end as it must."""
+
+
+class SimulatedAvr(SimulatedChip):
+    """One board. `flash` and `eeprom` are its content."""
+
+    def __init__(self, kind: AvrKind, faults: Faults | None = None, console: LineSettings | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
+        self.console = console or LineSettings(kind.baud)
+        self.settings = self.console
+        self.running = False
+        self._address = 0
+        self._programming = False
+        self._left = False
+
+    def boot(self, boot_selected: bool) -> Program:
+        """There is no boot pin: every reset runs the bootloader, which gives up after a while."""
+        if self.faults.no_boot:
+            return self._application()
+        return self._loader()
+
+    def _application(self) -> Program:
+        self.running = True
+        if bytes(self.flash[:2]) == b"\xff\xff":
+            return application.idle(1e9)
+        return application.run(self, bytes(self.flash), self.console)
+
+    def _loader(self) -> Program:
+        self.running = False
+        self._programming = False
+        self.settings = LineSettings(self.kind.baud)
+        yield Spend(0.004 + self.kind.led_s)
+        silent_s = self.kind.listens_s
+        while True:
+            command = yield Take(silent_s)
+            if command == TIMED_OUT:
+                self.restart(self._application())
+                return
+            try:
+                yield from self._command(command)
+            except _LostStep:
+                self.send(_NO_SYNC)
+            if self._left:
+                self.restart(self._application())
+                return
+
+    # --- characters inside a command
+
+    def _next(self) -> Generator[Take | Spend, int, int]:
+        """The next character of a command; a bootloader in the middle of one waits no longer than usual."""
+        value = yield Take(self.kind.listens_s)
+        if value < 0:
+            raise _LostStep
+        return value
+
+    def _end(self) -> Steps:
+        if (yield from self._next()) != _END:
+            raise _LostStep
+
+    def _reply(self, data: bytes = b"") -> None:
+        self.send(_GOOD + data + _OK)
+
+    def _command(self, command: int) -> Steps:
+        self._left = False
+        if command == 0x30:
+            yield from self._end()
+            self._reply()
+        elif command == 0x41:
+            which = yield from self._next()
+            yield from self._end()
+            self._reply(bytes([{0x80: 2, 0x81: 4, 0x82: 4, 0x98: 3}.get(which, 0)]))
+        elif command == 0x50:
+            yield from self._end()
+            self._programming = True
+            self._reply()
+        elif command == 0x51:
+            yield from self._end()
+            self._reply()
+            self._left = True
+        elif command == 0x75:
+            yield from self._end()
+            self._reply(self.kind.signature)
+        elif command == 0x55:
+            low = yield from self._next()
+            high = yield from self._next()
+            yield from self._end()
+            self._address = high << 8 | low
+            self._reply()
+        elif command == 0x56:
+            for _ in range(4):
+                yield from self._next()
+            yield from self._end()
+            self._reply(b"\x00")
+        elif command in (0x42, 0x45):
+            for _ in range(20 if command == 0x42 else 5):
+                yield from self._next()
+            yield from self._end()
+            self._reply()
+        elif command == 0x64:
+            yield from self._program_page()
+        elif command == 0x74:
+            yield from self._read_page()
+        else:
+            yield from self._end()
+            self.send(_GOOD + _UNKNOWN)
+
+    # --- pages
+
+    def _size_and_kind(self) -> Generator[Take | Spend, int, tuple[int, int]]:
+        high = yield from self._next()
+        low = yield from self._next()
+        kind = yield from self._next()
+        return high << 8 | low, kind
+
+    def _program_page(self) -> Steps:
+        size, kind = yield from self._size_and_kind()
+        if size > 256:
+            raise _LostStep
+        values = []
+        for _ in range(size):
+            values.append((yield from self._next()))
+        yield from self._end()
+        data = bytes(values)
+        if kind == ord("E"):
+            yield from self._program_eeprom(data)
+            return
+        start = self._address * 2
+        free = self.kind.flash_bytes - self.kind.loader_bytes
+        if kind != ord("F") or size != self.kind.page or start % self.kind.page or start + size > free:
+            self.violation(f"page of {size} bytes at {start:04X}")
+            self.send(_GOOD + _FAILED)
+            return
+        yield Spend(_PAGE_S)
+        if not self.faults.dead_write:
+            self.flash[start : start + size] = data
+            for worn in self.faults.worn:
+                if start <= worn < start + size:
+                    self.flash[worn] ^= 0x10
+        self._reply()
+
+    def _program_eeprom(self, data: bytes) -> Steps:
+        start = self._eeprom_start()
+        if start + len(data) > self.kind.eeprom_bytes:
+            self.violation(f"EEPROM write of {len(data)} bytes at {start:04X}")
+            self.send(_GOOD + _FAILED)
+            return
+        yield Spend(len(data) * _EEPROM_BYTE_S)
+        if self.kind.handles_eeprom:
+            self.eeprom[start : start + len(data)] = data
+        self._reply()
+
+    def _eeprom_start(self) -> int:
+        return self._address * 2 if self.kind.eeprom_in_words else self._address
+
+    def _read_page(self) -> Steps:
+        size, kind = yield from self._size_and_kind()
+        yield from self._end()
+        memory, start = (self.eeprom, self._eeprom_start()) if kind == ord("E") else (self.flash, self._address * 2)
+        if size > 256 or start + size > len(memory):
+            self.violation(f"read of {size} bytes at {start:04X}")
+            self.send(_GOOD + _FAILED)
+            return
+        self._reply(bytes(memory[start : start + size]))

@@ -1,0 +1,133 @@
+"""A simulated chip: a program that waits for characters, spends time and sends, driven by the line's clock.
+
+The program is a generator. It yields `Take` to wait for a character and `Spend` while it is busy and does not
+listen; `self.send` puts characters on its TX. What it is given is a character's value, DAMAGED for one with
+wrong parity or stop bit, or TIMED_OUT. Every breach of the document is noted in `violations`.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from greenstep.core.link import LineSettings
+
+DAMAGED = -1
+TIMED_OUT = -2
+
+
+@dataclass(frozen=True)
+class Take:
+    """Wait for a character, for `longest_s` or without end."""
+
+    longest_s: float | None = None
+
+
+@dataclass(frozen=True)
+class Spend:
+    """Be busy. What arrives meanwhile is lost."""
+
+    seconds: float
+
+
+Program = Generator[Take | Spend, int, None]
+
+
+class SimulatedChip(ABC):
+    """One chip. Times are the line's clock, in seconds."""
+
+    settings: LineSettings
+
+    def __init__(self) -> None:
+        self.now = 0.0
+        self.sent: list[tuple[float, bytes, LineSettings]] = []
+        self.violations: list[str] = []
+        self.in_reset = False
+        self._program: Program | None = None
+        self._next_program: Program | None = None
+        self._listening = False
+        self._until: float | None = None
+
+    # --- what a kind of chip defines
+
+    @abstractmethod
+    def boot(self, boot_selected: bool) -> Program:
+        """The program that runs from reset on."""
+
+    def hear_raw(self, value: int, sent: LineSettings) -> bool:
+        """A chance to take a character whatever its rate, as auto-baud does. True if it was taken."""
+        return False
+
+    # --- what a program uses
+
+    def send(self, data: bytes) -> None:
+        """Put characters on TX as soon as it is free."""
+        self.sent.append((self.now, data, self.settings))
+
+    def violation(self, text: str) -> None:
+        self.violations.append(f"{self.now:.6f} s: {text}")
+
+    # --- what the line does
+
+    def hold_reset(self, at_s: float) -> None:
+        self.advance(at_s)
+        self.now = at_s
+        self.in_reset = True
+        self._program = None
+        self._listening, self._until = False, None
+
+    def release_reset(self, at_s: float, boot_selected: bool) -> None:
+        self.now = at_s
+        self.in_reset = False
+        self._begin(self.boot(boot_selected))
+
+    def restart(self, program: Program) -> None:
+        """Drop what runs and run `program`, as after a reset from within. Called by a program as its last act."""
+        self._next_program = program
+
+    def _begin(self, program: Program) -> None:
+        self._program = program
+        self._next_program = None
+        self._resume(None)
+
+    @property
+    def wakes_at(self) -> float | None:
+        """When the program goes on without a character; None if it waits for one."""
+        return self._until
+
+    def advance(self, to_s: float) -> None:
+        """Let time pass."""
+        while self._until is not None and self._until <= to_s:
+            self.now = self._until
+            listening = self._listening
+            self._resume(TIMED_OUT if listening else 0)
+
+    def receive(self, at_s: float, value: int) -> None:
+        """A character, complete at `at_s`."""
+        self.advance(at_s)
+        self.now = max(self.now, at_s)
+        if self._program is None:
+            return
+        if not self._listening:
+            self.violation(f"character {value:02X} while the chip was busy: lost")
+            return
+        self._resume(value)
+
+    def _resume(self, value: int | None) -> None:
+        assert self._program is not None
+        try:
+            wish = next(self._program) if value is None else self._program.send(value)
+        except StopIteration:
+            following, self._next_program = self._next_program, None
+            self._listening, self._until = False, None
+            self._program = None
+            if following is not None:
+                self._begin(following)
+            return
+        if isinstance(wish, Take):
+            self._listening = True
+            self._until = None if wish.longest_s is None else self.now + wish.longest_s
+        else:
+            self._listening = False
+            self._until = self.now + wish.seconds

@@ -1,0 +1,87 @@
+"""Board circuits: what DTR and RTS do to the pins reset and boot of a simulated board."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class PinChange:
+    """From `at_s` on, reset is held (or not) and boot selects the bootloader (or not)."""
+
+    at_s: float
+    reset_held: bool
+    boot_selected: bool
+
+
+class Circuit(ABC):
+    """`hookup` is what a person would have to say to reach these pins."""
+
+    hookup: str
+
+    @abstractmethod
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        """What follows when (DTR, RTS) go from `before` to `after`; True is asserted, which is 0 V."""
+
+
+class DirectDtrReset(Circuit):
+    """DTR to a low-active reset, RTS to a high-active boot pin, by wire: asserted RTS is low, not selected."""
+
+    hookup = "direct-dtr-reset"
+
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        return [PinChange(at_s, after[0], not after[1])]
+
+
+class DirectRtsReset(Circuit):
+    """RTS to a low-active reset, DTR to a high-active boot pin, by wire."""
+
+    hookup = "direct-rts-reset"
+
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        return [PinChange(at_s, after[1], not after[0])]
+
+
+class CrossPair(Circuit):
+    """Two transistors, bases and emitters crossed, low-active boot; reset rises slowly through its RC.
+
+    With 10 kOhm and 1 uF reset passes 0.75 Vcc 13.9 ms after it was let go (RC ln 4).
+    """
+
+    hookup = "cross-pair"
+    RISE_S = 0.0139
+
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        dtr, rts = after
+        reset_held, boot = rts and not dtr, dtr and not rts
+        if reset_held:
+            return [PinChange(at_s, True, boot)]
+        was_held = before[1] and not before[0]
+        if was_held:
+            return [PinChange(at_s, True, boot), PinChange(at_s + self.RISE_S, False, boot)]
+        return [PinChange(at_s, False, boot)]
+
+
+class CapacitorPulse(Circuit):
+    """100 nF from one line to reset with a 10 kOhm pull-up: asserting it pulls reset low for about 0.3 RC."""
+
+    PULSE_S = 0.0003
+
+    def __init__(self, line: str = "dtr") -> None:
+        self._index = 0 if line == "dtr" else 1
+        self.hookup = f"cap-{line}"
+
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        if after[self._index] and not before[self._index]:
+            return [PinChange(at_s, True, False), PinChange(at_s + self.PULSE_S, False, False)]
+        return []
+
+
+class NoLines(Circuit):
+    """Three wires: nothing that DTR and RTS do reaches the chip."""
+
+    hookup = "by-hand"
+
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        return []

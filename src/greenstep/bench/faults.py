@@ -1,0 +1,92 @@
+"""Faults that can be switched on, on the line and in the chip."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+KINDS = {
+    "drop-to-chip": "N: the Nth character to the chip is lost",
+    "drop-to-host": "N: the Nth character from the chip is lost",
+    "flip-to-chip": "N:MASK: bits MASK (hex) of the Nth character to the chip are flipped",
+    "flip-to-host": "N:MASK: the same from the chip",
+    "repeat-to-chip": "N: the Nth character to the chip arrives twice",
+    "repeat-to-host": "N: the same from the chip",
+    "silence-after": "N: the chip says nothing more after N characters",
+    "restart-after": "N: the chip resets itself when it has received N characters, as with a weak supply",
+    "worn": "ADDRESS: one bit of the flash byte there cannot be programmed",
+    "dead-write": "writing the flash has no effect",
+    "slow-erase": "FACTOR: erasing takes so many times longer",
+    "locked": "readout protection is on",
+    "clock": "FACTOR: the chip's clock, and so its rate, is off by it",
+    "echo": "every character sent comes straight back, and nothing else",
+    "no-boot": "the boot pin never selects the bootloader: the jumper is forgotten",
+    "dead": "the chip has no supply",
+}
+
+
+@dataclass
+class Faults:
+    """Character numbers count from 0 in each direction, from power-on."""
+
+    drop_to_chip: set[int] = field(default_factory=set)
+    drop_to_host: set[int] = field(default_factory=set)
+    flip_to_chip: dict[int, int] = field(default_factory=dict)
+    flip_to_host: dict[int, int] = field(default_factory=dict)
+    repeat_to_chip: set[int] = field(default_factory=set)
+    repeat_to_host: set[int] = field(default_factory=set)
+    silence_after: int | None = None
+    restart_after: int | None = None
+    worn: set[int] = field(default_factory=set)
+    dead_write: bool = False
+    slow_erase: float = 1.0
+    locked: bool = False
+    clock: float = 1.0
+    echo: bool = False
+    no_boot: bool = False
+    dead: bool = False
+
+    @classmethod
+    def parse(cls, texts: tuple[str, ...]) -> Faults:
+        """Faults as written on the command line: `drop-to-chip=120`, `locked`. Raises ValueError."""
+        faults = cls()
+        for text in texts:
+            faults.add(text)
+        return faults
+
+    def add(self, text: str) -> None:
+        """Switch one fault on. Raises ValueError."""
+        kind, _, value = text.partition("=")
+        if kind not in KINDS:
+            raise ValueError(f"no fault is called '{kind}'; there are {', '.join(KINDS)}")
+        name = kind.replace("-", "_")
+        current = getattr(self, name)
+        try:
+            if isinstance(current, bool):
+                if value:
+                    raise ValueError(value)
+                setattr(self, name, True)
+            elif isinstance(current, float):
+                setattr(self, name, float(value))
+            elif isinstance(current, dict):
+                number, _, mask = value.partition(":")
+                current[int(number, 0)] = int(mask, 16)
+            elif isinstance(current, set):
+                current.add(int(value, 0))
+            else:
+                setattr(self, name, int(value, 0))
+        except ValueError:
+            raise ValueError(f"'{text}' cannot be read: {kind} wants {KINDS[kind]}") from None
+
+    def to_chip(self, number: int, value: int) -> list[int]:
+        """What becomes of a character on its way to the chip."""
+        if number in self.drop_to_chip:
+            return []
+        value ^= self.flip_to_chip.get(number, 0)
+        return [value, value] if number in self.repeat_to_chip else [value]
+
+    def to_host(self, number: int, value: int) -> list[int]:
+        """What becomes of a character on its way from the chip."""
+        if number in self.drop_to_host or (self.silence_after is not None and number >= self.silence_after):
+            return []
+        value ^= self.flip_to_host.get(number, 0)
+        return [value, value] if number in self.repeat_to_host else [value]

@@ -1,0 +1,189 @@
+"""The line between a host's adapter and a simulated chip, with every delay that a real one has."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import replace
+
+from greenstep.core.link import LineErrors, LineSettings
+
+from .chip import DAMAGED, SimulatedChip
+from .circuits import Circuit, PinChange
+from .faults import Faults
+from .wire import received, same_language
+
+
+class SimulatedLine:
+    """Driven from outside: every call names its time, which must not run backwards.
+
+    `turnaround_s` is how much later than on the wire a character reaches the host (USB frames, a bridge's
+    latency timer).
+    """
+
+    def __init__(
+        self, chip: SimulatedChip, circuit: Circuit, faults: Faults | None = None, turnaround_s: float = 0.001
+    ) -> None:
+        self.chip = chip
+        self.circuit = circuit
+        self.faults = faults or Faults()
+        self.turnaround_s = turnaround_s
+        self.settings = LineSettings(115200)
+        self.errors = LineErrors()
+        self.lines = (False, False)
+        self.boot_selected = False
+        self.to_chip_count = 0
+        self.to_host_count = 0
+        self._inbound: deque[tuple[float, int, LineSettings]] = deque()
+        self._outbound: deque[tuple[float, int]] = deque()
+        self._pins: deque[PinChange] = deque()
+        self._host_free_s = 0.0
+        self._chip_free_s = 0.0
+
+    def power_on(self, at_s: float) -> None:
+        """The chip starts, boot pin as it is."""
+        if not self.faults.dead:
+            self.chip.release_reset(at_s, self.boot_selected and not self.faults.no_boot)
+            self._collect()
+
+    # --- the host's side
+
+    def write(self, at_s: float, data: bytes) -> None:
+        """The host's UART begins to send as soon as it is free."""
+        self.advance(at_s)
+        character_s = self.settings.seconds(1)
+        end_s = max(at_s, self._host_free_s)
+        for value in data:
+            end_s += character_s
+            self._inbound.append((end_s, value, self.settings))
+        self._host_free_s = end_s
+
+    @property
+    def written_by(self) -> float:
+        """When the last bit that the host wrote is out."""
+        return self._host_free_s
+
+    def configure(self, at_s: float, settings: LineSettings) -> None:
+        self.advance(at_s)
+        self.settings = settings
+
+    def set_lines(self, at_s: float, dtr: bool, rts: bool) -> None:
+        self.advance(at_s)
+        before, self.lines = self.lines, (dtr, rts)
+        if before != self.lines:
+            self.change_pins(self.circuit.moved(at_s, before, self.lines))
+
+    def change_pins(self, changes: list[PinChange]) -> None:
+        """What the circuit (or a hand) does to the pins; later changes that were due are dropped."""
+        if changes:
+            self._pins = deque(changes)
+            self.advance(changes[0].at_s)
+
+    def take(self, at_s: float, most: int) -> bytes:
+        """Characters that have reached the host."""
+        self.advance(at_s)
+        taken = bytearray()
+        while self._outbound and len(taken) < most and self._outbound[0][0] <= at_s:
+            taken.append(self._outbound.popleft()[1])
+        return bytes(taken)
+
+    @property
+    def next_event(self) -> float | None:
+        """When something happens next by itself; None if nothing will."""
+        times = [queue[0][0] for queue in (self._inbound, self._outbound) if queue]
+        if self._pins:
+            times.append(self._pins[0].at_s)
+        if self.chip.wakes_at is not None:
+            times.append(self.chip.wakes_at)
+        return min(times, default=None)
+
+    # --- time
+
+    def advance(self, to_s: float) -> None:
+        """Let everything happen that is due up to `to_s`, in its order."""
+        while True:
+            pin_s = self._pins[0].at_s if self._pins else None
+            character_s = self._inbound[0][0] if self._inbound else None
+            wake_s = self.chip.wakes_at
+            due = min((t for t in (pin_s, character_s, wake_s) if t is not None), default=None)
+            if due is None or due > to_s:
+                return
+            if due == wake_s:
+                self.chip.advance(due)
+            elif due == pin_s:
+                self._apply(self._pins.popleft())
+            else:
+                self._deliver(*self._inbound.popleft())
+            self._collect()
+
+    def _apply(self, change: PinChange) -> None:
+        self.boot_selected = change.boot_selected
+        if self.faults.dead:
+            return
+        if change.reset_held and not self.chip.in_reset:
+            self.chip.hold_reset(change.at_s)
+        elif not change.reset_held and self.chip.in_reset:
+            self.chip.release_reset(change.at_s, change.boot_selected and not self.faults.no_boot)
+
+    def _deliver(self, at_s: float, value: int, sent: LineSettings) -> None:
+        number, self.to_chip_count = self.to_chip_count, self.to_chip_count + 1
+        if self.faults.echo:
+            self._outbound.append((at_s + self.turnaround_s, value))
+            return
+        if self.faults.dead:
+            return
+        if number == self.faults.restart_after:
+            self.chip.hold_reset(at_s)
+            self.chip.release_reset(at_s, False)
+            return
+        for arrived in self.faults.to_chip(number, value):
+            self._hand_over(at_s, arrived, sent)
+
+    def _hand_over(self, at_s: float, value: int, sent: LineSettings) -> None:
+        chip = self.chip
+        if chip.in_reset:
+            return
+        if chip.hear_raw(value, self._as_the_chip_hears(sent)):
+            chip.receive(at_s, value)
+            return
+        hearing = self._real(chip.settings)
+        if same_language(sent, hearing):
+            chip.receive(at_s, value)
+            return
+        for _, heard, whole in received(bytes([value]), sent, hearing):
+            chip.receive(at_s, heard if whole else DAMAGED)
+
+    def _real(self, settings: LineSettings) -> LineSettings:
+        """What the chip's clock makes of the rate it means to use."""
+        return replace(settings, baud=round(settings.baud * self.faults.clock))
+
+    def _as_the_chip_hears(self, sent: LineSettings) -> LineSettings:
+        return replace(sent, baud=round(sent.baud / self.faults.clock))
+
+    def _collect(self) -> None:
+        """Put what the chip sent on the wire."""
+        for at_s, data, meant in self.chip.sent:
+            settings = self._real(meant)
+            begin_s = max(at_s, self._chip_free_s)
+            self._chip_free_s = begin_s + settings.seconds(len(data))
+            if self.faults.echo:
+                continue
+            if same_language(settings, self.settings):
+                character_s = settings.seconds(1)
+                for index, value in enumerate(data, 1):
+                    self._arrive(begin_s + index * character_s, value)
+                continue
+            for offset_s, value, whole in received(data, settings, self.settings):
+                if not whole:
+                    parity = self.settings.frame.parity != "none"
+                    self.errors = replace(
+                        self.errors,
+                        parity=self.errors.parity + parity,
+                        framing=self.errors.framing + (not parity),
+                    )
+                self._arrive(begin_s + offset_s, value)
+        self.chip.sent.clear()
+
+    def _arrive(self, at_s: float, value: int) -> None:
+        number, self.to_host_count = self.to_host_count, self.to_host_count + 1
+        for arrived in self.faults.to_host(number, value):
+            self._outbound.append((at_s + self.turnaround_s, arrived))

@@ -1,0 +1,415 @@
+"""Simulated STM32s in their ROM bootloader, from ST AN3155 (protocol), AN2606 (entry) and the data sheets' times.
+
+Stricter than silicon: a damaged character, a wrong complement or checksum is refused; writing what is not
+erased, off its alignment or past the end is refused and noted; a character that comes while the chip is busy
+is lost and noted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+from functools import reduce
+from operator import xor
+
+from greenstep.core.link import Frame, LineSettings
+
+from . import application
+from .chip import DAMAGED, Program, SimulatedChip, Spend, Take
+from .faults import Faults
+
+_EVEN = Frame(8, "even", 1)
+Steps = Generator[Take | Spend, int, bool]
+
+
+@dataclass(frozen=True)
+class Stm32Kind:
+    """What tells one kind from another. Sizes in bytes, times in seconds."""
+
+    title: str
+    ident: int
+    loader: int
+    flash_bytes: int
+    sectors: tuple[int, ...]
+    erase_s: dict[int, float]
+    program_s: float
+    program_unit: int
+    align: int
+    size_register: int
+    unique_register: int
+    ram_bytes: int
+    extended_erase: bool = True
+    erased: int = 0xFF
+    checksum: bool = False
+
+
+KINDS = {
+    "stm32f072": Stm32Kind(
+        "STM32F072, 128 KiB", 0x448, 0x31, 131072, (2048,) * 64, {2048: 0.03}, 53.5e-6, 2, 4,
+        0x1FFFF7CC, 0x1FFFF7AC, 16384,
+    ),
+    "stm32f103": Stm32Kind(
+        "STM32F103, 64 KiB", 0x410, 0x22, 65536, (1024,) * 64, {1024: 0.02}, 52.5e-6, 2, 4,
+        0x1FFFF7E0, 0x1FFFF7E8, 20480, extended_erase=False,
+    ),
+    "stm32f407": Stm32Kind(
+        "STM32F407, 1 MiB", 0x413, 0x31, 1 << 20, (16384,) * 4 + (65536,) + (131072,) * 7,
+        {16384: 0.25, 65536: 0.55, 131072: 1.0}, 16e-6, 4, 4, 0x1FFF7A22, 0x1FFF7A10, 131072,
+    ),
+    "stm32l053": Stm32Kind(
+        "STM32L053, 64 KiB, erased to 00", 0x417, 0x31, 65536, (128,) * 512, {128: 0.0032}, 0.0032, 4, 4,
+        0x1FF8007C, 0x1FF80050, 8192, erased=0x00,
+    ),
+    "stm32g071": Stm32Kind(
+        "STM32G071, 128 KiB, written by 8 bytes", 0x460, 0x31, 131072, (2048,) * 64, {2048: 0.022}, 85e-6, 8, 8,
+        0x1FFF75E0, 0x1FFF7590, 36864,
+    ),
+    "stm32c031": Stm32Kind(
+        "STM32C031, 32 KiB, with a checksum of its own", 0x453, 0x33, 32768, (2048,) * 16, {2048: 0.022}, 85e-6,
+        8, 8, 0x1FFF75A0, 0x1FFF7550, 12288, checksum=True,
+    ),
+}  # fmt: skip
+
+FLASH, RAM = 0x08000000, 0x20000000
+_ACK, _NACK = b"\x79", b"\x1f"
+
+
+class SimulatedStm32(SimulatedChip):
+    """One chip. `flash` is its content; `application` settings are those of the program in it."""
+
+    def __init__(self, kind: Stm32Kind, faults: Faults | None = None, console: LineSettings | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray([kind.erased]) * kind.flash_bytes
+        self.console = console or LineSettings(115200)
+        self.settings = self.console
+        self.unique_id = bytes(range(0x30, 0x3C))
+        self.locked = self.faults.locked
+        self.protected: set[int] = set()
+        self.running = False
+        self._auto_baud = False
+
+    # --- from reset
+
+    def boot(self, boot_selected: bool) -> Program:
+        self.running = not boot_selected
+        if not boot_selected:
+            self._auto_baud = False
+            return self._application(FLASH)
+        return self._loader()
+
+    def _application(self, address: int) -> Program:
+        self.running = True
+        stack, reset = (self._word(address + offset) for offset in (0, 4))
+        if not (RAM < stack <= RAM + self.kind.ram_bytes and reset & 1 and self._in_flash(reset & ~1, 2)):
+            return application.idle(1e9)
+        return application.run(self, bytes(self.flash), self.console)
+
+    def _word(self, address: int) -> int:
+        return int.from_bytes(self.flash[address - FLASH : address - FLASH + 4], "little")
+
+    def hear_raw(self, value: int, sent: LineSettings) -> bool:
+        """Auto-baud: the pulse of 7F is measured (AN3155, section 2). Another character measures wrong."""
+        if not self._auto_baud or not self._listening:
+            return False
+        self._auto_baud = False
+        measured = sent.baud if value == 0x7F and 1200 <= sent.baud <= 460800 else max(300, sent.baud // 3)
+        if measured != sent.baud:
+            self.violation(f"auto-baud on {value:02X} at {sent}")
+        self.settings = LineSettings(measured, _EVEN)
+        return value == 0x7F and measured == sent.baud
+
+    def _loader(self) -> Program:
+        self._auto_baud = True
+        yield Spend(0.002)  # the ROM's own start-up
+        value = yield Take()
+        if value != 0x7F:
+            while True:  # the rate is measured wrong: deaf until reset
+                yield Take()
+        self.send(_ACK)
+        yield from self._commands()
+
+    def _commands(self) -> Program:
+        handlers = {
+            0x00: self._get,
+            0x01: self._get_version,
+            0x02: self._get_id,
+            0x11: self._read,
+            0x21: self._go,
+            0x31: self._write,
+            0x63: self._write_protect,
+            0x73: self._write_unprotect,
+            0x82: self._readout_protect,
+            0x92: self._readout_unprotect,
+        }
+        handlers[0x44 if self.kind.extended_erase else 0x43] = (
+            self._extended_erase if self.kind.extended_erase else self._erase
+        )
+        if self.kind.checksum:
+            handlers[0xA1] = self._checksum
+        self.codes = bytes(sorted(handlers))
+        while True:
+            code = yield Take()
+            complement = yield Take()
+            forbidden = self.locked and code in (0x11, 0x21, 0x31, 0x43, 0x44, 0x63, 0xA1)
+            if code == DAMAGED or complement != code ^ 0xFF or code not in handlers or forbidden:
+                self.send(_NACK)
+                continue
+            self.send(_ACK)
+            ended = yield from handlers[code]()
+            if ended:
+                return
+
+    # --- questions
+
+    def _get(self) -> Steps:
+        self.send(bytes([len(self.codes), self.kind.loader]) + self.codes + _ACK)
+        return False
+        yield
+
+    def _get_version(self) -> Steps:
+        self.send(bytes([self.kind.loader, 0, 0]) + _ACK)
+        return False
+        yield
+
+    def _get_id(self) -> Steps:
+        self.send(b"\x01" + self.kind.ident.to_bytes(2, "big") + _ACK)
+        return False
+        yield
+
+    # --- frames
+
+    def _frame(self, size: int) -> Generator[Take | Spend, int, bytes | None]:
+        """So many characters and their XOR; None if one is damaged or the XOR is wrong."""
+        values = []
+        for _ in range(size + 1):
+            values.append((yield Take()))
+        if DAMAGED in values or reduce(xor, values):
+            return None
+        return bytes(values[:-1])
+
+    def _address(self) -> Generator[Take | Spend, int, int | None]:
+        frame = yield from self._frame(4)
+        return None if frame is None else int.from_bytes(frame, "big")
+
+    def _in_flash(self, address: int, size: int) -> bool:
+        return FLASH <= address and address + size <= FLASH + self.kind.flash_bytes
+
+    def _memory(self, address: int, size: int) -> bytes | None:
+        """What stands there; None where there is no memory."""
+        if self._in_flash(address, size):
+            return bytes(self.flash[address - FLASH : address - FLASH + size])
+        size_word = (self.kind.flash_bytes // 1024).to_bytes(2, "little")
+        for register, content in (
+            (self.kind.size_register, size_word),
+            (self.kind.size_register & ~3, (bytes(self.kind.size_register & 3) + size_word).ljust(4, b"\xff")),
+            (self.kind.unique_register, self.unique_id),
+        ):
+            if register <= address and address + size <= register + len(content):
+                return content[address - register :][:size]
+        return None
+
+    # --- memory
+
+    def _read(self) -> Steps:
+        address = yield from self._address()
+        if address is None or self._memory(address, 1) is None:
+            self.send(_NACK)
+            return False
+        self.send(_ACK)
+        size = yield Take()
+        complement = yield Take()
+        if size == DAMAGED or complement != size ^ 0xFF:
+            self.send(_NACK)
+            return False
+        content = self._memory(address, size + 1)
+        if content is None:
+            self.violation(f"read of {size + 1} bytes at {address:08X} leaves the memory")
+            self.send(_NACK)
+            return False
+        self.send(_ACK + content)
+        return False
+
+    def _write(self) -> Steps:
+        address = yield from self._address()
+        if address is None:
+            self.send(_NACK)
+            return False
+        if address % self.kind.align or not self._in_flash(address, 1):
+            self.violation(f"write to {address:08X}")
+            self.send(_NACK)
+            return False
+        self.send(_ACK)
+        size = yield Take()
+        if size == DAMAGED:
+            self.send(_NACK)
+            return False
+        values = [size]
+        for _ in range(size + 2):
+            values.append((yield Take()))
+        data = bytes(value & 0xFF for value in values[1:-1])
+        if DAMAGED in values or reduce(xor, values):
+            self.send(_NACK)
+            return False
+        if len(data) % self.kind.align or not self._in_flash(address, len(data)):
+            self.violation(f"write of {len(data)} bytes at {address:08X}")
+            self.send(_NACK)
+            return False
+        if self._sector_of(address) in self.protected:
+            self.send(_NACK)
+            return False
+        yield Spend(-(-len(data) // self.kind.program_unit) * self.kind.program_s)
+        self.send(_ACK if self._burn(address, data) else _NACK)
+        return False
+
+    def _burn(self, address: int, data: bytes) -> bool:
+        """Programming moves bits away from the erased value only. Returns False if something was not erased."""
+        if self.faults.dead_write:
+            return True
+        at = address - FLASH
+        old = self.flash[at : at + len(data)]
+        clean = all(a in (self.kind.erased, b) for a, b in zip(old, data, strict=True))
+        if not clean:
+            self.violation(f"write to {address:08X}, which is not erased")
+        both = (a & b if self.kind.erased else a | b for a, b in zip(old, data, strict=True))
+        self.flash[at : at + len(data)] = bytes(both)
+        for worn in self.faults.worn:
+            if address <= worn < address + len(data):
+                self.flash[worn - FLASH] ^= 0x10
+        return clean
+
+    # --- erasing
+
+    def _sector_of(self, address: int) -> int:
+        at = FLASH
+        for number, size in enumerate(self.kind.sectors):
+            at += size
+            if address < at:
+                return number
+        return -1
+
+    def _erase(self) -> Steps:
+        size = yield Take()
+        if size == 0xFF:
+            if (yield Take()) != 0:
+                self.send(_NACK)
+                return False
+            return (yield from self._erase_sectors(list(range(len(self.kind.sectors)))))
+        if size == DAMAGED:
+            self.send(_NACK)
+            return False
+        values = [size]
+        for _ in range(size + 2):
+            values.append((yield Take()))
+        if DAMAGED in values or reduce(xor, values):
+            self.send(_NACK)
+            return False
+        return (yield from self._erase_sectors(values[1:-1]))
+
+    def _extended_erase(self) -> Steps:
+        head = [(yield Take()), (yield Take())]
+        if DAMAGED in head:
+            self.send(_NACK)
+            return False
+        size = head[0] << 8 | head[1]
+        if size >= 0xFFF0:
+            checksum = yield Take()
+            if size != 0xFFFF or checksum != 0:
+                self.send(_NACK)
+                return False
+            return (yield from self._erase_sectors(list(range(len(self.kind.sectors)))))
+        values = list(head)
+        for _ in range(2 * (size + 1) + 1):
+            values.append((yield Take()))
+        if DAMAGED in values or reduce(xor, values):
+            self.send(_NACK)
+            return False
+        numbers = [values[i] << 8 | values[i + 1] for i in range(2, len(values) - 1, 2)]
+        return (yield from self._erase_sectors(numbers))
+
+    def _erase_sectors(self, numbers: list[int]) -> Steps:
+        if any(number >= len(self.kind.sectors) or number in self.protected for number in numbers):
+            self.violation(f"erase of sectors {numbers}")
+            self.send(_NACK)
+            return False
+        sizes = [self.kind.sectors[number] for number in numbers]
+        yield Spend(sum(self.kind.erase_s[size] for size in sizes) * self.faults.slow_erase)
+        for number in numbers:
+            at = sum(self.kind.sectors[:number])
+            size = self.kind.sectors[number]
+            self.flash[at : at + size] = bytes([self.kind.erased]) * size
+        self.send(_ACK)
+        return False
+
+    # --- protection: each ends in a reset of the chip
+
+    def _reset(self) -> bool:
+        self.restart(self._loader())
+        return True
+
+    def _write_protect(self) -> Steps:
+        size = yield Take()
+        values = [size]
+        for _ in range(max(size, 0) + 2):
+            values.append((yield Take()))
+        if DAMAGED in values or reduce(xor, values):
+            self.send(_NACK)
+            return False
+        self.protected = set(values[1:-1])
+        self.send(_ACK)
+        return self._reset()
+
+    def _write_unprotect(self) -> Steps:
+        yield Spend(0.02)
+        self.protected.clear()
+        self.send(_ACK)
+        return self._reset()
+
+    def _readout_protect(self) -> Steps:
+        yield Spend(0.02)
+        self.locked = True
+        self.send(_ACK)
+        return self._reset()
+
+    def _readout_unprotect(self) -> Steps:
+        yield Spend(sum(self.kind.erase_s[size] for size in self.kind.sectors))
+        self.flash[:] = bytes([self.kind.erased]) * len(self.flash)
+        self.locked = False
+        self.send(_ACK)
+        return self._reset()
+
+    # --- the rest
+
+    def _go(self) -> Steps:
+        address = yield from self._address()
+        if address is None or not self._in_flash(address, 8):
+            self.send(_NACK)
+            return False
+        self.send(_ACK)
+        yield Spend(11 / self.settings.baud)
+        self.restart(self._application(address))
+        return True
+
+    def _checksum(self) -> Steps:
+        arguments = []
+        for _ in range(4):
+            argument = yield from self._address()
+            if argument is None:
+                self.send(_NACK)
+                return False
+            arguments.append(argument)
+            self.send(_ACK)
+        address, words, polynomial, crc = arguments
+        content = self._memory(address, words * 4)
+        if content is None or address % 4:
+            self.send(_NACK)
+            return False
+        yield Spend(words * 1e-7)
+        for at in range(0, len(content), 4):
+            crc ^= int.from_bytes(content[at : at + 4], "little")
+            for _ in range(32):
+                crc = (crc << 1 ^ (polynomial if crc >> 31 else 0)) & 0xFFFFFFFF
+        answer = crc.to_bytes(4, "big")
+        self.send(answer + bytes([reduce(xor, answer)]))
+        return False

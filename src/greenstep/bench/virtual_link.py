@@ -1,0 +1,88 @@
+"""A `Link` on a simulated line with a virtual clock: a whole upload in milliseconds, its time exact."""
+
+from __future__ import annotations
+
+from greenstep.core.link import LineErrors, LinesMissing, LineSettings, LinkLost
+
+from .line import SimulatedLine
+
+
+class VirtualLink:
+    """`has_lines` False is a port without DTR and RTS; `vanishes_at_s` is when the port goes away."""
+
+    def __init__(
+        self,
+        line: SimulatedLine,
+        settings: LineSettings,
+        lines: tuple[bool, bool] = (False, False),
+        has_lines: bool = True,
+        vanishes_at_s: float | None = None,
+    ) -> None:
+        self.line = line
+        self._clock = 0.0
+        self._has_lines = has_lines
+        self._vanishes_at_s = vanishes_at_s
+        self.closed = False
+        line.configure(0.0, settings)
+        if has_lines:
+            line.lines = lines
+        line.power_on(0.0)
+
+    @property
+    def settings(self) -> LineSettings:
+        return self.line.settings
+
+    def _alive(self) -> None:
+        if self._vanishes_at_s is not None and self._clock >= self._vanishes_at_s:
+            raise LinkLost("the simulated cable was pulled")
+
+    def configure(self, settings: LineSettings) -> None:
+        self._alive()
+        self.sleep(max(0.0, self.line.written_by - self._clock))
+        self.line.configure(self._clock, settings)
+
+    def write(self, data: bytes) -> None:
+        self._alive()
+        self.line.write(self._clock, data)
+
+    def read(self, size: int, timeout_s: float) -> bytes:
+        deadline = self._clock + timeout_s
+        data = b""
+        while True:
+            self._alive()
+            data += self.line.take(self._clock, size - len(data))
+            if len(data) == size:
+                return data
+            following = self.line.next_event
+            if following is None or following > deadline:
+                self._clock = deadline
+                return data + self.line.take(self._clock, size - len(data))
+            self._clock = max(self._clock, following)
+
+    def discard(self) -> bytes:
+        self._alive()
+        return self.line.take(self._clock, 1 << 30)
+
+    def set_lines(self, dtr: bool, rts: bool) -> None:
+        self._alive()
+        if not self._has_lines:
+            raise LinesMissing
+        self.line.set_lines(self._clock, dtr, rts)
+
+    def set_break(self, on: bool) -> None:
+        self._alive()
+
+    def errors(self) -> LineErrors | None:
+        return self.line.errors
+
+    def now(self) -> float:
+        return self._clock
+
+    def sleep(self, seconds: float) -> None:
+        self._clock += seconds
+        self.line.advance(self._clock)
+
+    def close(self) -> None:
+        if not self.closed and self._has_lines:
+            self.line.set_lines(self._clock, False, False)
+        self.closed = True

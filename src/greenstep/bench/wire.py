@@ -1,0 +1,66 @@
+"""What a UART receives of a character that was sent at another rate or in another frame."""
+
+from __future__ import annotations
+
+from greenstep.core.link import Frame, LineSettings
+
+RATE_TOLERANCE = 0.03
+"""Relative difference of the two rates up to which characters arrive whole."""
+
+
+def same_language(one: LineSettings, other: LineSettings) -> bool:
+    return one.frame == other.frame and abs(one.baud / other.baud - 1) <= RATE_TOLERANCE
+
+
+def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tuple[float, int, bool]]:
+    """(time in s from the first edge, value, whole) of each character that the receiver makes of `data`,
+    sent back to back. `whole` is False where parity or the stop bit is wrong."""
+    edges = _edges(data, sent)
+    bit_s = 1 / receiver.baud
+    frame = receiver.frame
+    characters: list[tuple[float, int, bool]] = []
+    free_s = 0.0
+    for at_s, level in edges:
+        if level or at_s < free_s:
+            continue
+        samples = [_level(edges, at_s + (n + 0.5) * bit_s) for n in range(frame.bits)]
+        if samples[0]:
+            continue
+        bits = samples[1 : 1 + frame.data_bits]
+        whole = bool(samples[1 + frame.data_bits + (frame.parity != "none")])
+        if frame.parity != "none":
+            ones = sum(bits) + samples[1 + frame.data_bits]
+            whole = whole and ones % 2 == (frame.parity == "odd")
+        free_s = at_s + (frame.bits - 0.5) * bit_s
+        characters.append((free_s, sum(bit << n for n, bit in enumerate(bits)), whole))
+    return characters
+
+
+def _edges(data: bytes, sent: LineSettings) -> list[tuple[float, int]]:
+    """(time in s, new level) of every change on the line, which rests at 1."""
+    edges: list[tuple[float, int]] = []
+    level, bit_s = 1, 1 / sent.baud
+    for index, value in enumerate(data):
+        for position, bit in enumerate(_bits(value, sent.frame)):
+            if bit != level:
+                edges.append(((index * sent.frame.bits + position) * bit_s, bit))
+                level = bit
+    return edges
+
+
+def _bits(value: int, frame: Frame) -> list[int]:
+    data = [value >> n & 1 for n in range(frame.data_bits)]
+    parity = {"none": [], "even": [sum(data) % 2], "odd": [1 - sum(data) % 2]}[frame.parity]
+    return [0, *data, *parity, *[1] * frame.stop_bits]
+
+
+def _level(edges: list[tuple[float, int]], at_s: float) -> int:
+    """The level at a time, by bisection: edges are sorted."""
+    low, high = 0, len(edges)
+    while low < high:
+        middle = (low + high) // 2
+        if edges[middle][0] <= at_s:
+            low = middle + 1
+        else:
+            high = middle
+    return edges[low - 1][1] if low else 1

@@ -1,0 +1,1 @@
+"""Computation: images, chips, dialects, plan, climb and findings. No interface, no port, no clock."""

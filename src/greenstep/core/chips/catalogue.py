@@ -1,0 +1,193 @@
+"""The catalogue of parts: read from the TOML files beside this one, found by name or by what a chip answers."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import cache
+from importlib import resources
+from typing import Any
+
+from .part import EraseTime, Hands, Memory, Part, Ram
+
+_KIB = 1024
+
+
+class UnknownChip(Exception):
+    """No part has that name. `nearest` are names like it."""
+
+    def __init__(self, name: str, nearest: tuple[str, ...]) -> None:
+        super().__init__(name)
+        self.name = name
+        self.nearest = nearest
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What a person declared: the parts it may be, one or several. `name` is the word they used."""
+
+    name: str
+    parts: tuple[Part, ...]
+
+    @property
+    def first(self) -> Part:
+        """The part that stands for the choice where a dialect, a hookup or a core is asked for."""
+        return self.parts[0]
+
+    @property
+    def dialect(self) -> str:
+        return self.first.dialect
+
+    @property
+    def single(self) -> Part | None:
+        """The part, where the name leaves no doubt."""
+        return self.parts[0] if len(self.parts) == 1 else None
+
+    def by_ident(self, ident: int) -> Part | None:
+        """The part among these that answers with `ident`."""
+        for part in self.parts:
+            if part.ident == ident or ident in part.clones:
+                return part
+        return None
+
+
+class Catalogue:
+    """All parts. `Catalogue.load()` reads the package's own data, once."""
+
+    def __init__(self, entries: tuple[_Entry, ...]) -> None:
+        self._entries = entries
+
+    @classmethod
+    @cache
+    def load(cls) -> Catalogue:
+        entries: list[_Entry] = []
+        for file in sorted(resources.files(__package__).iterdir(), key=lambda item: item.name):
+            if file.name.endswith(".toml"):
+                entries += _read_family(tomllib.loads(file.read_text("utf-8")))
+        return cls(tuple(entries))
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        return tuple(entry.part for entry in self._entries)
+
+    def of_dialect(self, dialect: str) -> tuple[Part, ...]:
+        return tuple(part for part in self.parts if part.dialect == dialect)
+
+    def find(self, name: str) -> Choice:
+        """The parts that a name may mean: a record's name, a chip maker's part number, or a whole family.
+
+        Raises UnknownChip.
+        """
+        lower = name.lower().replace("_", "-")
+        for wanted in dict.fromkeys((lower.replace("-", ""), lower.partition("-")[0])):
+            parts = self._named(wanted) or self._begun(wanted.rstrip("x"))
+            if parts:
+                return Choice(name, parts)
+        raise UnknownChip(name, self._nearest(name))
+
+    def _named(self, wanted: str) -> tuple[Part, ...]:
+        exact = tuple(e.part for e in self._entries if e.part.name.replace("-", "") == wanted)
+        matched = tuple(part for entry in self._entries if (part := entry.match(wanted)) is not None)
+        family = tuple(e.part for e in self._entries if wanted in e.families)
+        return exact or matched or family
+
+    def _begun(self, wanted: str) -> tuple[Part, ...]:
+        """The parts whose part numbers begin with `wanted`: `stm32f103`, `stm32f4`."""
+        if not re.fullmatch(r"stm32[a-z][a-z]?[0-9]+", wanted):
+            return ()
+        middle = "0123456789abcrs"
+        digits = ["", *middle, *(one + two for one in middle for two in "0123456789")]
+        endings = [f"{digit}c{letter}" for digit in digits for letter in "3468bzcdefghi"]
+        return tuple(e.part for e in self._entries if any(e.match(wanted + ending) for ending in endings))
+
+    def by_ident(self, dialect: str, ident: int) -> Part | None:
+        """The part of a dialect that answers with `ident`."""
+        for part in self.of_dialect(dialect):
+            if part.ident == ident:
+                return part
+        return None
+
+    def names(self) -> list[str]:
+        """Every name worth offering: families, then records."""
+        families = dict.fromkeys(family for entry in self._entries for family in entry.families)
+        return [*families, *(entry.part.name for entry in self._entries)]
+
+    def _nearest(self, name: str) -> tuple[str, ...]:
+        return tuple(difflib.get_close_matches(name.lower(), self.names(), n=4, cutoff=0.6))
+
+
+@dataclass(frozen=True)
+class _Entry:
+    part: Part
+    families: tuple[str, ...]
+    patterns: tuple[re.Pattern[str], ...]
+    size_letters: Mapping[str, int]
+
+    def match(self, wanted: str) -> Part | None:
+        """The part, if a chip maker's part number means it; with that number's flash size, where it has one.
+
+        A pattern is matched from the left, so that package and temperature letters may follow.
+        """
+        found = next((m for pattern in self.patterns if (m := pattern.match(wanted))), None)
+        if found is None:
+            return None
+        letter = found.groupdict().get("size")
+        if not letter:
+            return self.part
+        size = self.size_letters[letter] * _KIB
+        flash = self.part.flash
+        if size > flash.size:
+            return None
+        return replace(self.part.with_memory(flash.resized(size)), size_known=True)
+
+
+def _read_family(table: Mapping[str, Any]) -> list[_Entry]:
+    """The entries of one TOML file: `defaults`, overlaid by `series.NAME`, overlaid by each `part`."""
+    entries = []
+    letters = table.get("size_letters", {})
+    for row in table["part"]:
+        merged = {**table["defaults"], **table.get("series", {}).get(row.get("series", ""), {}), **row}
+        part = _read_part(merged)
+        patterns = tuple(re.compile(pattern) for pattern in merged["matches"])
+        families = [*table["defaults"].get("families", ()), *row.get("families", ())]
+        entries.append(_Entry(part, tuple(families), patterns, letters))
+    return entries
+
+
+def _read_part(row: Mapping[str, Any]) -> Part:
+    times = {
+        int(size): EraseTime(typical / 1000, longest / 1000) for size, (typical, longest) in row["erase_ms"].items()
+    }
+    flash = Memory(
+        "flash",
+        row["flash_start"],
+        tuple((number, size) for number, size in row["layout"]),
+        row["erased"],
+        row["write_unit"],
+        row["program_us"] / 1e6,
+        times,
+        row.get("reserved_top", 0),
+    )
+    memories = [flash]
+    if "eeprom" in row:
+        byte_s = row["eeprom_byte_us"] / 1e6
+        memories.append(Memory("eeprom", 0, ((row["eeprom"], 1),), 0xFF, 1, byte_s, {1: EraseTime(0, 0)}))
+    return Part(
+        name=row["name"],
+        title=row["title"],
+        dialect=row["dialect"],
+        ident=row["ident"],
+        core=row["core"],
+        memories=tuple(memories),
+        ram=tuple(Ram(start, size * _KIB) for start, size in row["ram_kib"]),
+        hands=Hands(tuple(row["hands_enter"]), tuple(row["hands_leave"])),
+        baud=row["baud"],
+        hookup=row["hookup"],
+        boot_level=row.get("boot_level", ""),
+        size_known=not row.get("size_by_chip", False),
+        clones=tuple(row.get("clones", ())),
+        extra=row.get("extra", {}),
+    )

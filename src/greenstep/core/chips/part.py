@@ -1,0 +1,162 @@
+"""One part: its identity, its memories with their erase units and times, and how a person enters its loader."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from itertools import accumulate
+from typing import Any
+
+
+@dataclass(frozen=True)
+class EraseUnit:
+    """A page or sector: its number as the chip counts them, its place, its size in bytes."""
+
+    number: int
+    address: int
+    size: int
+
+    @property
+    def end(self) -> int:
+        return self.address + self.size
+
+
+@dataclass(frozen=True)
+class EraseTime:
+    """How long erasing takes, in seconds: usual, and the longest that the chip maker allows."""
+
+    typical_s: float
+    longest_s: float
+
+
+@dataclass(frozen=True)
+class Memory:
+    """A memory that can be written.
+
+    `layout` is runs of equal erase units, (count, size in bytes), from `start` on. `erased` is the value of
+    an erased byte. `write_unit` is what the chip programs at once: writes start and end on a multiple of it.
+    `program_s` is the time one write unit takes. `reserved_top` bytes at the end belong to a resident
+    bootloader.
+    """
+
+    name: str
+    start: int
+    layout: tuple[tuple[int, int], ...]
+    erased: int
+    write_unit: int
+    program_s: float
+    erase_times: Mapping[int, EraseTime]
+    reserved_top: int = 0
+
+    @property
+    def size(self) -> int:
+        return sum(number * size for number, size in self.layout)
+
+    @property
+    def end(self) -> int:
+        return self.start + self.size
+
+    @property
+    def usable_end(self) -> int:
+        """The address behind the last byte that an application may use."""
+        return self.end - self.reserved_top
+
+    def erase_time(self, size: int) -> EraseTime:
+        """The time for one erase unit of `size` bytes."""
+        return self.erase_times[size]
+
+    @property
+    def mass_erase_time(self) -> EraseTime:
+        """The sum over all units: an upper bound that no part exceeds."""
+        totals = [(number, self.erase_time(size)) for number, size in self.layout]
+        return EraseTime(
+            sum(number * time.typical_s for number, time in totals),
+            sum(number * time.longest_s for number, time in totals),
+        )
+
+    def units_touched(self, address: int, size: int) -> list[EraseUnit]:
+        """The erase units that hold any of `size` bytes from `address`, in order."""
+        units: list[EraseUnit] = []
+        number, at = 0, self.start
+        for run, unit in self.layout:
+            run_end = at + run * unit
+            if address < run_end and address + size > at:
+                first = max(0, (address - at) // unit)
+                last = min(run - 1, (address + size - 1 - at) // unit)
+                units += [EraseUnit(number + i, at + i * unit, unit) for i in range(first, last + 1)]
+            number, at = number + run, run_end
+        return units
+
+    def resized(self, size: int) -> Memory:
+        """The same memory in a part with `size` bytes of it: the layout is cut short.
+
+        Raises ValueError where `size` is more than the layout holds.
+        """
+        if size > self.size:
+            raise ValueError(f"{size} bytes are more than the {self.size} of this part")
+        ends = list(accumulate(number * unit for number, unit in self.layout))
+        full = bisect_right(ends, size)
+        layout = list(self.layout[:full])
+        left = size - (ends[full - 1] if full else 0)
+        if left:
+            unit = self.layout[full][1]
+            layout.append((-(-left // unit), unit))
+        return replace(self, layout=tuple(layout))
+
+
+@dataclass(frozen=True)
+class Ram:
+    """One RAM area, for judging a stack pointer."""
+
+    start: int
+    size: int
+
+
+@dataclass(frozen=True)
+class Hands:
+    """What a person does where no line does it: to enter the bootloader, and to run the application."""
+
+    enter: tuple[str, ...]
+    leave: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part record. `ident` is the number the chip answers with; `clones` are others it may answer with.
+
+    `core` names the family of processor, by which an image's vectors are judged. `boot_level` is the level
+    of the boot pin that selects the bootloader; empty where there is no such pin. `extra` holds what only
+    one dialect needs, by that dialect's names.
+    """
+
+    name: str
+    title: str
+    dialect: str
+    ident: int
+    core: str
+    memories: tuple[Memory, ...]
+    ram: tuple[Ram, ...]
+    hands: Hands
+    baud: int
+    hookup: str
+    boot_level: str = ""
+    size_known: bool = True
+    clones: tuple[int, ...] = ()
+    extra: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def flash(self) -> Memory:
+        return self.memory("flash")
+
+    def memory(self, name: str) -> Memory:
+        """The memory of that name. Raises KeyError."""
+        for memory in self.memories:
+            if memory.name == name:
+                return memory
+        raise KeyError(name)
+
+    def with_memory(self, memory: Memory) -> Part:
+        """This part with its memory of the same name replaced."""
+        memories = tuple(memory if old.name == memory.name else old for old in self.memories)
+        return replace(self, memories=memories)

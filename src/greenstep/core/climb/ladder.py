@@ -1,0 +1,171 @@
+"""Climbing: the steps in order, and what becomes of every way they can end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from ..dialects.base import DialectError
+from ..errors import (
+    EXIT_INTERRUPTED,
+    Fault,
+    NoAnswerFault,
+    PortFault,
+    RefusedFault,
+    StartFault,
+    VerifyFault,
+    WriteFault,
+)
+from ..events import ClimbEnded, ClimbStarted, Event, Found, Noted, Step, StepEnded, StepStarted
+from ..findings import diagnose
+from ..findings.observations import Phase
+from ..findings.port_rules import PortSeen, diagnose_port
+from ..link import LinkLost
+from ..quantities import show_address, show_seconds
+from .approach import chip_step, enter_step, image_step, port_step, sync_step
+from .departure import goodbye, start_step
+from .evidence import observe
+from .job import Job, OpenLink, Scene
+from .transfer import erase_step, verify_step, write_step
+
+_STEPS: dict[Step, Callable[[Scene], Iterator[Event]]] = {
+    "image": image_step,
+    "port": port_step,
+    "enter": enter_step,
+    "sync": sync_step,
+    "chip": chip_step,
+    "erase": erase_step,
+    "write": write_step,
+    "verify": verify_step,
+    "start": start_step,
+}
+
+_PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
+    "enter": ("sync", NoAnswerFault),
+    "sync": ("sync", NoAnswerFault),
+    "chip": ("chip", NoAnswerFault),
+    "erase": ("erase", WriteFault),
+    "write": ("write", WriteFault),
+    "verify": ("verify", VerifyFault),
+    "start": ("start", StartFault),
+}
+
+
+class Climb:
+    """One climb. `run()` is a generator of events; the link is closed when it ends, however it ends."""
+
+    def __init__(self, job: Job, open_link: OpenLink) -> None:
+        self.scene = Scene(job, open_link)
+        self._ended: set[Step] = set()
+
+    def run(self) -> Iterator[Event]:
+        job = self.scene.job
+        declared = job.choice.single.title if job.choice.single else job.choice.name
+        yield ClimbStarted(job.board, declared, job.port, str(job.settings), job.steps)
+        try:
+            yield from self._climb()
+        finally:
+            if self.scene.link is not None:
+                self.scene.link.close()
+
+    def _climb(self) -> Iterator[Event]:
+        step: Step = self.scene.job.steps[0]
+        try:
+            for step in self.scene.job.steps:
+                yield StepStarted(step)
+                for event in _STEPS[step](self.scene):
+                    yield self._noticed(event)
+            if self.scene.job.purpose in ("greet", "verify"):
+                yield from self._leave()
+            yield self._success()
+        except Fault as fault:
+            yield from self._failure(step, fault)
+        except DialectError as error:
+            yield from self._failure(step, self._explain(step, error))
+        except LinkLost as lost:
+            seen = PortSeen(self.scene.job.port, "vanished", lost.reason)
+            yield from self._failure(step, PortFault(diagnose_port(seen)))
+        except KeyboardInterrupt:
+            yield from self._interrupted(step)
+
+    def _leave(self) -> Iterator[Event]:
+        try:
+            yield from goodbye(self.scene)
+        except DialectError as error:
+            yield Noted("chip", f"the bootloader did not confirm that it was left: {error}")
+
+    def _noticed(self, event: Event) -> Event:
+        if isinstance(event, StepEnded):
+            self._ended.add(event.step)
+        return event
+
+    def _explain(self, step: Step, error: DialectError) -> Fault:
+        phase, kind = _PHASES[step]
+        findings = diagnose(observe(self.scene, phase, error))
+        if findings[0].key == "locked":
+            kind = RefusedFault
+        return kind(*findings)
+
+    # --- ends
+
+    def _success(self) -> ClimbEnded:
+        scene, job = self.scene, self.scene.job
+        took = scene.elapsed_s
+        who = job.board or (scene.part.title if scene.part else job.choice.name)
+        image = job.images.get("flash") or next(iter(job.images.values()), None)
+        what = "" if image is None else f"{image.name} ({image.crc32(self._fill()):08X})"
+        if job.purpose == "greet":
+            return ClimbEnded(True, 0, took, f"{who} answers")
+        if job.purpose == "start":
+            text = f"{who} runs" if scene.text_heard else f"{who} was started"
+            return ClimbEnded(not scene.unproven, 0, took, text)
+        if "verify" in scene.unproven:
+            return ClimbEnded(False, 0, took, f"written, not verified: {who} was given {what}")
+        verb = "runs" if scene.text_heard else "holds"
+        return ClimbEnded(not scene.unproven, 0, took, f"{who} {verb} {what}")
+
+    def _fill(self) -> int:
+        return (self.scene.part or self.scene.job.choice.first).flash.erased
+
+    def _failure(self, step: Step, fault: Fault) -> Iterator[Event]:
+        yield StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key})
+        yield Found(step, fault.findings)
+        yield from self._not_reached(step)
+        summary = f"not green after {show_seconds(self.scene.elapsed_s)}" if self.scene.link else "not green"
+        yield ClimbEnded(False, fault.exit_code, self.scene.elapsed_s, summary, self._chip_state(fault))
+
+    def _not_reached(self, step: Step) -> Iterator[Event]:
+        steps = self.scene.job.steps
+        for later in steps[steps.index(step) + 1 :]:
+            if later not in self._ended:
+                yield StepEnded(later, "not reached", "")
+
+    def _interrupted(self, step: Step) -> Iterator[Event]:
+        if step not in self._ended:
+            yield StepEnded(step, "failed", "interrupted")
+        yield from self._not_reached(step)
+        yield ClimbEnded(
+            False,
+            EXIT_INTERRUPTED,
+            self.scene.elapsed_s,
+            "interrupted; the port is closed and its lines are released",
+            self._chip_state(None),
+        )
+
+    def _chip_state(self, fault: Fault | None) -> str:
+        """What an upload that did not end well leaves in the chip."""
+        changed, progress = self.scene.changed, self.scene.progress
+        if self.scene.job.purpose != "upload":
+            return ""
+        if isinstance(fault, RefusedFault) or not changed:
+            return "nothing on the chip was changed"
+        if changed == "erase":
+            return "erasing had begun: the chip holds no whole application; upload again"
+        if changed == "write" and progress is not None:
+            part = f"{progress.done:,} of {progress.total:,} bytes are written"
+            last = f", up to the block at {show_address(progress.address)}" if progress.done else ""
+            return f"{part}{last}: the chip holds no whole application; upload again"
+        if isinstance(fault, VerifyFault):
+            return "what the chip holds is not the image; upload again"
+        if changed == "verify":
+            return "all is written, and not verified"
+        return "the image is written and verified; only the start is not proven"

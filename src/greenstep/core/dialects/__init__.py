@@ -1,0 +1,1 @@
+"""Dialects: the protocols bootloaders speak, each one file behind one interface."""

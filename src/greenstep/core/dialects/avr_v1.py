@@ -1,0 +1,229 @@
+"""`avr-v1`: the bootloaders of 8-bit AVR boards that speak a subset of Atmel AVR061.
+
+Every command ends with 20 and every good reply is 14 … 10. Nothing on the line is guarded by a checksum, so
+only what is read back counts. Writing a page erases it first: a page may be written again, and is, where
+the reply shows that the two sides had lost step.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import ClassVar
+
+from ..chips import Memory, Part
+from ..link import Frame, Link
+from ..quantities import show_bytes, show_size
+from .base import (
+    ChipRefusal,
+    Cost,
+    Dialect,
+    Examination,
+    Identity,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+)
+
+# AVR061, section "Commands" and "Responses"
+END = 0x20
+GET_SYNC, GET_PARAMETER = 0x30, 0x41
+ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x50, 0x51
+LOAD_ADDRESS, PROGRAM_PAGE, READ_PAGE, READ_SIGNATURE = 0x55, 0x64, 0x74, 0x75
+MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
+IN_SYNC, OK = 0x14, 0x10
+NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
+
+_REPLY_S = 0.8  # an idle bootloader answers in microseconds; the rest is for slow bridges and networks
+_QUIET_S = 0.03
+_TRIES = 3
+
+
+class AvrV1(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "avr-v1"
+    title: ClassVar[str] = "AVR bootloader, v1"
+    document: ClassVar[str] = "Atmel AVR061"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="inside write",
+        reads_back=True,
+        starts_by="command",
+        sync_sent=bytes([GET_SYNC, END]),
+        sync_answers=(bytes([IN_SYNC, OK]),),
+        settles_s=(0.06, 0.3, 0.15, 0.5),
+        ask_wait_s=0.12,
+        asks=6,
+    )
+
+    def __init__(self, link: Link) -> None:
+        super().__init__(link)
+        self._eeprom_by_bytes: bool | None = None
+
+    # --- synchronisation
+
+    def ask(self, wait_s: float) -> str | None:
+        """Send 30 20 and wait for 14 10; answers to earlier askings that came late are taken too."""
+        self.link.discard()
+        self.link.write(bytes([GET_SYNC, END]))
+        heard = self.link.read(2, wait_s)
+        if not heard:
+            return None
+        heard += drain(self.link, _QUIET_S, 0.5)
+        return show_bytes(heard[-2:]) if heard.endswith(bytes([IN_SYNC, OK])) else None
+
+    def _resync(self) -> None:
+        """Find the start of a command again: 20 ends whatever is half sent, then 30 20 must bring 14 10."""
+        drain(self.link, 2 * _QUIET_S)
+        for _ in range(8):
+            if self.ask(0.15) is not None:
+                return
+        raise Silence("14 10 to a new synchronisation", 1.2)
+
+    # --- frames
+
+    def _exchange(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
+        """Send, and take `replies` replies, of which the last carries `size` bytes. Raises DialectError."""
+        self.link.write(sent)
+        wanted = 2 * replies + size
+        timeout_s = self.link.settings.seconds(len(sent) + wanted) + _REPLY_S + busy_s
+        heard = self.link.read(1, timeout_s)
+        if heard == bytes([IN_SYNC]):  # a bad reply is shorter: do not wait for the rest of a good one
+            heard += self.link.read(wanted - 1, timeout_s)
+        waiting_for = f"the reply to '{command}'"
+        if len(heard) < wanted:
+            heard += drain(self.link, _QUIET_S)
+            if heard[-1:] in (bytes([FAILED]), bytes([UNKNOWN])):
+                raise ChipRefusal(command, "command", heard)
+            if heard[:1] and heard[0] != IN_SYNC:
+                raise Unexpected(waiting_for, heard)
+            raise Silence(waiting_for, timeout_s, heard)
+        good = bytes([IN_SYNC, OK]) * (replies - 1) + bytes([IN_SYNC])
+        if not heard.startswith(good) or heard[-1] != OK:
+            raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
+        return heard[len(good) : -1]
+
+    def _repeat(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
+        """An exchange that may be had again; AVR061 has the host synchronise anew and repeat it."""
+        for attempt in range(_TRIES):
+            try:
+                return self._exchange(sent, size, command, replies, busy_s)
+            except (Silence, Unexpected):
+                if attempt == _TRIES - 1:
+                    raise
+                self.retries += 1
+                self._resync()
+        raise AssertionError("every try returns or raises")
+
+    # --- who is there
+
+    def identify(self) -> Identity:
+        """Version, programming mode, signature. Nothing guards the signature: it must come out the same twice."""
+        major, minor = (
+            self._repeat(bytes([GET_PARAMETER, which, END]), 1, "parameter")[0]
+            for which in (MAJOR_VERSION, MINOR_VERSION)
+        )
+        self._repeat(bytes([ENTER_PROGRAMMING, END]), 0, "enter programming mode")
+        once, twice = (self._signature() for _ in range(2))
+        if once != twice:
+            self.retries += 1
+            once = self._signature()
+        details = (("loader", f"{major}.{minor}"),)
+        return Identity(int.from_bytes(once, "big"), f"signature {show_bytes(once)}", details)
+
+    def _signature(self) -> bytes:
+        return self._repeat(bytes([READ_SIGNATURE, END]), 3, "read signature")
+
+    def examine(self, part: Part) -> Examination:
+        """The dialect tells nothing of sizes: they are the part's."""
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        """A flash page; for EEPROM what the smallest bootloaders' buffer takes."""
+        return memory.layout[0][1] if memory.name == "flash" else 64
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return cls.write_block(memory)
+
+    @classmethod
+    def writes_whole_blocks(cls, memory: Memory) -> bool:
+        return memory.name == "flash"
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        """Address and page in one go: one turnaround."""
+        busy_s = memory.program_s * (1 if memory.name == "flash" else size)
+        return Cost(4 + 5 + size, 4, 1, busy_s)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(4 + 5, 4 + size, 1)
+
+    def _address(self, memory: Memory, address: int) -> bytes:
+        """The frame that loads an address: in words, but for EEPROM of bootloaders that count it in bytes."""
+        by_bytes = memory.name == "eeprom" and self._eeprom_by_bytes
+        number = address if by_bytes else address >> 1
+        return bytes([LOAD_ADDRESS, number & 0xFF, number >> 8, END])
+
+    @staticmethod
+    def _kind(memory: Memory) -> int:
+        return ord("F") if memory.name == "flash" else ord("E")
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        for block in blocks:
+            if memory.name == "eeprom" and self._eeprom_by_bytes is None and block.address:
+                self._find_eeprom_counting(memory)
+            self._write(memory, block)
+            yield block
+
+    def _write(self, memory: Memory, block: WriteBlock) -> None:
+        """The next page may only follow the reply: the chip does not listen while it programs."""
+        address, data = block.address, block.data
+        if memory.name == "eeprom" and address & 1 and not self._eeprom_by_bytes:
+            address, data = address - 1, self.read(memory, address - 1, 1) + data
+        size = len(data)
+        page = bytes([PROGRAM_PAGE, size >> 8, size & 0xFF, self._kind(memory)]) + data + bytes([END])
+        busy_s = 4 * self.cost_of_write(memory, size).busy_s
+        self._repeat(self._address(memory, address) + page, 0, "program page", replies=2, busy_s=busy_s)
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        """`size` bytes; from EEPROM, whose addresses may be in words, `address` is best even."""
+        if memory.name == "eeprom" and self._eeprom_by_bytes is None and address:
+            self._find_eeprom_counting(memory)
+        skip = 0 if memory.name == "eeprom" and self._eeprom_by_bytes else address & 1
+        wanted = size + skip
+        frame = bytes([READ_PAGE, wanted >> 8, wanted & 0xFF, self._kind(memory), END])
+        data = self._repeat(self._address(memory, address - skip) + frame, wanted, "read page", replies=2)
+        return data[skip:]
+
+    def _find_eeprom_counting(self, memory: Memory) -> None:
+        """Tell bootloaders that count EEPROM in words from those that count it in bytes.
+
+        Address 1 is byte 2 or byte 1; what stands there shows which. Where the content leaves it open, words
+        are taken, as AVR061 has it, and the question is asked again before the next block.
+        """
+        head = self._raw_eeprom(0, 64)
+        from_one = self._raw_eeprom(1, 32)
+        in_words, in_bytes = from_one == head[2:34], from_one == head[1:33]
+        if in_words != in_bytes:
+            self._eeprom_by_bytes = in_bytes
+
+    def _raw_eeprom(self, number: int, size: int) -> bytes:
+        frame = bytes([LOAD_ADDRESS, number & 0xFF, number >> 8, END, READ_PAGE, 0, size, ord("E"), END])
+        return self._repeat(frame, size, "read page", replies=2)
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """Leaving programming mode starts the application, usually at once."""
+        self._exchange(bytes([LEAVE_PROGRAMMING, END]), 0, "leave programming mode")
+        return "leave acknowledged"
+
+    def finish(self) -> None:
+        self.start(0)

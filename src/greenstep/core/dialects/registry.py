@@ -1,0 +1,47 @@
+"""Dialects by name: our own, and those that other packages add by the entry point `greenstep.dialects`."""
+
+from __future__ import annotations
+
+import difflib
+from importlib import import_module
+from importlib.metadata import entry_points
+
+from ..errors import usage
+from .base import Dialect
+
+ENTRY_POINT_GROUP = "greenstep.dialects"
+
+_OWN = {
+    "avr-v1": "greenstep.core.dialects.avr_v1:AvrV1",
+    "stm32-rom": "greenstep.core.dialects.stm32_rom:Stm32Rom",
+}
+
+
+def dialect_names() -> list[str]:
+    """The names of all dialects there are."""
+    return sorted({*_OWN, *(point.name for point in entry_points(group=ENTRY_POINT_GROUP))})
+
+
+def find_dialect(name: str) -> type[Dialect]:
+    """The class of that name, loaded when it is first asked for. Raises UsageFault."""
+    if name in _OWN:
+        module, _, attribute = _OWN[name].partition(":")
+        found = getattr(import_module(module), attribute)
+    else:
+        points = entry_points(group=ENTRY_POINT_GROUP, name=name)
+        if not points:
+            near = difflib.get_close_matches(name, dialect_names(), n=1, cutoff=0.5)
+            raise usage(
+                "dialect",
+                f"no dialect is called '{name}'",
+                f"use {near[0]}" if near else f"there are {', '.join(dialect_names())}",
+            )
+        found = next(iter(points)).load()
+    if not (isinstance(found, type) and issubclass(found, Dialect)):
+        raise usage("dialect", f"the dialect '{name}' is no Dialect class", "update the package that adds it")
+    return found
+
+
+def own_dialects() -> list[type[Dialect]]:
+    """All of our own, for what compares their sounds."""
+    return [find_dialect(name) for name in _OWN]

@@ -1,0 +1,495 @@
+"""`stm32-rom`: the USART bootloader in STM32 system memory (ST AN3155; parts and entry: AN2606).
+
+Every command is its code and the complement, answered 79 (ACK) or 1F (NACK); its arguments follow in frames
+that end in an XOR of their bytes, each acknowledged. After a NACK the chip waits for a new command, so what a
+NACK refused may be asked again. After silence nobody knows where the chip stands: only what changes nothing
+on it (commands, addresses, reads) is asked again, after a new synchronisation.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from functools import reduce
+from operator import xor
+from typing import ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..link import Frame, Link
+from ..quantities import count, show_address, show_size
+from .base import (
+    ChipRefusal,
+    Cost,
+    Dialect,
+    DialectError,
+    Examination,
+    Identity,
+    Silence,
+    Stage,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_exactly,
+)
+
+# AN3155, section 3 "Bootloader command set"
+SYNC, ACK, NACK = 0x7F, 0x79, 0x1F
+GET, VERSION, ID, READ, GO, WRITE = 0x00, 0x01, 0x02, 0x11, 0x21, 0x31
+ERASE, EXTENDED_ERASE = 0x43, 0x44
+WRITE_PROTECT, WRITE_UNPROTECT = 0x63, 0x73
+READOUT_PROTECT, READOUT_UNPROTECT = 0x82, 0x92
+CHECKSUM = 0xA1
+
+NAMES = {
+    GET: "get",
+    VERSION: "get version",
+    ID: "get id",
+    READ: "read memory",
+    GO: "go",
+    WRITE: "write memory",
+    ERASE: "erase",
+    EXTENDED_ERASE: "extended erase",
+    WRITE_PROTECT: "write protect",
+    WRITE_UNPROTECT: "write unprotect",
+    READOUT_PROTECT: "readout protect",
+    READOUT_UNPROTECT: "readout unprotect",
+    CHECKSUM: "get checksum",
+}
+
+BLOCK = 256
+"""Bytes in one read or write at most (AN3155, "Read Memory" and "Write Memory")."""
+
+_REPLY_S = 1.0  # an idle chip answers in microseconds; the rest is for slow bridges and networks
+_QUIET_S = 0.03
+_TRIES = 3
+_ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
+_CRC_POLYNOMIAL, _CRC_START = 0x04C11DB7, 0xFFFFFFFF  # the reset values of the CRC unit
+_REVERSED = bytes(int(f"{value:08b}"[::-1], 2) for value in range(256))
+
+
+class Stm32Rom(Dialect):
+    """The conversation with one chip. `identify` comes before everything that changes it."""
+
+    name: ClassVar[str] = "stm32-rom"
+    title: ClassVar[str] = "STM32 ROM bootloader"
+    document: ClassVar[str] = "ST AN3155"
+    frame: ClassVar[Frame] = Frame(8, "even", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="by unit",
+        reads_back=True,
+        starts_by="reset",
+        sync_sent=bytes([SYNC]),
+        sync_answers=(bytes([ACK]), bytes([NACK])),
+        settles_s=(0.0, 0.1, 0.4),
+        ask_wait_s=0.25,
+        asks=4,
+    )
+
+    def __init__(self, link: Link) -> None:
+        super().__init__(link)
+        self.commands: frozenset[int] = frozenset()
+        self.version = ""
+        self._checksum_works = True
+
+    # --- synchronisation (AN3155, section 2)
+
+    def ask(self, wait_s: float) -> str | None:
+        """Send 7F once and wait for its answer; the answer may only be ACK or NACK and nothing else.
+
+        ACK: fresh from reset. NACK: synchronised before. Silence: not there, or the chip took this 7F for
+        the first byte of a command, and the next 7F will be answered NACK.
+        """
+        self.link.discard()
+        self.link.write(bytes([SYNC]))
+        heard = self.link.read(1, wait_s)
+        if not heard or heard[0] not in (ACK, NACK):
+            return None
+        heard += drain(self.link, _QUIET_S, 0.5)
+        if set(heard) - {ACK, NACK}:
+            return None  # an application that happened to say 'y'
+        return f"{heard[0]:02X}" + ("" if heard[0] == ACK else ", synchronised before")
+
+    def resync(self) -> None:
+        """Bring the chip back to waiting for a command, whatever half frame it holds.
+
+        The bytes 7F complete a half frame with a wrong complement or checksum, to which it says NACK. Raises
+        Silence if it does not within the length of an address frame.
+        """
+        drain(self.link, _QUIET_S)
+        for _ in range(6):
+            self.link.write(bytes([SYNC]))
+            heard = self.link.read(1, 0.15)
+            if heard and drain(self.link, _QUIET_S, 0.5)[-1:] in (b"", bytes([NACK])) and heard[0] == NACK:
+                return
+        raise Silence("NACK to a new synchronisation", 0.9)
+
+    # --- frames
+
+    def _send(self, frame: bytes) -> None:
+        self.link.write(frame)
+
+    def _acknowledged(
+        self, command: int, stage: Stage, sent: int, longest_s: float = _REPLY_S, address: int | None = None
+    ) -> None:
+        """Wait for the ACK of a frame of `sent` characters. Raises ChipRefusal, Silence or Unexpected."""
+        waiting_for = f"answer to the {stage} of '{NAMES[command]}'"
+        timeout_s = self.link.settings.seconds(sent) + longest_s
+        heard = read_exactly(self.link, 1, timeout_s, waiting_for)
+        if heard[0] == NACK:
+            raise ChipRefusal(NAMES[command], stage, heard, address)
+        if heard[0] != ACK:
+            raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
+
+    def _command(self, command: int, patient: bool = True) -> None:
+        """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe."""
+        for attempt in range(_TRIES):
+            last = attempt == _TRIES - 1 or not patient
+            self._send(bytes([command, command ^ 0xFF]))
+            try:
+                self._acknowledged(command, "command", 2)
+                return
+            except ChipRefusal:
+                if last or attempt:
+                    raise
+                self.retries += 1
+                self.resync()
+            except (Silence, Unexpected):
+                if last:
+                    raise
+                self.retries += 1
+                self.resync()
+
+    def _address(self, command: int, address: int) -> None:
+        frame = address.to_bytes(4, "big")
+        self._send(frame + bytes([reduce(xor, frame)]))
+        self._acknowledged(command, "address", 5, address=address)
+
+    # --- who is there
+
+    def identify(self) -> Identity:
+        """`get` and `get id`. Nothing guards the id's bytes, so it must come out the same twice."""
+        answer = self._again(lambda: self._listing(GET))
+        version, codes = answer[0], answer[1:]
+        self.commands = frozenset(codes)
+        self.version = f"{version >> 4}.{version & 15}"
+        once, twice = (self._again(lambda: self._listing(ID)) for _ in range(2))
+        if once != twice:
+            self.retries += 1
+            once = self._again(lambda: self._listing(ID))
+        ident = int.from_bytes(once, "big")
+        details = (
+            ("loader", self.version),
+            ("commands", " ".join(f"{code:02X}" for code in sorted(codes))),
+        )
+        return Identity(ident, f"id {ident:03X}", details)
+
+    def _listing(self, command: int) -> bytes:
+        """The answer of `get` and `get id`: a count less one, so many bytes, ACK."""
+        self._command(command)
+        waiting_for = f"answer to '{NAMES[command]}'"
+        size = read_exactly(self.link, 1, _REPLY_S, waiting_for)[0] + 1
+        body = read_exactly(self.link, size + 1, _REPLY_S, waiting_for)
+        if body[-1] != ACK:
+            raise Unexpected(f"ACK at the end of the {waiting_for}", body[-1:])
+        return body[:-1]
+
+    def protection_bytes(self) -> bytes:
+        """`get version`: the version and two legacy option bytes (3 bytes)."""
+        self._command(VERSION)
+        body = read_exactly(self.link, 4, _REPLY_S, "answer to 'get version'")
+        if body[3] != ACK:
+            raise Unexpected("ACK at the end of 'get version'", body[3:])
+        return body[:3]
+
+    def _again(self, ask: Callable[[], bytes]) -> bytes:
+        """A question that changes nothing, once more if its answer was damaged."""
+        try:
+            return ask()
+        except (Silence, Unexpected):
+            self.retries += 1
+            self.resync()
+            return ask()
+
+    def examine(self, part: Part) -> Examination:
+        """Flash size and unique id, from the registers of the part; a refused read shows a locked chip."""
+        details: list[tuple[str, str]] = []
+        unique = ""
+        try:
+            size = self._flash_size(part)
+            if size is not None:
+                part = part.with_memory(self._layout(part, size))
+                details.append(("flash", show_size(size)))
+            raw = self._register(part.extra["unique_id"], 12)
+            unique = raw.hex().upper() if raw else ""
+            if unique:
+                details.append(("unique id", unique))
+        except ChipRefusal as refusal:
+            return Examination(part, tuple(details), unique, locked=str(refusal))
+        return Examination(part, tuple(details), unique)
+
+    def _flash_size(self, part: Part) -> int | None:
+        """Flash in bytes by the size register; None where it cannot be read or tells nonsense."""
+        for register in part.extra["size_registers"]:
+            raw = self._register(register, 2)
+            if raw is not None:
+                size = int.from_bytes(raw, "little") * 1024
+                if 0 < size <= part.flash.size:
+                    return size
+        return None
+
+    def _layout(self, part: Part, size: int) -> Memory:
+        """The flash of this very chip: cut to its size, with the larger units of single bank mode."""
+        flash = part.flash.resized(size)
+        bank = part.extra.get("single_bank")
+        if bank is None:
+            return flash
+        word = self._register(bank["option"], 4)
+        if word is None or int.from_bytes(word, "little") >> bank["bit"] & 1:
+            return flash
+        unit = bank["unit"]
+        return Memory(
+            flash.name,
+            flash.start,
+            ((size // unit, unit),),
+            flash.erased,
+            flash.write_unit,
+            flash.program_s,
+            flash.erase_times,
+            flash.reserved_top,
+        )
+
+    def _register(self, address: int, size: int) -> bytes | None:
+        """Bytes from system memory, read as whole words; None where the chip refuses that address."""
+        low = address & ~3
+        words = -(-(address + size) // 4) * 4 - low
+        for start, length in ((low, words), (address, size)):
+            try:
+                return self._read(start, length)[address - start :][:size]
+            except ChipRefusal as refusal:
+                if refusal.stage == "command":
+                    raise
+        return None
+
+    # --- reading
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return BLOCK
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        return self._read(address, size)
+
+    def _read(self, address: int, size: int) -> bytes:
+        """Reading changes nothing, so a damaged exchange is repeated."""
+        for attempt in range(_TRIES):
+            self._command(READ)
+            try:
+                self._address(READ, address)
+                self._send(bytes([size - 1, (size - 1) ^ 0xFF]))
+                self._acknowledged(READ, "data", 2, address=address)
+                timeout_s = self.link.settings.seconds(size) + _REPLY_S
+                return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
+            except ChipRefusal:
+                if attempt:
+                    raise
+                drain(self.link, _QUIET_S)
+            except (Silence, Unexpected):
+                if attempt == _TRIES - 1:
+                    raise
+                self.resync()
+            self.retries += 1
+        raise AssertionError("every try returns or raises")
+
+    # --- erasing
+
+    @classmethod
+    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
+        """The cost by extended erase, in the groups that `erase` makes."""
+        cost = Cost()
+        for group in _groups(memory, units):
+            busy = sum(memory.erase_time(unit.size).typical_s for unit in group)
+            cost += Cost(2 + 2 + 2 * len(group) + 1, 2, 2, busy)
+        return cost
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        done = 0
+        for group in _groups(memory, units):
+            longest_s = 2 * sum(memory.erase_time(unit.size).longest_s for unit in group)
+            if ERASE in self.commands and EXTENDED_ERASE not in self.commands:
+                body = bytes([len(group) - 1, *(unit.number for unit in group)])
+                self._erase(ERASE, body, longest_s, group[0].address)
+            else:
+                numbers = b"".join(unit.number.to_bytes(2, "big") for unit in group)
+                body = (len(group) - 1).to_bytes(2, "big") + numbers
+                self._erase(EXTENDED_ERASE, body, longest_s, group[0].address)
+            done += len(group)
+            yield done
+
+    def erase_all(self, memory: Memory) -> None:
+        longest_s = 2 * memory.mass_erase_time.longest_s
+        if ERASE in self.commands and EXTENDED_ERASE not in self.commands:
+            self._erase_frame(ERASE, b"\xff\x00", longest_s, memory.start)
+        else:
+            self._erase_frame(EXTENDED_ERASE, b"\xff\xff\x00", longest_s, memory.start)
+
+    def _erase(self, command: int, body: bytes, longest_s: float, address: int) -> None:
+        self._erase_frame(command, body + bytes([reduce(xor, body)]), longest_s, address)
+
+    def _erase_frame(self, command: int, frame: bytes, longest_s: float, address: int) -> None:
+        """A NACK to the frame means that nothing was erased: it may be sent once more."""
+        for attempt in range(2):
+            self._command(command)
+            self._send(frame)
+            try:
+                self._acknowledged(command, "data", len(frame), _REPLY_S + longest_s, address)
+                return
+            except ChipRefusal:
+                if attempt:
+                    raise
+                self.retries += 1
+                drain(self.link, _QUIET_S)
+                self.resync()
+
+    # --- writing
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return BLOCK
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(2 + 5 + 1 + size + 1, 3, 3, -(-size // memory.write_unit) * memory.program_s)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(2 + 5 + 2, 3 + size, 3)
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        for block in blocks:
+            self._write(memory, block)
+            yield block
+
+    def _write(self, memory: Memory, block: WriteBlock) -> None:
+        """Nothing is programmed before the data's checksum is right, so everything up to a NACK is repeatable.
+
+        Silence after the data is not: the chip may have programmed them.
+        """
+        body = bytes([len(block.data) - 1]) + block.data
+        frame = body + bytes([reduce(xor, body)])
+        longest_s = _REPLY_S + 4 * self.cost_of_write(memory, len(block.data)).busy_s
+        for attempt in range(_TRIES):
+            self._command(WRITE)
+            try:
+                self._address(WRITE, block.address)
+            except ChipRefusal:
+                if attempt:
+                    raise
+                self.retries += 1
+                continue
+            except (Silence, Unexpected):
+                if attempt == _TRIES - 1:
+                    raise
+                self.retries += 1
+                self.resync()
+                continue
+            self._send(frame)
+            try:
+                self._acknowledged(WRITE, "data", len(frame), longest_s, block.address)
+                return
+            except ChipRefusal:
+                if attempt:
+                    raise
+                self.retries += 1
+                drain(self.link, _QUIET_S)
+                self.resync()
+        raise AssertionError("every try returns or raises")
+
+    # --- the chip's own checksum
+
+    def can_checksum(self) -> bool:
+        return CHECKSUM in self.commands and self._checksum_works
+
+    def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
+        """Whether the chip's CRC-32 over whole words is that of `data`.
+
+        Anything unforeseen counts as 'no' and ends the use of the command: reading back then decides.
+        """
+        if len(data) % 4 or address % 4:
+            return False
+        try:
+            return self._checksum(address, len(data) // 4) == word_crc(data)
+        except DialectError:
+            self._checksum_works = False
+            self.retries += 1
+            self.resync()
+            return False
+
+    def _checksum(self, address: int, words: int) -> int:
+        self._command(CHECKSUM)
+        for argument in (address, words, _CRC_POLYNOMIAL, _CRC_START):
+            self._address(CHECKSUM, argument)
+        waiting_for = "the checksum"
+        heard = read_exactly(self.link, 5, _REPLY_S + words * 1e-6, waiting_for)
+        if reduce(xor, heard):
+            raise Unexpected(waiting_for, heard)
+        return int.from_bytes(heard[:4], "big")
+
+    # --- protection: each ends with a reset of the chip, so `ask` comes next
+
+    def readout_protect(self) -> None:
+        self._twice_acknowledged(READOUT_PROTECT, _REPLY_S)
+
+    def readout_unprotect(self, memory: Memory) -> None:
+        """Erases the whole flash before the second ACK."""
+        self._twice_acknowledged(READOUT_UNPROTECT, _REPLY_S + 2 * memory.mass_erase_time.longest_s)
+
+    def write_unprotect(self) -> None:
+        self._twice_acknowledged(WRITE_UNPROTECT, _REPLY_S)
+
+    def write_protect(self, units: Sequence[EraseUnit]) -> None:
+        """Protect sectors, by their numbers (at most 256)."""
+        body = bytes([len(units) - 1, *(unit.number for unit in units)])
+        self._command(WRITE_PROTECT)
+        self._send(body + bytes([reduce(xor, body)]))
+        self._acknowledged(WRITE_PROTECT, "data", len(body) + 1)
+
+    def _twice_acknowledged(self, command: int, longest_s: float) -> None:
+        self._command(command)
+        self._acknowledged(command, "data", 0, longest_s)
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """`go`: the chip loads SP and PC from the two words at `address`."""
+        self._command(GO)
+        self._address(GO, address)
+        return f"go to {show_address(address)} acknowledged"
+
+
+def _groups(memory: Memory, units: Sequence[EraseUnit]) -> Iterator[list[EraseUnit]]:
+    """Units that go into one erase command: as many as take about a second, at most 255 (AN3155, 'Erase')."""
+    group: list[EraseUnit] = []
+    group_s = 0.0
+    for unit in units:
+        unit_s = memory.erase_time(unit.size).typical_s
+        if group and (len(group) == 255 or group_s + unit_s > _ERASE_GROUP_S):
+            yield group
+            group, group_s = [], 0.0
+        group.append(unit)
+        group_s += unit_s
+    if group:
+        yield group
+
+
+def word_crc(data: bytes) -> int:
+    """The CRC-32 that the STM32 CRC unit makes of 32-bit words: polynomial 04C11DB7, start FFFFFFFF.
+
+    Words are fed most significant bit first and the result is not inverted. zlib's CRC runs the other way
+    round, so it is given the bits of each word mirrored.
+    """
+    words = bytearray(len(data))
+    for lane in range(4):
+        words[lane::4] = data[3 - lane :: 4]
+    mirrored = zlib.crc32(bytes(words).translate(_REVERSED)) ^ 0xFFFFFFFF
+    return int(f"{mirrored:032b}"[::-1], 2)

@@ -1,0 +1,94 @@
+"""The faults Green Step can end in: one class an exit code, each with the findings a person is shown.
+
+Faults between a dialect and the line (`core.dialects.base`) are another family: they are caught by the
+climb, which knows what was heard before them and can therefore say what they mean.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+Certainty = Literal["certain", "likely", "possible"]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A cause read from evidence.
+
+    `key` names the situation for programs; `cause` is one line in plain words; `evidence` quotes what was
+    observed; `attempts` is what to try, most likely first.
+    """
+
+    key: str
+    cause: str
+    evidence: tuple[str, ...] = ()
+    attempts: tuple[str, ...] = ()
+    certainty: Certainty = "certain"
+
+
+class Fault(Exception):
+    """Something ended the work. `exit_code` is the command's exit status."""
+
+    exit_code: ClassVar[int] = 1
+
+    def __init__(self, *findings: Finding) -> None:
+        if not findings:
+            raise ValueError("a fault carries at least one finding")
+        super().__init__(findings[0].cause)
+        self.findings = findings
+
+    @property
+    def finding(self) -> Finding:
+        """The most likely finding."""
+        return self.findings[0]
+
+
+class UsageFault(Fault):
+    """The command line or the project file asks for something that cannot be."""
+
+    exit_code = 2
+
+
+class PortFault(Fault):
+    """The serial port is not there, is held, is forbidden, or went away."""
+
+    exit_code = 3
+
+
+class NoAnswerFault(Fault):
+    """No bootloader answered."""
+
+    exit_code = 4
+
+
+class RefusedFault(Fault):
+    """Refused before anything was changed: the image, the chip or its protection forbids it."""
+
+    exit_code = 5
+
+
+class WriteFault(Fault):
+    """Erasing or writing failed: the chip's content is incomplete."""
+
+    exit_code = 6
+
+
+class VerifyFault(Fault):
+    """What the chip holds is not what was meant to be written."""
+
+    exit_code = 7
+
+
+class StartFault(Fault):
+    """The application did not show the text that proves it runs."""
+
+    exit_code = 8
+
+
+EXIT_INTERRUPTED = 130
+
+
+def usage(key: str, cause: str, *attempts: str, evidence: tuple[str, ...] = ()) -> UsageFault:
+    """A `UsageFault` with one finding."""
+    return UsageFault(Finding(key, cause, evidence, attempts))

@@ -1,0 +1,90 @@
+"""Everything a climb does, as events. The ladder on the screen and the JSON lines are two readers of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from .errors import Finding
+
+Step = Literal["image", "port", "enter", "sync", "chip", "erase", "write", "verify", "start"]
+Outcome = Literal["green", "unproven", "failed", "not reached"]
+"""'unproven': done as far as anyone can tell, but the board gave no evidence of it."""
+
+
+@dataclass(frozen=True)
+class ClimbStarted:
+    """What is about to be climbed. `board` is empty where options alone describe it."""
+
+    board: str
+    chip: str
+    port: str
+    line: str
+    steps: tuple[Step, ...]
+
+
+@dataclass(frozen=True)
+class StepStarted:
+    step: Step
+
+
+@dataclass(frozen=True)
+class StepAdvanced:
+    """How far a long step has come, in bytes, erase units or seconds of waiting, and how long it takes by now."""
+
+    step: Step
+    done: int
+    total: int
+    unit: Literal["bytes", "units", "seconds"]
+    elapsed_s: float
+
+
+@dataclass(frozen=True)
+class HandsWanted:
+    """What a person must do now, and for how long the tool keeps asking."""
+
+    step: Step
+    moves: tuple[str, ...]
+    patience_s: float
+
+
+@dataclass(frozen=True)
+class Noted:
+    """Worth telling, and no failure."""
+
+    step: Step
+    text: str
+
+
+@dataclass(frozen=True)
+class StepEnded:
+    """A rung with its evidence. `figures` are for programs, in the units their names give."""
+
+    step: Step
+    outcome: Outcome
+    evidence: str
+    elapsed_s: float = 0.0
+    figures: dict[str, int | float | str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Found:
+    """Why a step failed: findings, most likely first."""
+
+    step: Step
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True)
+class ClimbEnded:
+    """The end. `green` only if every rung that was to be climbed is; `chip_state` says what an interrupted
+    or failed upload leaves behind."""
+
+    green: bool
+    exit_code: int
+    elapsed_s: float
+    summary: str
+    chip_state: str = ""
+
+
+Event = ClimbStarted | StepStarted | StepAdvanced | HandsWanted | Noted | StepEnded | Found | ClimbEnded

@@ -1,0 +1,143 @@
+"""The chip answered and would not: another chip, locked, a refused address or command; or it fell silent."""
+
+from __future__ import annotations
+
+from ..errors import Finding
+from ..quantities import readable_share, show_address, show_bytes, show_heard
+from .observations import Observations
+
+
+def other_chip(seen: Observations) -> Finding | None:
+    if seen.chip is None:
+        return None
+    chip = seen.chip
+    if chip.answered:
+        cause = f"another chip than declared: {chip.answered} answered, {chip.declared} was expected"
+        tries = (
+            "is this the board you meant? greenstep ports shows what is plugged",
+            "if it is, correct chip; if a clone answers so, allow it with --also-ident",
+        )
+    else:
+        cause = f"an unknown chip answered where {chip.declared} was expected"
+        tries = ("check --chip", "if you know that it is compatible, allow it with --also-ident")
+    return Finding("other-chip", cause, (f"it said {chip.said}",), tries)
+
+
+def locked(seen: Observations) -> Finding | None:
+    refusal = seen.refusal
+    by_command = (
+        refusal is not None
+        and refusal.stage == "command"
+        and refusal.command in ("read memory", "write memory", "go", "erase", "extended erase")
+    )
+    if not seen.locked and not by_command:
+        return None
+    shown = seen.locked or (f"{show_bytes(refusal.answer)} after '{refusal.command}'" if refusal else "")
+    return Finding(
+        "locked",
+        "the chip is locked: readout protection is on",
+        (f"the chip said {shown}: a locked chip refuses the command itself",),
+        ("unlocking is possible and erases the whole flash: be sure that nothing on it is needed",),
+    )
+
+
+def restarted(seen: Observations) -> Finding | None:
+    """Text among the replies in the middle of the work: the chip reset itself."""
+    if seen.phase not in ("erase", "write", "verify") or len(seen.heard.answers) < 4:
+        return None
+    text = seen.heard.answers
+    if readable_share(text) < 0.85:
+        return None
+    at = f" after {seen.progress.done:,} of {seen.progress.total:,} bytes" if seen.progress else ""
+    return Finding(
+        "restarted",
+        f"the chip reset itself in the middle{at}",
+        (f"in place of a reply came {show_heard(text)}",),
+        (
+            "the supply may be too weak for writing flash: a better cable, or a supply of its own",
+            "is a line left asserted that resets it? check --hookup",
+        ),
+        "likely",
+    )
+
+
+def bad_address(seen: Observations) -> Finding | None:
+    refusal = seen.refusal
+    if refusal is None or refusal.stage != "address":
+        return None
+    where = show_address(refusal.address) if refusal.address is not None else "an address"
+    return Finding(
+        "bad-address",
+        f"the chip refuses the address {where}",
+        (f"{show_bytes(refusal.answer)} after the address of '{refusal.command}'",),
+        (
+            "is the image for a part with more flash, or for another memory?",
+            "is --chip right?",
+        ),
+        "likely",
+    )
+
+
+def refused_data(seen: Observations) -> Finding | None:
+    refusal = seen.refusal
+    if refusal is None:
+        return None
+    if refusal.stage == "data" and seen.phase in ("erase", "write"):
+        where = f" at {show_address(refusal.address)}" if refusal.address is not None else ""
+        doing = "erase" if seen.phase == "erase" else "write"
+        return Finding(
+            "refused-data",
+            f"the chip refuses to {doing}{where}, twice",
+            (f"{show_bytes(refusal.answer)} after the data of '{refusal.command}'",),
+            (
+                "the sector may be write-protected",
+                "check ground and supply: damaged bytes are refused too",
+                "the flash may be worn",
+            ),
+            "possible",
+        )
+    return Finding(
+        "refused-command",
+        f"the bootloader refuses '{refusal.command}'",
+        (f"it said {show_bytes(refusal.answer)}",),
+        ("try again: a byte may have been damaged on the line", "is this the dialect of this board?"),
+        "possible",
+    )
+
+
+def fell_silent(seen: Observations) -> Finding | None:
+    if seen.phase == "sync" or not seen.silence:
+        return None
+    evidence = [seen.silence]
+    if seen.progress is not None:
+        evidence.append(
+            f"{seen.progress.done:,} of {seen.progress.total:,} bytes were written, "
+            f"the last at {show_address(seen.progress.address)}"
+        )
+    return Finding(
+        "fell-silent",
+        "the chip stopped answering" + (" in the middle" if seen.progress else ""),
+        tuple(evidence),
+        (
+            "upload again: nothing is lost by it",
+            "check plugs, supply and ground; a byte lost on the line does this too",
+            "if it happens again at another place, try a lower --baud",
+        ),
+        "likely",
+    )
+
+
+def lost_step(seen: Observations) -> Finding | None:
+    """The last resort once something had answered."""
+    if seen.phase == "sync":
+        return None
+    return Finding(
+        "damaged-line",
+        "the chip answered with something that is no reply: bytes are lost or damaged on the line",
+        (f"heard {show_heard(seen.heard.answers)}",) if seen.heard.answers else (),
+        ("try again", "shorter wires, a lower --baud, and check ground", "is another program using the port?"),
+        "possible",
+    )
+
+
+CHIP_RULES = (other_chip, locked, restarted, bad_address, refused_data, fell_silent, lost_step)

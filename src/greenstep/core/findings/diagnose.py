@@ -1,0 +1,41 @@
+"""The order in which rules are asked. The first that holds is the finding shown first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..errors import Finding
+from .chip_rules import CHIP_RULES, locked
+from .line_rules import LINE_RULES, echo, frame_mismatch
+from .observations import Observations
+from .start_rules import START_RULES
+from .verify_rules import VERIFY_RULES
+
+Rule = Callable[[Observations], Finding | None]
+
+_BY_PHASE: dict[str, tuple[Rule, ...]] = {
+    "sync": LINE_RULES,
+    "chip": (echo, frame_mismatch, *CHIP_RULES),
+    "erase": CHIP_RULES,
+    "write": CHIP_RULES,
+    "verify": (*VERIFY_RULES, *CHIP_RULES),
+    "start": (locked, *START_RULES, *CHIP_RULES),
+}
+
+
+def diagnose(seen: Observations, most: int = 2) -> tuple[Finding, ...]:
+    """Findings for what was seen, most likely first; at least one, at most `most`.
+
+    A certain finding stands alone.
+    """
+    found: list[Finding] = []
+    for rule in _BY_PHASE[seen.phase]:
+        finding = rule(seen)
+        if finding is None or any(finding.key == other.key for other in found):
+            continue
+        found.append(finding)
+        if finding.certainty != "possible" or len(found) == most:
+            break
+    if not found:
+        raise AssertionError(f"no rule holds in phase {seen.phase}: its last rule must always hold")
+    return tuple(found)

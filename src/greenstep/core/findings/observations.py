@@ -1,0 +1,113 @@
+"""What was observed when a step failed. Nothing here is a judgement."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from ..link import Frame, LineErrors, LineSettings
+
+
+@dataclass(frozen=True)
+class LineHeard:
+    """Bytes on the line by when they came: before the lines moved, in answer to what was sent, afterwards."""
+
+    before: bytes = b""
+    answers: bytes = b""
+    after: bytes = b""
+
+    @property
+    def everything(self) -> bytes:
+        return self.before + self.answers + self.after
+
+
+@dataclass(frozen=True)
+class Refusal:
+    """The chip's no: to which command, at which of its stages, with which bytes, about which address."""
+
+    command: str
+    stage: Literal["command", "address", "data"]
+    answer: bytes
+    address: int | None = None
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a write had come, in bytes."""
+
+    done: int
+    total: int
+    address: int
+
+
+@dataclass(frozen=True)
+class ChipSeen:
+    """Which chip was declared, and which answered: by name where it is known, else by what it said."""
+
+    declared: str
+    answered: str
+    said: str
+
+
+@dataclass(frozen=True)
+class Difference:
+    """What verify found: places where the chip differs from what was written.
+
+    `expected` and `found` are the whole spans compared, end to end; `blocks` are (offset, size) of the
+    writes in them; `before` is what the beginning of the span held before, where that is known.
+    """
+
+    first_address: int
+    expected: bytes
+    found: bytes
+    erased: int
+    blocks: tuple[tuple[int, int], ...] = ()
+    before: bytes = b""
+    reads_differ: bool = False
+
+    @property
+    def wrong(self) -> list[int]:
+        """Offsets of the bytes that differ."""
+        return [i for i, (a, b) in enumerate(zip(self.expected, self.found, strict=True)) if a != b]
+
+
+Phase = Literal["sync", "chip", "erase", "write", "verify", "start"]
+
+
+@dataclass(frozen=True)
+class Observations:
+    """Everything the findings look at.
+
+    `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `lines` is how
+    the chip was reset: 'moved' by DTR/RTS, 'missing' where the port has none, 'by hand'. `sync_sent` and
+    `sync_answers` are the dialect's. `others` are (title, sync answers) of the other dialects.
+    `listened` is what the port was set to while `heard.after` came.
+    """
+
+    phase: Phase
+    settings: LineSettings
+    frame_wanted: Frame
+    dialect_title: str
+    sync_sent: bytes
+    sync_answers: tuple[bytes, ...]
+    boot_pin: bool
+    lines: Literal["moved", "missing", "by hand"] = "by hand"
+    hands_enter: tuple[str, ...] = ()
+    sent: bytes = b""
+    heard: LineHeard = field(default_factory=LineHeard)
+    errors: LineErrors | None = None
+    others: tuple[tuple[str, tuple[bytes, ...]], ...] = ()
+    synced: bool = False
+    refusal: Refusal | None = None
+    silence: str = ""
+    progress: Progress | None = None
+    chip: ChipSeen | None = None
+    locked: str = ""
+    difference: Difference | None = None
+    expected_text: str = ""
+    listened: LineSettings | None = None
+
+    @property
+    def after_settings(self) -> LineSettings:
+        """The settings at which `heard.after` was received."""
+        return self.listened or self.settings

@@ -1,0 +1,112 @@
+"""Why a port could not be opened, or went away: from what the operating system said."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass
+from typing import Literal
+
+from ..errors import Finding
+
+
+@dataclass(frozen=True)
+class PortListed:
+    """A port as the system lists it. `label` is its product text, or what else is known of it."""
+
+    name: str
+    label: str = ""
+    serial: str = ""
+
+
+@dataclass(frozen=True)
+class PortSeen:
+    """What was wanted, and what the system said.
+
+    `holders` are the programs that hold the port, as 'name (pid)'; `group` owns the device where permission
+    is missing; `words` is the system's own message; `serial` is the serial number the project file asks for.
+    """
+
+    wanted: str
+    trouble: Literal["missing", "busy", "forbidden", "not a port", "vanished", "unreachable", "setting", "other"]
+    words: str = ""
+    listed: tuple[PortListed, ...] = ()
+    holders: tuple[str, ...] = ()
+    group: str = ""
+    serial: str = ""
+    setting: str = ""
+
+
+def diagnose_port(seen: PortSeen) -> Finding:
+    """The one finding for a port's trouble."""
+    evidence = (seen.words,) if seen.words else ()
+    if seen.trouble == "missing":
+        return _missing(seen, evidence)
+    if seen.trouble == "busy":
+        holders = ", ".join(seen.holders)
+        cause = f"{seen.wanted} is held by {holders}" if holders else f"{seen.wanted} is held by another program"
+        return Finding("port-busy", cause, evidence, ("close that program, or its serial window, and try again",))
+    if seen.trouble == "forbidden":
+        tries = ["ask whoever runs this computer for access to serial ports"]
+        if seen.group and seen.group != "root":
+            tries = [f"sudo usermod -aG {seen.group} $USER, then log out and in"]
+        group = f": it belongs to the group {seen.group}" if seen.group else ""
+        return Finding("port-forbidden", f"no permission to open {seen.wanted}{group}", evidence, tuple(tries))
+    if seen.trouble == "not a port":
+        return Finding(
+            "port-not-serial", f"{seen.wanted} is not a serial port", evidence, ("greenstep ports lists them",)
+        )
+    if seen.trouble == "vanished":
+        return Finding(
+            "port-vanished",
+            f"{seen.wanted} went away in the middle",
+            evidence,
+            (
+                "check the plug and the cable",
+                "if the board draws its supply from the port, give it one of its own",
+                "then run the same command again",
+            ),
+        )
+    if seen.trouble == "unreachable":
+        return Finding(
+            "port-unreachable",
+            f"nothing serves {seen.wanted}",
+            evidence,
+            ("is the other end running, and is the number behind the colon right?",),
+        )
+    if seen.trouble == "setting":
+        return Finding(
+            "port-setting",
+            f"{seen.wanted} does not take {seen.setting}",
+            evidence,
+            ("another --baud, one the adapter can make",),
+        )
+    return Finding("port", f"{seen.wanted} cannot be opened", evidence, ("greenstep ports lists the ports",))
+
+
+def _missing(seen: PortSeen, evidence: tuple[str, ...]) -> Finding:
+    moved = [port for port in seen.listed if seen.serial and port.serial == seen.serial]
+    if moved:
+        return Finding(
+            "port-moved",
+            f"{seen.wanted} is now {moved[0].name}: the same serial number {seen.serial}",
+            evidence,
+            (f'use --port {moved[0].name}, or port = {{ serial = "{seen.serial}" }} in greenstep.toml',),
+        )
+    if not seen.listed:
+        return Finding(
+            "no-ports",
+            f"there is no {seen.wanted}, nor any other serial port",
+            evidence,
+            (
+                "plug the adapter in; try another cable: many carry power only",
+                "is the adapter's driver installed?",
+            ),
+        )
+    near = difflib.get_close_matches(seen.wanted, [port.name for port in seen.listed], n=1, cutoff=0.7)
+    there = ", ".join(f"{port.name}{f' ({port.label})' if port.label else ''}" for port in seen.listed[:6])
+    return Finding(
+        "no-such-port",
+        f"there is no port {seen.wanted}",
+        (*evidence, f"there is {there}"),
+        (f"did you mean {near[0]}?" if near else "greenstep ports tells what is behind each",),
+    )

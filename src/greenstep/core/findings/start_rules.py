@@ -1,0 +1,42 @@
+"""Verify was equal, and the application did not show the text that proves it runs."""
+
+from __future__ import annotations
+
+from ..errors import Finding
+from ..quantities import readable_share, show_heard
+from .line_rules import garbage
+from .observations import Observations
+
+
+def other_text(seen: Observations) -> Finding | None:
+    heard = seen.heard.after
+    if seen.phase != "start" or not seen.expected_text or not heard or readable_share(heard) < 0.85:
+        return None
+    return Finding(
+        "other-text",
+        f'the application talks, and did not say "{seen.expected_text}"',
+        (f"heard {show_heard(heard)}",),
+        ("is expect the text of this version?", "does the text come later? --expect-within gives it longer"),
+    )
+
+
+def console_rate(seen: Observations) -> Finding | None:
+    return garbage(seen) if seen.phase == "start" else None
+
+
+def silent_application(seen: Observations) -> Finding | None:
+    if seen.phase != "start" or not seen.expected_text:
+        return None
+    tries = ["does the application print at this rate, on this UART? --console-baud sets it"]
+    if seen.boot_pin:
+        tries.insert(0, "is the boot pin still set? put it back to run, and press reset")
+    return Finding(
+        "silent-application",
+        f'nothing heard after the start; "{seen.expected_text}" was expected',
+        (f"listened at {seen.settings}",),
+        (*tries, "does it need longer? --expect-within"),
+        "likely",
+    )
+
+
+START_RULES = (other_text, console_rate, silent_application)

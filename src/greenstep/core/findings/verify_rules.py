@@ -1,0 +1,152 @@
+"""What verify found, read from the pattern of the differences."""
+
+from __future__ import annotations
+
+from ..errors import Finding
+from ..quantities import count, show_address, show_bytes
+from .observations import Difference, Observations
+
+
+def _where(difference: Difference) -> tuple[str, ...]:
+    wrong = difference.wrong
+    first = wrong[0]
+    address = difference.first_address
+    expected = difference.expected[first : first + 8]
+    found = difference.found[first : first + 8]
+    return (
+        f"{count(len(wrong), 'byte')} of {len(difference.expected):,} differ, the first at {show_address(address)}",
+        f"expected {show_bytes(expected)}, found {show_bytes(found)}",
+    )
+
+
+def verify_differs(seen: Observations) -> Finding | None:
+    if seen.difference is None or not seen.difference.wrong:
+        return None
+    difference = seen.difference
+    evidence = _where(difference)
+    for rule in _PATTERNS:
+        finding = rule(difference, evidence)
+        if finding is not None:
+            return finding
+    return Finding(
+        "verify-differs",
+        "the chip holds something else than the image",
+        evidence,
+        ("upload again", "if it stays, the flash may be worn, or a lower --baud may help"),
+        "possible",
+    )
+
+
+def _unstable(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    if not d.reads_differ:
+        return None
+    return Finding(
+        "unstable-read",
+        "reading the same place twice gave two answers: the line is damaged, not the flash",
+        evidence,
+        ("verify again", "shorter wires, a lower --baud, and check ground"),
+        "likely",
+    )
+
+
+def _last_block(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    if len(d.blocks) < 2:
+        return None
+    offset, size = d.blocks[-1]
+    wrong = d.wrong
+    if wrong[0] < offset or wrong[-1] >= offset + size:
+        return None
+    return Finding(
+        "last-block",
+        "only the last block differs: the end of the image was not written",
+        evidence,
+        ("upload again", "a bootloader that buffers pages may want the image filled up to a whole page"),
+        "likely",
+    )
+
+
+def _not_written(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    if any(d.found[i] != d.erased for i in d.wrong):
+        return None
+    return Finding(
+        "not-written",
+        f"those places are still blank ({d.erased:02X}): they were erased, and not written",
+        evidence,
+        ("upload again", "is the region write-protected, or does the bootloader ignore this memory?"),
+        "likely",
+    )
+
+
+def _no_effect(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    size = len(d.before)
+    if not d.before.strip(bytes([d.erased])) or d.expected[:size] == d.before or d.found[:size] != d.before:
+        return None
+    return Finding(
+        "no-effect",
+        "the chip still holds what it held before: writing had no effect",
+        evidence,
+        ("is the flash write-protected?", "does this bootloader ignore this memory?"),
+        "likely",
+    )
+
+
+def _shifted(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    if len(d.expected) < 32:
+        return None
+    first = d.wrong[0]
+    span = min(64, len(d.expected) - first)
+    if span < 16 or len(set(d.expected[first : first + span])) < 4:
+        return None
+    for shift in (*range(-8, 0), *range(1, 9)):
+        low = first + max(0, -shift)
+        window = min(span, len(d.found) - max(low, low + shift))
+        if window < 16 or low + shift < 0:
+            continue
+        if d.found[low + shift : low + shift + window] == d.expected[low : low + window]:
+            return Finding(
+                "shifted",
+                f"the data stand {count(abs(shift), 'byte')} too {'high' if shift > 0 else 'low'}: bytes were "
+                f"{'added' if shift > 0 else 'lost'} on the way",
+                evidence,
+                ("upload again at a lower --baud", "is the base address of the image right?"),
+                "likely",
+            )
+    return None
+
+
+def _not_erased(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    """Programming moves bits away from the erased value only; what was not erased holds such bits too many."""
+    erased_bits = 0xFF if d.erased else 0x00
+    wrong = d.wrong
+    if len(wrong) < 4:
+        return None
+    for i in wrong:
+        programmed_found = d.found[i] ^ erased_bits
+        programmed_wanted = d.expected[i] ^ erased_bits
+        if programmed_wanted & ~programmed_found:
+            return None
+    return Finding(
+        "not-erased",
+        "bits were only moved away from blank: the place was not erased before",
+        evidence,
+        ("erase everything: --erase all", "is the chip or its flash size another than declared?"),
+        "likely",
+    )
+
+
+def _worn(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
+    wrong = d.wrong
+    if any((d.expected[i] ^ d.found[i]).bit_count() != 1 for i in wrong) or len(wrong) * 20 > len(d.expected):
+        return None
+    return Finding(
+        "worn-flash",
+        "scattered single bits differ: worn flash, or a marginal supply",
+        evidence,
+        ("upload again; if the same places fail, the flash is worn out there", "measure the supply while it writes"),
+        "likely",
+    )
+
+
+_PATTERNS = (_unstable, _no_effect, _not_written, _last_block, _shifted, _worn, _not_erased)
+
+VERIFY_RULES = (verify_differs,)

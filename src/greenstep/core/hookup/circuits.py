@@ -1,0 +1,213 @@
+"""Circuits between DTR/RTS and the pins reset and boot: direct, through inverters, cross pair, capacitor, none.
+
+'Asserted' is what the driver calls true: 0 V on a TTL adapter, whose pins are active low.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, Literal
+
+from ..errors import usage
+from .sequence import Sequence, SequenceError, parse_sequence
+
+LineName = Literal["dtr", "rts"]
+Through = Literal["wire", "capacitor"]
+
+
+@dataclass(frozen=True)
+class Role:
+    """A pin's line: which one, and whether asserting it is what holds (or selects) the pin."""
+
+    line: LineName
+    asserted: bool = True
+    through: Through = "wire"
+
+
+@dataclass(frozen=True)
+class Hookup:
+    """How the lines reach the pins, and the sequences that use them. Without roles it is 'by hand'."""
+
+    name: str
+    reset: Role | None = None
+    boot: Role | None = None
+    crossed: bool = False
+    enter: Sequence | None = None
+    leave: Sequence | None = None
+
+    @property
+    def by_hand(self) -> bool:
+        """Whether a person has to do it: nothing here moves a line to enter the bootloader."""
+        return self.enter is None
+
+    @property
+    def resets(self) -> str:
+        """The line that pulses reset, in capitals; empty by hand."""
+        return self.reset.line.upper() if self.reset else ""
+
+    def lines_for(self, reset_held: bool, boot_selected: bool) -> tuple[bool, bool]:
+        """(DTR, RTS), True = asserted, that put both pins where they are wanted.
+
+        In a cross pair each transistor conducts only while the other line is released, so the two pins can
+        not be low at once: reset goes first, and boot follows the moment reset is let go.
+        """
+        if self.crossed:
+            boot_selected = boot_selected and not reset_held
+        lines: dict[LineName, bool] = {"dtr": False, "rts": False}
+        for role, active in ((self.reset, reset_held), (self.boot, boot_selected)):
+            if role is not None:
+                lines[role.line] = active == role.asserted
+        return lines["dtr"], lines["rts"]
+
+    @property
+    def idle_lines(self) -> tuple[bool, bool]:
+        """(DTR, RTS) with the chip running and boot not selected: what a port is opened with."""
+        return self.lines_for(False, False)
+
+
+_PULSE = "reset off; wait 50 ms; reset on"
+_DIRECT_ENTER = "boot on; reset on; wait 50 ms; reset off; wait 50 ms"
+_RESET_ONLY = "reset on; wait 50 ms; reset off"
+_DIRECT_LEAVE = "boot off; reset on; wait 50 ms; reset off"
+_CROSS_ENTER = "boot on; reset on; wait 100 ms; reset off; wait 50 ms; boot off"
+_CROSS_LEAVE = "boot off; reset on; wait 100 ms; reset off"
+
+NAMED = {
+    "by-hand": "no line: a person moves the jumper or presses the buttons",
+    "cap-dtr": "DTR through a capacitor to reset",
+    "cap-rts": "RTS through a capacitor to reset",
+    "cross-pair": "two transistors: RTS pulls reset low, DTR pulls boot low, never both",
+    "direct-dtr-reset": "DTR to reset, RTS to the boot pin, by wire",
+    "direct-rts-reset": "RTS to reset, DTR to the boot pin, by wire",
+    "dtr-reset": "DTR to reset by wire; the boot pin by hand, or none",
+    "rts-reset": "RTS to reset by wire; the boot pin by hand, or none",
+}
+
+
+def named_hookup(name: str, boot_level: str) -> Hookup:
+    """A hookup by its name in NAMED. `boot_level` ('high', 'low' or '') is where the chip's boot pin selects.
+
+    Raises UsageFault for a name that is not there.
+    """
+    reset_line: LineName = "rts" if "rts" in name or name == "cross-pair" else "dtr"
+    boot_line: LineName = "dtr" if reset_line == "rts" else "rts"
+    if name == "by-hand":
+        return Hookup(name)
+    if name in ("cap-dtr", "cap-rts"):
+        return _completed(Hookup(name, Role(reset_line, through="capacitor")))
+    if name == "cross-pair":
+        return _completed(Hookup(name, Role("rts"), Role("dtr"), crossed=True))
+    if name in ("direct-dtr-reset", "direct-rts-reset"):
+        return _completed(Hookup(name, Role(reset_line), Role(boot_line, asserted=boot_level != "high")))
+    if name in ("dtr-reset", "rts-reset"):
+        return _completed(Hookup(name, Role(reset_line)))
+    near = difflib.get_close_matches(name, NAMED, n=2, cutoff=0.5)
+    listed = " or ".join(near) if near else ", ".join(NAMED)
+    raise usage("hookup", f"no hookup is called '{name}'", f"use {listed}, or a table of its own")
+
+
+def _completed(hookup: Hookup) -> Hookup:
+    """With the usual sequences of its circuit, where it has none of its own."""
+    if hookup.reset is None:
+        return hookup
+    if hookup.reset.through == "capacitor":
+        enter = leave = _PULSE
+    elif hookup.crossed:
+        enter, leave = _CROSS_ENTER, _CROSS_LEAVE
+    elif hookup.boot is not None:
+        enter, leave = _DIRECT_ENTER, _DIRECT_LEAVE
+    else:
+        enter = leave = _RESET_ONLY
+    return replace(
+        hookup,
+        enter=hookup.enter or parse_sequence(enter),
+        leave=hookup.leave or parse_sequence(leave),
+    )
+
+
+_KEYS = ("like", "reset", "boot", "cross", "enter", "leave")
+
+
+def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "hookup") -> Hookup:
+    """A hookup from a table of the project file. `where` names it in messages.
+
+    Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected},
+    `cross`, `enter`, `leave`. Raises UsageFault.
+    """
+    _check_keys(table, _KEYS, where)
+    base = named_hookup(_text(table["like"], f"{where}.like"), boot_level) if "like" in table else Hookup(where)
+    cross = table.get("cross", base.crossed)
+    if not isinstance(cross, bool):
+        raise usage("hookup", f"{where}.cross is {cross!r}", "write true or false")
+    reset = _role(table["reset"], "held", f"{where}.reset") if "reset" in table else base.reset
+    boot = _role(table["boot"], "selected", f"{where}.boot") if "boot" in table else base.boot
+    if reset and boot and reset.line == boot.line:
+        raise usage("hookup", f"{where}: reset and boot are both on {reset.line.upper()}", "give each its line")
+    if cross and not (reset and boot and reset.asserted and boot.asserted):
+        raise usage(
+            "hookup",
+            f"{where}: a cross pair needs reset and boot, each held by asserting its line",
+            "set both, or leave out cross",
+        )
+    enter = _sequence(table, "enter", where) or base.enter
+    leave = _sequence(table, "leave", where) or base.leave
+    return _completed(Hookup(where, reset, boot, cross, enter, leave))
+
+
+def with_sequences(hookup: Hookup, enter: str | None, leave: str | None) -> Hookup:
+    """The hookup with sequences of one's own. Raises UsageFault."""
+    table = {"enter": enter, "leave": leave}
+    return replace(
+        hookup,
+        enter=(_sequence(table, "enter", "") if enter else None) or hookup.enter,
+        leave=(_sequence(table, "leave", "") if leave else None) or hookup.leave,
+    )
+
+
+def _sequence(table: Mapping[str, Any], key: str, where: str) -> Sequence | None:
+    if key not in table:
+        return None
+    name = f"{where}.{key}" if where else key
+    text = _text(table[key], name)
+    try:
+        return parse_sequence(text)
+    except SequenceError as error:
+        pointer = f"{' ' * (error.column - 1)}^"
+        raise usage(
+            "sequence", f"{name}, {error}", "see 'sequences' in docs/hookups.md", evidence=(text, pointer)
+        ) from None
+
+
+def _role(value: object, word: str, where: str) -> Role:
+    if not isinstance(value, Mapping):
+        raise usage("hookup", f"{where} is {value!r}", f'write {{ line = "rts", {word} = "asserted" }}')
+    _check_keys(value, ("line", word, "through"), where)
+    line = value.get("line")
+    if line not in ("dtr", "rts"):
+        raise usage("hookup", f"{where}.line is {line!r}", 'write "dtr" or "rts"')
+    state = value.get(word, "asserted")
+    if state not in ("asserted", "released"):
+        raise usage("hookup", f"{where}.{word} is {state!r}", 'write "asserted" or "released"')
+    through = value.get("through", "wire")
+    if through not in ("wire", "capacitor"):
+        raise usage("hookup", f"{where}.through is {through!r}", 'write "wire" or "capacitor"')
+    return Role(line, state == "asserted", through)
+
+
+def _check_keys(table: Mapping[str, Any], known: tuple[str, ...], where: str) -> None:
+    for key in table:
+        if key not in known:
+            near = difflib.get_close_matches(key, known, n=1)
+            raise usage(
+                "hookup",
+                f"{where} has no '{key}'",
+                f"did you mean '{near[0]}'?" if near else f"it has {', '.join(known)}",
+            )
+
+
+def _text(value: object, where: str) -> str:
+    if not isinstance(value, str):
+        raise usage("hookup", f"{where} is {value!r}", "write it in quotes")
+    return value

@@ -1,0 +1,118 @@
+"""The little language of sequences: `boot on; reset on; wait 100 ms; reset off; wait 50 ms; boot off`.
+
+A statement is a pin with `on` or `off`, or a wait. Pins are roles (`boot on` = the pin is where it selects
+the bootloader, `reset on` = the chip is held in reset) or lines (`dtr on` = asserted, 0 V on a TTL adapter;
+`break on` = TX held at space). Statements are separated by `;`; a `,` between two moves makes them happen
+at once.
+"""
+
+from __future__ import annotations
+
+import difflib
+import re
+from dataclasses import dataclass
+from typing import Literal
+
+Pin = Literal["reset", "boot", "dtr", "rts", "break"]
+PINS: tuple[Pin, ...] = ("reset", "boot", "dtr", "rts", "break")
+LONGEST_WAIT_S = 60.0
+
+
+@dataclass(frozen=True)
+class Move:
+    """Pins that change at once."""
+
+    pins: tuple[tuple[Pin, bool], ...]
+
+    def __str__(self) -> str:
+        return ", ".join(f"{pin} {'on' if on else 'off'}" for pin, on in self.pins)
+
+
+@dataclass(frozen=True)
+class Wait:
+    seconds: float
+
+    def __str__(self) -> str:
+        return f"wait {self.seconds * 1000:g} ms"
+
+
+@dataclass(frozen=True)
+class Sequence:
+    """Moves and waits in order."""
+
+    steps: tuple[Move | Wait, ...]
+
+    def __str__(self) -> str:
+        return "; ".join(str(step) for step in self.steps)
+
+    def moves(self, pin: Pin) -> bool:
+        """Whether any step changes `pin`."""
+        return any(isinstance(step, Move) and pin in dict(step.pins) for step in self.steps)
+
+
+class SequenceError(ValueError):
+    """A sequence that cannot be read. `column` counts from 1."""
+
+    def __init__(self, text: str, column: int, found: str, expected: str) -> None:
+        super().__init__(f"column {column}: {found}; expected {expected}")
+        self.text = text
+        self.column = column
+
+
+def parse_sequence(text: str) -> Sequence:
+    """Raises SequenceError, which names the column, what was found and what was expected."""
+    steps: list[Move | Wait] = []
+    for match in re.finditer(r"[^;]+", text):
+        statement = match[0]
+        if not statement.strip():
+            continue
+        column = match.start() + 1
+        words = _words(statement, column)
+        if words[0][0] == "wait":
+            steps.append(_wait(text, words))
+        else:
+            steps.append(_move(text, statement, column))
+    if not steps:
+        raise SequenceError(text, 1, "nothing", "moves such as 'reset on; wait 50 ms; reset off'")
+    return Sequence(tuple(steps))
+
+
+def _words(statement: str, column: int) -> list[tuple[str, int]]:
+    return [(match[0].lower(), column + match.start()) for match in re.finditer(r"\S+", statement)]
+
+
+def _wait(text: str, words: list[tuple[str, int]]) -> Wait:
+    joined = " ".join(word for word, _ in words[1:])
+    match = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?) ?(ms|s)", joined)
+    if match is None:
+        column = words[1][1] if len(words) > 1 else words[0][1] + 4
+        found = f"'{joined}'" if joined else "nothing"
+        raise SequenceError(text, column, f"{found} after 'wait'", "a time with its unit, such as '100 ms'")
+    seconds = float(match[1]) / (1000 if match[2] == "ms" else 1)
+    if seconds > LONGEST_WAIT_S:
+        raise SequenceError(text, words[1][1], f"a wait of {joined}", f"at most {LONGEST_WAIT_S:g} s")
+    return Wait(seconds)
+
+
+def _move(text: str, statement: str, column: int) -> Move:
+    pins: dict[Pin, bool] = {}
+    for part in re.finditer(r"[^,]+", statement):
+        words = _words(part[0], column + part.start())
+        if not words:
+            raise SequenceError(text, column + part.start(), "nothing", "a pin with on or off")
+        name, at = words[0]
+        if name not in PINS:
+            near = difflib.get_close_matches(name, [*PINS, "wait"], n=1, cutoff=0.5)
+            hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break or wait"
+            raise SequenceError(text, at, f"'{name}'", hint)
+        pin: Pin = name
+        if len(words) != 2 or words[1][0] not in ("on", "off"):
+            found = f"'{words[1][0]}'" if len(words) > 1 else "nothing"
+            if len(words) > 2 and words[1][0] in ("on", "off"):
+                raise SequenceError(text, words[2][1], f"'{words[2][0]}'", "';' between two statements")
+            where = words[1][1] if len(words) > 1 else at + len(name)
+            raise SequenceError(text, where, f"{found} after '{name}'", "'on' or 'off'")
+        if pin in pins:
+            raise SequenceError(text, at, f"'{name}' a second time in one move", "each pin once")
+        pins[pin] = words[1][0] == "on"
+    return Move(tuple(pins.items()))

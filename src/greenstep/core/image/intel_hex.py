@@ -1,0 +1,393 @@
+"""Intel HEX, read and written (Intel, "Hexadecimal Object File Format Specification", revision A, 1988).
+
+Lines are taken a chunk at a time. A chunk in which every line is a plain record is checked and unpacked
+as arrays; any other chunk goes line by line, which is slower, copes with what real files contain, and
+gives every fault its line.
+"""
+
+from __future__ import annotations
+
+import binascii
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import BinaryIO, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from ..quantities import show_address
+from .faults import ImageFault
+from .model import Image, Span, merge
+
+DATA, END, SEGMENT, START_SEGMENT, LINEAR, START_LINEAR = range(6)
+_CHUNK_BYTES = 1 << 19
+_LENGTHS = {END: 0, SEGMENT: 2, START_SEGMENT: 4, LINEAR: 2, START_LINEAR: 4}
+_BLANKS = b" \t\r\n\x0b\x0c\x1a\x00"  # a DOS end-of-file mark and padding NULs count as nothing
+_CUT = "the file may be cut short: copy or build it again"
+
+
+@dataclass(frozen=True)
+class Record:
+    """One line: its type (0-5), 16-bit address and data, and the line it stood in."""
+
+    type: int
+    address: int
+    data: bytes
+    line: int
+
+
+def read_intel_hex(stream: BinaryIO, name: str) -> Image:
+    """An image from a seekable binary stream. `name` is used in messages.
+
+    Raises ImageFault for every line that is not a right record, for overlapping data that disagree (both
+    lines named), and for a file without data.
+    """
+    reader = _Reader(name)
+    for first_line, chunk in _chunks(stream):
+        if not reader.take_plain(chunk, first_line):
+            reader.take_lines(chunk, first_line)
+    return reader.finish(stream)
+
+
+def _chunks(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
+    """Whole lines, with the number (from 1) of the first line of each chunk."""
+    line, rest = 1, b""
+    while block := stream.read(_CHUNK_BYTES):
+        block = rest + block
+        cut = block.rfind(b"\n") + 1
+        if cut == 0:  # no LF in sight: a file of CR alone, or one enormous line
+            cut = block.rfind(b"\r", 0, len(block) - 1) + 1
+        rest = block[cut:]
+        if cut:
+            chunk = block[:cut]
+            yield line, chunk
+            line += _count_lines(chunk)
+    if rest:
+        yield line, rest
+
+
+def _count_lines(chunk: bytes) -> int:
+    if b"\r" in chunk and chunk.count(b"\r") != chunk.count(b"\r\n"):
+        return len(chunk.splitlines())
+    return chunk.count(b"\n")
+
+
+def _digits_only(
+    chunk: bytes,
+    text: npt.NDArray[np.uint8],
+    colons: npt.NDArray[np.int64],
+    line_ends: npt.NDArray[np.int64],
+    digits: npt.NDArray[np.int64],
+) -> bytes:
+    """The hex digits of all lines in a row.
+
+    Deleting characters one by one costs more than all the rest of the parse, so lines of equal length are
+    taken as the rows of a table.
+    """
+    shape = (line_ends - colons) * 1024 + digits
+    edges = [0, *(np.flatnonzero(shape[1:] != shape[:-1]) + 1).tolist(), len(shape)]
+    if len(edges) > len(shape) // 4 + 3:
+        return chunk.translate(None, b":\r\n")
+    rows = []
+    for begin, end in zip(edges, edges[1:], strict=False):
+        width = int(line_ends[begin] - colons[begin]) + 1
+        table = text[colons[begin] : line_ends[end - 1] + 1].reshape(end - begin, width)
+        rows.append(table[:, 1 : 1 + int(digits[begin])].tobytes())
+    return b"".join(rows)
+
+
+class _Reader:
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.base = 0
+        self.segmented = False  # a segment wraps at 64 KiB; linear addresses wrap at 4 GiB
+        self.spans: list[Span] = []
+        self.start: int | None = None
+        self.records = 0
+        self.end_line: int | None = None
+        self.saw_segment = False
+
+    # --- whole chunks of plain records, as arrays
+
+    def take_plain(self, chunk: bytes, first_line: int) -> bool:
+        """Take a chunk if every line in it is a plain and right record; else change nothing and say so."""
+        if self.end_line is not None or not chunk.endswith(b"\n"):
+            return False
+        text = np.frombuffer(chunk, np.uint8)
+        line_ends = np.flatnonzero(text == 0x0A)
+        colons = np.flatnonzero(text == 0x3A)
+        if len(colons) != len(line_ends) or colons[0] != 0 or (colons[1:] != line_ends[:-1] + 1).any():
+            return False
+        stops = line_ends - (text[line_ends - 1] == 0x0D)
+        digits = stops - colons - 1
+        if (digits < 10).any() or (digits > 520).any() or (digits & 1).any():
+            return False
+        try:
+            raw = np.frombuffer(binascii.unhexlify(_digits_only(chunk, text, colons, line_ends, digits)), np.uint8)
+        except binascii.Error:
+            return False
+        lengths = digits >> 1
+        starts = np.cumsum(lengths) - lengths
+        if starts[-1] + lengths[-1] != len(raw):
+            return False
+        counts = raw[starts].astype(np.int64)
+        if (counts + 5 != lengths).any() or np.add.reduceat(raw, starts, dtype=np.uint8).any():
+            return False
+        types = raw[starts + 3]
+        control = np.flatnonzero(types != DATA)
+        if any(not self._is_plain(int(types[i]), int(counts[i])) for i in control):
+            return False
+        if (types == END).any() and types[-1] != END:
+            return False
+        addresses = (raw[starts + 1].astype(np.int64) << 8) | raw[starts + 2]
+        if (addresses + counts > 0x10000).any():
+            return False
+        at = 0
+        for index in [*control.tolist(), len(types)]:
+            if index > at:
+                self._take_run(raw, starts[at:index], counts[at:index], addresses[at:index], first_line + at)
+            if index < len(types):
+                low = int(starts[index])
+                data = raw[low + 4 : low + 4 + int(counts[index])].tobytes()
+                self._take(Record(int(types[index]), int(addresses[index]), data, first_line + index))
+            at = index + 1
+        self.records += len(types)
+        return True
+
+    @staticmethod
+    def _is_plain(record_type: int, size: int) -> bool:
+        return _LENGTHS.get(record_type) == size
+
+    def _take_run(
+        self,
+        raw: npt.NDArray[np.uint8],
+        starts: npt.NDArray[np.int64],
+        counts: npt.NDArray[np.int64],
+        addresses: npt.NDArray[np.int64],
+        first_line: int,
+    ) -> None:
+        """Data records that follow one another: one span for each unbroken stretch of addresses."""
+        low, high = int(starts[0]), int(starts[-1] + counts[-1] + 5)
+        size = int(counts[0])
+        if (counts == size).all():
+            payload = raw[low:high].reshape(len(counts), size + 5)[:, 4:-1].tobytes()
+        else:
+            keep = np.ones(high - low, bool)
+            for offset in range(4):
+                keep[starts - low + offset] = False
+            keep[starts - low + counts + 4] = False
+            payload = raw[low:high][keep].tobytes()
+        breaks = np.flatnonzero(addresses[1:] != addresses[:-1] + counts[:-1]) + 1
+        offsets = np.cumsum(counts) - counts
+        edges = [0, *breaks.tolist(), len(counts)]
+        for begin, end in zip(edges, edges[1:], strict=False):
+            cut = payload[int(offsets[begin]) : int(offsets[end - 1] + counts[end - 1])]
+            self._add(self.base + int(addresses[begin]), cut, first_line + begin)
+
+    # --- line by line
+
+    def take_lines(self, chunk: bytes, first_line: int) -> None:
+        for number, line in enumerate(chunk.splitlines(), first_line):
+            record = self._parse(line, number)
+            if record is not None:
+                self.records += 1
+                self._take(record)
+
+    def _parse(self, line: bytes, number: int) -> Record | None:
+        text = line.strip(_BLANKS)
+        if not text:
+            return None
+        if self.records == 0:  # text before the first colon is no part of the file
+            colon = text.find(b":")
+            if colon < 0:
+                return None
+            text = text[colon:]
+        if self.end_line is not None:
+            if not text.startswith(b":"):
+                return None
+            raise ImageFault(
+                self.name,
+                number,
+                f"a record after the end record of line {self.end_line}",
+                "nothing behind the end record",
+                "if two files were glued together, give both files instead",
+            )
+        if not text.startswith(b":"):
+            raise ImageFault(self.name, number, f"{_quote(text)} at the start of the line", "a colon ':'")
+        return self._parse_record(text[1:], number)
+
+    def _parse_record(self, digits: bytes, number: int) -> Record:
+        try:
+            raw = binascii.unhexlify(digits)
+        except binascii.Error:
+            raise self._bad_digits(digits, number) from None
+        if len(raw) < 5:
+            raise ImageFault(
+                self.name, number, f"only {len(digits)} hex digits", "at least 10 (an empty record)", _CUT
+            )
+        held = len(raw) - 5
+        if raw[0] != held:
+            more = "is cut short or lost characters" if held < raw[0] else "has characters too many"
+            raise ImageFault(
+                self.name,
+                number,
+                f"{held} data bytes: the line {more}",
+                f"{raw[0]}, as the record's count {raw[0]:02X} says",
+                _CUT,
+            )
+        if sum(raw) & 0xFF:
+            wanted = -sum(raw[:-1]) & 0xFF
+            raise ImageFault(
+                self.name,
+                number,
+                f"checksum {raw[-1]:02X}",
+                f"{wanted:02X} from the line's bytes",
+                "the file is damaged: build or copy it again",
+            )
+        record_type = raw[3]
+        if record_type > START_LINEAR:
+            raise ImageFault(self.name, number, f"record type {record_type:02X}", "a type from 00 to 05")
+        if record_type != DATA and held != _LENGTHS[record_type]:
+            raise ImageFault(
+                self.name,
+                number,
+                f"{held} data bytes in a record of type {record_type:02X}",
+                f"{_LENGTHS[record_type]}",
+            )
+        return Record(record_type, raw[1] << 8 | raw[2], raw[4:-1], number)
+
+    def _bad_digits(self, digits: bytes, number: int) -> ImageFault:
+        for column, byte in enumerate(digits, 2):
+            if byte not in b"0123456789abcdefABCDEF":
+                return ImageFault(self.name, number, f"{_quote(bytes([byte]))} in column {column}", "a hex digit")
+        return ImageFault(self.name, number, f"{len(digits)} hex digits, an odd number", "two digits a byte", _CUT)
+
+    # --- records of any type, in the order of the file
+
+    def _take(self, record: Record) -> None:
+        if record.type == DATA:
+            self._take_data(record)
+        elif record.type == END:
+            self.end_line = record.line
+        elif record.type in (SEGMENT, LINEAR):
+            self.segmented = record.type == SEGMENT
+            self.base = int.from_bytes(record.data, "big") << (4 if self.segmented else 16)
+        elif record.type == START_SEGMENT:
+            self.start = (int.from_bytes(record.data[:2], "big") << 4) + int.from_bytes(record.data[2:], "big")
+        else:
+            self.start = int.from_bytes(record.data, "big")
+
+    def _take_data(self, record: Record) -> None:
+        beyond = record.address + len(record.data) - 0x10000
+        if beyond > 0 and self.segmented:
+            kept = len(record.data) - beyond
+            self._add(self.base + record.address, record.data[:kept], record.line)
+            self._add(self.base, record.data[kept:], record.line)
+            return
+        address = self.base + record.address
+        if address + len(record.data) > 1 << 32:
+            raise ImageFault(self.name, record.line, "data beyond address FFFFFFFF", "32-bit addresses")
+        self._add(address, record.data, record.line)
+
+    def _add(self, address: int, data: bytes, line: int) -> None:
+        if self.spans and self.spans[-1].end == address:
+            last = self.spans[-1]
+            assert isinstance(last.data, bytearray)
+            last.data += data
+        elif data:
+            self.spans.append(Span(address, bytearray(data), line, self.name))
+
+    def finish(self, stream: BinaryIO) -> Image:
+        if not self.records:
+            raise ImageFault(self.name, None, "no Intel HEX record in the file", "lines that begin with ':'")
+
+        def clash(address: int, one: Span, other: Span) -> Exception:
+            return self._clash(stream, address)
+
+        spans, self.spans = self.spans, []
+        pieces = merge(spans, clash)
+        if not pieces:
+            raise ImageFault(self.name, None, "records, but no data", "at least one data record")
+        notes = () if self.end_line else ("no end record: the file may be cut short",)
+        return Image(self.name, pieces, self.start, "Intel HEX", notes)
+
+    def _clash(self, stream: BinaryIO, address: int) -> ImageFault:
+        """Read the file again, line by line, to name both lines that give `address` a different byte."""
+        stream.seek(0)
+        again = _Reader(self.name)
+        seen: tuple[int, int] | None = None
+        for first_line, chunk in _chunks(stream):
+            for number, line in enumerate(chunk.splitlines(), first_line):
+                record = again._parse(line, number)
+                if record is None:
+                    continue
+                again.records += 1
+                again._take(record)
+                value = again._pop_byte(address)
+                if value is None:
+                    continue
+                if seen is not None and seen[1] != value:
+                    return ImageFault(
+                        self.name,
+                        number,
+                        f"byte {value:02X} at {show_address(address)}, where line {seen[0]} has {seen[1]:02X}",
+                        "records that agree where they overlap",
+                        "the file was joined from two builds: build it again",
+                        key="image-overlap",
+                    )
+                seen = seen or (number, value)
+        raise AssertionError("the file changed while it was read")
+
+    def _pop_byte(self, address: int) -> int | None:
+        """The byte that the record just taken gives to `address`; forgets that record's data."""
+        spans, self.spans = self.spans, []
+        for span in spans:
+            if span.address <= address < span.end:
+                return span.data[address - span.address]
+        return None
+
+
+def _quote(text: bytes) -> str:
+    shown = text[:12].decode("ascii", "backslashreplace")
+    return f"'{shown}…'" if len(text) > 12 else f"'{shown}'"
+
+
+def write_intel_hex(
+    image: Image, record_bytes: int = 16, addressing: Literal["linear", "segment"] = "linear"
+) -> Iterator[str]:
+    """The lines of an Intel HEX file, each with its LF.
+
+    `record_bytes` is 1 to 255. Linear addressing (types 04 and 05) reaches 4 GiB, segment addressing (02
+    and 03) 1 MiB. Raises ValueError where an address is out of reach.
+    """
+    if not 1 <= record_bytes <= 255:
+        raise ValueError(f"{record_bytes} bytes a record: 1 to 255 are possible")
+    reach = 1 << 32 if addressing == "linear" else 0x100000
+    if image.end > reach:
+        raise ValueError(f"address {show_address(image.end - 1)} is out of reach of {addressing} addressing")
+    high = 0
+    for piece in image.pieces:
+        at = piece.address
+        while at < piece.end:
+            if at >> 16 != high:
+                high = at >> 16
+                if addressing == "linear":
+                    yield _line(LINEAR, 0, high.to_bytes(2, "big"))
+                else:
+                    yield _line(SEGMENT, 0, (high << 12).to_bytes(2, "big"))
+            stop = min(piece.end, at + record_bytes, (high + 1) << 16)
+            yield _line(DATA, at & 0xFFFF, piece.data[at - piece.address : stop - piece.address])
+            at = stop
+    if image.start is not None:
+        if addressing == "linear":
+            yield _line(START_LINEAR, 0, image.start.to_bytes(4, "big"))
+        else:
+            segment = (image.start >> 4) & 0xF000
+            offset = image.start - (segment << 4)
+            yield _line(START_SEGMENT, 0, segment.to_bytes(2, "big") + offset.to_bytes(2, "big"))
+    yield _line(END, 0, b"")
+
+
+def _line(record_type: int, address: int, data: bytes) -> str:
+    body = bytes([len(data), address >> 8, address & 0xFF, record_type]) + data
+    return f":{(body + bytes([-sum(body) & 0xFF])).hex().upper()}\n"

@@ -1,0 +1,188 @@
+"""The model of an image: sorted, unbroken pieces of bytes at addresses, none touching another."""
+
+from __future__ import annotations
+
+import zlib
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+
+from ..quantities import show_address
+from .faults import ImageFault
+
+Bytes = bytes | bytearray
+
+
+@dataclass(frozen=True)
+class Piece:
+    """One unbroken run of bytes from `address` on."""
+
+    address: int
+    data: bytes
+
+    @property
+    def end(self) -> int:
+        """The address behind the last byte."""
+        return self.address + len(self.data)
+
+
+@dataclass(frozen=True)
+class Image:
+    """Bytes at addresses.
+
+    `pieces` are sorted by address and never touch or overlap. `start` is the entry address that the file
+    names, if any. `format` is what the content was recognised as; `notes` is what a careful person would
+    be told of the file although it could be read.
+    """
+
+    name: str
+    pieces: tuple[Piece, ...]
+    start: int | None = None
+    format: str = "raw"
+    notes: tuple[str, ...] = ()
+
+    @property
+    def size_bytes(self) -> int:
+        """How many bytes the image holds, gaps not counted."""
+        return sum(len(piece.data) for piece in self.pieces)
+
+    @property
+    def lowest(self) -> int:
+        return self.pieces[0].address
+
+    @property
+    def end(self) -> int:
+        """The address behind the highest byte."""
+        return self.pieces[-1].end
+
+    def covers(self, address: int, size: int) -> bool:
+        """Whether every one of `size` bytes from `address` is in the image."""
+        piece = self._piece_at(address)
+        return piece is not None and address + size <= piece.end
+
+    def touches(self, address: int, size: int) -> bool:
+        """Whether any of `size` bytes from `address` is in the image."""
+        return any(p.address < address + size and address < p.end for p in self.pieces)
+
+    def cut(self, address: int, size: int, fill: int) -> bytes:
+        """`size` bytes from `address`; what the image does not hold is `fill` (0-255)."""
+        piece = self._piece_at(address)
+        if piece is not None and address + size <= piece.end:
+            return piece.data[address - piece.address : address - piece.address + size]
+        block = bytearray([fill]) * size
+        for piece in self.pieces:
+            low, high = max(piece.address, address), min(piece.end, address + size)
+            if low < high:
+                block[low - address : high - address] = piece.data[low - piece.address : high - piece.address]
+        return bytes(block)
+
+    def held_parts(self, address: int, size: int) -> list[tuple[int, int]]:
+        """The spans (address, size) inside the window that the image holds, in order."""
+        spans = ((max(p.address, address), min(p.end, address + size)) for p in self.pieces)
+        return [(low, high - low) for low, high in spans if low < high]
+
+    def crc32(self, fill: int = 0xFF) -> int:
+        """CRC-32 (IEEE 802.3) from the lowest to the highest byte, gaps counted as `fill`."""
+        crc, at = 0, self.lowest
+        for piece in self.pieces:
+            gap = piece.address - at
+            while gap > 0:
+                step = min(gap, 1 << 20)
+                crc = zlib.crc32(bytes([fill]) * step, crc)
+                gap -= step
+            crc = zlib.crc32(piece.data, crc)
+            at = piece.end
+        return crc
+
+    def _piece_at(self, address: int) -> Piece | None:
+        index = bisect_right(self.pieces, address, key=lambda piece: piece.address) - 1
+        if index >= 0 and address < self.pieces[index].end:
+            return self.pieces[index]
+        return None
+
+
+@dataclass
+class Span:
+    """Bytes as a reader found them, before they are sorted and merged. `line` is where they began."""
+
+    address: int
+    data: Bytes
+    line: int = 0
+    source: str = ""
+
+    @property
+    def end(self) -> int:
+        return self.address + len(self.data)
+
+
+Clash = Callable[[int, Span, Span], Exception]
+"""Makes the error for an address at which two spans disagree."""
+
+
+def merge(spans: Sequence[Span], clash: Clash) -> tuple[Piece, ...]:
+    """Sorted pieces from spans in any order; overlaps that agree are merged.
+
+    Raises what `clash` makes of the first address at which two spans disagree.
+    """
+    pieces: list[Piece] = []
+    ordered = sorted((span for span in spans if span.data), key=lambda span: span.address)
+    index = 0
+    while index < len(ordered):
+        first = ordered[index]
+        index += 1
+        data: Bytes = first.data
+        end = first.end
+        owners = [first]
+        while index < len(ordered) and ordered[index].address <= end:
+            span = ordered[index]
+            index += 1
+            if len(owners) == 1:
+                data = bytearray(data)
+            overlap = min(end, span.end) - span.address
+            if overlap > 0:
+                at = span.address - first.address
+                if data[at : at + overlap] != span.data[:overlap]:
+                    raise _first_clash(owners, span, clash)
+            if span.end > end:
+                assert isinstance(data, bytearray)
+                data += span.data[end - span.address :]
+                end = span.end
+            owners.append(span)
+        pieces.append(Piece(first.address, bytes(data)))
+    return tuple(pieces)
+
+
+def _first_clash(owners: Iterable[Span], span: Span, clash: Clash) -> Exception:
+    for owner in owners:
+        low, high = max(owner.address, span.address), min(owner.end, span.end)
+        for address in range(low, high):
+            if owner.data[address - owner.address] != span.data[address - span.address]:
+                return clash(address, owner, span)
+    raise AssertionError("two spans were said to disagree and do not")
+
+
+def join(name: str, images: Sequence[Image]) -> Image:
+    """Several images as one. Overlaps that agree are merged; those that disagree are an ImageFault."""
+    if len(images) == 1:
+        return images[0]
+
+    def clash(address: int, one: Span, other: Span) -> Exception:
+        return ImageFault(
+            other.source,
+            None,
+            f"byte {other.data[address - other.address]:02X} at {show_address(address)}, "
+            f"where {one.source} has {one.data[address - one.address]:02X}",
+            "images that agree where they overlap",
+            "leave one of the two out, or give it another address",
+            key="image-overlap",
+        )
+
+    spans = [Span(p.address, p.data, source=image.name) for image in images for p in image.pieces]
+    starts = [image.start for image in images if image.start is not None]
+    return Image(
+        name,
+        merge(spans, clash),
+        start=starts[0] if starts else None,
+        format=" + ".join(dict.fromkeys(image.format for image in images)),
+        notes=tuple(note for image in images for note in image.notes),
+    )

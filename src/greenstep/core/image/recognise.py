@@ -1,0 +1,41 @@
+"""What an image file is, by its content alone; a file's ending is never believed."""
+
+from __future__ import annotations
+
+import re
+from typing import Literal
+
+Format = Literal["Intel HEX", "S-record", "ELF", "TI-TXT", "raw binary"]
+
+HEAD_BYTES = 64 * 1024
+"""How much of a file's beginning `recognise` wants to see."""
+
+_HEX_RECORD = re.compile(rb"(?m):[0-9A-Fa-f]{8}")
+_HEX_LIKE = re.compile(rb"(?m)^[ \t]*:[0-9A-Fa-f]{2}")
+_S_RECORD = re.compile(rb"(?m)^S[0-9][0-9A-Fa-f]{6}")
+_TI_TXT = re.compile(rb"^\s*@[0-9A-Fa-f]{1,8}\s+([0-9A-Fa-f]{2}\s+)*[0-9A-Fa-f]{2}\b")
+
+
+def recognise(head: bytes) -> Format:
+    """The format of a file that begins with `head` (up to HEAD_BYTES).
+
+    Text formats win only if the head is text throughout: a binary that contains ':10…' stays a binary.
+    """
+    if head.startswith(b"\x7fELF"):
+        return "ELF"
+    if _is_text(head):
+        if _HEX_RECORD.search(head) or _HEX_LIKE.search(head):
+            return "Intel HEX"
+        if _S_RECORD.search(head):
+            return "S-record"
+        if _TI_TXT.match(head):
+            return "TI-TXT"
+    return "raw binary"
+
+
+def _is_text(head: bytes) -> bool:
+    """Whether the head reads as text; a few damaged bytes in a hex file must not make it a binary."""
+    if not head:
+        return False
+    odd = len(head.translate(None, bytes(range(32, 127)) + b"\t\r\n\x1a\xef\xbb\xbf"))
+    return odd <= len(head) // 50

@@ -1,0 +1,128 @@
+"""What a receiver makes of characters sent at another rate or in another frame, and how to tell from it.
+
+A UART waits for a falling edge, then samples the middle of each bit of its own rate. `hear` does that to
+a waveform. `likely_factors` compares what was heard with what known kinds of talk would sound like at
+other rates.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from dataclasses import dataclass
+from functools import cache
+
+from .link import Frame
+
+FACTORS = (1 / 8, 1 / 4, 1 / 3, 1 / 2, 2 / 3, 0.926, 1.08, 3 / 2, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0)
+"""Rates of the other side as multiples of ours that are seen in practice: a clock set wrong by powers of two,
+the neighbouring standard rates, an untuned RC oscillator."""
+
+ENOUGH_BYTES = 6
+"""Below this many bytes nothing is said about a rate."""
+
+_TALK = (
+    b"\r\nready\r\nstarting up, version 1.04\r\ninit ok\r\nsensor 23.5 C, battery 3.71 V\r\n",
+    b"boot: app at 0x08004000, size 24576 bytes\r\nWaiting for connection...\r\nrssi -67 dBm\r\n",
+    b"> help\r\nt=000123 ms weight=41.20 kg hum=55%\r\nerror: timeout on bus 2, retry 1\r\n",
+)
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What a receiver delivered: the characters, and how many had a wrong stop bit or parity."""
+
+    data: bytes
+    framing_errors: int
+    parity_errors: int
+
+
+def levels(data: bytes, frame: Frame) -> list[int]:
+    """The line's bits, a list of 0 and 1, for characters sent back to back: start, data LSB first, parity, stop."""
+    bits: list[int] = []
+    for byte in data:
+        low = [byte >> position & 1 for position in range(frame.data_bits)]
+        bits += [0, *low]
+        if frame.parity != "none":
+            bits.append(sum(low) & 1 ^ (frame.parity == "odd"))
+        bits += [1] * frame.stop_bits
+    return bits
+
+
+def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
+    """Characters sent at `factor` times the receiver's rate, as the receiver takes them."""
+    sent = levels(data, sent_frame)
+    end = len(sent) / factor  # in the receiver's bit times
+
+    def level(time: float) -> int:
+        index = int(time * factor)
+        return sent[index] if 0 <= index < len(sent) else 1
+
+    out = bytearray()
+    framing = parity = 0
+    time = 0.0
+    while True:
+        start = _next_start(sent, factor, time)
+        if start is None or start >= end:
+            return Heard(bytes(out), framing, parity)
+        middle = start + 0.5
+        bits = [level(middle + 1 + position) for position in range(frame.data_bits)]
+        out.append(sum(bit << position for position, bit in enumerate(bits)))
+        at = middle + 1 + frame.data_bits
+        if frame.parity != "none":
+            parity += level(at) != (sum(bits) & 1 ^ (frame.parity == "odd"))
+            at += 1
+        framing += level(at) == 0
+        time = at
+
+
+def _next_start(sent: list[int], factor: float, time: float) -> float | None:
+    """The next falling edge from `time` on, in receiver bit times."""
+    index = max(0, int(time * factor))
+    previous = 1 if index == 0 else sent[min(index, len(sent)) - 1]
+    if index < len(sent) and index and index / factor < time:
+        previous = sent[index]
+        index += 1
+    while index < len(sent):
+        if previous == 1 and sent[index] == 0:
+            return index / factor
+        previous = sent[index]
+        index += 1
+    return None
+
+
+@dataclass(frozen=True)
+class RateGuess:
+    """The other side talks at about `factor` times our rate; `margin` is how much better (nats a byte) that
+    explains what was heard than the next factor does."""
+
+    factor: float
+    margin: float
+
+
+@cache
+def _profile(factor: float, frame: Frame, sent_frame: Frame) -> tuple[float, ...]:
+    """Log-probability of each byte value when ordinary talk is heard at the wrong rate."""
+    seen: Counter[int] = Counter()
+    for talk in _TALK:
+        for shift in range(3):
+            seen.update(hear(talk[shift * 7 :] + talk, sent_frame, factor, frame).data)
+    total = sum(seen.values()) + 256 * 0.05
+    return tuple(math.log((seen[value] + 0.05) / total) for value in range(256))
+
+
+def likely_factors(heard: bytes, frame: Frame, sent_frame: Frame | None = None) -> list[RateGuess]:
+    """Factors by how well they explain `heard`, best first; factor 1 is among them.
+
+    `heard` was received in `frame`; the other side is taken to send in `sent_frame` (8N1 if not given).
+    Empty where too little was heard.
+    """
+    if len(heard) < ENOUGH_BYTES:
+        return []
+    sent = sent_frame or Frame()
+    scores = sorted(
+        ((sum(_profile(f, frame, sent)[byte] for byte in heard) / len(heard), f) for f in (1.0, *FACTORS)),
+        reverse=True,
+    )
+    following = [score for score, _ in scores[1:]] + [scores[-1][0]]
+    return [RateGuess(factor, score - after) for (score, factor), after in zip(scores, following, strict=True)]

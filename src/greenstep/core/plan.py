@@ -1,0 +1,282 @@
+"""The plan of an upload: from images, the part and its dialect to erase units, write blocks and time.
+
+Everything that would make an upload wrong is refused here, before anything is erased.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+from .chips import EraseUnit, Memory, Part
+from .dialects.base import Cost, Dialect, WriteBlock
+from .errors import Finding, RefusedFault
+from .image import Image
+from .link import LineSettings
+from .quantities import count, show_address, show_size, show_span
+from .vectors import judge_vectors
+
+USUAL_TURNAROUND_S = 0.001
+_GAP_WORTH_FILLING = 32  # bytes; a new block costs more line time than so many blank ones
+
+
+@dataclass(frozen=True)
+class Keep:
+    """Room of the flash that must survive; `why` in the owner's words."""
+
+    address: int
+    size: int
+    why: str = ""
+
+    @property
+    def end(self) -> int:
+        return self.address + self.size
+
+
+@dataclass(frozen=True)
+class MemoryPlan:
+    """What one memory gets. `checks` are the spans (address, size) that verify reads back."""
+
+    memory: Memory
+    image: Image
+    units: tuple[EraseUnit, ...]
+    blocks: tuple[WriteBlock, ...]
+    checks: tuple[tuple[int, int], ...]
+    whole_erase: bool = False
+
+    @property
+    def write_bytes(self) -> int:
+        return sum(len(block.data) for block in self.blocks)
+
+    @property
+    def check_bytes(self) -> int:
+        return sum(size for _, size in self.checks)
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What an upload will do, and what it will cost on the line."""
+
+    part: Part
+    memories: tuple[MemoryPlan, ...]
+    erase: Cost
+    write: Cost
+    verify: Cost
+    notes: tuple[str, ...] = field(default=())
+
+    def seconds(self, settings: LineSettings, turnaround_s: float = USUAL_TURNAROUND_S) -> float:
+        return (self.erase + self.write + self.verify).seconds(settings, turnaround_s)
+
+    @property
+    def units(self) -> int:
+        return sum(len(memory.units) for memory in self.memories)
+
+    @property
+    def write_bytes(self) -> int:
+        return sum(memory.write_bytes for memory in self.memories)
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the person asked for beyond the images.
+
+    `despite` names refusals to go past: 'vectors'. `erase_all` erases the whole flash, not only what is touched.
+    """
+
+    keep: tuple[Keep, ...] = ()
+    despite: frozenset[str] = frozenset()
+    erase_all: bool = False
+    verify: bool = True
+
+
+def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:
+    """The plan for `images`, by memory name. Raises RefusedFault."""
+    notes = check_image(part, images, wishes)
+    plans = []
+    for name, image in images.items():
+        plans.append(_plan_memory(part.memory(name), dialect, image, wishes))
+        _check_kept(plans[-1], wishes)
+    erase, write, verify = Cost(), Cost(), Cost()
+    for plan in plans:
+        memory = plan.memory
+        if plan.whole_erase:
+            erase += Cost(2 + 3, 2, 2, memory.mass_erase_time.typical_s)
+        elif plan.units:
+            erase += dialect.cost_of_erase(memory, plan.units)
+        for block in plan.blocks:
+            write += dialect.cost_of_write(memory, len(block.data))
+        if wishes.verify:
+            for address, size in check_blocks(plan.checks, dialect.read_block(memory)):
+                verify += dialect.cost_of_read(memory, size)
+    return Plan(part, tuple(plans), erase, write, verify, tuple(notes))
+
+
+def check_image(part: Part, images: dict[str, Image], wishes: Wishes) -> list[str]:
+    """Whether the images can be for this part: room and vectors. Returns notes; raises RefusedFault."""
+    notes: list[str] = []
+    for name, image in images.items():
+        _check_room(part, _memory_named(part, name), image)
+        if name == "flash":
+            notes += _check_vectors(part, image, wishes)
+    return notes
+
+
+def check_blocks(checks: Iterable[tuple[int, int]], block: int) -> Iterable[tuple[int, int]]:
+    """The spans cut into reads of at most `block` bytes."""
+    for address, size in checks:
+        for offset in range(0, size, block):
+            yield address + offset, min(block, size - offset)
+
+
+def _memory_named(part: Part, name: str) -> Memory:
+    try:
+        return part.memory(name)
+    except KeyError:
+        has = " and ".join(memory.name for memory in part.memories)
+        raise RefusedFault(Finding("no-such-memory", f"the {part.title} has no {name} here; it has {has}")) from None
+
+
+def _check_room(part: Part, memory: Memory, image: Image) -> None:
+    outside = [p for p in image.pieces if p.address < memory.start or p.end > memory.end]
+    if outside:
+        piece = outside[0]
+        below = memory.start and piece.end <= memory.start
+        tries = ["is it for a part with more flash, or for another chip?"]
+        if below:
+            tries = ["is it a raw file at the wrong address? give it with @ADDRESS", *tries]
+        raise RefusedFault(
+            Finding(
+                "does-not-fit",
+                f"the image does not fit: {image.name} reaches {show_address(piece.end - 1 if not below else piece.address)}",
+                (
+                    f"{memory.name} of the {part.title} is {show_span(memory.start, memory.size)} ({show_size(memory.size)})",
+                    f"the image holds {show_span(image.lowest, image.end - image.lowest)}",
+                ),
+                tuple(tries),
+            )
+        )
+    if memory.reserved_top and image.end > memory.usable_end:
+        raise RefusedFault(
+            Finding(
+                "hits-bootloader",
+                f"the image runs into the bootloader at {show_address(memory.usable_end)}",
+                (
+                    f"it ends at {show_address(image.end - 1)}; the top {show_size(memory.reserved_top)} are the bootloader's",
+                ),
+                (
+                    "build without the bootloader merged in, or smaller",
+                    "if the bootloader is of another size, say so: --bootloader-bytes",
+                ),
+            )
+        )
+
+
+def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
+    verdict = judge_vectors(image, part)
+    if verdict.trouble and "vectors" not in wishes.despite:
+        raise RefusedFault(
+            Finding(
+                "vectors",
+                f"{image.name} would not run: {verdict.trouble}",
+                verdict.evidence,
+                (
+                    "is it the image for this chip, at the right address?",
+                    "if you know better: --despite vectors",
+                ),
+            )
+        )
+    return [*verdict.notes, *((f"{verdict.trouble}: written all the same",) if verdict.trouble else ())]
+
+
+def _check_kept(plan: MemoryPlan, wishes: Wishes) -> None:
+    """Neither what is erased nor what is written may touch room that is to be kept."""
+    touched = [(u.address, u.end, "erase unit") for u in plan.units]
+    touched += [(b.address, b.address + len(b.data), "page") for b in plan.blocks]
+    if plan.whole_erase:
+        touched.append((plan.memory.start, plan.memory.end, "whole erase"))
+    for keep in wishes.keep:
+        for low, high, kind in touched:
+            if plan.memory.name == "flash" and low < keep.end and keep.address < high:
+                why = f" ({keep.why})" if keep.why else ""
+                raise RefusedFault(
+                    Finding(
+                        "keeps",
+                        f"the upload would destroy room that is to be kept{why}",
+                        (
+                            f"keep {show_span(keep.address, keep.size)}",
+                            f"the {kind} {show_span(low, high - low)} would go",
+                        ),
+                        (
+                            "move the kept room to an erase unit of its own, or the image away from it",
+                            "take it out of keep",
+                        ),
+                    )
+                )
+
+
+def _plan_memory(memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
+    by_unit = dialect.traits.erases == "by unit" and memory.name == "flash"
+    whole = by_unit and wishes.erase_all
+    units: list[EraseUnit] = []
+    if by_unit and not whole:
+        seen: dict[int, EraseUnit] = {}
+        for piece in image.pieces:
+            seen.update((u.number, u) for u in memory.units_touched(piece.address, len(piece.data)))
+        units = sorted(seen.values(), key=lambda unit: unit.number)
+    size = dialect.write_block(memory)
+    if dialect.writes_whole_blocks(memory):
+        blocks = _whole_blocks(memory, image, size)
+    else:
+        blocks = _trimmed_blocks(memory, image, size)
+    if by_unit:
+        blank = bytes([memory.erased])
+        blocks = [block for block in blocks if block.data.strip(blank)]
+    checks = tuple((piece.address, len(piece.data)) for piece in image.pieces)
+    return MemoryPlan(memory, image, tuple(units), tuple(blocks), checks, whole)
+
+
+def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
+    """Whole pages that hold any of the image. What the image leaves open of a page is erased with it."""
+    pages: dict[int, None] = {}
+    for piece in image.pieces:
+        first = memory.start + (piece.address - memory.start) // size * size
+        pages.update(dict.fromkeys(range(first, piece.end, size)))
+    return [WriteBlock(page, image.cut(page, size, memory.erased)) for page in sorted(pages)]
+
+
+def _trimmed_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
+    """Blocks that start and end on write units and never cross a multiple of `size`."""
+    blocks = []
+    for low, high in _runs(memory, image):
+        at = low
+        while at < high:
+            stop = min(high, memory.start + ((at - memory.start) // size + 1) * size)
+            blocks.append(WriteBlock(at, image.cut(at, stop - at, memory.erased)))
+            at = stop
+    return blocks
+
+
+def _runs(memory: Memory, image: Image) -> Sequence[tuple[int, int]]:
+    """The pieces widened to write units; those that then meet, or nearly, as one."""
+    unit, gap = memory.write_unit, _GAP_WORTH_FILLING if memory.name == "flash" else 0
+    runs: list[tuple[int, int]] = []
+    for piece in image.pieces:
+        low = memory.start + (piece.address - memory.start) // unit * unit
+        high = memory.start - (memory.start - piece.end) // unit * unit
+        if runs and low <= runs[-1][1] + gap:
+            runs[-1] = (runs[-1][0], max(high, runs[-1][1]))
+        else:
+            runs.append((low, high))
+    return runs
+
+
+def describe(plan: Plan) -> str:
+    """One line: what will be erased and written."""
+    parts = []
+    for memory in plan.memories:
+        if memory.whole_erase:
+            parts.append(f"erase all {show_size(memory.memory.size)}")
+        elif memory.units:
+            parts.append(f"erase {count(len(memory.units), 'unit')}")
+        parts.append(f"write {count(len(memory.blocks), 'block')}, {memory.write_bytes:,} bytes")
+    return ", ".join(parts)

@@ -1,0 +1,80 @@
+"""Numbers as people write and read them: addresses, sizes, durations, rates, quoted bytes."""
+
+from __future__ import annotations
+
+import re
+
+_SIZE_SUFFIX = {"": 1, "k": 1024, "m": 1024 * 1024}
+
+
+def parse_number(text: str) -> int:
+    """A whole number in decimal, hexadecimal (`0x…`) or with a K or M of 1024.
+
+    Raises ValueError with a message fit to be shown.
+    """
+    cleaned = text.strip().replace("_", "")
+    if re.fullmatch(r"0[xX][0-9a-fA-F]+", cleaned):
+        return int(cleaned, 16)
+    match = re.fullmatch(r"([0-9]+)\s*([kKmM]?)(?:i?[bB])?", cleaned)
+    if match is None:
+        raise ValueError(f"'{text}' is not a number (write 4096, 0x1000 or 4K)")
+    return int(match[1]) * _SIZE_SUFFIX[match[2].lower()]
+
+
+def show_address(address: int) -> str:
+    """An address in hexadecimal: four digits below 64 KiB, else eight."""
+    return f"{address:04X}" if address < 0x10000 else f"{address:08X}"
+
+
+def show_span(start: int, size: int) -> str:
+    """First and last address of `size` bytes from `start`, both in the same number of digits."""
+    last = start + size - 1
+    digits = 4 if last < 0x10000 else 8
+    return f"{start:0{digits}X}-{last:0{digits}X}"
+
+
+def show_size(size_bytes: int) -> str:
+    """A round size in KiB or MiB where it is one, else in bytes."""
+    if size_bytes and size_bytes % (1024 * 1024) == 0:
+        return f"{size_bytes // (1024 * 1024)} MiB"
+    if size_bytes and size_bytes % 1024 == 0:
+        return f"{size_bytes // 1024} KiB"
+    return f"{size_bytes:,} bytes"
+
+
+def show_bytes(data: bytes, most: int = 16) -> str:
+    """Bytes in hexadecimal, cut after `most` of them."""
+    shown = data[:most].hex(" ").upper()
+    return f"{shown} … ({len(data)} bytes)" if len(data) > most else shown
+
+
+def show_heard(data: bytes, most: int = 60) -> str:
+    """What was heard on a line: as quoted text if nearly all of it can be read, else in hexadecimal."""
+    if readable_share(data) < 0.85:
+        return show_bytes(data)
+    text = "".join(chr(b) if 32 <= b < 127 else " " for b in data)
+    text = re.sub(r"\s+", " ", text).strip()
+    return f'"{text[:most]}…"' if len(text) > most else f'"{text}"'
+
+
+def readable_share(data: bytes) -> float:
+    """The share (0 to 1) of bytes that are printable ASCII, tab or line ends; 0 for no bytes."""
+    if not data:
+        return 0.0
+    return sum(32 <= b < 127 or b in (9, 10, 13) for b in data) / len(data)
+
+
+def show_seconds(seconds: float) -> str:
+    """A duration: milliseconds below a tenth of a second, else seconds, else minutes."""
+    if seconds < 0.0995:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 9.95:
+        return f"{seconds:.2f} s" if seconds < 0.995 else f"{seconds:.1f} s"
+    if seconds < 99.5:
+        return f"{seconds:.0f} s"
+    return f"{int(seconds) // 60} min {int(seconds) % 60:02d} s"
+
+
+def count(number: int, noun: str, plural: str | None = None) -> str:
+    """A number with its noun: `count(2, 'page')` is '2 pages'."""
+    return f"{number:,} {noun}" if number == 1 else f"{number:,} {plural or noun + 's'}"
