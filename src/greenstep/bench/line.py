@@ -17,7 +17,7 @@ class SimulatedLine:
     """Driven from outside: every call names its time, which must not run backwards.
 
     `turnaround_s` is how much later than on the wire a character reaches the host (USB frames, a bridge's
-    latency timer).
+    latency timer). `frames_count` is False for a pty, which knows bytes and no parity.
     """
 
     def __init__(
@@ -30,6 +30,7 @@ class SimulatedLine:
         self.settings = LineSettings(115200)
         self.errors = LineErrors()
         self.lines = (False, False)
+        self.frames_count = True
         self.boot_selected = False
         self.to_chip_count = 0
         self.to_host_count = 0
@@ -96,6 +97,19 @@ class SimulatedLine:
             times.append(self.chip.wakes_at)
         return min(times, default=None)
 
+    @property
+    def next_answer(self) -> float | None:
+        """When a server in real time has to look again: characters on their way to the chip are handed over
+        together, with the last of them, which spares it a wake-up for each."""
+        times = [self._outbound[0][0]] if self._outbound else []
+        if self._inbound:
+            times.append(self._inbound[-1][0])
+        if self._pins:
+            times.append(self._pins[0].at_s)
+        if self.chip.wakes_at is not None:
+            times.append(self.chip.wakes_at)
+        return min(times, default=None)
+
     # --- time
 
     def advance(self, to_s: float) -> None:
@@ -146,7 +160,7 @@ class SimulatedLine:
             chip.receive(at_s, value)
             return
         hearing = self._real(chip.settings)
-        if same_language(sent, hearing):
+        if self._understood(sent, hearing):
             chip.receive(at_s, value)
             return
         for _, heard, whole in received(bytes([value]), sent, hearing):
@@ -155,6 +169,11 @@ class SimulatedLine:
     def _real(self, settings: LineSettings) -> LineSettings:
         """What the chip's clock makes of the rate it means to use."""
         return replace(settings, baud=round(settings.baud * self.faults.clock))
+
+    def _understood(self, sent: LineSettings, hearing: LineSettings) -> bool:
+        if not self.frames_count:
+            hearing = replace(hearing, frame=sent.frame)
+        return same_language(sent, hearing)
 
     def _as_the_chip_hears(self, sent: LineSettings) -> LineSettings:
         return replace(sent, baud=round(sent.baud / self.faults.clock))
@@ -167,7 +186,7 @@ class SimulatedLine:
             self._chip_free_s = begin_s + settings.seconds(len(data))
             if self.faults.echo:
                 continue
-            if same_language(settings, self.settings):
+            if self._understood(settings, self.settings):
                 character_s = settings.seconds(1)
                 for index, value in enumerate(data, 1):
                     self._arrive(begin_s + index * character_s, value)

@@ -194,7 +194,7 @@ class SimulatedStm32(SimulatedChip):
         return None if frame is None else int.from_bytes(frame, "big")
 
     def _in_flash(self, address: int, size: int) -> bool:
-        return FLASH <= address and address + size <= FLASH + self.kind.flash_bytes
+        return address >= FLASH and address + size <= FLASH + self.kind.flash_bytes
 
     def _memory(self, address: int, size: int) -> bytes | None:
         """What stands there; None where there is no memory."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from greenstep.core.link import LineErrors, LinesMissing, LineSettings, LinkLost
+from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost
 
 from .line import SimulatedLine
 

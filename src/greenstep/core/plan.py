@@ -106,7 +106,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         for block in plan.blocks:
             write += dialect.cost_of_write(memory, len(block.data))
         if wishes.verify:
-            for address, size in check_blocks(plan.checks, dialect.read_block(memory)):
+            for _, size in check_blocks(plan.checks, dialect.read_block(memory)):
                 verify += dialect.cost_of_read(memory, size)
     return Plan(part, tuple(plans), erase, write, verify, tuple(notes))
 
@@ -141,15 +141,17 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
     if outside:
         piece = outside[0]
         below = memory.start and piece.end <= memory.start
+        reaches = piece.address if below else piece.end - 1
+        room = show_span(memory.start, memory.size)
         tries = ["is it for a part with more flash, or for another chip?"]
         if below:
             tries = ["is it a raw file at the wrong address? give it with @ADDRESS", *tries]
         raise RefusedFault(
             Finding(
                 "does-not-fit",
-                f"the image does not fit: {image.name} reaches {show_address(piece.end - 1 if not below else piece.address)}",
+                f"the image does not fit: {image.name} reaches {show_address(reaches)}",
                 (
-                    f"{memory.name} of the {part.title} is {show_span(memory.start, memory.size)} ({show_size(memory.size)})",
+                    f"the {memory.name} of the {part.title} is {room} ({show_size(memory.size)})",
                     f"the image holds {show_span(image.lowest, image.end - image.lowest)}",
                 ),
                 tuple(tries),
@@ -161,7 +163,8 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
                 "hits-bootloader",
                 f"the image runs into the bootloader at {show_address(memory.usable_end)}",
                 (
-                    f"it ends at {show_address(image.end - 1)}; the top {show_size(memory.reserved_top)} are the bootloader's",
+                    f"it ends at {show_address(image.end - 1)}",
+                    f"the top {show_size(memory.reserved_top)} are the bootloader's",
                 ),
                 (
                     "build without the bootloader merged in, or smaller",

@@ -40,7 +40,7 @@ class Job:
     patience_s: float | None = None
     expect: str = ""
     expect_within_s: float = 5.0
-    console: LineSettings = LineSettings(115200)
+    console: LineSettings = field(default_factory=lambda: LineSettings(115200))
     start: bool = True
     also_idents: frozenset[int] = frozenset()
     bootloader_bytes: int | None = None

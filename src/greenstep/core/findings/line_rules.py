@@ -140,11 +140,15 @@ def application_text(seen: Observations) -> Finding | None:
     if seen.phase != "sync" or text is None:
         return None
     tries: tuple[str, ...]
-    if seen.boot_pin:
+    if seen.boot_pin and seen.lines == "moved":
         tries = (
-            "set the boot pin before reset, and keep it set until after reset",
-            *seen.hands_enter,
+            "is the boot jumper where it selects the bootloader, and the boot pin on the line the hookup names?",
+            "does --hookup fit this board?",
+            f"or by hand, with --hookup by-hand: {'; '.join(seen.hands_enter)}",
         )
+        cause = "the application answered, not the bootloader: the boot pin was not set at reset"
+    elif seen.boot_pin:
+        tries = (*seen.hands_enter, "the order matters: the boot pin first, then reset")
         cause = "the application answered, not the bootloader: the boot pin was not set at reset"
     elif seen.lines == "moved":
         tries = (

@@ -10,6 +10,7 @@ from __future__ import annotations
 import binascii
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import BinaryIO, Literal
 
 import numpy as np
@@ -89,7 +90,7 @@ def _digits_only(
     if len(edges) > len(shape) // 4 + 3:
         return chunk.translate(None, b":\r\n")
     rows = []
-    for begin, end in zip(edges, edges[1:], strict=False):
+    for begin, end in pairwise(edges):
         width = int(line_ends[begin] - colons[begin]) + 1
         table = text[colons[begin] : line_ends[end - 1] + 1].reshape(end - begin, width)
         rows.append(table[:, 1 : 1 + int(digits[begin])].tobytes())
@@ -180,7 +181,7 @@ class _Reader:
         breaks = np.flatnonzero(addresses[1:] != addresses[:-1] + counts[:-1]) + 1
         offsets = np.cumsum(counts) - counts
         edges = [0, *breaks.tolist(), len(counts)]
-        for begin, end in zip(edges, edges[1:], strict=False):
+        for begin, end in pairwise(edges):
             cut = payload[int(offsets[begin]) : int(offsets[end - 1] + counts[end - 1])]
             self._add(self.base + int(addresses[begin]), cut, first_line + begin)
 

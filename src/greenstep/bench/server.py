@@ -1,0 +1,165 @@
+"""Bench boards in real time: each served over RFC 2217 on a port of 127.0.0.1, one client at a time.
+
+The telnet side is pySerial's; behind it stands an object that looks like a serial port and is a simulated
+line whose time is the real clock.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import selectors
+import socket
+import threading
+import time
+from collections.abc import Callable
+from typing import Any, cast
+
+from serial import rfc2217
+
+from greenstep.core.link import Frame, LineSettings, Parity
+
+from .boards import BenchBoard, Hands
+from .faults import Faults
+from .line import SimulatedLine
+
+HOST = "127.0.0.1"
+_PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
+_LONGEST_WAIT_S = 0.05
+
+
+class BoardServer:
+    """One board behind one TCP port (0: the system chooses). Serves in a thread of its own until closed."""
+
+    def __init__(
+        self,
+        board: BenchBoard,
+        faults: Faults | None = None,
+        turnaround_s: float = 0.001,
+        hands: Hands | None = None,
+        tcp_port: int = 0,
+    ) -> None:
+        self.board = board
+        self.line = board.build(faults, turnaround_s)
+        self.lock = threading.Lock()
+        self._hands = hands
+        self._ended = threading.Event()
+        self._listener = socket.create_server((HOST, tcp_port))
+        self._listener.settimeout(0.1)
+        self.url = f"rfc2217://{HOST}:{self._listener.getsockname()[1]}"
+        self._started = time.monotonic()
+        self.line.power_on(0.0)
+        self._thread = threading.Thread(target=self._serve, name=f"bench {board.name}", daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        self._ended.set()
+        self._thread.join(timeout=2)
+        self._listener.close()
+
+    def cut(self) -> None:
+        """Pull the cable: the client's connection ends at once."""
+        self._cut = True
+
+    _cut = False
+
+    def _now(self) -> float:
+        return time.monotonic() - self._started
+
+    def _serve(self) -> None:
+        while not self._ended.is_set():
+            try:
+                client, _ = self._listener.accept()
+            except TimeoutError:
+                with self.lock:
+                    self.line.advance(self._now())
+                continue
+            except OSError:
+                return
+            client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            self._cut = False
+            with client, contextlib.suppress(ConnectionError):
+                self._converse(client)
+            with self.lock:  # an adapter whose port is closed lets its lines go
+                self.line.set_lines(self._now(), False, False)
+
+    def _converse(self, client: socket.socket) -> None:
+        adapter = _Adapter(self.line, self._now)
+        manager = rfc2217.PortManager(cast(Any, adapter), cast(Any, _Sender(client)))
+        pressed = False
+        with selectors.SelectSelector() as selector:
+            selector.register(client, selectors.EVENT_READ)
+            while not self._ended.is_set() and not self._cut:
+                readable = selector.select(self._wait_s())
+                with self.lock:
+                    if readable:
+                        received = client.recv(4096)
+                        if not received:
+                            return
+                        wanted = b"".join(manager.filter(received))
+                        if wanted:
+                            if self._hands is not None and not pressed:
+                                pressed = True
+                                self._hands.press(self.line, self._now())
+                            self.line.write(self._now(), wanted)
+                    heard = self.line.take(self._now(), 1 << 16)
+                if heard:
+                    client.sendall(b"".join(manager.escape(heard)))
+
+    def _wait_s(self) -> float:
+        with self.lock:
+            following = self.line.next_answer
+        if following is None:
+            return _LONGEST_WAIT_S
+        return min(_LONGEST_WAIT_S, max(0.0, following - self._now()))
+
+
+class _Sender:
+    """What pySerial's manager calls a connection."""
+
+    def __init__(self, client: socket.socket) -> None:
+        self._client = client
+
+    def write(self, data: bytes) -> None:
+        self._client.sendall(data)
+
+
+class _Adapter:
+    """The attributes of a serial port that pySerial's manager sets and reads."""
+
+    cts = dsr = cd = True
+    ri = False
+    xonxoff = rtscts = False
+    break_condition = False
+
+    def __init__(self, line: SimulatedLine, now: Callable[[], float]) -> None:
+        self._line = line
+        self._now = now
+        self._values: dict[str, Any] = {"baudrate": 115200, "bytesize": 8, "parity": "N", "stopbits": 1}
+
+    def _setting(self, name: str, value: Any) -> None:
+        self._values[name] = value
+        frame = Frame(self._values["bytesize"], _PARITY[self._values["parity"]], int(self._values["stopbits"]))
+        self._line.configure(self._now(), LineSettings(self._values["baudrate"], frame))
+
+    def __getattr__(self, name: str) -> Any:
+        try:
+            return self.__dict__["_values"][name]
+        except KeyError:
+            raise AttributeError(name) from None
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        if name in ("baudrate", "bytesize", "parity", "stopbits"):
+            if name == "parity" and value not in _PARITY:
+                raise ValueError(value)
+            self._setting(name, value)
+        elif name in ("dtr", "rts"):
+            dtr, rts = self._line.lines
+            self._line.set_lines(self._now(), *((bool(value), rts) if name == "dtr" else (dtr, bool(value))))
+        else:
+            object.__setattr__(self, name, value)
+
+    def reset_input_buffer(self) -> None:
+        self._line.take(self._now(), 1 << 20)
+
+    def reset_output_buffer(self) -> None:
+        """What was written is on the wire already."""

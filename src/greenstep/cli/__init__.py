@@ -1,0 +1,1 @@
+"""The command `greenstep`: one file a command, loaded when it is called."""

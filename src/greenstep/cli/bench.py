@@ -1,0 +1,156 @@
+"""`greenstep bench`"""
+
+from __future__ import annotations
+
+import contextlib
+import signal
+import threading
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+import click
+
+
+@click.command("bench", short_help="Serve simulated boards.")
+@click.argument("boards", nargs=-1, metavar="[BOARD]…")
+@click.option("--list", "listing", is_flag=True, help="List the boards and faults there are, and stop.")
+@click.option(
+    "--fault", multiple=True, metavar="FAULT", help="Switch a fault on, such as locked or drop-to-chip=120."
+)
+@click.option(
+    "--turnaround", type=click.FloatRange(0, 100), default=1.0, metavar="MS", help="The adapter's delay, in ms. [1]"
+)
+@click.option(
+    "--hands",
+    type=click.FloatRange(0, 600),
+    metavar="SECONDS",
+    help="Three wires only: a simulated person presses the buttons so long after the first character.",
+)
+@click.option("--pty", is_flag=True, help="Serve on pseudo terminals, which have no DTR and RTS.")
+@click.option("--tcp-port", type=click.IntRange(0, 65535), default=0, metavar="N", help="First TCP port. [any free]")
+@click.option(
+    "--save-memory",
+    type=click.Path(path_type=Path, file_okay=False),
+    metavar="FOLDER",
+    help="At the end, save what the chips hold as BOARD.flash.bin and BOARD.eeprom.bin.",
+)
+@click.option("--json", "as_json", is_flag=True, help="One board a line, for programs.")
+def command(
+    boards: tuple[str, ...],
+    listing: bool,
+    fault: tuple[str, ...],
+    turnaround: float,
+    hands: float | None,
+    pty: bool,
+    tcp_port: int,
+    save_memory: Path | None,
+    as_json: bool,
+) -> int:
+    """Serve simulated boards on 127.0.0.1 until stopped, and print the port to use for each.
+
+    \b
+    greenstep bench brood-probe
+    greenstep bench hive-scale --fault echo
+    """
+    from greenstep.bench.boards import BOARDS, Hands
+    from greenstep.bench.faults import KINDS, Faults
+
+    if listing:
+        _list(BOARDS, KINDS)
+        return 0
+    unknown = [name for name in boards if name not in BOARDS]
+    if unknown:
+        raise click.UsageError(f"There is no board '{unknown[0]}' on the bench; there are {', '.join(BOARDS)}.")
+    try:
+        Faults.parse(fault)
+    except ValueError as error:
+        raise click.UsageError(str(error)) from None
+    ended = threading.Event()
+    _stop_on_signals(ended)
+    wanted = [BOARDS[name] for name in boards or ("brood-probe", "hive-scale")]
+    person = Hands(hands) if hands is not None else Hands(1.0) if pty else None
+    servers = [
+        _serve(board, Faults.parse(fault), turnaround / 1000, person, pty, tcp_port + index if tcp_port else 0)
+        for index, board in enumerate(wanted)
+    ]
+    try:
+        _tell(servers, as_json)
+        ended.wait()
+    finally:
+        for server in servers:
+            server.close()
+        if save_memory is not None:
+            _save(servers, save_memory)
+    return 0
+
+
+def _serve(board: Any, faults: Any, turnaround_s: float, hands: Any, pty: bool, tcp_port: int) -> Any:
+    from greenstep.bench.boards import by_hand
+
+    if hands is not None:
+        board = by_hand(board)
+    if pty:
+        from greenstep.bench.pty_server import PtyServer
+
+        return PtyServer(board, faults, turnaround_s, hands)
+    from greenstep.bench.server import BoardServer
+
+    try:
+        return BoardServer(board, faults, turnaround_s, hands, tcp_port)
+    except OSError as error:
+        raise click.UsageError(f"TCP port {tcp_port} cannot be served: {error.strerror}") from None
+
+
+def _stop_on_signals(ended: threading.Event) -> None:
+    def stop(number: int, frame: FrameType | None) -> None:
+        ended.set()
+
+    with contextlib.suppress(ValueError):  # outside the main thread signals go elsewhere
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, stop)
+
+
+def _tell(servers: list[Any], as_json: bool) -> None:
+    if as_json:
+        from .json_view import JsonView
+
+        for server in servers:
+            board = server.board
+            JsonView().line(
+                "board",
+                {
+                    "board": board.name,
+                    "chip": board.chip,
+                    "port": server.url,
+                    "hookup": board.circuit.hookup,
+                    "baud": board.baud,
+                },
+            )
+        return
+    for server in servers:
+        board = server.board
+        click.echo(f"{board.name}: {board.title}")
+        baud = "" if board.baud == 115200 else f" --baud {board.baud}"
+        hookup = "" if board.circuit.hookup == "cap-dtr" else f" --hookup {board.circuit.hookup}"
+        click.echo(f"  --chip {board.chip} --port {server.url}{hookup}{baud}")
+    click.echo("Ctrl-C ends it.")
+
+
+def _list(boards: Any, faults: Any) -> None:
+    for name, board in boards.items():
+        click.echo(f"{name:<12}  {board.title}, {board.circuit.hookup}")
+    click.echo("\nfaults, for --fault:")
+    for name, meaning in faults.items():
+        what = f"={meaning.partition(':')[0]}" if meaning.partition(":")[1] else ""
+        text = meaning.partition(": ")[2] if what else meaning
+        click.echo(f"  {name + what:<24}  {text}")
+
+
+def _save(servers: list[Any], folder: Path) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    for server in servers:
+        for memory in ("flash", "eeprom"):
+            content = getattr(server.line.chip, memory, None)
+            if content is not None:
+                (folder / f"{server.board.name}.{memory}.bin").write_bytes(bytes(content))

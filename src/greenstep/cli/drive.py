@@ -1,0 +1,141 @@
+"""Running a climb: events to the view, Ctrl-C into the climb, an exit status out of it."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from types import FrameType
+from typing import Any, Protocol
+
+import click
+
+from greenstep.core.climb import Climb, Purpose
+from greenstep.core.errors import Fault
+from greenstep.core.events import ClimbEnded, Event, StepEnded
+
+from .json_view import JsonView, findings_line
+
+
+class View(Protocol):
+    """Whoever shows events."""
+
+    def show(self, event: Event) -> None: ...
+
+    def details(self, rows: list[tuple[str, str]]) -> None: ...
+
+    def close(self) -> None: ...
+
+
+def make_view(as_json: bool) -> View:
+    if as_json:
+        return JsonView()
+    from .ladder_view import LadderView
+
+    return LadderView()
+
+
+def climb_board(purpose: Purpose, words: tuple[str, ...], options: Mapping[str, Any]) -> int:
+    """The common body of greet, upload, verify and start. Returns the exit status."""
+    from .target import make_job, opener, settle
+
+    with faults_as_asked(bool(options["as_json"])):
+        board, said = settle(words, options)
+        job = make_job(purpose, board, said)
+        return follow(Climb(job, opener(job, said)), make_view(bool(options["as_json"])))
+
+
+@contextmanager
+def faults_as_asked(as_json: bool) -> Iterator[None]:
+    """Faults before a climb begins: as a JSON line where JSON was asked for, else as the outermost frame has it."""
+    try:
+        yield
+    except Fault as fault:
+        if not as_json:
+            raise
+        click.echo(findings_line(fault.findings, fault.exit_code))
+        sys.exit(fault.exit_code)
+
+
+class _Interrupts:
+    """Ctrl-C and termination, delivered to the climb and nowhere else.
+
+    While the climb runs they raise at once. While an event is being shown they wait until the climb is
+    asked for its next one, so that it can always say in which state the chip is.
+    """
+
+    def __init__(self) -> None:
+        self.inside = False
+        self.pending = False
+
+    def __call__(self, number: int, frame: FrameType | None) -> None:
+        if self.inside:
+            self.inside = False
+            raise KeyboardInterrupt
+        self.pending = True
+
+
+@contextmanager
+def _listening(interrupts: _Interrupts) -> Iterator[None]:
+    numbers = (signal.SIGINT, signal.SIGTERM)
+    try:
+        before: dict[int, Any] = {number: signal.signal(number, interrupts) for number in numbers}
+    except ValueError:  # not the main thread: signals go elsewhere anyway
+        yield
+        return
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def follow(climb: Climb, view: View) -> int:
+    """Show a climb to its end. Returns the exit status."""
+    interrupts = _Interrupts()
+    chip: StepEnded | None = None
+    status = 0
+    with _listening(interrupts):
+        try:
+            for event in _events(climb, interrupts):
+                if isinstance(event, StepEnded) and event.step == "chip" and event.outcome == "green":
+                    chip = event
+                if isinstance(event, ClimbEnded):
+                    status = event.exit_code
+                    if event.exit_code == 0 and climb.scene.job.purpose == "greet" and chip is not None:
+                        view.details(_rows(chip))
+                view.show(event)
+        finally:
+            view.close()
+    return status
+
+
+def _events(climb: Climb, interrupts: _Interrupts) -> Iterator[Event]:
+    run = climb.run()
+    throw: Callable[..., Event] = run.throw  # type: ignore[attr-defined]
+    try:
+        while True:
+            pending, interrupts.pending = interrupts.pending, False
+            interrupts.inside = True
+            try:
+                event = throw(KeyboardInterrupt()) if pending else next(run)
+            finally:
+                interrupts.inside = False
+            yield event
+    except StopIteration:
+        return
+
+
+def _rows(chip: StepEnded) -> list[tuple[str, str]]:
+    names = {
+        "part": "part",
+        "ident": "id",
+        "loader": "loader",
+        "flash_bytes": "flash bytes",
+        "unique_id": "unique id",
+    }
+    rows = [(title, str(chip.figures[key])) for key, title in names.items() if key in chip.figures]
+    if "commands" in chip.figures:
+        rows.append(("commands", str(chip.figures["commands"])))
+    return rows

@@ -1,0 +1,51 @@
+"""Findings as lines of plain text."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterable, Sequence
+
+from greenstep.core.errors import Finding
+
+_INDENT = 11
+
+
+def fault_lines(findings: Sequence[Finding], width: int = 100) -> list[str]:
+    """A fault outside the ladder: its cause, what was seen, what to try."""
+    first = findings[0]
+    lines = wrapped(f"✗ {first.cause}", width, 2)
+    lines += finding_lines(first, width)
+    return lines
+
+
+def finding_lines(finding: Finding, width: int = 100) -> list[str]:
+    """What a finding rests on, and what to try; its cause is told where the failure stands."""
+    lines: list[str] = []
+    for index, text in enumerate(finding.evidence):
+        lines += _labelled("seen" if index == 0 else "", text, width)
+    numbered = len(finding.attempts) > 1
+    for index, text in enumerate(finding.attempts):
+        told = f"{index + 1}. {text}" if numbered and not text[:1].isdigit() else text
+        lines += _labelled("try" if index == 0 else "", told, width)
+    return lines
+
+
+def other_causes(findings: Iterable[Finding], width: int = 100) -> list[str]:
+    """Less likely findings, after the first."""
+    lines: list[str] = []
+    for finding in findings:
+        lines += ["", *_labelled("or", finding.cause, width), *finding_lines(finding, width)]
+    return lines
+
+
+def _labelled(label: str, text: str, width: int) -> list[str]:
+    if label == "" and text.strip() == "^":  # a pointer under the line above must not be moved
+        return [" " * _INDENT + text]
+    return wrapped(f"   {label:<{_INDENT - 3}}{text}", width, _INDENT)
+
+
+def wrapped(text: str, width: int, hang: int) -> list[str]:
+    """Lines of at most `width`, the further ones indented by `hang`; words and quoted bytes are not broken."""
+    return textwrap.wrap(
+        text, max(width, 40), subsequent_indent=" " * hang, break_long_words=False, break_on_hyphens=False
+    ) or [text]

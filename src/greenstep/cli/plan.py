@@ -1,0 +1,120 @@
+"""`greenstep plan`"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from greenstep.core.chips import Part
+from greenstep.core.link import LineSettings
+from greenstep.core.plan import Plan, check_image, describe, make_plan
+from greenstep.core.quantities import count, show_seconds, show_size, show_span
+
+from .drive import faults_as_asked, follow, make_view
+from .options import board_options, general_options, image_options
+
+
+@click.command("plan", short_help="Show what an upload would do.")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE[@ADDRESS]]…")
+@board_options
+@image_options
+@click.option("--ask", is_flag=True, help="Ask the chip for its real flash size first; this resets it.")
+@general_options
+def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -> int:
+    """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
+    from greenstep.core.climb import Climb
+
+    from .target import make_job, opener, settle, without_port
+
+    with faults_as_asked(as_json):
+        board, said = settle(target, options)
+        job = make_job("upload", board, said if ask else without_port(said))
+        if ask:
+            greeting = make_job("greet", board, said)
+            climb = Climb(greeting, opener(greeting, said))
+            status = follow(climb, make_view(as_json))
+            if status or climb.scene.part is None:
+                return status
+            candidates: tuple[Part, ...] = (climb.scene.part,)
+        else:
+            candidates = tuple(job.part_as_declared(part) for part in job.choice.parts)
+        part = _first_that_fits(candidates, job.images, job.wishes)
+        plan = make_plan(part, job.dialect, job.images, job.wishes)
+    if as_json:
+        _as_json(plan, job.settings)
+    else:
+        _as_text(plan, job.settings, len(candidates))
+    return 0
+
+
+def _first_that_fits(parts: tuple[Part, ...], images: Any, wishes: Any) -> Part:
+    """The first of the parts that takes the images. Raises the refusal of the first one."""
+    from greenstep.core.errors import RefusedFault
+
+    refusals = []
+    for part in parts:
+        try:
+            check_image(part, images, wishes)
+            return part
+        except RefusedFault as refusal:
+            refusals.append(refusal)
+    raise refusals[0]
+
+
+def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
+    part = plan.part
+    click.echo(f"{part.title}, {show_size(part.flash.size)} flash, {settings}")
+    if candidates > 1 or not part.size_known:
+        click.echo("  its real flash size is in the chip: --ask reads it")
+    for note in plan.notes:
+        click.echo(f"  note: {note}")
+    for memory in plan.memories:
+        click.echo(f"\n{memory.memory.name}: {memory.image.name}, {memory.image.size_bytes:,} bytes")
+        for piece in memory.image.pieces:
+            click.echo(f"  piece   {show_span(piece.address, len(piece.data))}   {len(piece.data):,} bytes")
+        if memory.whole_erase:
+            click.echo(f"  erase   everything, {show_size(memory.memory.size)}")
+        elif memory.units:
+            first, last = memory.units[0], memory.units[-1]
+            span = show_span(first.address, last.end - first.address)
+            size = show_size(sum(unit.size for unit in memory.units))
+            click.echo(f"  erase   {span}   {count(len(memory.units), 'unit')}, {size}")
+        else:
+            click.echo("  erase   page by page, inside the write")
+        blocks = count(len(memory.blocks), "block")
+        click.echo(f"  write   {blocks}, {memory.write_bytes:,} bytes")
+        click.echo(f"  verify  {memory.check_bytes:,} bytes")
+    costs = (("erase", plan.erase), ("write", plan.write), ("verify", plan.verify))
+    times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in costs if cost.heard)
+    click.echo(f"\nabout {show_seconds(plan.seconds(settings))} at {settings.baud} baud: {times}")
+
+
+def _as_json(plan: Plan, settings: LineSettings) -> None:
+    from .json_view import JsonView
+
+    JsonView().line(
+        "plan",
+        {
+            "part": plan.part.name,
+            "flash_bytes": plan.part.flash.size,
+            "baud": settings.baud,
+            "seconds": round(plan.seconds(settings), 3),
+            "summary": describe(plan),
+            "memories": [
+                {
+                    "memory": memory.memory.name,
+                    "image": memory.image.name,
+                    "pieces": [{"address": p.address, "bytes": len(p.data)} for p in memory.image.pieces],
+                    "whole_erase": memory.whole_erase,
+                    "erase_units": [
+                        {"number": u.number, "address": u.address, "bytes": u.size} for u in memory.units
+                    ],
+                    "write_blocks": [{"address": b.address, "bytes": len(b.data)} for b in memory.blocks],
+                    "verify_bytes": memory.check_bytes,
+                }
+                for memory in plan.memories
+            ],
+            "notes": list(plan.notes),
+        },
+    )

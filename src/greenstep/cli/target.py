@@ -1,0 +1,210 @@
+"""From words and options to a job: which board, which images, which port."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from greenstep.core.chips import Catalogue, Choice, UnknownChip
+from greenstep.core.climb import Job, OpenedPort, OpenLink, Purpose
+from greenstep.core.dialects.base import Dialect
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.errors import PortFault, UsageFault, usage
+from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.hookup import Hookup, hookup_from_table, named_hookup
+from greenstep.core.hookup.circuits import with_sequences
+from greenstep.core.image import Image, join
+from greenstep.core.link import Frame, LineSettings
+from greenstep.core.plan import Wishes
+from greenstep.store.board import BoardSettings, ImageFile, PortChoice, image_argument, keep_argument
+from greenstep.store.image_files import load_image
+from greenstep.store.project import Project, find_project
+
+
+def settle(words: tuple[str, ...], options: Mapping[str, Any]) -> tuple[str, BoardSettings]:
+    """The board's name (empty where options alone describe it) and everything said of it.
+
+    An option beats an environment variable, which beats the project file. Raises UsageFault.
+    """
+    project = find_project(Path.cwd(), options.get("project"))
+    board, files = _split(words, project, options)
+    said = _from_options(files, options)
+    return board, said.over(project.boards[board]) if board else said
+
+
+def _split(words: tuple[str, ...], project: Project, options: Mapping[str, Any]) -> tuple[str, tuple[str, ...]]:
+    """Which word is a board; the others are files."""
+    if words and words[0] in project.boards:
+        return words[0], words[1:]
+    if not words and not options.get("chip") and project.boards:
+        if len(project.boards) == 1:
+            return next(iter(project.boards)), ()
+        raise usage("which-board", "which board?", f"name one: {', '.join(project.boards)}")
+    for word in words:
+        if not _is_file(word):
+            near = project.nearest(word)
+            tries = [f"did you mean {' or '.join(near)}?"] if near else []
+            if project.path is None and not near:
+                tries.append("there is no greenstep.toml in this folder or above it, so it can only be a file")
+            raise usage("no-such-target", f"'{word}' is neither a board nor a file", *tries)
+    return "", words
+
+
+def _is_file(word: str) -> bool:
+    return Path(word).exists() or Path(word.rpartition("@")[0] or word).exists() or "." in word or "/" in word
+
+
+def _from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSettings:
+    images = [image_argument(text) for text in (*files, *(options.get("images") or ()))]
+    images += [image_argument(text, "eeprom") for text in options.get("eeprom") or ()]
+    same = (
+        "chip", "dialect", "baud", "frame", "enter", "leave", "expect", "expect_within", "console_baud",
+        "patience", "bootloader_bytes", "erase", "verify", "start",
+    )  # fmt: skip
+    port = options.get("port")
+    return BoardSettings(
+        **{name: options.get(name) for name in same},
+        hookup=_hookup_argument(options.get("hookup")),
+        port=PortChoice(name=port) if port else None,
+        images=tuple(images) or None,
+        keep=tuple(keep_argument(text) for text in options.get("keep") or ()) or None,
+        also_ident=tuple(options.get("also_ident") or ()) or None,
+        despite=tuple(options.get("despite") or ()) or None,
+    )
+
+
+def _hookup_argument(text: str | None) -> str | Mapping[str, Any] | None:
+    """A hookup's name, or a table written as in greenstep.toml: '{ like = "cross-pair", … }'."""
+    if text is None or not text.lstrip().startswith("{"):
+        return text
+    try:
+        table: Mapping[str, Any] = tomllib.loads(f"hookup = {text}")["hookup"]
+    except tomllib.TOMLDecodeError as error:
+        raise usage("hookup", f"--hookup: {error}", "write it as in greenstep.toml, on one line") from None
+    return table
+
+
+def make_job(purpose: Purpose, board: str, said: BoardSettings) -> Job:
+    """A job for the climb; reads the image files. Raises UsageFault, RefusedFault or PortFault."""
+    choice = find_chip(said)
+    dialect = find_dialect(said.dialect or choice.dialect)
+    part = choice.first
+    settings = LineSettings(said.baud or part.baud, frame_of(said, dialect))
+    images = load_images(said, choice) if purpose in ("upload", "verify") else {}
+    if purpose in ("upload", "verify") and not images:
+        raise usage("no-image", f"no image to {purpose}", "name a file, or images in greenstep.toml")
+    return Job(
+        purpose=purpose,
+        choice=choice,
+        dialect=dialect,
+        settings=settings,
+        port=port_name(said),
+        hookup=hookup_of(said, choice),
+        board=board,
+        images=images,
+        wishes=wishes_of(said),
+        patience_s=said.patience,
+        expect=said.expect or "",
+        expect_within_s=said.expect_within or 5.0,
+        console=LineSettings(said.console_baud or settings.baud),
+        start=said.start is not False,
+        also_idents=frozenset(said.also_ident or ()),
+        bootloader_bytes=said.bootloader_bytes,
+    )
+
+
+def find_chip(said: BoardSettings) -> Choice:
+    """Raises UsageFault."""
+    if not said.chip:
+        raise usage("no-chip", "which chip?", "--chip NAME, such as --chip atmega328p or --chip stm32f103c8")
+    try:
+        return Catalogue.load().find(said.chip)
+    except UnknownChip as unknown:
+        near = f"did you mean {' or '.join(unknown.nearest)}?" if unknown.nearest else "families are stm32 and avr"
+        raise usage("unknown-chip", f"no chip is called '{said.chip}'", near) from None
+
+
+def frame_of(said: BoardSettings, dialect: type[Dialect]) -> Frame:
+    if said.frame is None:
+        return dialect.frame
+    try:
+        return Frame.parse(said.frame)
+    except ValueError as error:
+        raise usage("frame", str(error)) from None
+
+
+def hookup_of(said: BoardSettings, choice: Choice) -> Hookup:
+    level = choice.first.boot_level
+    wanted = said.hookup or choice.first.hookup
+    hookup = named_hookup(wanted, level) if isinstance(wanted, str) else hookup_from_table(wanted, level)
+    return with_sequences(hookup, said.enter, said.leave)
+
+
+def wishes_of(said: BoardSettings) -> Wishes:
+    return Wishes(
+        keep=said.keep or (),
+        despite=frozenset(said.despite or ()),
+        erase_all=said.erase == "all",
+        verify=said.verify is not False,
+    )
+
+
+def load_images(said: BoardSettings, choice: Choice) -> dict[str, Image]:
+    """The images by memory, several of one memory joined."""
+    files: dict[str, list[ImageFile]] = {}
+    for file in said.images or ():
+        files.setdefault(file.memory, []).append(file)
+    images = {}
+    for memory, entries in files.items():
+        try:
+            base = choice.first.memory(memory).start
+        except KeyError:
+            has = " and ".join(m.name for m in choice.first.memories)
+            raise usage("no-such-memory", f"the {choice.first.title} has no {memory} here; it has {has}") from None
+        loaded = [load_image(entry.file, base, entry.at) for entry in entries]
+        images[memory] = join(" + ".join(image.name for image in loaded), loaded)
+    return dict(sorted(images.items(), key=lambda item: item[0] != "flash"))
+
+
+def port_name(said: BoardSettings) -> str:
+    """The port by name, by serial number, or the only one there is. Raises UsageFault, PortFault."""
+    from greenstep.ports.discovery import listed_ports, port_with_serial
+
+    wanted = said.port
+    if wanted is not None and wanted.name:
+        return wanted.name
+    if wanted is not None:
+        found = port_with_serial(wanted.serial)
+        if found is None:
+            seen = PortSeen(f"port with serial number {wanted.serial}", "missing", "", listed_ports())
+            raise PortFault(diagnose_port(seen))
+        return found
+    ports = listed_ports()
+    if len(ports) == 1:
+        return ports[0].name
+    if not ports:
+        raise PortFault(diagnose_port(PortSeen("port", "missing", "", ())))
+    raise usage("which-port", "which port?", f"--port NAME: there are {', '.join(port.name for port in ports)}")
+
+
+def opener(job: Job, said: BoardSettings) -> OpenLink:
+    """Opens the job's port for the climb."""
+    from greenstep.ports.opening import open_port
+
+    serial_number = said.port.serial if said.port else ""
+
+    def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
+        return open_port(job.port, settings, lines, serial_number)
+
+    return open_link
+
+
+def without_port(said: BoardSettings) -> BoardSettings:
+    """The same where no port is going to be opened."""
+    return replace(said, port=PortChoice(name="-"))
+
+
+__all__ = ["UsageFault", "make_job", "opener", "settle"]

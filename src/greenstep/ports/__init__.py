@@ -1,0 +1,1 @@
+"""The real world: serial ports found, opened and read."""

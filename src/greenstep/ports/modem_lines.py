@@ -1,0 +1,87 @@
+"""DTR and RTS, both at once where the system can, and the driver's error counters."""
+
+from __future__ import annotations
+
+import array
+import errno
+import struct
+from typing import Any
+
+from greenstep.core.link import LineErrors, LinesMissing
+
+try:
+    import fcntl
+    import termios
+except ImportError:  # Windows: pySerial's own way, one line after the other
+    fcntl = None  # type: ignore[assignment]
+    termios = None  # type: ignore[assignment]
+
+_NO_LINES = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
+_TIOCGICOUNT = 0x545D  # Linux, asm-generic/ioctls.h
+_COUNTER_INTS = 20  # struct serial_icounter_struct: … 6 frame, 7 overrun, 8 parity …
+
+
+def set_both(port: Any, dtr: bool, rts: bool) -> None:
+    """Assert (True) or release both lines of an open pySerial port.
+
+    Between two single changes a circuit sees a state that nobody wants. A terminal device takes both in one
+    TIOCMSET; over RFC 2217 both changes are sent without waiting for the first one's answer, which costs a
+    round trip and more. Raises LinesMissing, OSError.
+    """
+    if hasattr(port, "rfc2217_send_subnegotiation"):
+        _set_over_network(port, dtr, rts)
+        return
+    descriptor = getattr(port, "fd", None)
+    try:
+        if termios is not None and isinstance(descriptor, int):
+            _set_at_once(descriptor, dtr, rts)
+        else:
+            port.dtr = dtr
+            port.rts = rts
+    except OSError as error:
+        if error.errno in _NO_LINES:
+            raise LinesMissing from error
+        raise
+
+
+def has_lines(port: Any) -> bool:
+    """Whether an open port has DTR and RTS at all; where the system cannot tell, it has."""
+    descriptor = getattr(port, "fd", None)
+    if termios is None or not isinstance(descriptor, int):
+        return True
+    try:
+        fcntl.ioctl(descriptor, termios.TIOCMGET, array.array("i", [0]))
+    except OSError as error:
+        return error.errno not in _NO_LINES
+    return True
+
+
+def _set_at_once(descriptor: int, dtr: bool, rts: bool) -> None:
+    state = array.array("i", [0])
+    fcntl.ioctl(descriptor, termios.TIOCMGET, state)
+    both = termios.TIOCM_DTR | termios.TIOCM_RTS
+    wanted = (termios.TIOCM_DTR if dtr else 0) | (termios.TIOCM_RTS if rts else 0)
+    fcntl.ioctl(descriptor, termios.TIOCMSET, struct.pack("i", state[0] & ~both | wanted))
+
+
+def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
+    from serial import rfc2217
+
+    for value in (
+        rfc2217.SET_CONTROL_DTR_ON if dtr else rfc2217.SET_CONTROL_DTR_OFF,
+        rfc2217.SET_CONTROL_RTS_ON if rts else rfc2217.SET_CONTROL_RTS_OFF,
+    ):
+        port.rfc2217_send_subnegotiation(rfc2217.SET_CONTROL, value)
+
+
+def count_errors(port: Any) -> LineErrors | None:
+    """What the driver has counted since it was loaded; None where it does not count."""
+    descriptor = getattr(port, "fd", None)
+    if fcntl is None or not isinstance(descriptor, int):
+        return None
+    counters = array.array("i", [0] * _COUNTER_INTS)
+    try:
+        fcntl.ioctl(descriptor, _TIOCGICOUNT, counters)
+    except OSError:
+        return None
+    return LineErrors(parity=counters[8], framing=counters[6], overrun=counters[7])

@@ -1,0 +1,99 @@
+"""Opening a port, and what stands in the way."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+from typing import Any
+
+import serial
+
+from greenstep.core.climb import OpenedPort
+from greenstep.core.errors import PortFault, usage
+from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.link import LineSettings
+
+from .discovery import listed_ports, usb_behind
+from .holders import holders, owning_group
+from .modem_lines import has_lines
+from .serial_link import SLICE_S, SerialLink, apply_settings
+
+try:
+    import fcntl
+    import termios
+
+    _TERMINAL_ERRORS: tuple[type[Exception], ...] = (termios.error,)
+except ImportError:
+    termios = None  # type: ignore[assignment]
+    fcntl = None  # type: ignore[assignment]
+    _TERMINAL_ERRORS = ()
+
+_OPENING_ERRORS: tuple[type[Exception], ...] = (*_TERMINAL_ERRORS, ValueError, OSError)
+_WRITE_TIMEOUT_S = 10.0
+
+
+def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str = "") -> OpenedPort:
+    """Open a device or URL for this program alone, with DTR and RTS set before it opens.
+
+    `serial_number` is what the project file knows the port by, for the finding. Raises PortFault, UsageFault.
+    """
+    try:
+        port = serial.serial_for_url(name, do_not_open=True)
+    except (ValueError, ImportError) as error:
+        raise usage("port", f"'{name}' names no port: {error}", "greenstep ports lists them") from None
+    is_device = "://" not in name
+    try:
+        apply_settings(port, settings)
+        port.timeout = SLICE_S
+        port.dtr, port.rts = lines
+        if is_device:
+            port.write_timeout = _WRITE_TIMEOUT_S
+            if os.name == "posix":
+                port.exclusive = True
+        port.open()
+    except _OPENING_ERRORS as error:
+        raise PortFault(diagnose_port(_seen(name, settings, error, serial_number))) from error
+    _keep_others_off(port)
+    return OpenedPort(SerialLink(port, settings), _evidence(name, port, is_device))
+
+
+def _keep_others_off(port: Any) -> None:
+    """TIOCEXCL on top of pySerial's lock, which only those heed who ask for it."""
+    if termios is not None and isinstance(getattr(port, "fd", None), int):
+        with contextlib.suppress(OSError):  # not every device can; the lock is held anyway
+            fcntl.ioctl(port.fd, termios.TIOCEXCL)
+
+
+def _evidence(name: str, port: Any, is_device: bool) -> str:
+    if name.startswith("rfc2217://"):
+        return "opened over the network (RFC 2217)"
+    if not is_device:
+        return "opened"
+    said = ["opened"]
+    if usb := usb_behind(name):
+        said.append(usb)
+    if not has_lines(port):
+        said.append("no DTR and RTS here")
+    return "; ".join(said)
+
+
+def _seen(name: str, settings: LineSettings, error: BaseException, serial_number: str) -> PortSeen:
+    """The system's no, as plain data."""
+    number = getattr(error, "errno", None)
+    words = os.strerror(number) if isinstance(number, int) else str(error)
+    if isinstance(error, ValueError):
+        return PortSeen(name, "setting", words, setting=str(settings))
+    if "://" in name:
+        return PortSeen(name, "unreachable", words)
+    if number in (errno.ENOENT, errno.ENXIO, errno.ENODEV) or (os.name == "nt" and number == 2):
+        return PortSeen(name, "missing", "", listed_ports(), serial=serial_number)
+    if number in (errno.EBUSY, errno.EAGAIN) or (os.name == "nt" and number == errno.EACCES):
+        return PortSeen(name, "busy", words, holders=holders(name))
+    if number in (errno.EACCES, errno.EPERM):
+        return PortSeen(name, "forbidden", words, group=owning_group(name))
+    if number in (errno.ENOTTY, errno.EISDIR, errno.EINVAL) or isinstance(error, _TERMINAL_ERRORS):
+        return PortSeen(name, "not a port", words)
+    if number is None and "configure" in words:
+        return PortSeen(name, "not a port", words)
+    return PortSeen(name, "other", words)

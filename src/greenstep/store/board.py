@@ -1,0 +1,243 @@
+"""What is known of a board, from options, environment, project file; and which of them wins."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from greenstep.core.errors import UsageFault, usage
+from greenstep.core.plan import Keep
+from greenstep.core.quantities import parse_number
+
+
+@dataclass(frozen=True)
+class ImageFile:
+    """A file to upload: where a raw one goes, and to which memory."""
+
+    file: Path
+    at: int | None = None
+    memory: str = "flash"
+
+
+@dataclass(frozen=True)
+class PortChoice:
+    """A port by name, or by the USB serial number of its adapter."""
+
+    name: str = ""
+    serial: str = ""
+
+
+@dataclass(frozen=True)
+class BoardSettings:
+    """Every value that a board can have; None (or empty) where it is not said.
+
+    The names are those of the keys in greenstep.toml and of the options.
+    """
+
+    chip: str | None = None
+    dialect: str | None = None
+    port: PortChoice | None = None
+    baud: int | None = None
+    frame: str | None = None
+    hookup: str | Mapping[str, Any] | None = None
+    enter: str | None = None
+    leave: str | None = None
+    images: tuple[ImageFile, ...] | None = None
+    expect: str | None = None
+    expect_within: float | None = None
+    console_baud: int | None = None
+    patience: float | None = None
+    keep: tuple[Keep, ...] | None = None
+    also_ident: tuple[int, ...] | None = None
+    bootloader_bytes: int | None = None
+    erase: str | None = None
+    despite: tuple[str, ...] | None = None
+    verify: bool | None = None
+    start: bool | None = None
+
+    def over(self, other: BoardSettings) -> BoardSettings:
+        """These values, and `other`'s where nothing is said here."""
+        values = {}
+        for field in fields(self):
+            mine = getattr(self, field.name)
+            values[field.name] = getattr(other, field.name) if mine is None else mine
+        return BoardSettings(**values)
+
+
+ERASE_WAYS = ("touched", "all")
+DESPITE = ("vectors",)
+
+
+def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> BoardSettings:
+    """A board of the project file; file names are relative to `folder`. Raises UsageFault."""
+    known = [field.name for field in fields(BoardSettings)]
+    for key in table:
+        if key not in known:
+            near = difflib.get_close_matches(key, known, n=1)
+            raise usage(
+                "project-key",
+                f"{where} has no '{key}'",
+                f"did you mean '{near[0]}'?" if near else f"it has {', '.join(known)}",
+            )
+    reader = _Reader(table, where)
+    return BoardSettings(
+        chip=reader.text("chip"),
+        dialect=reader.text("dialect"),
+        port=reader.port(),
+        baud=reader.number("baud"),
+        frame=reader.text("frame"),
+        hookup=reader.hookup(),
+        enter=reader.text("enter"),
+        leave=reader.text("leave"),
+        images=reader.images(folder),
+        expect=reader.text("expect"),
+        expect_within=reader.seconds("expect_within"),
+        console_baud=reader.number("console_baud"),
+        patience=reader.seconds("patience"),
+        keep=reader.keeps(),
+        also_ident=reader.idents(),
+        bootloader_bytes=reader.number("bootloader_bytes"),
+        erase=reader.choice("erase", ERASE_WAYS),
+        despite=reader.choices("despite", DESPITE),
+        verify=reader.truth("verify"),
+        start=reader.truth("start"),
+    )
+
+
+class _Reader:
+    """Values of one table, each checked for its type."""
+
+    def __init__(self, table: Mapping[str, Any], where: str) -> None:
+        self._table = table
+        self._where = where
+
+    def _wrong(self, key: str, wanted: str) -> UsageFault:
+        return usage("project-value", f"{self._where}.{key} is {self._table[key]!r}", f"write {wanted}")
+
+    def text(self, key: str) -> str | None:
+        value = self._table.get(key)
+        if value is not None and not isinstance(value, str):
+            raise self._wrong(key, "it in quotes")
+        return value
+
+    def truth(self, key: str) -> bool | None:
+        value = self._table.get(key)
+        if value is not None and not isinstance(value, bool):
+            raise self._wrong(key, "true or false")
+        return value
+
+    def number(self, key: str) -> int | None:
+        value = self._table.get(key)
+        if value is None:
+            return None
+        if isinstance(value, bool) or not isinstance(value, int) or value < 0:
+            raise self._wrong(key, "a whole number")
+        return value
+
+    def seconds(self, key: str) -> float | None:
+        value = self._table.get(key)
+        if value is None:
+            return None
+        if isinstance(value, bool) or not isinstance(value, int | float) or value < 0:
+            raise self._wrong(key, "a number of seconds")
+        return float(value)
+
+    def choice(self, key: str, among: tuple[str, ...]) -> str | None:
+        value = self.text(key)
+        if value is not None and value not in among:
+            raise self._wrong(key, " or ".join(f'"{word}"' for word in among))
+        return value
+
+    def choices(self, key: str, among: tuple[str, ...]) -> tuple[str, ...] | None:
+        values = self._list(key)
+        if values is None:
+            return None
+        if any(value not in among for value in values):
+            raise self._wrong(key, f"a list of {' or '.join(among)}")
+        return tuple(values)
+
+    def _list(self, key: str) -> list[Any] | None:
+        value = self._table.get(key)
+        if value is not None and not isinstance(value, list):
+            raise self._wrong(key, "a list: [ … ]")
+        return value
+
+    def port(self) -> PortChoice | None:
+        value = self._table.get("port")
+        if value is None:
+            return None
+        if isinstance(value, str):
+            return PortChoice(name=value)
+        if isinstance(value, dict) and len(value) == 1:
+            for key in ("name", "serial"):
+                if isinstance(value.get(key), str):
+                    return PortChoice(**{key: value[key]})
+        raise self._wrong("port", '"/dev/ttyUSB0", { name = "…" } or { serial = "…" }')
+
+    def hookup(self) -> str | Mapping[str, Any] | None:
+        value = self._table.get("hookup")
+        if value is not None and not isinstance(value, str | dict):
+            raise self._wrong("hookup", "a name in quotes, or a table")
+        return value
+
+    def images(self, folder: Path) -> tuple[ImageFile, ...] | None:
+        values = self._list("images")
+        if values is None:
+            return None
+        return tuple(self._image(value, folder) for value in values)
+
+    def _image(self, value: Any, folder: Path) -> ImageFile:
+        if isinstance(value, str):
+            return ImageFile(folder / value)
+        wanted = 'a file name, or { file = "…", at = 0x08000000, memory = "flash" }'
+        if not isinstance(value, dict) or not isinstance(value.get("file"), str):
+            raise self._wrong("images", wanted)
+        at, memory = value.get("at"), value.get("memory", "flash")
+        if value.keys() - {"file", "at", "memory"} or not isinstance(at, int | None) or not isinstance(memory, str):
+            raise self._wrong("images", wanted)
+        return ImageFile(folder / value["file"], at, memory)
+
+    def keeps(self) -> tuple[Keep, ...] | None:
+        values = self._list("keep")
+        if values is None:
+            return None
+        keeps = []
+        for value in values:
+            numbers = isinstance(value, dict) and all(isinstance(value.get(k), int) for k in ("from", "size"))
+            if not numbers or value.keys() - {"from", "size", "why"}:
+                raise self._wrong("keep", '[ { from = 0x9000, size = 0x6000, why = "settings" } ]')
+            keeps.append(Keep(value["from"], value["size"], str(value.get("why", ""))))
+        return tuple(keeps)
+
+    def idents(self) -> tuple[int, ...] | None:
+        values = self._list("also_ident")
+        if values is None:
+            return None
+        if not all(isinstance(value, int) for value in values):
+            raise self._wrong("also_ident", "numbers, such as [ 0x1E950F ]")
+        return tuple(values)
+
+
+def image_argument(text: str, memory: str = "flash") -> ImageFile:
+    """A file as named on the command line: `scale.bin@0x08004000`. Raises UsageFault."""
+    file, sign, address = text.rpartition("@")
+    if sign and not Path(text).exists():
+        try:
+            return ImageFile(Path(file), parse_number(address), memory)
+        except ValueError as error:
+            raise usage("address-given", f"{text}: {error}", "write FILE@0x08000000") from None
+    return ImageFile(Path(text), None, memory)
+
+
+def keep_argument(text: str) -> Keep:
+    """Room to keep as written on the command line: `0x9000:0x6000`. Raises UsageFault."""
+    start, sign, size = text.partition(":")
+    try:
+        if sign:
+            return Keep(parse_number(start), parse_number(size))
+    except ValueError as error:
+        raise usage("keep", f"--keep {text}: {error}", "write FROM:SIZE, such as 0x9000:0x6000") from None
+    raise usage("keep", f"--keep {text} has no size", "write FROM:SIZE, such as 0x9000:0x6000")

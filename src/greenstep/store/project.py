@@ -1,0 +1,66 @@
+"""The project file greenstep.toml: found in this folder or one above it, read and checked."""
+
+from __future__ import annotations
+
+import difflib
+import tomllib
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from greenstep.core.errors import usage
+
+from .board import BoardSettings, board_from_table
+
+FILE_NAME = "greenstep.toml"
+
+
+@dataclass(frozen=True)
+class Project:
+    """The boards of a project file. `path` is None where there is no file."""
+
+    path: Path | None = None
+    boards: dict[str, BoardSettings] = field(default_factory=dict)
+
+    def nearest(self, name: str) -> list[str]:
+        """Boards whose names are like `name`."""
+        return difflib.get_close_matches(name, self.boards, n=2, cutoff=0.5)
+
+
+def find_project(folder: Path, named: Path | None = None) -> Project:
+    """The project file `named`, else the first greenstep.toml from `folder` upwards, else an empty project.
+
+    Raises UsageFault for a file that cannot be read.
+    """
+    if named is not None:
+        if not named.is_file():
+            raise usage("no-such-file", f"there is no project file {named}")
+        return read_project(named)
+    for place in (folder, *folder.parents):
+        path = place / FILE_NAME
+        if path.is_file():
+            return read_project(path)
+    return Project()
+
+
+def read_project(path: Path) -> Project:
+    """Raises UsageFault with the file, and the place in it."""
+    try:
+        table = tomllib.loads(path.read_text("utf-8"))
+    except tomllib.TOMLDecodeError as error:
+        raise usage("project-file", f"{path.name}: {error}", "correct it there") from None
+    except UnicodeDecodeError:
+        raise usage("project-file", f"{path.name} is not UTF-8 text", "save it as UTF-8") from None
+    except OSError as error:
+        raise usage("project-file", f"{path} cannot be read: {error.strerror}") from None
+    for key in table:
+        if key != "board":
+            raise usage("project-key", f"{path.name} has no '{key}'", "boards are written as [board.NAME]")
+    boards = table.get("board", {})
+    if not isinstance(boards, dict) or not all(isinstance(board, dict) for board in boards.values()):
+        raise usage("project-file", f"{path.name}: 'board' is no table of boards", "write [board.NAME]")
+    return Project(path, {name: _board(name, entry, path) for name, entry in boards.items()})
+
+
+def _board(name: str, table: dict[str, Any], path: Path) -> BoardSettings:
+    return board_from_table(table, f"board.{name}", path.parent)
