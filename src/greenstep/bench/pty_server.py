@@ -48,6 +48,7 @@ class PtyServer:
 
     def _serve(self) -> None:
         pressed = False
+        # epoll counts in whole milliseconds, of which an upload waits for thousands
         with selectors.SelectSelector() as selector:
             selector.register(self._ours, selectors.EVENT_READ)
             while not self._ended.is_set():

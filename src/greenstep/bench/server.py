@@ -86,6 +86,7 @@ class BoardServer:
         adapter = _Adapter(self.line, self._now)
         manager = rfc2217.PortManager(cast(Any, adapter), cast(Any, _Sender(client)))
         pressed = False
+        # epoll counts in whole milliseconds, of which an upload waits for thousands
         with selectors.SelectSelector() as selector:
             selector.register(client, selectors.EVENT_READ)
             while not self._ended.is_set() and not self._cut:

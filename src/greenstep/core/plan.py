@@ -144,12 +144,16 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
         reaches = piece.address if below else piece.end - 1
         room = show_span(memory.start, memory.size)
         tries = ["is it for a part with more flash, or for another chip?"]
+        cause = f"the image does not fit: {image.name} reaches {show_address(reaches)}"
         if below:
-            tries = ["is it a raw file at the wrong address? give it with @ADDRESS", *tries]
+            cause = f"the image is not for this place: {image.name} begins at {show_address(reaches)}"
+            tries = ["is it the image of another chip?"]
+            if image.format == "raw binary":
+                tries = ["a raw file has no addresses: give it one with FILE@ADDRESS", *tries]
         raise RefusedFault(
             Finding(
                 "does-not-fit",
-                f"the image does not fit: {image.name} reaches {show_address(reaches)}",
+                cause,
                 (
                     f"the {memory.name} of the {part.title} is {room} ({show_size(memory.size)})",
                     f"the image holds {show_span(image.lowest, image.end - image.lowest)}",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import re
 from typing import Any
 
 import serial
@@ -51,11 +52,34 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
             port.write_timeout = _WRITE_TIMEOUT_S
             if os.name == "posix":
                 port.exclusive = True
-        port.open()
+        has_frames = _open(port)
     except _OPENING_ERRORS as error:
         raise PortFault(diagnose_port(_seen(name, settings, error, serial_number))) from error
     _keep_others_off(port)
-    return OpenedPort(SerialLink(port, settings), _evidence(name, port, is_device))
+    return OpenedPort(SerialLink(port, settings, has_frames), _evidence(name, port, is_device))
+
+
+def _open(port: Any) -> bool:
+    """Open; False for a terminal that does not take the parity wanted, as no pty does.
+
+    The kernel drops the parity bit there, and the C library calls it an error if nothing else was to change.
+    """
+    wants_parity = port.parity != serial.PARITY_NONE
+    try:
+        port.open()
+    except _TERMINAL_ERRORS:
+        if not wants_parity:
+            raise
+        port.parity = serial.PARITY_NONE
+        port.open()
+        return False
+    descriptor = getattr(port, "fd", None)
+    if termios is None or not wants_parity or not isinstance(descriptor, int):
+        return True
+    if termios.tcgetattr(descriptor)[2] & termios.PARENB:
+        return True
+    port.parity = serial.PARITY_NONE
+    return False
 
 
 def _keep_others_off(port: Any) -> None:
@@ -78,10 +102,16 @@ def _evidence(name: str, port: Any, is_device: bool) -> str:
     return "; ".join(said)
 
 
+def _without_numbers(words: str) -> str:
+    """What stands behind an error number that another library put into its message, or all of it."""
+    found = re.search(r"\[Errno -?\d+\] ([^'\"]+)|\(\d+, '([^']+)'\)", words)
+    return (found[1] or found[2]).strip() if found else words
+
+
 def _seen(name: str, settings: LineSettings, error: BaseException, serial_number: str) -> PortSeen:
     """The system's no, as plain data."""
     number = getattr(error, "errno", None)
-    words = os.strerror(number) if isinstance(number, int) else str(error)
+    words = os.strerror(number) if isinstance(number, int) else _without_numbers(str(error))
     if isinstance(error, ValueError):
         return PortSeen(name, "setting", words, setting=str(settings))
     if "://" in name:
@@ -94,6 +124,6 @@ def _seen(name: str, settings: LineSettings, error: BaseException, serial_number
         return PortSeen(name, "forbidden", words, group=owning_group(name))
     if number in (errno.ENOTTY, errno.EISDIR, errno.EINVAL) or isinstance(error, _TERMINAL_ERRORS):
         return PortSeen(name, "not a port", words)
-    if number is None and "configure" in words:
+    if number is None and "configure" in str(error):
         return PortSeen(name, "not a port", words)
     return PortSeen(name, "other", words)

@@ -20,12 +20,18 @@ SLICE_S = 0.02
 LOST = (serial.SerialException, OSError)
 
 
-def apply_settings(port: Any, settings: LineSettings) -> None:
-    """Rate and frame of a pySerial port, open or not. Raises ValueError where it cannot make them."""
-    port.bytesize = settings.frame.data_bits
-    port.parity = _PARITY[settings.frame.parity]
-    port.stopbits = settings.frame.stop_bits
-    port.baudrate = settings.baud
+def apply_settings(port: Any, settings: LineSettings, with_frame: bool = True) -> None:
+    """Rate and frame of a pySerial port, open or not. Raises ValueError where it cannot make them.
+
+    Only what differs is set: over a network each setting is negotiated for itself.
+    """
+    wanted: dict[str, Any] = {"baudrate": settings.baud}
+    if with_frame:
+        frame = settings.frame
+        wanted.update(bytesize=frame.data_bits, parity=_PARITY[frame.parity], stopbits=frame.stop_bits)
+    for name, value in wanted.items():
+        if getattr(port, name) != value:
+            setattr(port, name, value)
 
 
 @dataclass
@@ -37,9 +43,13 @@ class _Held:
 
 
 class SerialLink:
-    """`port` is open and set to `settings`. Every trouble of the port becomes LinkLost."""
+    """`port` is open and set to `settings`. Every trouble of the port becomes LinkLost.
 
-    def __init__(self, port: Any, settings: LineSettings) -> None:
+    `has_frames` False is a port that knows no parity (a pty): it is never asked for one.
+    """
+
+    def __init__(self, port: Any, settings: LineSettings, has_frames: bool = True) -> None:
+        self._has_frames = has_frames
         self._port = port
         self._settings = settings
         self._held = _Held(count_errors(port))
@@ -53,7 +63,7 @@ class SerialLink:
             return
         try:
             self._port.flush()
-            apply_settings(self._port, settings)
+            apply_settings(self._port, settings, self._has_frames)
         except LOST as error:
             raise LinkLost(_words(error)) from error
         self._settings = settings
@@ -125,4 +135,6 @@ def _words(error: BaseException) -> str:
     """The system's own words, without the class name and number."""
     if isinstance(error, OSError) and error.strerror:
         return error.strerror
+    if "returned no data" in str(error):
+        return "reading returned nothing: the device is gone"
     return str(error) or type(error).__name__

@@ -101,7 +101,7 @@ class Catalogue:
         middle = "0123456789abcrs"
         digits = ["", *middle, *(one + two for one in middle for two in "0123456789")]
         endings = [f"{digit}c{letter}" for digit in digits for letter in "3468bzcdefghi"]
-        return tuple(e.part for e in self._entries if any(e.match(wanted + ending) for ending in endings))
+        return tuple(e.part for e in self._entries if any(e.begins(wanted + ending) for ending in endings))
 
     def by_ident(self, dialect: str, ident: int) -> Part | None:
         """The part of a dialect that answers with `ident`."""
@@ -125,6 +125,10 @@ class _Entry:
     families: tuple[str, ...]
     patterns: tuple[re.Pattern[str], ...]
     size_letters: Mapping[str, int]
+
+    def begins(self, number: str) -> bool:
+        """Whether `number`, made up to its size letter, is one of this entry's."""
+        return any(pattern.fullmatch(number) for pattern in self.patterns)
 
     def match(self, wanted: str) -> Part | None:
         """The part, if a chip maker's part number means it; with that number's flash size, where it has one.

@@ -12,7 +12,7 @@ from ..findings import ChipSeen, diagnose
 from ..hookup import Driver
 from ..image import Image
 from ..link import Deadline, LinesMissing
-from ..plan import check_image, make_plan
+from ..plan import make_plan
 from ..quantities import count, show_seconds, show_size, show_span
 from ..recording import RecordingLink
 from .evidence import observe
@@ -27,7 +27,7 @@ def image_step(scene: Scene) -> Iterator[Event]:
     refusals: list[RefusedFault] = []
     for part in job.choice.parts:
         try:
-            check_image(job.part_as_declared(part), job.images, job.wishes)
+            make_plan(job.part_as_declared(part), job.dialect, job.images, job.wishes)
             break
         except RefusedFault as refusal:
             refusals.append(refusal)
@@ -154,7 +154,7 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
         if deadline.over:
             return None, tries
         if tries == 2:
-            yield HandsWanted("sync", scene.job.choice.first.hands.enter, deadline.left_s)
+            yield HandsWanted("sync", scene.job.choice.first.hands.enter, patience)
         waited = int(link.now() - scene.sync_since_s)
         if waited > told_at:
             told_at = waited

@@ -212,4 +212,5 @@ class _Comparison:
             () if self.enough else tuple(self.blocks),
             scene.before,
             self.reads_differ,
+            scene.job.dialect.traits.guards_writes,
         )

@@ -50,6 +50,7 @@ class AvrV1(Dialect):
     traits: ClassVar[Traits] = Traits(
         erases="inside write",
         reads_back=True,
+        guards_writes=False,
         starts_by="command",
         sync_sent=bytes([GET_SYNC, END]),
         sync_answers=(bytes([IN_SYNC, OK]),),

@@ -61,6 +61,7 @@ class Traits:
 
     `erases`: 'by unit' is a step of its own; 'inside write' happens page by page as pages are written.
     `reads_back`: whether every byte written can be read again.
+    `guards_writes`: whether a write carries a checksum that the chip checks.
     `starts_by`: how the application is best started where both ways are open, 'reset' by the lines or a
     'command' of the bootloader.
     `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it.
@@ -70,6 +71,7 @@ class Traits:
 
     erases: Literal["by unit", "inside write"]
     reads_back: bool
+    guards_writes: bool
     starts_by: Literal["reset", "command"]
     sync_sent: bytes
     sync_answers: tuple[bytes, ...]

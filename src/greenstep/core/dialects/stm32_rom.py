@@ -78,6 +78,7 @@ class Stm32Rom(Dialect):
     traits: ClassVar[Traits] = Traits(
         erases="by unit",
         reads_back=True,
+        guards_writes=True,
         starts_by="reset",
         sync_sent=bytes([SYNC]),
         sync_answers=(bytes([ACK]), bytes([NACK])),

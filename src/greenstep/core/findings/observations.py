@@ -54,7 +54,8 @@ class Difference:
     """What verify found: places where the chip differs from what was written.
 
     `expected` and `found` are the whole spans compared, end to end; `blocks` are (offset, size) of the
-    writes in them; `before` is what the beginning of the span held before, where that is known.
+    writes in them; `guarded` says that writes carry a
+    checksum, so that nothing was damaged on the way to the chip; `before` is what the beginning of the span held before, where that is known.
     """
 
     first_address: int
@@ -64,6 +65,7 @@ class Difference:
     blocks: tuple[tuple[int, int], ...] = ()
     before: bytes = b""
     reads_differ: bool = False
+    guarded: bool = False
 
     @property
     def wrong(self) -> list[int]:

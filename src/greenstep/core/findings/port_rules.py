@@ -67,9 +67,10 @@ def diagnose_port(seen: PortSeen) -> Finding:
             ),
         )
     if seen.trouble == "unreachable":
+        mute = "timeout while waiting" in seen.words or "does not seem" in seen.words
         return Finding(
             "port-unreachable",
-            f"nothing serves {seen.wanted}",
+            f"{seen.wanted} does not answer as a serial port" if mute else f"nothing serves {seen.wanted}",
             evidence,
             ("is the other end running, and is the number behind the colon right?",),
         )

@@ -138,6 +138,8 @@ def _worn(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
     wrong = d.wrong
     if any((d.expected[i] ^ d.found[i]).bit_count() != 1 for i in wrong) or len(wrong) * 20 > len(d.expected):
         return None
+    if len(wrong) == 1 and not d.guarded:
+        return None
     return Finding(
         "worn-flash",
         "scattered single bits differ: worn flash, or a marginal supply",

@@ -44,15 +44,15 @@ def read_intel_hex(stream: BinaryIO, name: str) -> Image:
     lines named), and for a file without data.
     """
     reader = _Reader(name)
-    for first_line, chunk in _chunks(stream):
-        if not reader.take_plain(chunk, first_line):
-            reader.take_lines(chunk, first_line)
+    for chunk in _chunks(stream):
+        if not reader.take_plain(chunk):
+            reader.take_lines(chunk)
     return reader.finish(stream)
 
 
-def _chunks(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
-    """Whole lines, with the number (from 1) of the first line of each chunk."""
-    line, rest = 1, b""
+def _chunks(stream: BinaryIO) -> Iterator[bytes]:
+    """The file in pieces that end with a line."""
+    rest = b""
     while block := stream.read(_CHUNK_BYTES):
         block = rest + block
         cut = block.rfind(b"\n") + 1
@@ -60,17 +60,9 @@ def _chunks(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
             cut = block.rfind(b"\r", 0, len(block) - 1) + 1
         rest = block[cut:]
         if cut:
-            chunk = block[:cut]
-            yield line, chunk
-            line += _count_lines(chunk)
+            yield block[:cut]
     if rest:
-        yield line, rest
-
-
-def _count_lines(chunk: bytes) -> int:
-    if b"\r" in chunk and chunk.count(b"\r") != chunk.count(b"\r\n"):
-        return len(chunk.splitlines())
-    return chunk.count(b"\n")
+        yield rest
 
 
 def _digits_only(
@@ -100,6 +92,7 @@ def _digits_only(
 class _Reader:
     def __init__(self, name: str) -> None:
         self.name = name
+        self.line = 1  # the number of the next line
         self.base = 0
         self.segmented = False  # a segment wraps at 64 KiB; linear addresses wrap at 4 GiB
         self.spans: list[Span] = []
@@ -110,7 +103,7 @@ class _Reader:
 
     # --- whole chunks of plain records, as arrays
 
-    def take_plain(self, chunk: bytes, first_line: int) -> bool:
+    def take_plain(self, chunk: bytes) -> bool:
         """Take a chunk if every line in it is a plain and right record; else change nothing and say so."""
         if self.end_line is not None or not chunk.endswith(b"\n"):
             return False
@@ -143,7 +136,7 @@ class _Reader:
         addresses = (raw[starts + 1].astype(np.int64) << 8) | raw[starts + 2]
         if (addresses + counts > 0x10000).any():
             return False
-        at = 0
+        at, first_line = 0, self.line
         for index in [*control.tolist(), len(types)]:
             if index > at:
                 self._take_run(raw, starts[at:index], counts[at:index], addresses[at:index], first_line + at)
@@ -153,6 +146,7 @@ class _Reader:
                 self._take(Record(int(types[index]), int(addresses[index]), data, first_line + index))
             at = index + 1
         self.records += len(types)
+        self.line += len(types)
         return True
 
     @staticmethod
@@ -187,12 +181,19 @@ class _Reader:
 
     # --- line by line
 
-    def take_lines(self, chunk: bytes, first_line: int) -> None:
-        for number, line in enumerate(chunk.splitlines(), first_line):
-            record = self._parse(line, number)
+    def take_lines(self, chunk: bytes) -> None:
+        for _ in self._records(chunk):
+            pass
+
+    def _records(self, chunk: bytes) -> Iterator[Record]:
+        """The records of a chunk, each as soon as it is taken."""
+        for line in chunk.splitlines():
+            record = self._parse(line, self.line)
+            self.line += 1
             if record is not None:
                 self.records += 1
                 self._take(record)
+                yield record
 
     def _parse(self, line: bytes, number: int) -> Record | None:
         text = line.strip(_BLANKS)
@@ -317,26 +318,21 @@ class _Reader:
         stream.seek(0)
         again = _Reader(self.name)
         seen: tuple[int, int] | None = None
-        for first_line, chunk in _chunks(stream):
-            for number, line in enumerate(chunk.splitlines(), first_line):
-                record = again._parse(line, number)
-                if record is None:
-                    continue
-                again.records += 1
-                again._take(record)
+        for chunk in _chunks(stream):
+            for record in again._records(chunk):
                 value = again._pop_byte(address)
                 if value is None:
                     continue
                 if seen is not None and seen[1] != value:
                     return ImageFault(
                         self.name,
-                        number,
+                        record.line,
                         f"byte {value:02X} at {show_address(address)}, where line {seen[0]} has {seen[1]:02X}",
                         "records that agree where they overlap",
                         "the file was joined from two builds: build it again",
                         key="image-overlap",
                     )
-                seen = seen or (number, value)
+                seen = seen or (record.line, value)
         raise AssertionError("the file changed while it was read")
 
     def _pop_byte(self, address: int) -> int | None:

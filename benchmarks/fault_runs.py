@@ -1,0 +1,91 @@
+"""Uploads with one damaged character each, seeded: green with the right flash, or a failure with a finding.
+
+`python -m benchmarks.fault_runs [RUNS [FIRST_SEED]]`
+"""
+
+from __future__ import annotations
+
+import random
+import sys
+import traceback
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+
+from greenstep.bench.trial import Trial, run, sample_for
+
+BOARDS = ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031", "atmega328p", "atmega168")
+LONGEST_CLIMB_S = 300.0
+
+
+@dataclass(frozen=True)
+class FaultRun:
+    """One run: what was damaged, and how it went."""
+
+    seed: int
+    board: str
+    fault: str
+    outcome: str
+    detail: str = ""
+
+    @property
+    def wrong(self) -> bool:
+        return self.outcome.startswith("WRONG")
+
+
+_CLEAN: dict[str, Trial] = {}
+
+
+def one_run(seed: int) -> FaultRun:
+    """The run of a seed, always the same."""
+    source = random.Random(seed)
+    board = source.choice(BOARDS)
+    image = sample_for(board, 2300, seed=5)
+    if board not in _CLEAN:
+        _CLEAN[board] = run(board, {"flash": image})
+    line = _CLEAN[board].line
+    direction = source.choice(("to-chip", "to-host"))
+    total = line.to_chip_count if direction == "to-chip" else line.to_host_count
+    kind = source.choice(("drop", "flip"))
+    place = source.randrange(total)
+    fault = f"{kind}-{direction}={place}" + (f":{source.randrange(1, 256):02X}" if kind == "flip" else "")
+    try:
+        trial = run(board, {"flash": image}, faults=(fault,))
+    except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
+        return FaultRun(seed, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:]))
+    return FaultRun(seed, board, fault, *_judge(trial, image))
+
+
+def _judge(trial: Trial, image: object) -> tuple[str, str]:
+    end = trial.end
+    assert trial.link is not None
+    if trial.link.now() > LONGEST_CLIMB_S:
+        return "WRONG: hang", f"{trial.link.now():.0f} s"
+    right = trial.holds(image)  # type: ignore[arg-type]
+    if end.exit_code == 0:
+        return ("green, flash right", "") if right else ("WRONG: green, flash wrong", "")
+    if not trial.findings:
+        return "WRONG: failure without a finding", f"exit {end.exit_code}"
+    return f"failed with a finding, exit {end.exit_code}", trial.findings[0].key
+
+
+def main() -> int:
+    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
+    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    with ProcessPoolExecutor() as pool:
+        results = list(pool.map(one_run, range(first, first + runs), chunksize=50))
+    for (dialect, outcome), number in sorted(
+        Counter(("stm32-rom" if r.board.startswith("stm32") else "avr-v1", r.outcome) for r in results).items()
+    ):
+        print(f"{dialect:<10} {outcome:<42} {number:5}")
+    keys = Counter(r.detail for r in results if r.outcome.startswith("failed"))
+    print("findings:", ", ".join(f"{key} {number}" for key, number in keys.most_common()))
+    wrong = [result for result in results if result.wrong]
+    for result in wrong[:20]:
+        print(result)
+    print(f"{runs} runs, {len(wrong)} wrong")
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
