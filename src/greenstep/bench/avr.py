@@ -81,6 +81,13 @@ class SimulatedAvr(SimulatedChip):
             return self._application()
         return self._loader()
 
+    def brown_out(self, at_s: float) -> None:
+        """Small bootloaders only listen after an external reset, and start the program after any other."""
+        self.hold_reset(at_s)
+        self.now = at_s
+        self.in_reset = False
+        self._begin(self._application())
+
     def _application(self) -> Program:
         self.running = True
         if bytes(self.flash[:2]) == b"\xff\xff":

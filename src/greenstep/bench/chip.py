@@ -82,6 +82,11 @@ class SimulatedChip(ABC):
         self.in_reset = False
         self._begin(self.boot(boot_selected))
 
+    def brown_out(self, at_s: float) -> None:
+        """A reset that no pin asked for."""
+        self.hold_reset(at_s)
+        self.release_reset(at_s, False)
+
     def restart(self, program: Program) -> None:
         """Drop what runs and run `program`, as after a reset from within. Called by a program as its last act."""
         self._next_program = program

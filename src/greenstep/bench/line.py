@@ -146,8 +146,7 @@ class SimulatedLine:
         if self.faults.dead:
             return
         if number == self.faults.restart_after:
-            self.chip.hold_reset(at_s)
-            self.chip.release_reset(at_s, False)
+            self.chip.brown_out(at_s)
             return
         for arrived in self.faults.to_chip(number, value):
             self._hand_over(at_s, arrived, sent)

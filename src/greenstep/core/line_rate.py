@@ -21,6 +21,8 @@ the neighbouring standard rates, an untuned RC oscillator."""
 ENOUGH_BYTES = 6
 """Below this many bytes nothing is said about a rate."""
 
+_UNSEEN = 0.05  # counts that stand for byte values the examples do not contain
+
 _TALK = (
     b"\r\nready\r\nstarting up, version 1.04\r\ninit ok\r\nsensor 23.5 C, battery 3.71 V\r\n",
     b"boot: app at 0x08004000, size 24576 bytes\r\nWaiting for connection...\r\nrssi -67 dBm\r\n",
@@ -100,29 +102,68 @@ class RateGuess:
     margin: float
 
 
+@dataclass(frozen=True)
+class Sample:
+    """Bytes as they were received in `frame`, from somebody who sends in `sent_frame`.
+
+    `replies` are short answers that may stand behind them instead of ordinary talk.
+    """
+
+    data: bytes
+    frame: Frame
+    sent_frame: Frame = Frame()
+    replies: tuple[bytes, ...] = ()
+
+
 @cache
-def _profile(factor: float, frame: Frame, sent_frame: Frame) -> tuple[float, ...]:
+def _talk_profile(factor: float, frame: Frame, sent_frame: Frame) -> tuple[float, ...]:
     """Log-probability of each byte value when ordinary talk is heard at the wrong rate."""
     seen: Counter[int] = Counter()
     for talk in _TALK:
         for shift in range(3):
             seen.update(hear(talk[shift * 7 :] + talk, sent_frame, factor, frame).data)
-    total = sum(seen.values()) + 256 * 0.05
-    return tuple(math.log((seen[value] + 0.05) / total) for value in range(256))
+    return _logarithms(seen)
 
 
-def likely_factors(heard: bytes, frame: Frame, sent_frame: Frame | None = None) -> list[RateGuess]:
-    """Factors by how well they explain `heard`, best first; factor 1 is among them.
+@cache
+def _reply_profile(factor: float, frame: Frame, sent_frame: Frame, replies: tuple[bytes, ...]) -> tuple[float, ...]:
+    """The same for short replies, each with silence around it."""
+    seen: Counter[int] = Counter()
+    for reply in replies:
+        seen.update(hear(reply, sent_frame, factor, frame).data)
+    return _logarithms(seen)
 
-    `heard` was received in `frame`; the other side is taken to send in `sent_frame` (8N1 if not given).
+
+def _logarithms(seen: Counter[int]) -> tuple[float, ...]:
+    total = sum(seen.values()) + 256 * _UNSEEN
+    return tuple(math.log((seen[value] + _UNSEEN) / total) for value in range(256))
+
+
+def _score(sample: Sample, factor: float) -> float:
+    """How well a factor explains a sample: log-likelihood of all its bytes."""
+    profiles = [_talk_profile(factor, sample.frame, sample.sent_frame)]
+    if sample.replies:
+        profiles.append(_reply_profile(factor, sample.frame, sample.sent_frame, sample.replies))
+    return max(sum(profile[byte] for byte in sample.data) for profile in profiles)
+
+
+def likely_factors(*samples: Sample) -> list[RateGuess]:
+    """Factors by how well they explain all samples together, best first; factor 1 is among them.
+
     Empty where too little was heard.
     """
-    if len(heard) < ENOUGH_BYTES:
+    heard = sum(len(sample.data) for sample in samples)
+    if heard < ENOUGH_BYTES:
         return []
-    sent = sent_frame or Frame()
     scores = sorted(
-        ((sum(_profile(f, frame, sent)[byte] for byte in heard) / len(heard), f) for f in (1.0, *FACTORS)),
+        ((sum(_score(sample, factor) for sample in samples) / heard, factor) for factor in (1.0, *FACTORS)),
         reverse=True,
     )
     following = [score for score, _ in scores[1:]] + [scores[-1][0]]
     return [RateGuess(factor, score - after) for (score, factor), after in zip(scores, following, strict=True)]
+
+
+def reads_as_talk(data: bytes, frame: Frame) -> bool:
+    """Whether bytes received in `frame` are best explained as 8N1 text at the receiver's own rate."""
+    guesses = likely_factors(Sample(data, frame))
+    return bool(guesses) and guesses[0].factor == 1.0

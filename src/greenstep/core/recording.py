@@ -13,8 +13,10 @@ Direction = Literal["sent", "heard", "lines", "break", "settings"]
 
 @dataclass(frozen=True)
 class LineEvent:
-    """One thing that happened on the line. `at_s` is the link's clock; `text` describes lines and settings."""
+    """One thing that happened on the line, the `number`th since it was opened. `at_s` is the link's clock;
+    `text` describes lines and settings."""
 
+    number: int
     at_s: float
     direction: Direction
     data: bytes = b""
@@ -27,15 +29,22 @@ class RecordingLink:
     def __init__(self, inner: Link, most: int = 4000) -> None:
         self._inner = inner
         self.events: deque[LineEvent] = deque(maxlen=most)
+        self.mark = 0
         self.sent_total = 0
         self.heard_total = 0
 
     def _note(self, direction: Direction, data: bytes = b"", text: str = "") -> None:
-        self.events.append(LineEvent(self._inner.now(), direction, data, text))
+        self.events.append(LineEvent(self.mark, self._inner.now(), direction, data, text))
+        self.mark += 1
 
-    def since(self, at_s: float, direction: Direction) -> bytes:
-        """All bytes of one direction noted from `at_s` on, as far back as events are kept."""
-        return b"".join(e.data for e in self.events if e.at_s >= at_s and e.direction == direction)
+    def between(self, first: int, end: int | None, direction: Direction) -> bytes:
+        """All bytes of one direction in the events from number `first` to before `end`, as far back as events
+        are kept. `mark` is the number of the next one."""
+        return b"".join(
+            event.data
+            for event in self.events
+            if event.direction == direction and event.number >= first and (end is None or event.number < end)
+        )
 
     @property
     def settings(self) -> LineSettings:

@@ -82,10 +82,10 @@ class Catalogue:
         Raises UnknownChip.
         """
         lower = name.lower().replace("_", "-")
-        for wanted in dict.fromkeys((lower.replace("-", ""), lower.partition("-")[0])):
-            parts = self._named(wanted) or self._begun(wanted.rstrip("x"))
-            if parts:
-                return Choice(name, parts)
+        whole, before_package = lower.replace("-", ""), lower.partition("-")[0]
+        parts = self._named(whole) or self._begun(whole.rstrip("x")) or self._named(before_package)
+        if parts:
+            return Choice(name, parts)
         raise UnknownChip(name, self._nearest(name))
 
     def _named(self, wanted: str) -> tuple[Part, ...]:

@@ -90,7 +90,7 @@ def _enter(scene: Scene) -> None:
 
 def sync_step(scene: Scene) -> Iterator[Event]:
     """Ask until the bootloader answers; in between, reset again where lines can."""
-    scene.sync_since_s = scene.wire.now()
+    scene.sync_since_s, scene.sync_mark = scene.wire.now(), scene.wire.mark
     asking = _ask_after_resets(scene) if scene.lines == "moved" else _ask_by_hand(scene)
     answer, tries = yield from asking
     if answer is None:
@@ -165,12 +165,20 @@ def _listen_for_causes(scene: Scene) -> None:
     """Before the finding: reset once more and only listen, as the application's own console would be heard."""
     link = scene.wire
     link.configure(scene.job.console)
-    scene.listen_since_s = link.now()
+    scene.listen_mark = link.mark
     if scene.lines == "moved":
         _enter(scene)
         link.read(400, 1.5)
     else:
         link.read(400, 0.4)
+
+
+def listen_for_application(scene: Scene) -> None:
+    """After a conversation broke off: is it because the application runs?"""
+    link = scene.wire
+    link.configure(scene.job.console)
+    scene.listen_mark = link.mark
+    link.read(200, 0.8)
 
 
 def chip_step(scene: Scene) -> Iterator[Event]:

@@ -29,7 +29,7 @@ def start_step(scene: Scene) -> Iterator[Event]:
     if job.starts_by_lines:
         link.configure(job.console)
         link.discard()
-        began = scene.listen_since_s = link.now()
+        began, scene.listen_mark = link.now(), link.mark
         try:
             how = _reset(scene)
         except LinesMissing:
@@ -37,7 +37,7 @@ def start_step(scene: Scene) -> Iterator[Event]:
             yield Noted("start", how)
     else:
         how = said = scene.talk.start(_entry(scene))
-        began = scene.listen_since_s = link.now()
+        began, scene.listen_mark = link.now(), link.mark
         link.configure(job.console)
     if job.expect:
         yield _expected(scene, how, began)

@@ -6,7 +6,6 @@ from ..dialects.base import ChipRefusal, DialectError, Silence, Unexpected
 from ..dialects.registry import own_dialects
 from ..findings import ChipSeen, Difference, LineHeard, Observations, Refusal
 from ..findings.observations import Phase
-from ..quantities import readable_share
 from .job import Scene
 
 
@@ -26,14 +25,11 @@ def observe(
     answers = b""
     sent = after = b""
     if link is not None:
-        until_s = scene.listen_since_s or link.now() + 1
-        since = [event for event in link.events if event.at_s >= scene.sync_since_s]
-        sent = b"".join(e.data for e in since if e.direction == "sent" and e.at_s < until_s)
-        if not scene.synced or phase == "start":
-            answers = b"".join(e.data for e in since if e.direction == "heard" and e.at_s < until_s)
-        after = b"".join(e.data for e in since if e.direction == "heard" and e.at_s >= until_s)
-        if phase == "start":
-            answers = b""
+        sent = link.between(scene.sync_mark, scene.listen_mark, "sent")
+        if not scene.synced and phase != "start":
+            answers = link.between(scene.sync_mark, scene.listen_mark, "heard")
+        if scene.listen_mark is not None:
+            after = link.between(scene.listen_mark, None, "heard")
     if isinstance(error, ChipRefusal):
         refusal = Refusal(error.command, error.stage, error.answer, error.address)
     elif isinstance(error, Silence):
@@ -41,11 +37,6 @@ def observe(
         answers = answers or error.heard
     elif isinstance(error, Unexpected):
         answers = error.heard
-    if error is not None and link is not None and scene.synced and not refusal:
-        recent = b"".join(event.data for event in link.events if event.direction == "heard")[-80:]
-        text = recent.lstrip(bytes(range(9)) + bytes(range(14, 32)) + bytes(range(127, 256)))
-        if len(text) >= 8 and readable_share(text) > 0.95:
-            answers = text
     return Observations(
         phase=phase,
         settings=job.settings,
@@ -53,6 +44,7 @@ def observe(
         dialect_title=job.dialect.title,
         sync_sent=job.dialect.traits.sync_sent,
         sync_answers=job.dialect.traits.sync_answers,
+        other_answers=job.dialect.traits.other_answers,
         boot_pin=bool(part.boot_level),
         lines=scene.lines,
         hands_enter=part.hands.enter,
@@ -70,5 +62,5 @@ def observe(
         locked=locked,
         difference=difference,
         expected_text=job.expect,
-        listened=job.console if scene.listen_since_s else None,
+        listened=job.console if scene.listen_mark is not None else None,
     )

@@ -88,8 +88,8 @@ OpenLink = Callable[[LineSettings, tuple[bool, bool]], OpenedPort]
 class Scene:
     """What the steps have found out so far.
 
-    `changed` is the last step that touched the chip's content. `listen_since_s` is when we began only to
-    listen; 0 before that.
+    `changed` is the last step that touched the chip's content. `sync_mark` and `listen_mark` are
+    the recording's events from which on we asked, and from which on we only listened.
     """
 
     job: Job
@@ -101,6 +101,7 @@ class Scene:
     opened_at_s: float = 0.0
     heard_before: bytes = b""
     sync_since_s: float = 0.0
+    sync_mark: int = 0
     synced: bool = False
     part: Part | None = None
     plan: Plan | None = None
@@ -109,7 +110,7 @@ class Scene:
     unproven: list[Step] = field(default_factory=list)
     text_heard: str = ""
     changed: Step | Literal[""] = ""
-    listen_since_s: float = 0.0
+    listen_mark: int | None = None
 
     @property
     def wire(self) -> RecordingLink:

@@ -21,7 +21,7 @@ from ..findings.observations import Phase
 from ..findings.port_rules import PortSeen, diagnose_port
 from ..link import LinkLost
 from ..quantities import show_address, show_seconds
-from .approach import chip_step, enter_step, image_step, port_step, sync_step
+from .approach import chip_step, enter_step, image_step, listen_for_application, port_step, sync_step
 from .departure import goodbye, start_step
 from .evidence import observe
 from .job import Job, OpenLink, Scene
@@ -79,11 +79,10 @@ class Climb:
             yield self._success()
         except Fault as fault:
             yield from self._failure(step, fault)
-        except DialectError as error:
-            yield from self._failure(step, self._explain(step, error))
         except LinkLost as lost:
-            seen = PortSeen(self.scene.job.port, "vanished", lost.reason)
-            yield from self._failure(step, PortFault(diagnose_port(seen)))
+            yield from self._failure(step, self._lost(lost))
+        except DialectError as error:
+            yield from self._failure(step, self._explained(step, error))
         except KeyboardInterrupt:
             yield from self._interrupted(step)
 
@@ -98,8 +97,20 @@ class Climb:
             self._ended.add(event.step)
         return event
 
+    def _lost(self, lost: LinkLost) -> Fault:
+        return PortFault(diagnose_port(PortSeen(self.scene.job.port, "vanished", lost.reason)))
+
+    def _explained(self, step: Step, error: DialectError) -> Fault:
+        """The fault behind an error; the port may go away while that is looked into."""
+        try:
+            return self._explain(step, error)
+        except LinkLost as lost:
+            return self._lost(lost)
+
     def _explain(self, step: Step, error: DialectError) -> Fault:
         phase, kind = _PHASES[step]
+        if phase in ("erase", "write", "verify"):
+            listen_for_application(self.scene)
         findings = diagnose(observe(self.scene, phase, error))
         if findings[0].key == "locked":
             kind = RefusedFault

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from typing import ClassVar
 
 from ..chips import Memory, Part
-from ..link import Frame, Link
+from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
 from .base import (
     ChipRefusal,
@@ -24,6 +24,7 @@ from .base import (
     Unexpected,
     WriteBlock,
     drain,
+    read_until,
 )
 
 # AVR061, section "Commands" and "Responses"
@@ -54,6 +55,7 @@ class AvrV1(Dialect):
         starts_by="command",
         sync_sent=bytes([GET_SYNC, END]),
         sync_answers=(bytes([IN_SYNC, OK]),),
+        other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
         settles_s=(0.06, 0.3, 0.15, 0.5),
         ask_wait_s=0.12,
         asks=6,
@@ -68,12 +70,15 @@ class AvrV1(Dialect):
     def ask(self, wait_s: float) -> str | None:
         """Send 30 20 and wait for 14 10; answers to earlier askings that came late are taken too."""
         self.link.discard()
+        deadline = Deadline.after(self.link, wait_s)
         self.link.write(bytes([GET_SYNC, END]))
         heard = self.link.read(2, wait_s)
-        if not heard:
-            return None
-        heard += drain(self.link, _QUIET_S, 0.5)
-        return show_bytes(heard[-2:]) if heard.endswith(bytes([IN_SYNC, OK])) else None
+        if heard:
+            heard += drain(self.link, _QUIET_S, 0.5)
+        if heard.endswith(bytes([IN_SYNC, OK])):
+            return show_bytes(heard[-2:])
+        read_until(self.link, deadline)
+        return None
 
     def _resync(self) -> None:
         """Find the start of a command again: 20 ends whatever is half sent, then 30 20 must bring 14 10."""
@@ -102,6 +107,8 @@ class AvrV1(Dialect):
                 raise Unexpected(waiting_for, heard)
             raise Silence(waiting_for, timeout_s, heard)
         good = bytes([IN_SYNC, OK]) * (replies - 1) + bytes([IN_SYNC])
+        if heard.startswith(good) and heard[-1] in (FAILED, UNKNOWN):
+            raise ChipRefusal(command, "command", heard[-2:])
         if not heard.startswith(good) or heard[-1] != OK:
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
         return heard[len(good) : -1]

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 from ..chips import EraseUnit, Memory, Part
-from ..link import Frame, LineSettings, Link
+from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_bytes, show_heard
 
 
@@ -64,7 +64,8 @@ class Traits:
     `guards_writes`: whether a write carries a checksum that the chip checks.
     `starts_by`: how the application is best started where both ways are open, 'reset' by the lines or a
     'command' of the bootloader.
-    `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it.
+    `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it;
+    `other_answers`: what it says to what it does not understand.
     `settles_s`: how long to wait after each reset before asking; a reset for each, then it is given up.
     `ask_wait_s`: how long one asking waits for its answer. `asks`: askings after each reset.
     """
@@ -75,6 +76,7 @@ class Traits:
     starts_by: Literal["reset", "command"]
     sync_sent: bytes
     sync_answers: tuple[bytes, ...]
+    other_answers: tuple[bytes, ...]
     settles_s: tuple[float, ...]
     ask_wait_s: float
     asks: int
@@ -222,6 +224,14 @@ def read_exactly(link: Link, size: int, timeout_s: float, waiting_for: str) -> b
     if len(data) < size:
         raise Silence(waiting_for, timeout_s, data)
     return data
+
+
+def read_until(link: Link, deadline: Deadline) -> bytes:
+    """Whatever comes until the deadline: asking again before that would only answer noise with noise."""
+    heard = b""
+    while not deadline.over:
+        heard += link.read(256, deadline.left_s)
+    return heard
 
 
 def drain(link: Link, quiet_s: float, longest_s: float = 2.0) -> bytes:

@@ -15,7 +15,7 @@ from operator import xor
 from typing import ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..link import Frame, Link
+from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
 from .base import (
     ChipRefusal,
@@ -31,6 +31,7 @@ from .base import (
     WriteBlock,
     drain,
     read_exactly,
+    read_until,
 )
 
 # AN3155, section 3 "Bootloader command set"
@@ -62,6 +63,7 @@ BLOCK = 256
 
 _REPLY_S = 1.0  # an idle chip answers in microseconds; the rest is for slow bridges and networks
 _QUIET_S = 0.03
+_RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
 _ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
 _CRC_POLYNOMIAL, _CRC_START = 0x04C11DB7, 0xFFFFFFFF  # the reset values of the CRC unit
@@ -82,6 +84,7 @@ class Stm32Rom(Dialect):
         starts_by="reset",
         sync_sent=bytes([SYNC]),
         sync_answers=(bytes([ACK]), bytes([NACK])),
+        other_answers=(),
         settles_s=(0.0, 0.1, 0.4),
         ask_wait_s=0.25,
         asks=4,
@@ -102,13 +105,14 @@ class Stm32Rom(Dialect):
         the first byte of a command, and the next 7F will be answered NACK.
         """
         self.link.discard()
+        deadline = Deadline.after(self.link, wait_s)
         self.link.write(bytes([SYNC]))
         heard = self.link.read(1, wait_s)
-        if not heard or heard[0] not in (ACK, NACK):
+        if heard and heard[0] in (ACK, NACK):
+            heard += drain(self.link, _QUIET_S, 0.5)
+        if not heard or set(heard) - {ACK, NACK}:  # silence, or an application that may even say 'y'
+            read_until(self.link, deadline)
             return None
-        heard += drain(self.link, _QUIET_S, 0.5)
-        if set(heard) - {ACK, NACK}:
-            return None  # an application that happened to say 'y'
         return f"{heard[0]:02X}" + ("" if heard[0] == ACK else ", synchronised before")
 
     def resync(self) -> None:
@@ -454,10 +458,12 @@ class Stm32Rom(Dialect):
         self._command(WRITE_PROTECT)
         self._send(body + bytes([reduce(xor, body)]))
         self._acknowledged(WRITE_PROTECT, "data", len(body) + 1)
+        self.link.sleep(_RESTART_S)
 
     def _twice_acknowledged(self, command: int, longest_s: float) -> None:
         self._command(command)
         self._acknowledged(command, "data", 0, longest_s)
+        self.link.sleep(_RESTART_S)
 
     # --- starting
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from ..errors import Finding
-from ..quantities import readable_share, show_address, show_bytes, show_heard
+from ..quantities import show_address, show_bytes, show_heard
+from .line_rules import is_text
 from .observations import Observations
 
 
@@ -43,10 +44,11 @@ def locked(seen: Observations) -> Finding | None:
 
 def restarted(seen: Observations) -> Finding | None:
     """Text among the replies in the middle of the work: the chip reset itself."""
-    if seen.phase not in ("erase", "write", "verify") or len(seen.heard.answers) < 4:
+    if seen.phase not in ("erase", "write", "verify"):
         return None
-    text = seen.heard.answers
-    if readable_share(text) < 0.85:
+    heard = ((seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame))
+    text = next((data for data, frame in heard if is_text(data, frame)), None)
+    if text is None:
         return None
     at = f" after {seen.progress.done:,} of {seen.progress.total:,} bytes" if seen.progress else ""
     return Finding(

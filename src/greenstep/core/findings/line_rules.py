@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from ..errors import Finding
-from ..line_rate import RateGuess, likely_factors
+from ..line_rate import ENOUGH_BYTES, Sample, likely_factors, reads_as_talk
+from ..link import Frame
 from ..quantities import readable_share, show_bytes, show_heard
 from .observations import Observations
 
@@ -88,29 +89,20 @@ def garbage(seen: Observations) -> Finding | None:
     """What was heard is neither text nor an answer: the rates differ."""
     if seen.phase not in ("sync", "start"):
         return None
-    heard, settings = seen.heard.after, seen.after_settings
-    if len(heard) < len(seen.heard.before + seen.heard.answers):
-        heard, settings = seen.heard.before + seen.heard.answers, seen.settings
-    if len(heard) < 3 or readable_share(heard) > 0.85:
+    talk = Sample(seen.heard.after, seen.after_settings.frame)
+    replies = Sample(b"", seen.settings.frame)
+    if seen.phase == "sync":
+        known = (*seen.sync_answers, *seen.other_answers)
+        replies = Sample(seen.heard.answers, seen.settings.frame, seen.frame_wanted, known)
+    shown, settings = (
+        (talk.data, seen.after_settings) if len(talk.data) >= len(replies.data) else (replies.data, seen.settings)
+    )
+    if len(shown) < 3 or is_text(shown, settings.frame):
         return None
-    guesses = likely_factors(heard, settings.frame)
-    evidence = [f"heard {show_bytes(heard)} at {settings}"]
+    guesses = likely_factors(talk, replies)
+    evidence = [f"heard {show_bytes(shown)} at {settings}"]
     if guesses and guesses[0].factor != 1.0:
-        best = guesses[0]
-        rate = round(settings.baud * best.factor)
-        evidence.append(f"it reads best as {_times(best)} that rate, about {_standard(rate)} baud")
-        tries = [f"try --baud {_standard(rate)}"]
-        if seen.phase == "sync" and best.factor in (0.25, 0.5, 2.0, 4.0, 1 / 8, 8.0):
-            tries.append("a crystal, prescaler or PLL set wrong in the program shifts the rate by just such a factor")
-        if best.factor in (0.926, 1.08):
-            tries = ["the chip's clock is off by about 8 %: an untuned internal oscillator; try a lower --baud"]
-        return Finding(
-            "wrong-rate",
-            f"the rates differ: the chip talks at about {best.factor:.3g} times your rate",
-            tuple(evidence),
-            (*tries, "a missing ground wire garbles too: check it"),
-            "likely",
-        )
+        return _wrong_rate(seen, guesses[0].factor, evidence)
     return Finding(
         "garbage",
         "what came is neither an answer nor text: the rates differ, or the line is noisy",
@@ -123,8 +115,30 @@ def garbage(seen: Observations) -> Finding | None:
     )
 
 
-def _times(guess: RateGuess) -> str:
-    return f"{guess.factor:.3g} times"
+def _wrong_rate(seen: Observations, factor: float, evidence: list[str]) -> Finding:
+    at_start = seen.phase == "start"
+    option = "--console-baud" if at_start else "--baud"
+    rate = _standard(round(seen.settings.baud * factor))
+    evidence.append(f"it reads best as {factor:.3g} times that rate, about {rate} baud")
+    tries = [f"try {option} {rate}"]
+    if factor in (0.926, 1.08):
+        tries = [f"the chip's clock is off by about 8 %: an untuned internal oscillator; try a lower {option}"]
+    elif factor in (1 / 8, 1 / 4, 1 / 2, 2.0, 4.0, 8.0) and not at_start:
+        tries.append("a crystal, prescaler or PLL set wrong in the program shifts the rate by just such a factor")
+    return Finding(
+        "wrong-rate",
+        f"the rates differ: the chip talks at about {factor:.3g} times your rate",
+        tuple(evidence),
+        (*tries, "a missing ground wire garbles too: check it"),
+        "likely",
+    )
+
+
+def is_text(data: bytes, frame: Frame) -> bool:
+    """Whether bytes are text as they stand; slow garbage, too, is made of printable characters."""
+    if len(data) < 4 or readable_share(data) < 0.85:
+        return False
+    return len(data) < ENOUGH_BYTES or reads_as_talk(data, frame)
 
 
 def _standard(rate: int) -> int:
@@ -135,8 +149,10 @@ def _standard(rate: int) -> int:
 
 def application_text(seen: Observations) -> Finding | None:
     """Readable text where the bootloader should have answered."""
-    heard = (seen.heard.after, seen.heard.answers, seen.heard.before)
-    text = next((part for part in heard if len(part) >= 4 and readable_share(part) >= 0.85), None)
+    heard = [(seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame)]
+    if seen.lines != "moved":
+        heard.append((seen.heard.before, seen.settings.frame))
+    text = next((data for data, frame in heard if is_text(data, frame)), None)
     if seen.phase != "sync" or text is None:
         return None
     tries: tuple[str, ...]

@@ -83,6 +83,7 @@ class Observations:
     `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `lines` is how
     the chip was reset: 'moved' by DTR/RTS, 'missing' where the port has none, 'by hand'. `sync_sent` and
     `sync_answers` are the dialect's. `others` are (title, sync answers) of the other dialects.
+    `other_answers` are what it says to anything it does not understand.
     `listened` is what the port was set to while `heard.after` came.
     """
 
@@ -108,6 +109,7 @@ class Observations:
     difference: Difference | None = None
     expected_text: str = ""
     listened: LineSettings | None = None
+    other_answers: tuple[bytes, ...] = ()
 
     @property
     def after_settings(self) -> LineSettings:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from ..errors import Finding
-from ..quantities import readable_share, show_heard
-from .line_rules import garbage
+from ..quantities import show_heard
+from .line_rules import garbage, is_text
 from .observations import Observations
 
 
 def other_text(seen: Observations) -> Finding | None:
     heard = seen.heard.after
-    if seen.phase != "start" or not seen.expected_text or not heard or readable_share(heard) < 0.85:
+    if seen.phase != "start" or not seen.expected_text or not is_text(heard, seen.after_settings.frame):
         return None
     return Finding(
         "other-text",

@@ -1,0 +1,112 @@
+"""The catalogue: every id of the chip makers' documents, and the names people use."""
+
+from __future__ import annotations
+
+import unittest
+
+from greenstep.core.chips import Catalogue, EraseUnit, UnknownChip
+
+STM32_IDS = """412 410 414 418 420 428 430 411 440 444 445 448 442 422 432 438 439 446 413 419 423 433 431 458 441 421
+434 463 449 451 452 457 425 417 447 416 429 427 436 437 435 462 415 461 464 470 466 460 456 467 468 469 479 450 480 483
+443 453 495 497 482""".split()
+AVR_SIGNATURES = """1E9307 1E930A 1E930F 1E9406 1E940B 1E9514 1E950F 1E9516 1E9609 1E960A 1E9705 1E9703 1E9704""".split()
+
+CATALOGUE = Catalogue.load()
+
+
+class Records(unittest.TestCase):
+    def test_every_id_is_there_once(self) -> None:
+        stm32 = [part.ident for part in CATALOGUE.of_dialect("stm32-rom")]
+        self.assertEqual(sorted(stm32), sorted(int(ident, 16) for ident in STM32_IDS))
+        avr = [part.ident for part in CATALOGUE.of_dialect("avr-v1")]
+        self.assertEqual(sorted(avr), sorted(int(ident, 16) for ident in AVR_SIGNATURES))
+
+    def test_every_record_is_whole(self) -> None:
+        for part in CATALOGUE.parts:
+            with self.subTest(part.name):
+                flash = part.flash
+                self.assertEqual(flash.size % 1024, 0)
+                self.assertIn(flash.write_unit, (4, 8, 16, 32, 64, 128, 256))
+                self.assertIn(flash.erased, (0x00, 0xFF))
+                for _, size in flash.layout:
+                    self.assertGreaterEqual(flash.erase_time(size).longest_s, flash.erase_time(size).typical_s)
+                self.assertTrue(part.ram and part.hands.enter and part.hands.leave)
+                self.assertEqual(part.flash.erased == 0, part.name.startswith(("stm32l0", "stm32l1")))
+                self.assertIn(part, CATALOGUE.find(part.name).parts)
+
+    def test_layouts(self) -> None:
+        layouts = {
+            "stm32f103c8": ((64, 1024),),
+            "stm32f103ze": ((256, 2048),),
+            "stm32f407vg": ((4, 16384), (1, 65536), (7, 131072)),
+            "stm32f429zi": ((4, 16384), (1, 65536), (7, 131072)) * 2,
+            "stm32f746ng": ((4, 32768), (1, 131072), (3, 262144)),
+            "stm32l053r8": ((512, 128),),
+            "stm32g071rb": ((64, 2048),),
+            "stm32h743zi": ((16, 131072),),
+            "atmega328p": ((256, 128),),
+            "atmega1284p": ((512, 256),),
+        }
+        for name, layout in layouts.items():
+            with self.subTest(name):
+                self.assertEqual(CATALOGUE.find(name).first.flash.layout, layout)
+
+
+class Names(unittest.TestCase):
+    def test_names_people_use(self) -> None:
+        cases = {
+            "stm32f103c8": ["stm32f10x-medium"],
+            "STM32F103C8T6": ["stm32f10x-medium"],
+            "stm32f103": ["stm32f10x-low", "stm32f10x-medium", "stm32f10x-high", "stm32f10x-xl"],
+            "stm32f103xx": ["stm32f10x-low", "stm32f10x-medium", "stm32f10x-high", "stm32f10x-xl"],
+            "STM32F10X_MEDIUM": ["stm32f10x-medium"],
+            "ATmega328P-PU": ["atmega328p"],
+            "mega328p": ["atmega328p"],
+            "atmega328pb": ["atmega328pb"],
+            "stm32g0b1re": ["stm32g0bx"],
+            "stm32l152rba": ["stm32l1-cat2"],
+        }
+        for name, parts in cases.items():
+            with self.subTest(name):
+                self.assertEqual([part.name for part in CATALOGUE.find(name).parts], parts)
+
+    def test_families_hold_all_of_their_dialect(self) -> None:
+        self.assertEqual(CATALOGUE.find("stm32").parts, CATALOGUE.of_dialect("stm32-rom"))
+        self.assertEqual(CATALOGUE.find("avr").parts, CATALOGUE.of_dialect("avr-v1"))
+
+    def test_the_size_letter_counts(self) -> None:
+        for name, kib in (("stm32f103c8", 64), ("stm32f103cb", 128), ("stm32f030f4", 16), ("stm32f429ze", 512)):
+            part = CATALOGUE.find(name).first
+            self.assertEqual((part.flash.size, part.size_known), (kib * 1024, True))
+        self.assertFalse(CATALOGUE.find("stm32f103").first.size_known)
+
+    def test_unknown_names_have_neighbours(self) -> None:
+        for name, near in (("atmega329p", "atmega328p"), ("stm32f0722", "stm32f07x"), ("stm32f10x-med", "stm32f10x-medium")):
+            with self.subTest(name), self.assertRaises(UnknownChip) as caught:
+                CATALOGUE.find(name)
+            self.assertIn(near, caught.exception.nearest)
+
+    def test_clones_answer_with_another_number(self) -> None:
+        self.assertEqual(CATALOGUE.find("atmega328pb").by_ident(0x1E950F), CATALOGUE.find("atmega328pb").first)
+        self.assertIsNone(CATALOGUE.find("atmega328p").by_ident(0x1E9516))
+
+
+class EraseUnits(unittest.TestCase):
+    def test_units_touched(self) -> None:
+        flash = CATALOGUE.find("stm32f407vg").first.flash
+        self.assertEqual(flash.units_touched(0x08000000, 1), [EraseUnit(0, 0x08000000, 16384)])
+        across = flash.units_touched(0x0800FFFF, 2)
+        self.assertEqual([(unit.number, unit.size) for unit in across], [(3, 16384), (4, 65536)])
+        self.assertEqual(len(flash.units_touched(0x08000000, 1 << 20)), 12)
+        self.assertEqual(flash.units_touched(0x080FFFFF, 1)[0].number, 11)
+
+    def test_resizing(self) -> None:
+        flash = CATALOGUE.find("stm32f42x-43x").first.flash
+        self.assertEqual(flash.resized(1 << 20).layout, ((4, 16384), (1, 65536), (7, 131072)))
+        self.assertEqual(flash.resized(1536 * 1024).layout[-1], (3, 131072))
+        with self.assertRaises(ValueError):
+            flash.resized(flash.size + 1)
+
+
+if __name__ == "__main__":
+    unittest.main()

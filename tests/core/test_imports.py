@@ -1,0 +1,94 @@
+"""The borders of the house: what core may import, and what a command may load."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import greenstep
+
+SOURCE = Path(greenstep.__file__).parent
+FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platformdirs", "tomlkit"}
+OUTER = {"cli", "ports", "bench", "store", "draw"}
+
+
+def imported_names(path: Path) -> set[str]:
+    """Every module a file imports, wherever in it the import stands, relative ones made absolute."""
+    package = ["greenstep", *path.relative_to(SOURCE).parts[:-1]]
+    names: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.Import):
+            names.update(alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            base = ".".join(package[: len(package) - node.level + 1]) if node.level else ""
+            names.add(".".join(part for part in (base, node.module or "") if part))
+    return names
+
+
+def loaded_by(statement: str) -> set[str]:
+    """The modules that a fresh interpreter has after `statement`."""
+    code = f"{statement}\nimport sys\nprint('\\n'.join(sys.modules))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    return set(done.stdout.split())
+
+
+class CoreStandsAlone(unittest.TestCase):
+    def test_no_file_of_core_names_an_interface(self) -> None:
+        files = sorted((SOURCE / "core").rglob("*.py"))
+        self.assertGreater(len(files), 25)
+        for path in files:
+            for name in imported_names(path):
+                parts = name.split(".")
+                with self.subTest(file=path.name, imported=name):
+                    self.assertNotIn(parts[0], FOREIGN)
+                    self.assertFalse(parts[0] == "greenstep" and len(parts) > 1 and parts[1] in OUTER)
+
+    def test_importing_all_of_core_loads_no_interface(self) -> None:
+        modules = [
+            ".".join(["greenstep", *path.relative_to(SOURCE).with_suffix("").parts]).removesuffix(".__init__")
+            for path in (SOURCE / "core").rglob("*.py")
+        ]
+        loaded = loaded_by("\n".join(f"import {module}" for module in modules))
+        self.assertIn("greenstep.core.climb.ladder", loaded)
+        self.assertEqual({name for name in loaded if name.split(".")[0] in FOREIGN}, set())
+        self.assertEqual({n for n in loaded if n.startswith(tuple(f"greenstep.{outer}" for outer in OUTER))}, set())
+
+    def test_dialects_take_no_time_and_print_nothing(self) -> None:
+        for path in (SOURCE / "core" / "dialects").glob("*.py"):
+            with self.subTest(file=path.name):
+                self.assertFalse(imported_names(path) & {"time", "random", "threading", "sys"})
+
+    def test_imports_point_downwards(self) -> None:
+        allowed = {"ports": {"core", "ports"}, "store": {"core", "store"}, "bench": {"core", "bench"}}
+        for room, below in allowed.items():
+            for path in (SOURCE / room).rglob("*.py"):
+                for name in imported_names(path):
+                    parts = name.split(".")
+                    if parts[0] == "greenstep" and len(parts) > 1:
+                        with self.subTest(file=f"{room}/{path.name}", imported=name):
+                            self.assertIn(parts[1], below)
+
+    def test_simulated_chips_are_not_built_on_the_dialects(self) -> None:
+        for name in ("stm32.py", "avr.py", "chip.py", "line.py", "wire.py", "circuits.py"):
+            for imported in imported_names(SOURCE / "bench" / name):
+                with self.subTest(file=name, imported=imported):
+                    self.assertNotIn("greenstep.core.dialects", imported)
+
+
+class CommandsLoadLittle(unittest.TestCase):
+    def test_version_loads_neither_rich_nor_serial(self) -> None:
+        loaded = loaded_by("import greenstep.cli.main")
+        self.assertEqual(loaded & {"rich", "serial", "numpy", "matplotlib"}, set())
+
+    def test_no_command_loads_matplotlib(self) -> None:
+        commands = ["ports", "greet", "plan", "upload", "verify", "start", "bench", "demo", "target", "ladder_view"]
+        loaded = loaded_by("\n".join(f"import greenstep.cli.{name}" for name in commands))
+        self.assertIn("greenstep.core.climb", loaded)
+        self.assertFalse({name for name in loaded if name.split(".")[0] in ("matplotlib", "pandas", "elftools")})
+
+
+if __name__ == "__main__":
+    unittest.main()
