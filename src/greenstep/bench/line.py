@@ -72,12 +72,12 @@ class SimulatedLine:
         before, self.lines = self.lines, (dtr, rts)
         if before != self.lines:
             self.change_pins(self.circuit.moved(at_s, before, self.lines))
+            self.advance(at_s)
 
     def change_pins(self, changes: list[PinChange]) -> None:
-        """What the circuit (or a hand) does to the pins; later changes that were due are dropped."""
+        """What the circuit (or a hand) is going to do to the pins; what was going to happen is dropped."""
         if changes:
             self._pins = deque(changes)
-            self.advance(changes[0].at_s)
 
     def take(self, at_s: float, most: int) -> bytes:
         """Characters that have reached the host."""

@@ -8,7 +8,8 @@ from .line import SimulatedLine
 
 
 class VirtualLink:
-    """`has_lines` False is a port without DTR and RTS; `vanishes_at_s` is when the port goes away."""
+    """`has_lines` False is a port without DTR and RTS; `vanishes_at_s` is when the port goes away;
+    `on_for_s` is how long the board has been running when the port is opened."""
 
     def __init__(
         self,
@@ -17,9 +18,10 @@ class VirtualLink:
         lines: tuple[bool, bool] = (False, False),
         has_lines: bool = True,
         vanishes_at_s: float | None = None,
+        on_for_s: float = 0.0,
     ) -> None:
         self.line = line
-        self._clock = 0.0
+        self._clock = on_for_s
         self._has_lines = has_lines
         self._vanishes_at_s = vanishes_at_s
         self.closed = False
@@ -27,6 +29,7 @@ class VirtualLink:
         if has_lines:
             line.lines = lines
         line.power_on(0.0)
+        line.advance(on_for_s)
 
     @property
     def settings(self) -> LineSettings:

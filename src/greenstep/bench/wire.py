@@ -8,6 +8,10 @@ RATE_TOLERANCE = 0.03
 """Relative difference of the two rates up to which characters arrive whole."""
 
 
+SAMPLED_AT = 8.5 / 16
+"""Where in a bit a receiver looks that takes the majority of samples 8, 9 and 10 of 16."""
+
+
 def same_language(one: LineSettings, other: LineSettings) -> bool:
     return one.frame == other.frame and abs(one.baud / other.baud - 1) <= RATE_TOLERANCE
 
@@ -23,7 +27,7 @@ def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tu
     for at_s, level in edges:
         if level or at_s < free_s:
             continue
-        samples = [_level(edges, at_s + (n + 0.5) * bit_s) for n in range(frame.bits)]
+        samples = [_level(edges, at_s + (n + SAMPLED_AT) * bit_s) for n in range(frame.bits)]
         if samples[0]:
             continue
         bits = samples[1 : 1 + frame.data_bits]
@@ -31,7 +35,7 @@ def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tu
         if frame.parity != "none":
             ones = sum(bits) + samples[1 + frame.data_bits]
             whole = whole and ones % 2 == (frame.parity == "odd")
-        free_s = at_s + (frame.bits - 0.5) * bit_s
+        free_s = at_s + (frame.bits - 1 + SAMPLED_AT) * bit_s
         characters.append((free_s, sum(bit << n for n, bit in enumerate(bits)), whole))
     return characters
 

@@ -21,6 +21,8 @@ the neighbouring standard rates, an untuned RC oscillator."""
 ENOUGH_BYTES = 6
 """Below this many bytes nothing is said about a rate."""
 
+_TUNING = (1.0, 0.99, 1.008)  # no two clocks agree; at whole multiples it decides which bit is sampled
+_SAMPLED_AT = 8.5 / 16  # of a bit: the usual majority of samples 8, 9 and 10 of 16 (AVR and STM32 USARTs)
 _UNSEEN = 0.05  # counts that stand for byte values the examples do not contain
 
 _TALK = (
@@ -67,7 +69,10 @@ def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
         start = _next_start(sent, factor, time)
         if start is None or start >= end:
             return Heard(bytes(out), framing, parity)
-        middle = start + 0.5
+        middle = start + _SAMPLED_AT
+        if level(middle):  # too short for a start bit: the receiver goes on waiting
+            time = start + 0.5 / factor
+            continue
         bits = [level(middle + 1 + position) for position in range(frame.data_bits)]
         out.append(sum(bit << position for position, bit in enumerate(bits)))
         at = middle + 1 + frame.data_bits
@@ -82,7 +87,7 @@ def _next_start(sent: list[int], factor: float, time: float) -> float | None:
     """The next falling edge from `time` on, in receiver bit times."""
     index = max(0, int(time * factor))
     previous = 1 if index == 0 else sent[min(index, len(sent)) - 1]
-    if index < len(sent) and index and index / factor < time:
+    if index < len(sent) and index / factor < time:
         previous = sent[index]
         index += 1
     while index < len(sent):
@@ -120,8 +125,8 @@ def _talk_profile(factor: float, frame: Frame, sent_frame: Frame) -> tuple[float
     """Log-probability of each byte value when ordinary talk is heard at the wrong rate."""
     seen: Counter[int] = Counter()
     for talk in _TALK:
-        for shift in range(3):
-            seen.update(hear(talk[shift * 7 :] + talk, sent_frame, factor, frame).data)
+        for shift, tuning in enumerate(_TUNING):
+            seen.update(hear(talk[shift * 7 :] + talk, sent_frame, factor * tuning, frame).data)
     return _logarithms(seen)
 
 
@@ -130,7 +135,8 @@ def _reply_profile(factor: float, frame: Frame, sent_frame: Frame, replies: tupl
     """The same for short replies, each with silence around it."""
     seen: Counter[int] = Counter()
     for reply in replies:
-        seen.update(hear(reply, sent_frame, factor, frame).data)
+        for tuning in _TUNING:
+            seen.update(hear(reply, sent_frame, factor * tuning, frame).data)
     return _logarithms(seen)
 
 

@@ -22,8 +22,6 @@ def start_step(scene: Scene) -> Iterator[Event]:
     none but what is heard.
     """
     job, link = scene.job, scene.wire
-    if scene.changed:
-        scene.changed = "start"
     began = link.now()
     said = ""
     if job.starts_by_lines:

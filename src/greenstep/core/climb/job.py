@@ -88,7 +88,7 @@ OpenLink = Callable[[LineSettings, tuple[bool, bool]], OpenedPort]
 class Scene:
     """What the steps have found out so far.
 
-    `changed` is the last step that touched the chip's content. `sync_mark` and `listen_mark` are
+    `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
     the recording's events from which on we asked, and from which on we only listened.
     """
 

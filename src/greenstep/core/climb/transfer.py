@@ -148,6 +148,8 @@ def verify_step(scene: Scene) -> Iterator[Event]:
             raise VerifyFault(*diagnose(observe(scene, "verify", difference=comparison.result(scene, memory_plan))))
     if reread:
         yield Noted("verify", f"{count(reread, 'block')} read twice, the first time with a damaged byte")
+    if scene.changed:
+        scene.changed = "start"
     how = "the chip's own checksum" if summed else "read back"
     yield StepEnded(
         "verify", "green", f"{how}, {count(total, 'byte')} equal", meter.seconds, meter.figures(total, blocks)
