@@ -23,6 +23,7 @@ ENOUGH_BYTES = 6
 
 _TUNING = (1.0, 0.99, 1.008)  # no two clocks agree; at whole multiples it decides which bit is sampled
 _SAMPLED_AT = 8.5 / 16  # of a bit: the usual majority of samples 8, 9 and 10 of 16 (AVR and STM32 USARTs)
+_SAME_REPLY = 3  # the same answer to the same question, over and over, is not evidence anew
 _UNSEEN = 0.05  # counts that stand for byte values the examples do not contain
 
 _TALK = (
@@ -147,10 +148,12 @@ def _logarithms(seen: Counter[int]) -> tuple[float, ...]:
 
 def _score(sample: Sample, factor: float) -> float:
     """How well a factor explains a sample: log-likelihood of all its bytes."""
-    profiles = [_talk_profile(factor, sample.frame, sample.sent_frame)]
-    if sample.replies:
-        profiles.append(_reply_profile(factor, sample.frame, sample.sent_frame, sample.replies))
-    return max(sum(profile[byte] for byte in sample.data) for profile in profiles)
+    talk = _talk_profile(factor, sample.frame, sample.sent_frame)
+    if not sample.replies:
+        return sum(talk[byte] for byte in sample.data)
+    replies = _reply_profile(factor, sample.frame, sample.sent_frame, sample.replies)
+    counts = {byte: min(number, _SAME_REPLY) for byte, number in Counter(sample.data).items()}
+    return max(sum(profile[byte] * number for byte, number in counts.items()) for profile in (talk, replies))
 
 
 def likely_factors(*samples: Sample) -> list[RateGuess]:
