@@ -48,7 +48,9 @@ def main() -> int:
         tracemalloc.stop()
     time_ratio, memory_ratio = ours / bare, peak / SIZE
     print(f"\n16 MiB of Intel HEX in {ours * 1000:.0f} ms; bytes.fromhex over its digits {bare * 1000:.0f} ms")
-    print(f"time {time_ratio:.2f} times (at most {TIME_LIMIT:g}), memory {memory_ratio:.2f} times (at most {MEMORY_LIMIT:g})")
+    print(
+        f"time {time_ratio:.2f} times (at most {TIME_LIMIT:g}), memory {memory_ratio:.2f} times (at most {MEMORY_LIMIT:g})"
+    )
     return 0 if time_ratio <= TIME_LIMIT and memory_ratio <= MEMORY_LIMIT else 1
 
 

@@ -62,7 +62,9 @@ def full_image(image: Image) -> Image:
 
 def main() -> int:
     print("upload with verify at 115200 baud; the floor is the best legal use of the protocol\n")
-    print(f"{'chip':<12} {'size':>7} {'turn':>6}   {'bits':>8} {'turns':>8} {'busy':>8} {'floor':>8} {'took':>8} {'ratio':>7}")
+    print(
+        f"{'chip':<12} {'size':>7} {'turn':>6}   {'bits':>8} {'turns':>8} {'busy':>8} {'floor':>8} {'took':>8} {'ratio':>7}"
+    )
     failed = False
     cases: list[tuple[str, Image, Floor]] = []
     for name in ("stm32f072", "stm32f103", "stm32g071"):

@@ -6,10 +6,84 @@ import unittest
 
 from greenstep.core.chips import Catalogue, EraseUnit, UnknownChip
 
-STM32_IDS = """412 410 414 418 420 428 430 411 440 444 445 448 442 422 432 438 439 446 413 419 423 433 431 458 441 421
-434 463 449 451 452 457 425 417 447 416 429 427 436 437 435 462 415 461 464 470 466 460 456 467 468 469 479 450 480 483
-443 453 495 497 482""".split()
-AVR_SIGNATURES = """1E9307 1E930A 1E930F 1E9406 1E940B 1E9514 1E950F 1E9516 1E9609 1E960A 1E9705 1E9703 1E9704""".split()
+STM32_IDS = [
+    "412",
+    "410",
+    "414",
+    "418",
+    "420",
+    "428",
+    "430",
+    "411",
+    "440",
+    "444",
+    "445",
+    "448",
+    "442",
+    "422",
+    "432",
+    "438",
+    "439",
+    "446",
+    "413",
+    "419",
+    "423",
+    "433",
+    "431",
+    "458",
+    "441",
+    "421",
+    "434",
+    "463",
+    "449",
+    "451",
+    "452",
+    "457",
+    "425",
+    "417",
+    "447",
+    "416",
+    "429",
+    "427",
+    "436",
+    "437",
+    "435",
+    "462",
+    "415",
+    "461",
+    "464",
+    "470",
+    "466",
+    "460",
+    "456",
+    "467",
+    "468",
+    "469",
+    "479",
+    "450",
+    "480",
+    "483",
+    "443",
+    "453",
+    "495",
+    "497",
+    "482",
+]
+AVR_SIGNATURES = [
+    "1E9307",
+    "1E930A",
+    "1E930F",
+    "1E9406",
+    "1E940B",
+    "1E9514",
+    "1E950F",
+    "1E9516",
+    "1E9609",
+    "1E960A",
+    "1E9705",
+    "1E9703",
+    "1E9704",
+]
 
 CATALOGUE = Catalogue.load()
 
@@ -81,7 +155,11 @@ class Names(unittest.TestCase):
         self.assertFalse(CATALOGUE.find("stm32f103").first.size_known)
 
     def test_unknown_names_have_neighbours(self) -> None:
-        for name, near in (("atmega329p", "atmega328p"), ("stm32f0722", "stm32f07x"), ("stm32f10x-med", "stm32f10x-medium")):
+        for name, near in (
+            ("atmega329p", "atmega328p"),
+            ("stm32f0722", "stm32f07x"),
+            ("stm32f10x-med", "stm32f10x-medium"),
+        ):
             with self.subTest(name), self.assertRaises(UnknownChip) as caught:
                 CATALOGUE.find(name)
             self.assertIn(near, caught.exception.nearest)

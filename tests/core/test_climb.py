@@ -179,7 +179,12 @@ class ByHand(unittest.TestCase):
 
     def test_patience_ends(self) -> None:
         trial = run(
-            "stm32f072", {}, purpose="greet", hands=Hands(30.0), hookup=named_hookup("by-hand", "high"), patience_s=5.0
+            "stm32f072",
+            {},
+            purpose="greet",
+            hands=Hands(30.0),
+            hookup=named_hookup("by-hand", "high"),
+            patience_s=5.0,
         )
         self.assertEqual(trial.end.exit_code, 4)
         self.assertLess(trial.end.elapsed_s, 6.5)

@@ -137,7 +137,7 @@ class PlainObservations(unittest.TestCase):
     def test_a_difference_names_place_number_and_bytes(self) -> None:
         found = DATA[:40] + bytes([DATA[40] ^ 2]) + DATA[41:]
         evidence = diagnose(difference(DATA, found))[0].evidence
-        self.assertIn("1 byte of 1,024 differ", evidence[0])
+        self.assertIn("1 byte of 1,024 compared differ", evidence[0])
         self.assertIn("08000028", evidence[0])
         self.assertIn(f"expected {DATA[40]:02X}", evidence[1])
 

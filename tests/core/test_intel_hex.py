@@ -67,7 +67,12 @@ BAD = {
     "unknown type": (record(0, b"ab", 6) + "\n", 1, "record type 06", "from 00 to 05"),
     "upper record of the wrong size": (record(0, b"abc", 4) + "\n", 1, "3 data bytes in a record of type 04", "2"),
     "text in the middle": (f"{record(0, b'ab')}\nhello bees\n{END}\n", 2, "'hello bees'", "colon"),
-    "a record behind the end": (f"{record(0, b'ab')}\n{END}\n{record(2, b'cd')}\n", 3, "end record of line 2", "nothing"),
+    "a record behind the end": (
+        f"{record(0, b'ab')}\n{END}\n{record(2, b'cd')}\n",
+        3,
+        "end record of line 2",
+        "nothing",
+    ),
     "beyond 4 GiB": (f"{record(0, bytes([255, 255]), 4)}\n{record(0xFFFF, b'ab')}\n", 2, "beyond", "32-bit"),
     "nothing in it": ("just text\n", None, "no Intel HEX record", "':'"),
     "no data in it": (f"{UPPER}\n{END}\n", None, "no data", "data record"),
@@ -116,7 +121,9 @@ class Reading(unittest.TestCase):
         self.assertIn("byte 77 at 0105, where line 17 has 10", caught.exception.found)
 
     def test_start_addresses(self) -> None:
-        self.assertEqual(read(f"{record(0, b'a')}\n{record(0, bytes([8, 0, 0, 0xC1]), 5)}\n{END}\n").start, 0x080000C1)
+        self.assertEqual(
+            read(f"{record(0, b'a')}\n{record(0, bytes([8, 0, 0, 0xC1]), 5)}\n{END}\n").start, 0x080000C1
+        )
         self.assertEqual(read(f"{record(0, b'a')}\n{record(0, bytes([0x10, 0, 0, 4]), 3)}\n{END}\n").start, 0x10004)
         self.assertIsNone(read(f"{record(0, b'a')}\n{END}\n").start)
 
@@ -133,9 +140,7 @@ class Reading(unittest.TestCase):
         self.assertEqual(read("\n".join([*lines, END, ""])).pieces, (Piece(0, data),))
 
 
-pieces = st.lists(
-    st.tuples(st.integers(0, 0xFFFFFF), st.binary(min_size=1, max_size=600)), min_size=1, max_size=6
-)
+pieces = st.lists(st.tuples(st.integers(0, 0xFFFFFF), st.binary(min_size=1, max_size=600)), min_size=1, max_size=6)
 
 
 def apart(found: list[tuple[int, bytes]]) -> tuple[Piece, ...]:

@@ -41,7 +41,9 @@ class EraseUnits(unittest.TestCase):
         self.assertEqual([(u.number, u.size) for u in made.memories[0].units], [(3, 16384), (4, 65536), (11, 131072)])
 
     def test_all_is_all(self) -> None:
-        made = plan("stm32f103c8", (0x08000000, b"abcd"), wishes=Wishes(despite=frozenset({"vectors"}), erase_all=True))
+        made = plan(
+            "stm32f103c8", (0x08000000, b"abcd"), wishes=Wishes(despite=frozenset({"vectors"}), erase_all=True)
+        )
         self.assertTrue(made.memories[0].whole_erase)
         self.assertEqual(made.memories[0].units, ())
         self.assertIn("erase all 64 KiB", describe(made))

@@ -96,7 +96,10 @@ class Exchanges(unittest.TestCase):
         self.assertEqual(list(dialect.erase(F407.flash, units)), [4, 5, 6])
 
     def test_mass_erase(self) -> None:
-        for get, frames in ((GET, (("44 BB", "79"), ("FF FF 00", "79"))), (GET_V2, (("43 BC", "79"), ("FF 00", "79")))):
+        for get, frames in (
+            (GET, (("44 BB", "79"), ("FF FF 00", "79"))),
+            (GET_V2, (("43 BC", "79"), ("FF 00", "79"))),
+        ):
             dialect, _ = self.talk(get, ID_410, ID_410, *frames)
             dialect.identify()
             dialect.erase_all(F103.flash)
@@ -120,7 +123,9 @@ class Exchanges(unittest.TestCase):
         self.assertEqual((caught.exception.stage, caught.exception.command), ("command", "read memory"))
 
     def test_lost_complement_is_found_by_synchronising(self) -> None:
-        dialect, _ = self.talk(("11 EE", ""), ("7F", "1F"), ("11 EE", "79"), ("08 00 00 00 08", "79"), ("00 FF", "79 5A"))
+        dialect, _ = self.talk(
+            ("11 EE", ""), ("7F", "1F"), ("11 EE", "79"), ("08 00 00 00 08", "79"), ("00 FF", "79 5A")
+        )
         self.assertEqual(dialect.read(F103.flash, 0x08000000, 1), b"\x5a")
 
     def test_text_in_place_of_an_answer(self) -> None:

@@ -5,23 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 KINDS = {
-    "drop-to-chip": "N: the Nth character to the chip is lost",
-    "drop-to-host": "N: the Nth character from the chip is lost",
-    "flip-to-chip": "N:MASK: bits MASK (hex) of the Nth character to the chip are flipped",
-    "flip-to-host": "N:MASK: the same from the chip",
-    "repeat-to-chip": "N: the Nth character to the chip arrives twice",
-    "repeat-to-host": "N: the same from the chip",
-    "silence-after": "N: the chip says nothing more after N characters",
-    "restart-after": "N: the chip resets itself when it has received N characters, as with a weak supply",
-    "worn": "ADDRESS: one bit of the flash byte there cannot be programmed",
-    "dead-write": "writing the flash has no effect",
-    "slow-erase": "FACTOR: erasing takes so many times longer",
-    "locked": "readout protection is on",
-    "clock": "FACTOR: the chip's clock, and so its rate, is off by it",
-    "echo": "every character sent comes straight back, and nothing else",
-    "no-boot": "the boot pin never selects the bootloader: the jumper is forgotten",
-    "dead": "the chip has no supply",
+    "drop-to-chip": ("N", "the Nth character to the chip is lost"),
+    "drop-to-host": ("N", "the Nth character from the chip is lost"),
+    "flip-to-chip": ("N:MASK", "bits MASK (hex) of the Nth character to the chip are flipped"),
+    "flip-to-host": ("N:MASK", "the same from the chip"),
+    "repeat-to-chip": ("N", "the Nth character to the chip arrives twice"),
+    "repeat-to-host": ("N", "the same from the chip"),
+    "silence-after": ("N", "the chip says nothing more after N characters"),
+    "restart-after": ("N", "the chip resets itself when it has received N characters, as with a weak supply"),
+    "worn": ("ADDRESS", "one bit of the flash byte there cannot be programmed"),
+    "dead-write": ("", "writing the flash has no effect"),
+    "slow-erase": ("FACTOR", "erasing takes so many times longer"),
+    "locked": ("", "readout protection is on"),
+    "clock": ("FACTOR", "the chip's clock, and so its rate, is off by it"),
+    "echo": ("", "every character sent comes straight back, and nothing else"),
+    "no-boot": ("", "nothing enters the bootloader: the boot jumper is forgotten, or reset came too late"),
+    "dead": ("", "the chip has no supply"),
 }
+"""Faults by name: what is written behind the '=', and what they do."""
 
 
 @dataclass
@@ -75,7 +76,9 @@ class Faults:
             else:
                 setattr(self, name, int(value, 0))
         except ValueError:
-            raise ValueError(f"'{text}' cannot be read: {kind} wants {KINDS[kind]}") from None
+            argument, meaning = KINDS[kind]
+            written = f"{kind}={argument}" if argument else kind
+            raise ValueError(f"'{text}' cannot be read: write {written} ({meaning})") from None
 
     def to_chip(self, number: int, value: int) -> list[int]:
         """What becomes of a character on its way to the chip."""

@@ -141,10 +141,9 @@ def _list(boards: Any, faults: Any) -> None:
     for name, board in boards.items():
         click.echo(f"{name:<12}  {board.title}, {board.circuit.hookup}")
     click.echo("\nfaults, for --fault:")
-    for name, meaning in faults.items():
-        what = f"={meaning.partition(':')[0]}" if meaning.partition(":")[1] else ""
-        text = meaning.partition(": ")[2] if what else meaning
-        click.echo(f"  {name + what:<24}  {text}")
+    for name, (argument, meaning) in faults.items():
+        written = f"{name}={argument}" if argument else name
+        click.echo(f"  {written:<24}  {meaning}")
 
 
 def _save(servers: list[Any], folder: Path) -> None:

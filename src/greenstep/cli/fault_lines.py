@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 
 from greenstep.core.errors import Finding
 
-_INDENT = 11
+_INDENT = 12
 
 
 def fault_lines(findings: Sequence[Finding], width: int = 100) -> list[str]:

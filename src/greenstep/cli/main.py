@@ -63,7 +63,7 @@ class _Commands(click.Group):
         return super().resolve_command(ctx, args)
 
 
-@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
 @click.version_option(__version__, prog_name="greenstep", message="%(prog)s %(version)s")
 def main() -> None:
     """Upload compiled images to microcontrollers through their UART bootloaders.

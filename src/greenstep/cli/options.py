@@ -28,6 +28,23 @@ class Number(click.ParamType):  # type: ignore[type-arg]
             self.fail(str(error), param, ctx)
 
 
+class _Whole(click.IntRange):
+    """A range that is checked, and not printed in the help."""
+
+    def _describe_range(self) -> str:
+        return ""
+
+
+class _Real(click.FloatRange):
+    """The same for seconds."""
+
+    def _describe_range(self) -> str:
+        return ""
+
+
+RATE = _Whole(50, 12_000_000)
+
+
 class Hexadecimal(click.ParamType):  # type: ignore[type-arg]
     """A chip's number, in hexadecimal with or without 0x."""
 
@@ -48,13 +65,11 @@ def _option(*names: str, **details: Any) -> Callable[[Command], Command]:
 _BOARD = (
     _option("--chip", metavar="NAME", help="The chip, such as atmega328p, stm32f103c8, or a family: stm32."),
     _option("--port", metavar="PORT", help="Device or URL: /dev/ttyUSB0, COM3, rfc2217://host:port."),
-    _option("--baud", type=click.IntRange(50, 12_000_000), metavar="RATE", help="Rate of the bootloader."),
+    _option("--baud", type=RATE, metavar="RATE", help="Rate of the bootloader."),
     _option("--hookup", metavar="NAME|TABLE", help="How DTR and RTS reach reset and boot; see docs/hookups.md."),
     _option("--enter", metavar="SEQUENCE", help='Moves into the bootloader: "boot on; reset on; wait 50 ms; …".'),
     _option("--leave", metavar="SEQUENCE", help="Moves that start the application."),
-    _option(
-        "--patience", type=click.FloatRange(0, 3600), metavar="SECONDS", help="How long to keep asking for sync."
-    ),
+    _option("--patience", type=_Real(0, 3600), metavar="SECONDS", help="How long to keep asking for sync."),
     _option("--dialect", metavar="NAME", help="The bootloader's protocol, where it is not the chip's usual one."),
     _option("--frame", metavar="FRAME", help="Data bits, parity, stop bits, where not the dialect's: 8N1, 8E1."),
     _option("--also-ident", type=Hexadecimal(), multiple=True, help="Accept a chip that answers with this number."),
@@ -75,10 +90,8 @@ _IMAGES = (
 
 _START = (
     _option("--expect", metavar="TEXT", help="Text the application prints: it proves that it runs."),
-    _option(
-        "--expect-within", type=click.FloatRange(0.1, 3600), metavar="SECONDS", help="How long to wait for it. [5]"
-    ),
-    _option("--console-baud", type=click.IntRange(50, 12_000_000), metavar="RATE", help="Rate of the application."),
+    _option("--expect-within", type=_Real(0.1, 3600), metavar="SECONDS", help="How long to wait for it. [5]"),
+    _option("--console-baud", type=RATE, metavar="RATE", help="Rate of the application."),
 )
 
 _GENERAL = (

@@ -108,6 +108,9 @@ class RateGuess:
     margin: float
 
 
+_EIGHT_N_ONE = Frame()
+
+
 @dataclass(frozen=True)
 class Sample:
     """Bytes as they were received in `frame`, from somebody who sends in `sent_frame`.
@@ -117,7 +120,7 @@ class Sample:
 
     data: bytes
     frame: Frame
-    sent_frame: Frame = Frame()
+    sent_frame: Frame = _EIGHT_N_ONE
     replies: tuple[bytes, ...] = ()
 
 

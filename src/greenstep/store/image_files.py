@@ -7,7 +7,7 @@ from pathlib import Path
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, ImageFault, read_intel_hex, read_raw, recognise
 from greenstep.core.image.recognise import HEAD_BYTES
-from greenstep.core.quantities import show_address
+from greenstep.core.quantities import readable_share, show_address
 
 LARGEST_RAW_BYTES = 64 << 20
 
@@ -39,7 +39,17 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
                     "have the compiler's tools make Intel HEX of it",
                     key="image-kind",
                 )
-            return read_raw(stream.read(LARGEST_RAW_BYTES), name, raw_base if at is None else at)
+            data = stream.read(LARGEST_RAW_BYTES)
+            if at is None and data and readable_share(data) == 1.0:
+                raise ImageFault(
+                    name,
+                    None,
+                    "this is a text, and no image that is known here",
+                    "Intel HEX or raw binary",
+                    f"if the chip is to hold the text itself, say where: {name}@ADDRESS",
+                    key="image-kind",
+                )
+            return read_raw(data, name, raw_base if at is None else at)
     except FileNotFoundError:
         raise usage("no-such-file", f"there is no file {path}", *_alike(path)) from None
     except IsADirectoryError:

@@ -40,7 +40,7 @@ def talk_at(baud: int) -> Any:
 
 def old_half_erased(line: Any) -> None:
     """Erasing is acknowledged and does nothing, as on a flash larger than declared."""
-    line.chip.kind = line.chip.kind.__class__(**{**line.chip.kind.__dict__})
+    line.chip.kind = line.chip.kind.__class__(**line.chip.kind.__dict__)
     kept = bytes(line.chip.flash)
     original = line.chip._erase_sectors
 

@@ -55,7 +55,8 @@ class Difference:
 
     `expected` and `found` are the whole spans compared, end to end; `blocks` are (offset, size) of the
     writes in them; `guarded` says that writes carry a
-    checksum, so that nothing was damaged on the way to the chip; `before` is what the beginning of the span held before, where that is known.
+    checksum, so that nothing was damaged on the way to the chip; `before` is what the beginning of the
+    span held before, where that is known.
     """
 
     first_address: int

@@ -14,7 +14,7 @@ def _where(difference: Difference) -> tuple[str, ...]:
     expected = difference.expected[first : first + 8]
     found = difference.found[first : first + 8]
     return (
-        f"{count(len(wrong), 'byte')} of {len(difference.expected):,} differ, the first at {show_address(address)}",
+        f"{count(len(wrong), 'byte')} of {len(difference.expected):,} compared differ, the first at {show_address(address)}",
         f"expected {show_bytes(expected)}, found {show_bytes(found)}",
     )
 

@@ -1,0 +1,123 @@
+"""The installed command in a temporary folder, and a bench of simulated boards to point it at."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import unittest
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from greenstep.bench.samples import avr_image, stm32_image
+from greenstep.core.image import Image, write_intel_hex
+
+COMMAND = str(Path(sys.executable).parent / "greenstep")
+LONGEST_S = 120
+
+
+@dataclass(frozen=True)
+class Run:
+    """What a command left behind."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def text(self) -> str:
+        return self.out + self.err
+
+    @property
+    def events(self) -> list[dict[str, Any]]:
+        """The lines of `--json`."""
+        return [json.loads(line) for line in self.out.splitlines()]
+
+    def event(self, kind: str, **wanted: Any) -> dict[str, Any]:
+        """The first event of a kind with the given values. Raises AssertionError."""
+        for event in self.events:
+            if event["event"] == kind and all(event.get(key) == value for key, value in wanted.items()):
+                return event
+        raise AssertionError(f"no {kind} {wanted} in\n{self.out}")
+
+
+class Bench:
+    """`greenstep bench` as a process of its own; `close` returns what the chips hold."""
+
+    def __init__(self, folder: Path, *arguments: str) -> None:
+        self._folder = folder / "memories"
+        self._process = subprocess.Popen(
+            [COMMAND, "bench", *arguments, "--json", "--save-memory", str(self._folder)],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder,
+        )  # fmt: skip
+        assert self._process.stdout is not None
+        names = [word for word in arguments if not word.startswith("-") and "=" not in word and not word[0].isdigit()]
+        self.boards: dict[str, dict[str, Any]] = {}
+        for _ in range(max(1, len([name for name in names if name not in ("locked", "echo", "dead", "no-boot")]))):
+            line = self._process.stdout.readline()
+            if not line:
+                raise AssertionError(self._process.communicate()[1])
+            board = json.loads(line)
+            self.boards[board["board"]] = board
+
+    def port(self, board: str) -> str:
+        return str(self.boards[board]["port"])
+
+    def kill(self) -> None:
+        """As when the cable is pulled."""
+        self._process.kill()
+        self._process.communicate()
+
+    def close(self) -> dict[str, bytes]:
+        """Stop it; the memories by file name, such as 'brood-probe.flash'."""
+        if self._process.poll() is None:
+            self._process.send_signal(signal.SIGTERM)
+            self._process.communicate(timeout=LONGEST_S)
+        return {path.stem: path.read_bytes() for path in self._folder.glob("*.bin")}
+
+
+class ToolTest(unittest.TestCase):
+    """Each test in a folder of its own, with the apiary's images in it."""
+
+    probe = stm32_image("brood probe 1.7 ready", 5000)
+    scale = avr_image("hive scale 2.4 ready", 4000)
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory(prefix="greenstep-test-")
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.write_hex("brood-probe.hex", self.probe)
+        self.write_hex("hive-scale.hex", self.scale)
+
+    def write_hex(self, name: str, image: Image) -> None:
+        (self.folder / name).write_text("".join(write_intel_hex(image)))
+
+    def project(self, text: str) -> None:
+        (self.folder / "greenstep.toml").write_text(text)
+
+    def environment(self, **variables: str) -> dict[str, str]:
+        clean = {key: value for key, value in os.environ.items() if not key.startswith("GREENSTEP_")}
+        return {**clean, "COLUMNS": "100", **variables}
+
+    def run_tool(self, *arguments: str, **variables: str) -> Run:
+        done = subprocess.run(
+            [COMMAND, *arguments], cwd=self.folder, env=self.environment(**variables), capture_output=True, text=True,
+            timeout=LONGEST_S, stdin=subprocess.DEVNULL,
+        )  # fmt: skip
+        self.assertNotIn("Traceback", done.stdout + done.stderr)
+        return Run(done.returncode, done.stdout, done.stderr)
+
+    def start_tool(self, *arguments: str) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [COMMAND, *arguments], cwd=self.folder, env=self.environment(), stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL,
+        )  # fmt: skip
+
+    def bench(self, *arguments: str) -> Bench:
+        bench = Bench(self.folder, *arguments)
+        self.addCleanup(bench.close)
+        return bench
