@@ -23,6 +23,9 @@ DISPLAY = ":97"
 TCP_PORT = "7301"
 
 
+_TERMINAL = shlex.split("xterm -fa 'DejaVu Sans Mono' -fs 13 -bg '#10141a' -fg '#d6dde6' -geometry 118x37+0+0")
+
+
 @dataclass(frozen=True)
 class Picture:
     """A command, the bench behind it, and when to press the shutter: at the end, or so many seconds in."""
@@ -67,20 +70,7 @@ def take(picture: Picture) -> None:
         )
         shown = f"clear; {shown}; touch {done}; sleep 60"
         window = subprocess.Popen(
-            [
-                "xterm",
-                "-fa",
-                "DejaVu Sans Mono",
-                "-fs",
-                "13",
-                "-bg",
-                "#10141a",
-                "-fg",
-                "#d6dde6",
-                "-geometry",
-                "118x37+0+0",
-            ]
-            + ["-e", "bash", "-c", shown],
+            [*_TERMINAL, "-e", "bash", "-c", shown],
             cwd=ROOT / "examples" / "apiary",
             env={**os.environ, "DISPLAY": DISPLAY, "PATH": f"{Path(COMMAND).parent}:{os.environ['PATH']}"},
             start_new_session=True,

@@ -215,4 +215,5 @@ class _Comparison:
             scene.before,
             self.reads_differ,
             scene.job.dialect.traits.guards_writes,
+            scene.job.purpose == "upload",
         )

@@ -131,7 +131,7 @@ def fell_silent(seen: Observations) -> Finding | None:
 
 def lost_step(seen: Observations) -> Finding | None:
     """The last resort once something had answered."""
-    if seen.phase == "sync":
+    if seen.phase == "sync" or seen.difference is not None:
         return None
     return Finding(
         "damaged-line",

@@ -54,9 +54,8 @@ class Difference:
     """What verify found: places where the chip differs from what was written.
 
     `expected` and `found` are the whole spans compared, end to end; `blocks` are (offset, size) of the
-    writes in them; `guarded` says that writes carry a
-    checksum, so that nothing was damaged on the way to the chip; `before` is what the beginning of the
-    span held before, where that is known.
+    writes in them; `guarded` says that writes carry a checksum, so that nothing was damaged on the way to the
+    chip; `before` is what the beginning of the span held before, where that is known; `written` is False where nothing was written just now.
     """
 
     first_address: int
@@ -67,6 +66,7 @@ class Difference:
     before: bytes = b""
     reads_differ: bool = False
     guarded: bool = False
+    written: bool = True
 
     @property
     def wrong(self) -> list[int]:

@@ -14,7 +14,8 @@ def _where(difference: Difference) -> tuple[str, ...]:
     expected = difference.expected[first : first + 8]
     found = difference.found[first : first + 8]
     return (
-        f"{count(len(wrong), 'byte')} of {len(difference.expected):,} compared differ, the first at {show_address(address)}",
+        f"{count(len(wrong), 'byte')} of {len(difference.expected):,} compared differ, "
+        f"the first at {show_address(address)}",
         f"expected {show_bytes(expected)}, found {show_bytes(found)}",
     )
 
@@ -24,10 +25,18 @@ def verify_differs(seen: Observations) -> Finding | None:
         return None
     difference = seen.difference
     evidence = _where(difference)
-    for rule in _PATTERNS:
+    for rule in _PATTERNS if difference.written else _LOOKING_ONLY:
         finding = rule(difference, evidence)
         if finding is not None:
             return finding
+    if not difference.written:
+        return Finding(
+            "other-image",
+            "the chip holds another image" if len(difference.wrong) > 64 else "the chip holds almost this image",
+            evidence,
+            ("upload it", "is it the image you meant?"),
+            "certain",
+        )
     return Finding(
         "verify-differs",
         "the chip holds something else than the image",
@@ -68,6 +77,8 @@ def _last_block(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
 def _not_written(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
     if any(d.found[i] != d.erased for i in d.wrong):
         return None
+    if not d.written:
+        return Finding("blank", f"those places are blank ({d.erased:02X})", evidence, ("upload the image",))
     return Finding(
         "not-written",
         f"those places are still blank ({d.erased:02X}): they were erased, and not written",
@@ -150,5 +161,6 @@ def _worn(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
 
 
 _PATTERNS = (_unstable, _no_effect, _not_written, _last_block, _shifted, _worn, _not_erased)
+_LOOKING_ONLY = (_unstable, _not_written)
 
 VERIFY_RULES = (verify_differs,)
