@@ -64,7 +64,7 @@ def take(picture: Picture) -> None:
         pass
     with tempfile.TemporaryDirectory() as holder:
         done = Path(holder) / "done"
-        shown = "; ".join(
+        shown = "; echo; echo; ".join(
             f"printf '$ %s\\n\\n' {shlex.quote(part.strip())}; {part}"
             for part in picture.command.split("; echo; echo; ")
         )

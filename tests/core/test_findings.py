@@ -129,6 +129,16 @@ class PlainObservations(unittest.TestCase):
                 expected = "not-erased" if key == "verify-differs" else key
                 self.assertEqual(self.first(observations), expected)
 
+    def test_looking_only_speaks_of_no_write(self) -> None:
+        for found, key, said in (
+            (DATA[::-1], "other-image", "another image"),
+            (DATA[:40] + b"\x00" + DATA[41:], "other-image", "almost this image"),
+            (DATA[:256] + b"\xff" * 768, "blank", "are blank (FF)"),
+        ):
+            finding = diagnose(difference(DATA, found, written=False))[0]
+            self.assertEqual(finding.key, key)
+            self.assertIn(said, finding.cause)
+
     def test_one_flipped_bit_is_worn_flash_only_where_writes_are_guarded(self) -> None:
         found = DATA[:40] + bytes([DATA[40] ^ 2]) + DATA[41:]
         self.assertEqual(self.first(difference(DATA, found, guarded=True)), "worn-flash")

@@ -14,6 +14,7 @@ import click
 from greenstep.core.climb import Climb, Purpose
 from greenstep.core.errors import Fault
 from greenstep.core.events import ClimbEnded, Event, StepEnded
+from greenstep.core.quantities import show_size
 
 from .json_view import JsonView, findings_line
 
@@ -128,14 +129,7 @@ def _events(climb: Climb, interrupts: _Interrupts) -> Iterator[Event]:
 
 
 def _rows(chip: StepEnded) -> list[tuple[str, str]]:
-    names = {
-        "part": "part",
-        "ident": "id",
-        "loader": "loader",
-        "flash_bytes": "flash bytes",
-        "unique_id": "unique id",
-    }
+    names = {"part": "part", "ident": "id", "loader": "loader", "unique_id": "unique id", "commands": "commands"}
     rows = [(title, str(chip.figures[key])) for key, title in names.items() if key in chip.figures]
-    if "commands" in chip.figures:
-        rows.append(("commands", str(chip.figures["commands"])))
+    rows.insert(2, ("flash", show_size(int(chip.figures["flash_bytes"]))))
     return rows

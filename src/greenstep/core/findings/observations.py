@@ -55,7 +55,8 @@ class Difference:
 
     `expected` and `found` are the whole spans compared, end to end; `blocks` are (offset, size) of the
     writes in them; `guarded` says that writes carry a checksum, so that nothing was damaged on the way to the
-    chip; `before` is what the beginning of the span held before, where that is known; `written` is False where nothing was written just now.
+    chip; `before` is what the beginning of the span held before, where that is known; `written`
+    is False where nothing was written just now.
     """
 
     first_address: int
