@@ -40,6 +40,11 @@ class Exchanges(unittest.TestCase):
         self.assertEqual((identity.ident, identity.said), (0x1E950F, "signature 1E 95 0F"))
         self.assertEqual(dict(identity.details)["loader"], "4.4")
 
+    def test_a_loader_without_a_version(self) -> None:
+        for answer in ("", "14 12"):
+            script = (("41 81 20", answer), ("30 20", "14 10"), *IDENTIFY[2:])
+            self.assertEqual(self.talk(*script).identify().details, ())
+
     def test_address_in_words_and_page_in_one_go(self) -> None:
         page = bytes(range(128))
         sent = "55 80 01 20 64 00 80 46" + page.hex() + "20"

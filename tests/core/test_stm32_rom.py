@@ -12,7 +12,8 @@ from greenstep.bench.trial import sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue, EraseUnit
 from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
-from greenstep.core.dialects.stm32_rom import Stm32Rom, word_crc
+from greenstep.core.dialects.stm32_crc import word_crc
+from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.link import LineSettings
 

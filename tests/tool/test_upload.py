@@ -75,7 +75,7 @@ class OverTheNetwork(ToolTest):
         (self.folder / "scale.bin").write_bytes(self.scale.pieces[0].data)
         (self.folder / "settings.bin").write_bytes(b"hive 7, north field")
         run = self.run_tool(
-            "upload", "scale.bin@0", "--eeprom", "settings.bin@0x20", "--chip", "atmega328p",
+            "upload", "scale.bin", "at", "0", "--eeprom", "settings.bin at 0x20", "--chip", "atmega328p",
             "--port", bench.port("hive-scale"),
         )  # fmt: skip
         self.assertEqual(run.status, 0, run.text)

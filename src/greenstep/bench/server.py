@@ -9,8 +9,6 @@ from __future__ import annotations
 import contextlib
 import selectors
 import socket
-import threading
-import time
 from collections.abc import Callable
 from typing import Any, cast
 
@@ -21,14 +19,14 @@ from greenstep.core.link import Frame, LineSettings, Parity
 from .boards import BenchBoard, Hands
 from .faults import Faults
 from .line import SimulatedLine
+from .real_time import RealTimeBoard
 
 HOST = "127.0.0.1"
 _PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
-_LONGEST_WAIT_S = 0.05
 
 
-class BoardServer:
-    """One board behind one TCP port (0: the system chooses). Serves in a thread of its own until closed."""
+class BoardServer(RealTimeBoard):
+    """One board behind one TCP port (0: the system chooses). Raises OSError where it cannot be had."""
 
     def __init__(
         self,
@@ -38,80 +36,47 @@ class BoardServer:
         hands: Hands | None = None,
         tcp_port: int = 0,
     ) -> None:
-        self.board = board
-        self.line = board.build(faults, turnaround_s)
-        self.lock = threading.Lock()
-        self._hands = hands
-        self._ended = threading.Event()
+        super().__init__(board, faults, turnaround_s, hands)
         self._listener = socket.create_server((HOST, tcp_port))
         self._listener.settimeout(0.1)
         self.url = f"rfc2217://{HOST}:{self._listener.getsockname()[1]}"
-        self._started = time.monotonic()
-        self.line.power_on(0.0)
-        self._thread = threading.Thread(target=self._serve, name=f"bench {board.name}", daemon=True)
-        self._thread.start()
+        self._begin()
 
-    def close(self) -> None:
-        self._ended.set()
-        self._thread.join(timeout=2)
+    def _release(self) -> None:
         self._listener.close()
-
-    def cut(self) -> None:
-        """Pull the cable: the client's connection ends at once."""
-        self._cut = True
-
-    _cut = False
-
-    def _now(self) -> float:
-        return time.monotonic() - self._started
 
     def _serve(self) -> None:
         while not self._ended.is_set():
             try:
                 client, _ = self._listener.accept()
             except TimeoutError:
-                with self.lock:
-                    self.line.advance(self._now())
+                self.line.advance(self._now())
                 continue
             except OSError:
                 return
             client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            self._cut = False
             with client, contextlib.suppress(ConnectionError):
                 self._converse(client)
-            with self.lock:  # an adapter whose port is closed lets its lines go
-                self.line.set_lines(self._now(), False, False)
+            # an adapter whose port is closed lets its lines go
+            self.line.set_lines(self._now(), False, False)
 
     def _converse(self, client: socket.socket) -> None:
         adapter = _Adapter(self.line, self._now)
         manager = rfc2217.PortManager(cast(Any, adapter), cast(Any, _Sender(client)))
-        pressed = False
         # epoll counts in whole milliseconds, of which an upload waits for thousands
         with selectors.SelectSelector() as selector:
             selector.register(client, selectors.EVENT_READ)
-            while not self._ended.is_set() and not self._cut:
-                readable = selector.select(self._wait_s())
-                with self.lock:
-                    if readable:
-                        received = client.recv(4096)
-                        if not received:
-                            return
-                        wanted = b"".join(manager.filter(received))
-                        if wanted:
-                            if self._hands is not None and not pressed:
-                                pressed = True
-                                self._hands.press(self.line, self._now())
-                            self.line.write(self._now(), wanted)
-                    heard = self.line.take(self._now(), 1 << 16)
+            while not self._ended.is_set():
+                if selector.select(self._wait_s()):
+                    received = client.recv(4096)
+                    if not received:
+                        return
+                    wanted = b"".join(manager.filter(received))
+                    if wanted:
+                        self._written(wanted)
+                heard = self._heard()
                 if heard:
                     client.sendall(b"".join(manager.escape(heard)))
-
-    def _wait_s(self) -> float:
-        with self.lock:
-            following = self.line.next_answer
-        if following is None:
-            return _LONGEST_WAIT_S
-        return min(_LONGEST_WAIT_S, max(0.0, following - self._now()))
 
 
 class _Sender:

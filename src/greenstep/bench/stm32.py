@@ -182,10 +182,16 @@ class SimulatedStm32(SimulatedChip):
 
     def _frame(self, size: int) -> Generator[Take | Spend, int, bytes | None]:
         """So many characters and their XOR; None if one is damaged or the XOR is wrong."""
+        return (yield from self._rest_of_frame([], size))
+
+    def _rest_of_frame(self, head: list[int], size: int) -> Generator[Take | Spend, int, bytes | None]:
+        """So many characters behind a frame's head, and the XOR over all; None if one is damaged or it is wrong."""
+        if DAMAGED in head:
+            return None
         values = []
         for _ in range(size + 1):
             values.append((yield Take()))
-        if DAMAGED in values or reduce(xor, values):
+        if DAMAGED in values or reduce(xor, head + values):
             return None
         return bytes(values[:-1])
 
@@ -242,14 +248,8 @@ class SimulatedStm32(SimulatedChip):
             return False
         self.send(_ACK)
         size = yield Take()
-        if size == DAMAGED:
-            self.send(_NACK)
-            return False
-        values = [size]
-        for _ in range(size + 2):
-            values.append((yield Take()))
-        data = bytes(value & 0xFF for value in values[1:-1])
-        if DAMAGED in values or reduce(xor, values):
+        data = yield from self._rest_of_frame([size], size + 1)
+        if data is None:
             self.send(_NACK)
             return False
         if len(data) % self.kind.align or not self._in_flash(address, len(data)):
@@ -296,16 +296,11 @@ class SimulatedStm32(SimulatedChip):
                 self.send(_NACK)
                 return False
             return (yield from self._erase_sectors(list(range(len(self.kind.sectors)))))
-        if size == DAMAGED:
+        numbers = yield from self._rest_of_frame([size], size + 1)
+        if numbers is None:
             self.send(_NACK)
             return False
-        values = [size]
-        for _ in range(size + 2):
-            values.append((yield Take()))
-        if DAMAGED in values or reduce(xor, values):
-            self.send(_NACK)
-            return False
-        return (yield from self._erase_sectors(values[1:-1]))
+        return (yield from self._erase_sectors(list(numbers)))
 
     def _extended_erase(self) -> Steps:
         head = [(yield Take()), (yield Take())]
@@ -319,13 +314,11 @@ class SimulatedStm32(SimulatedChip):
                 self.send(_NACK)
                 return False
             return (yield from self._erase_sectors(list(range(len(self.kind.sectors)))))
-        values = list(head)
-        for _ in range(2 * (size + 1) + 1):
-            values.append((yield Take()))
-        if DAMAGED in values or reduce(xor, values):
+        body = yield from self._rest_of_frame(head, 2 * (size + 1))
+        if body is None:
             self.send(_NACK)
             return False
-        numbers = [values[i] << 8 | values[i + 1] for i in range(2, len(values) - 1, 2)]
+        numbers = [body[i] << 8 | body[i + 1] for i in range(0, len(body), 2)]
         return (yield from self._erase_sectors(numbers))
 
     def _erase_sectors(self, numbers: list[int]) -> Steps:
@@ -350,13 +343,11 @@ class SimulatedStm32(SimulatedChip):
 
     def _write_protect(self) -> Steps:
         size = yield Take()
-        values = [size]
-        for _ in range(max(size, 0) + 2):
-            values.append((yield Take()))
-        if DAMAGED in values or reduce(xor, values):
+        numbers = yield from self._rest_of_frame([size], size + 1)
+        if numbers is None:
             self.send(_NACK)
             return False
-        self.protected = set(values[1:-1])
+        self.protected = set(numbers)
         self.send(_ACK)
         return self._reset()
 

@@ -76,8 +76,8 @@ _BOARD = (
 )
 
 _IMAGES = (
-    _option("--images", multiple=True, metavar="FILE[@ADDRESS]", help="An image, as if named as an argument."),
-    click.option("--eeprom", multiple=True, metavar="FILE[@ADDRESS]", help="An image for the EEPROM."),
+    _option("--images", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image, as if named as an argument."),
+    click.option("--eeprom", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image for the EEPROM."),
     _option("--keep", multiple=True, metavar="FROM:SIZE", help="Room that must survive: refuse what would touch it."),
     _option("--bootloader-bytes", type=Number(), metavar="SIZE", help="Room of the bootloader at the top of flash."),
     _option(

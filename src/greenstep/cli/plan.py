@@ -16,7 +16,7 @@ from .options import board_options, general_options, image_options
 
 
 @click.command("plan", short_help="Show what an upload would do.")
-@click.argument("target", nargs=-1, metavar="[BOARD] [FILE[@ADDRESS]]…")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…")
 @board_options
 @image_options
 @click.option("--ask", is_flag=True, help="Ask the chip for its real flash size first; this resets it.")

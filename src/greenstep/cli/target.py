@@ -19,7 +19,7 @@ from greenstep.core.hookup.circuits import with_sequences
 from greenstep.core.image import Image, join
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan import Wishes
-from greenstep.store.board import BoardSettings, ImageFile, PortChoice, image_argument, keep_argument
+from greenstep.store.board import BoardSettings, ImageFile, PortChoice, image_arguments, image_option, keep_argument
 from greenstep.store.image_files import load_image
 from greenstep.store.project import Project, find_project
 
@@ -43,7 +43,8 @@ def _split(words: tuple[str, ...], project: Project, options: Mapping[str, Any])
         if len(project.boards) == 1:
             return next(iter(project.boards)), ()
         raise usage("which-board", "which board?", f"name one: {', '.join(project.boards)}")
-    for word in words:
+    for file in image_arguments(words):
+        word = str(file.file)
         if not _is_file(word):
             near = project.nearest(word)
             tries = [f"did you mean {' or '.join(near)}?"] if near else []
@@ -54,12 +55,14 @@ def _split(words: tuple[str, ...], project: Project, options: Mapping[str, Any])
 
 
 def _is_file(word: str) -> bool:
-    return Path(word).exists() or Path(word.rpartition("@")[0] or word).exists() or "." in word or "/" in word
+    """Whether a word exists as a file, or is at least written like one."""
+    return Path(word).exists() or "." in word or "/" in word
 
 
 def _from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSettings:
-    images = [image_argument(text) for text in (*files, *(options.get("images") or ()))]
-    images += [image_argument(text, "eeprom") for text in options.get("eeprom") or ()]
+    images = list(image_arguments(files))
+    images += [image for text in options.get("images") or () for image in image_option(text)]
+    images += [image for text in options.get("eeprom") or () for image in image_option(text, "eeprom")]
     same = (
         "chip", "dialect", "baud", "frame", "enter", "leave", "expect", "expect_within", "console_baud",
         "patience", "bootloader_bytes", "erase", "verify", "start",

@@ -11,7 +11,7 @@ from .options import board_options, general_options, image_options, start_option
 
 
 @click.command("upload", short_help="Write images, read them back, start.")
-@click.argument("target", nargs=-1, metavar="[BOARD] [FILE[@ADDRESS]]…")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…")
 @board_options
 @image_options
 @start_options
@@ -26,7 +26,7 @@ def command(target: tuple[str, ...], **options: Any) -> int:
     \b
     greenstep upload brood-probe
     greenstep upload scale.hex --chip atmega328p --port /dev/ttyUSB0
-    greenstep upload probe.bin@0x08004000 --chip stm32f072rb --hookup by-hand
+    greenstep upload probe.bin at 0x08004000 --chip stm32f072rb --hookup by-hand
 
     Exit status: 0 green (or written and, as asked, not verified); 2 usage or project file; 3 port;
     4 no bootloader answered; 5 refused before writing; 6 erase or write failed; 7 verify failed;

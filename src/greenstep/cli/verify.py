@@ -11,7 +11,7 @@ from .options import board_options, general_options, image_options
 
 
 @click.command("verify", short_help="Compare the chip with images.")
-@click.argument("target", nargs=-1, metavar="[BOARD] [FILE[@ADDRESS]]…")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…")
 @board_options
 @image_options
 @general_options

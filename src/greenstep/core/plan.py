@@ -149,7 +149,7 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
             cause = f"the image is not for this place: {image.name} begins at {show_address(reaches)}"
             tries = ["is it the image of another chip?"]
             if image.format == "raw binary":
-                tries = ["a raw file has no addresses: give it one with FILE@ADDRESS", *tries]
+                tries = ["a raw file has no addresses: give it one: FILE at ADDRESS", *tries]
         raise RefusedFault(
             Finding(
                 "does-not-fit",

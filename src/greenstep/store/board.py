@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -221,15 +221,30 @@ class _Reader:
         return tuple(values)
 
 
-def image_argument(text: str, memory: str = "flash") -> ImageFile:
-    """A file as named on the command line: `scale.bin@0x08004000`. Raises UsageFault."""
-    file, sign, address = text.rpartition("@")
-    if sign and not Path(text).exists():
+def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageFile, ...]:
+    """Files as named on the command line: `scale.hex pages.bin at 0x08004000`. Raises UsageFault."""
+    files: list[ImageFile] = []
+    at = 0
+    while at < len(words):
+        file = Path(words[at])
+        if words[at + 1 : at + 2] != ["at"]:
+            files.append(ImageFile(file, None, memory))
+            at += 1
+            continue
+        if at + 2 == len(words):
+            raise usage("address-given", f"no address behind '{file} at'", "write FILE at 0x08000000")
         try:
-            return ImageFile(Path(file), parse_number(address), memory)
+            files.append(ImageFile(file, parse_number(words[at + 2]), memory))
         except ValueError as error:
-            raise usage("address-given", f"{text}: {error}", "write FILE@0x08000000") from None
-    return ImageFile(Path(text), None, memory)
+            raise usage("address-given", f"{file} at: {error}", "write FILE at 0x08000000") from None
+        at += 3
+    return tuple(files)
+
+
+def image_option(text: str, memory: str = "flash") -> tuple[ImageFile, ...]:
+    """The value of an option that names a file: `pages.bin`, `pages.bin at 0x08004000`. Raises UsageFault."""
+    file, word, address = text.rpartition(" at ")
+    return image_arguments([file.strip(), "at", address.strip()] if word else [text], memory)
 
 
 def keep_argument(text: str) -> Keep:

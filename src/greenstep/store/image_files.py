@@ -26,7 +26,7 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
                 if at is not None:
                     raise usage(
                         "address-given",
-                        f"{name} is Intel HEX and carries its own addresses; @{show_address(at)} does not apply",
+                        f"{name} is Intel HEX and carries its own addresses; {show_address(at)} does not apply",
                         "leave the address out",
                     )
                 return read_intel_hex(stream, name)
@@ -46,7 +46,7 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
                     None,
                     "this is a text, and no image that is known here",
                     "Intel HEX or raw binary",
-                    f"if the chip is to hold the text itself, say where: {name}@ADDRESS",
+                    f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
                     key="image-kind",
                 )
             return read_raw(data, name, raw_base if at is None else at)

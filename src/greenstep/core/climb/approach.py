@@ -128,8 +128,9 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
             return None, tries
         if settles:
             _enter(scene)
-        link.sleep(traits.settles_s[settles % len(traits.settles_s)])
-        for _ in range(traits.asks):
+        turn = settles % len(traits.settles_s)
+        link.sleep(traits.settles_s[turn])
+        for _ in range(traits.asks[turn]):
             tries += 1
             answer = dialect.ask(traits.ask_wait_s)
             if answer is not None:

@@ -17,6 +17,7 @@ from .base import (
     ChipRefusal,
     Cost,
     Dialect,
+    DialectError,
     Examination,
     Identity,
     Silence,
@@ -36,7 +37,7 @@ MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
 IN_SYNC, OK = 0x14, 0x10
 NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 
-_REPLY_S = 0.8  # an idle bootloader answers in microseconds; the rest is for slow bridges and networks
+_REPLY_S = 1.2  # an idle bootloader answers in microseconds; the rest is for slow bridges and networks
 _QUIET_S = 0.03
 _TRIES = 3
 
@@ -58,7 +59,7 @@ class AvrV1(Dialect):
         other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
         settles_s=(0.06, 0.3, 0.15, 0.5),
         ask_wait_s=0.12,
-        asks=6,
+        asks=(6, 6, 10, 20),
     )
 
     def __init__(self, link: Link) -> None:
@@ -129,17 +130,27 @@ class AvrV1(Dialect):
 
     def identify(self) -> Identity:
         """Version, programming mode, signature. Nothing guards the signature: it must come out the same twice."""
-        major, minor = (
-            self._repeat(bytes([GET_PARAMETER, which, END]), 1, "parameter")[0]
-            for which in (MAJOR_VERSION, MINOR_VERSION)
-        )
+        version = self._version()
         self._repeat(bytes([ENTER_PROGRAMMING, END]), 0, "enter programming mode")
         once, twice = (self._signature() for _ in range(2))
         if once != twice:
             self.retries += 1
             once = self._signature()
-        details = (("loader", f"{major}.{minor}"),)
+        details = (("loader", version),) if version else ()
         return Identity(int.from_bytes(once, "big"), f"signature {show_bytes(once)}", details)
+
+    def _version(self) -> str:
+        """The loader's own version; empty where it does not tell, which the smallest may not."""
+        try:
+            major, minor = (
+                self._exchange(bytes([GET_PARAMETER, which, END]), 1, "parameter")[0]
+                for which in (MAJOR_VERSION, MINOR_VERSION)
+            )
+        except DialectError:
+            self.retries += 1
+            self._resync()
+            return ""
+        return f"{major}.{minor}"
 
     def _signature(self) -> bytes:
         return self._repeat(bytes([READ_SIGNATURE, END]), 3, "read signature")

@@ -67,7 +67,8 @@ class Traits:
     `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it;
     `other_answers`: what it says to what it does not understand.
     `settles_s`: how long to wait after each reset before asking; a reset for each, then it is given up.
-    `ask_wait_s`: how long one asking waits for its answer. `asks`: askings after each reset.
+    `ask_wait_s`: how long one asking waits for its answer. `asks`: askings after each reset,
+    as many numbers as `settles_s`: the last round is the longest, for loaders that take their time.
     """
 
     erases: Literal["by unit", "inside write"]
@@ -79,7 +80,7 @@ class Traits:
     other_answers: tuple[bytes, ...]
     settles_s: tuple[float, ...]
     ask_wait_s: float
-    asks: int
+    asks: tuple[int, ...]
 
 
 @dataclass(frozen=True)

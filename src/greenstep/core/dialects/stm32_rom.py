@@ -8,7 +8,6 @@ on it (commands, addresses, reads) is asked again, after a new synchronisation.
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Callable, Iterator, Sequence
 from functools import reduce
 from operator import xor
@@ -33,6 +32,7 @@ from .base import (
     read_exactly,
     read_until,
 )
+from .stm32_crc import POLYNOMIAL, START, word_crc
 
 # AN3155, section 3 "Bootloader command set"
 SYNC, ACK, NACK = 0x7F, 0x79, 0x1F
@@ -61,13 +61,11 @@ NAMES = {
 BLOCK = 256
 """Bytes in one read or write at most (AN3155, "Read Memory" and "Write Memory")."""
 
-_REPLY_S = 1.0  # an idle chip answers in microseconds; the rest is for slow bridges and networks
+_REPLY_S = 1.2  # an idle chip answers in microseconds; the rest is for slow bridges and networks
 _QUIET_S = 0.03
 _RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
 _ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
-_CRC_POLYNOMIAL, _CRC_START = 0x04C11DB7, 0xFFFFFFFF  # the reset values of the CRC unit
-_REVERSED = bytes(int(f"{value:08b}"[::-1], 2) for value in range(256))
 
 
 class Stm32Rom(Dialect):
@@ -87,7 +85,7 @@ class Stm32Rom(Dialect):
         other_answers=(),
         settles_s=(0.0, 0.1, 0.4),
         ask_wait_s=0.25,
-        asks=4,
+        asks=(4, 4, 8),
     )
 
     def __init__(self, link: Link) -> None:
@@ -128,6 +126,11 @@ class Stm32Rom(Dialect):
             if heard and drain(self.link, _QUIET_S, 0.5)[-1:] in (b"", bytes([NACK])) and heard[0] == NACK:
                 return
         raise Silence("NACK to a new synchronisation", 0.9)
+
+    def _begin_again(self) -> None:
+        """After a NACK to a frame: let what follows it run out, and wait for a new command."""
+        self.retries += 1
+        self.resync()
 
     # --- frames
 
@@ -352,9 +355,7 @@ class Stm32Rom(Dialect):
             except ChipRefusal:
                 if attempt:
                     raise
-                self.retries += 1
-                drain(self.link, _QUIET_S)
-                self.resync()
+                self._begin_again()
 
     # --- writing
 
@@ -405,9 +406,7 @@ class Stm32Rom(Dialect):
             except ChipRefusal:
                 if attempt:
                     raise
-                self.retries += 1
-                drain(self.link, _QUIET_S)
-                self.resync()
+                self._begin_again()
         raise AssertionError("every try returns or raises")
 
     # --- the chip's own checksum
@@ -432,7 +431,7 @@ class Stm32Rom(Dialect):
 
     def _checksum(self, address: int, words: int) -> int:
         self._command(CHECKSUM)
-        for argument in (address, words, _CRC_POLYNOMIAL, _CRC_START):
+        for argument in (address, words, POLYNOMIAL, START):
             self._address(CHECKSUM, argument)
         waiting_for = "the checksum"
         heard = read_exactly(self.link, 5, _REPLY_S + words * 1e-6, waiting_for)
@@ -487,16 +486,3 @@ def _groups(memory: Memory, units: Sequence[EraseUnit]) -> Iterator[list[EraseUn
         group_s += unit_s
     if group:
         yield group
-
-
-def word_crc(data: bytes) -> int:
-    """The CRC-32 that the STM32 CRC unit makes of 32-bit words: polynomial 04C11DB7, start FFFFFFFF.
-
-    Words are fed most significant bit first and the result is not inverted. zlib's CRC runs the other way
-    round, so it is given the bits of each word mirrored.
-    """
-    words = bytearray(len(data))
-    for lane in range(4):
-        words[lane::4] = data[3 - lane :: 4]
-    mirrored = zlib.crc32(bytes(words).translate(_REVERSED)) ^ 0xFFFFFFFF
-    return int(f"{mirrored:032b}"[::-1], 2)
