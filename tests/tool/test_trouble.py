@@ -11,6 +11,7 @@ from pathlib import Path
 
 from greenstep.ports.discovery import PortInfo
 from greenstep.ports.holders import holders, owning_group
+from greenstep.store.board import BoardSettings, PortChoice
 
 from .support import ToolTest
 
@@ -161,6 +162,14 @@ class WrongPorts(ToolTest):
         run = self.run_tool("greet", "x")
         self.assertEqual(run.status, 3)
         self.assertIn("serial number 0042", run.text)
+
+    def test_a_name_from_an_option_and_a_serial_number_from_the_file(self) -> None:
+        known = BoardSettings(port=PortChoice(serial="0042"), baud=9600)
+        merged = BoardSettings(port=PortChoice(name="/dev/ttyUSB0")).over(known)
+        self.assertEqual((merged.port, merged.baud), (PortChoice("/dev/ttyUSB0", "0042"), 9600))
+        self.project("[board.x]\nchip = 'stm32'\nport = { name = '/dev/ttyBEE1', serial = '0042' }\n")
+        run = self.run_tool("greet", "x", "--json")
+        self.assertEqual((run.status, run.event("climb-started")["port"]), (3, "/dev/ttyBEE1"))
 
     def test_holders_are_found_in_proc(self) -> None:
         proc = self.folder / "proc"

@@ -35,6 +35,7 @@ class AvrKind:
     listens_s: float = 1.0
     eeprom_in_words: bool = True
     handles_eeprom: bool = True
+    tells_memories_apart: bool = True
 
 
 KINDS = {
@@ -190,7 +191,7 @@ class SimulatedAvr(SimulatedChip):
             values.append((yield from self._next()))
         yield from self._end()
         data = bytes(values)
-        if kind == ord("E"):
+        if kind == ord("E") and self.kind.tells_memories_apart:
             yield from self._program_eeprom(data)
             return
         start = self._address * 2
@@ -224,7 +225,9 @@ class SimulatedAvr(SimulatedChip):
     def _read_page(self) -> Steps:
         size, kind = yield from self._size_and_kind()
         yield from self._end()
-        memory, start = (self.eeprom, self._eeprom_start()) if kind == ord("E") else (self.flash, self._address * 2)
+        memory, start = self.flash, self._address * 2
+        if kind == ord("E") and self.kind.tells_memories_apart:
+            memory, start = self.eeprom, self._eeprom_start()
         if size > 256 or start + size > len(memory):
             self.violation(f"read of {size} bytes at {start:04X}")
             self.send(_GOOD + _FAILED)

@@ -16,9 +16,17 @@ from .options import board_options, general_options, image_options, start_option
 @image_options
 @start_options
 @click.option(
-    "--verify/--no-verify", default=None, help="Read back what was written (the usual), or leave it unproven."
+    "--verify/--no-verify",
+    default=None,
+    envvar="GREENSTEP_VERIFY",
+    help="Read back what was written (the usual), or leave it unproven.",
 )
-@click.option("--start/--no-start", default=None, help="Start the application at the end (the usual), or not.")
+@click.option(
+    "--start/--no-start",
+    default=None,
+    envvar="GREENSTEP_START",
+    help="Start the application at the end (the usual), or not.",
+)
 @general_options
 def command(target: tuple[str, ...], **options: Any) -> int:
     """Write images into the chip, read them back, and start the application.

@@ -156,7 +156,7 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
                 cause,
                 (
                     f"the {memory.name} of the {part.title} is {room} ({show_size(memory.size)})",
-                    f"the image holds {show_span(image.lowest, image.end - image.lowest)}",
+                    *(f"outside is {show_span(p.address, len(p.data))}" for p in outside[:3]),
                 ),
                 tuple(tries),
             )

@@ -24,10 +24,15 @@ class ImageFile:
 
 @dataclass(frozen=True)
 class PortChoice:
-    """A port by name, or by the USB serial number of its adapter."""
+    """A port by name, or by the USB serial number of its adapter. With both, the name is opened and the serial
+    number tells where it went if it is not there."""
 
     name: str = ""
     serial: str = ""
+
+    def over(self, other: PortChoice | None) -> PortChoice:
+        """This choice, with what `other` knows besides."""
+        return PortChoice(self.name, self.serial or other.serial) if other else self
 
 
 @dataclass(frozen=True)
@@ -64,6 +69,8 @@ class BoardSettings:
         for field in fields(self):
             mine = getattr(self, field.name)
             values[field.name] = getattr(other, field.name) if mine is None else mine
+        if self.port is not None:
+            values["port"] = self.port.over(other.port)
         return BoardSettings(**values)
 
 
@@ -171,10 +178,10 @@ class _Reader:
             return None
         if isinstance(value, str):
             return PortChoice(name=value)
-        if isinstance(value, dict) and len(value) == 1:
-            for key in ("name", "serial"):
-                if isinstance(value.get(key), str):
-                    return PortChoice(**{key: value[key]})
+        if isinstance(value, dict) and value and not value.keys() - {"name", "serial"}:
+            texts = {key: text for key, text in value.items() if isinstance(text, str)}
+            if len(texts) == len(value):
+                return PortChoice(**texts)
         raise self._wrong("port", '"/dev/ttyUSB0", { name = "…" } or { serial = "…" }')
 
     def hookup(self) -> str | Mapping[str, Any] | None:
@@ -227,7 +234,7 @@ def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageF
     at = 0
     while at < len(words):
         file = Path(words[at])
-        if words[at + 1 : at + 2] != ["at"]:
+        if list(words[at + 1 : at + 2]) != ["at"]:
             files.append(ImageFile(file, None, memory))
             at += 1
             continue

@@ -33,6 +33,12 @@ def deaf_to_eeprom(line: Any) -> None:
     line.chip.eeprom[:] = bytes(range(256)) * 4
 
 
+def one_memory(line: Any) -> None:
+    """The smallest bootloaders take every page for a flash page."""
+    kind = line.chip.kind
+    line.chip.kind = kind.__class__(**{**kind.__dict__, "tells_memories_apart": False})
+
+
 def talk_at(baud: int) -> Any:
     """A board whose loader and application talk at another rate than usual."""
 
@@ -79,6 +85,16 @@ ROWS = [
     Situation(11, "a text", BOARD, "vectors", 5, raw(b"this is not a program, it is a letter to the bees."), "text"),
     Situation(11, "kept room in the way", BOARD, "keeps", 5,
               {**UPLOAD, "wishes": Wishes(keep=(Keep(0x100, 0x80),))}, "0100-017F"),
+    Situation(
+        11,
+        "EEPROM that the loader takes for flash",
+        BOARD,
+        "no-such-memory",
+        5,
+        {"images": {"flash": IMAGE, "eeprom": Image("settings.bin", (Piece(0, b"hive 7"),))}},
+        "shows the flash",
+        one_memory,
+    ),
     Situation(12, "restarts while it is written", BOARD, "restarted", 6, faulty("restart-after=1500"), "hive scale"),
     Situation(12, "silence while it is written", BOARD, "fell-silent", 6, faulty("silence-after=60")),
     Situation(13, "writing has no effect", BOARD, "no-effect", 7, faulty("dead-write"), "held before"),

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator
 
-from ..chips import Catalogue, Part
+from ..chips import Catalogue, Memory, Part
 from ..dialects.base import Examination, Identity
-from ..errors import NoAnswerFault, RefusedFault
+from ..errors import Finding, NoAnswerFault, RefusedFault
 from ..events import Event, HandsWanted, Noted, StepAdvanced, StepEnded
 from ..findings import ChipSeen, diagnose
 from ..hookup import Driver
@@ -201,6 +201,8 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         scene.plan = make_plan(scene.part, scene.job.dialect, scene.job.images, scene.job.wishes)
         for note in scene.plan.notes:
             yield Noted("chip", note)
+        for memory_plan in scene.plan.memories:
+            _refuse_withheld(scene, memory_plan.memory)
     figures: dict[str, int | float | str] = {
         "part": scene.part.name,
         "ident": f"{identity.ident:X}",
@@ -209,6 +211,19 @@ def chip_step(scene: Scene) -> Iterator[Event]:
     details = (*identity.details, *examination.details)
     figures.update({name.replace(" ", "_"): value for name, value in details if name != "flash"})
     yield StepEnded("chip", "green", _chip_evidence(scene.part, identity, examination), figures=figures)
+
+
+def _refuse_withheld(scene: Scene, memory: Memory) -> None:
+    reason = scene.talk.withholds(memory)
+    if reason:
+        raise RefusedFault(
+            Finding(
+                "no-such-memory",
+                f"this bootloader does not reach the {memory.name}",
+                (reason,),
+                (f"let the program itself write its {memory.name}", "leave that image out"),
+            )
+        )
 
 
 def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> str:

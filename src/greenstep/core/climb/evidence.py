@@ -45,6 +45,7 @@ def observe(
         sync_sent=job.dialect.traits.sync_sent,
         sync_answers=job.dialect.traits.sync_answers,
         other_answers=job.dialect.traits.other_answers,
+        gives_up=job.dialect.traits.gives_up,
         boot_pin=bool(part.boot_level),
         lines=scene.lines,
         hands_enter=part.hands.enter,

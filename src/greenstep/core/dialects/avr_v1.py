@@ -37,7 +37,10 @@ MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
 IN_SYNC, OK = 0x14, 0x10
 NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 
-_REPLY_S = 1.2  # an idle bootloader answers in microseconds; the rest is for slow bridges and networks
+# A loader that misses a byte gives up after half a second or more; a reply is given up before that, so that there is
+# still a loader to synchronise with. Where its first answer came late (networks, emulated chips) all come late.
+_REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
+_REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
 _TRIES = 3
 
@@ -54,6 +57,7 @@ class AvrV1(Dialect):
         reads_back=True,
         guards_writes=False,
         starts_by="command",
+        gives_up=True,
         sync_sent=bytes([GET_SYNC, END]),
         sync_answers=(bytes([IN_SYNC, OK]),),
         other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
@@ -65,6 +69,7 @@ class AvrV1(Dialect):
     def __init__(self, link: Link) -> None:
         super().__init__(link)
         self._eeprom_by_bytes: bool | None = None
+        self._reply_s = _REPLY_S
 
     # --- synchronisation
 
@@ -73,10 +78,13 @@ class AvrV1(Dialect):
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
         self.link.write(bytes([GET_SYNC, END]))
+        asked_s = self.link.now()
         heard = self.link.read(2, wait_s)
+        took_s = self.link.now() - asked_s
         if heard:
             heard += drain(self.link, _QUIET_S, 0.5)
         if heard.endswith(bytes([IN_SYNC, OK])):
+            self._reply_s = min(_LONGEST_REPLY_S, max(_REPLY_S, _REPLY_BY_SYNC * took_s))
             return show_bytes(heard[-2:])
         read_until(self.link, deadline)
         return None
@@ -95,7 +103,7 @@ class AvrV1(Dialect):
         """Send, and take `replies` replies, of which the last carries `size` bytes. Raises DialectError."""
         self.link.write(sent)
         wanted = 2 * replies + size
-        timeout_s = self.link.settings.seconds(len(sent) + wanted) + _REPLY_S + busy_s
+        timeout_s = self.link.settings.seconds(len(sent) + wanted) + self._reply_s + busy_s
         heard = self.link.read(1, timeout_s)
         if heard == bytes([IN_SYNC]):  # a bad reply is shorter: do not wait for the rest of a good one
             heard += self.link.read(wanted - 1, timeout_s)
@@ -158,6 +166,16 @@ class AvrV1(Dialect):
     def examine(self, part: Part) -> Examination:
         """The dialect tells nothing of sizes: they are the part's."""
         return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    def withholds(self, memory: Memory) -> str:
+        """Small loaders do not look at the kind of memory: what is meant for EEPROM goes into the flash."""
+        if memory.name != "eeprom":
+            return ""
+        frames = [bytes([LOAD_ADDRESS, 0, 0, END, READ_PAGE, 0, 64, ord(kind), END]) for kind in "EF"]
+        eeprom, flash = (self._repeat(frame, 64, "read page", replies=2) for frame in frames)
+        if eeprom == flash and flash.strip(b"\xff"):
+            return f"asked for EEPROM it shows the flash: {show_bytes(eeprom, 8)}"
+        return ""
 
     # --- memory
 

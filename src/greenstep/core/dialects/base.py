@@ -64,6 +64,7 @@ class Traits:
     `guards_writes`: whether a write carries a checksum that the chip checks.
     `starts_by`: how the application is best started where both ways are open, 'reset' by the lines or a
     'command' of the bootloader.
+    `gives_up`: whether the loader starts the application by itself when it hears nothing it understands.
     `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it;
     `other_answers`: what it says to what it does not understand.
     `settles_s`: how long to wait after each reset before asking; a reset for each, then it is given up.
@@ -75,6 +76,7 @@ class Traits:
     reads_back: bool
     guards_writes: bool
     starts_by: Literal["reset", "command"]
+    gives_up: bool
     sync_sent: bytes
     sync_answers: tuple[bytes, ...]
     other_answers: tuple[bytes, ...]
@@ -167,6 +169,10 @@ class Dialect(ABC):
     def erase_all(self, memory: Memory) -> None:
         """Erase the whole memory. Only for dialects that erase by unit."""
         raise NotImplementedError(f"{self.name} does not erase by unit")
+
+    def withholds(self, memory: Memory) -> str:
+        """Why this very loader cannot write a memory that the part has; empty where it can, or cannot tell."""
+        return ""
 
     @abstractmethod
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:

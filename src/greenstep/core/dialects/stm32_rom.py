@@ -80,6 +80,7 @@ class Stm32Rom(Dialect):
         reads_back=True,
         guards_writes=True,
         starts_by="reset",
+        gives_up=False,
         sync_sent=bytes([SYNC]),
         sync_answers=(bytes([ACK]), bytes([NACK])),
         other_answers=(),

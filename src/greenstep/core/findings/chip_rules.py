@@ -51,10 +51,23 @@ def restarted(seen: Observations) -> Finding | None:
     if text is None:
         return None
     at = f" after {seen.progress.done:,} of {seen.progress.total:,} bytes" if seen.progress else ""
+    evidence = (f"in place of a reply came {show_heard(text)}",)
+    if seen.gives_up:
+        return Finding(
+            "restarted",
+            f"the application started in the middle{at}: the chip was reset, or its bootloader gave up",
+            evidence,
+            (
+                "upload again: after a byte is lost on the line a bootloader waits, and gives up",
+                "the supply may be too weak for writing flash: a better cable, or a supply of its own",
+                "check ground, and try a lower --baud",
+            ),
+            "likely",
+        )
     return Finding(
         "restarted",
         f"the chip reset itself in the middle{at}",
-        (f"in place of a reply came {show_heard(text)}",),
+        evidence,
         (
             "the supply may be too weak for writing flash: a better cable, or a supply of its own",
             "is a line left asserted that resets it? check --hookup",

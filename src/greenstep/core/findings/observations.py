@@ -85,7 +85,8 @@ class Observations:
     `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `lines` is how
     the chip was reset: 'moved' by DTR/RTS, 'missing' where the port has none, 'by hand'. `sync_sent` and
     `sync_answers` are the dialect's. `others` are (title, sync answers) of the other dialects.
-    `other_answers` are what it says to anything it does not understand.
+    `other_answers` are what it says to anything it does not understand; `gives_up`, whether it starts the
+    application by itself when it hears nothing more.
     `listened` is what the port was set to while `heard.after` came.
     """
 
@@ -112,6 +113,7 @@ class Observations:
     expected_text: str = ""
     listened: LineSettings | None = None
     other_answers: tuple[bytes, ...] = ()
+    gives_up: bool = False
 
     @property
     def after_settings(self) -> LineSettings:
