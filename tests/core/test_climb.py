@@ -150,6 +150,23 @@ class NotGreen(unittest.TestCase):
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (3, "port-vanished"))
                 self.assertIn(state, trial.end.chip_state)
 
+    def test_a_page_damaged_on_its_way_is_written_again(self) -> None:
+        image = sample_for("atmega328p", 1000)
+        trial = run("atmega328p", {"flash": image}, faults=("flip-to-chip=400:10",))
+        notes = [event.text for event in trial.events if isinstance(event, Noted)]
+        self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True))
+        self.assertTrue(any("1 page written again" in note for note in notes), notes)
+
+    def test_a_lost_character_in_a_block_is_made_good(self) -> None:
+        for board in ("stm32f072", "atmega328p"):
+            for direction in ("to-chip", "to-host"):
+                image = sample_for(board, 1000)
+                trial = run(
+                    board, {"flash": image}, faults=(f"drop-{direction}={500 if direction == 'to-chip' else 75}",)
+                )
+                with self.subTest(board, direction=direction):
+                    self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True))
+
     def test_a_damaged_byte_on_reading_is_read_again(self) -> None:
         clean = run("atmega328p", {"flash": sample_for("atmega328p", 1000)}, start=False)
         at = clean.line.to_host_count - 60

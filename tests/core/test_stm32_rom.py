@@ -68,10 +68,18 @@ class Exchanges(unittest.TestCase):
         self.assertEqual(len(list(dialect.write(F103.flash, [WriteBlock(0x08000000, bytes([1, 2, 3, 4]))]))), 1)
         self.assertEqual(dialect.retries, 1)
 
-    def test_write_is_not_repeated_after_silence_to_the_data(self) -> None:
-        dialect, _ = self.talk(("31 CE", "79"), ("08 00 00 00 08", "79"), ("03 01 02 03 04 07", ""))
+    def test_after_silence_to_the_data_what_the_chip_holds_decides(self) -> None:
+        write = (("31 CE", "79"), ("08 00 00 00 08", "79"))
+        silent = (*write, ("03 01 02 03 04 07", ""), ("7F", "1F"))
+        look = (("11 EE", "79"), ("08 00 00 00 08", "79"))
+        block = WriteBlock(0x08000000, bytes([1, 2, 3, 4]))
+        dialect, _ = self.talk(*silent, *look, ("03 FC", "79 01 02 03 04"))
+        self.assertEqual(list(dialect.write(F103.flash, [block])), [block])
+        dialect, _ = self.talk(*silent, *look, ("03 FC", "79 FF FF FF FF"), *write, ("03 01 02 03 04 07", "79"))
+        self.assertEqual(list(dialect.write(F103.flash, [block])), [block])
+        dialect, _ = self.talk(*silent, *look, ("03 FC", "79 01 02 FF FF"))
         with self.assertRaises(Silence):
-            list(dialect.write(F103.flash, [WriteBlock(0x08000000, bytes([1, 2, 3, 4]))]))
+            list(dialect.write(F103.flash, [block]))
 
     def test_erase_by_page(self) -> None:
         dialect, _ = self.talk(GET_V2, ID_410, ID_410, ("43 BC", "79"), ("02 00 01 02 01", "79"))

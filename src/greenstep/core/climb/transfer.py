@@ -13,6 +13,7 @@ from ..quantities import count, show_size
 from .evidence import observe
 from .job import Scene
 
+_PAGES_WRITTEN_AGAIN = 2
 _BLOCKS_AFTER_FIRST_DIFFERENCE = 64  # enough to see a pattern
 
 
@@ -127,7 +128,7 @@ def verify_step(scene: Scene) -> Iterator[Event]:
         return
     meter = _Meter(scene)
     total = sum(memory.check_bytes for memory in plan.memories)
-    done = blocks = reread = 0
+    done = blocks = reread = rewritten = 0
     summed = True
     for memory_plan in plan.memories:
         if scene.talk.can_checksum() and _checksums_equal(scene, memory_plan):
@@ -144,10 +145,13 @@ def verify_step(scene: Scene) -> Iterator[Event]:
             if comparison.enough:
                 break
         reread += comparison.reread
+        rewritten += comparison.rewritten
         if comparison.first_wrong is not None:
             raise VerifyFault(*diagnose(observe(scene, "verify", difference=comparison.result(scene, memory_plan))))
     if reread:
         yield Noted("verify", f"{count(reread, 'block')} read twice, the first time with a damaged byte")
+    if rewritten:
+        yield Noted("verify", f"{count(rewritten, 'page')} written again: damaged on the way to the chip")
     if scene.changed:
         scene.changed = "start"
     how = "the chip's own checksum" if summed else "read back"
@@ -178,6 +182,7 @@ class _Comparison:
     first_wrong: int | None = None
     after_first: int = 0
     reread: int = 0
+    rewritten: int = 0
     reads_differ: bool = False
 
     @property
@@ -197,12 +202,30 @@ class _Comparison:
             else:
                 self.reads_differ = again != found
                 found = again
+                if not self.reads_differ and self._write_again(scene, plan, address, size):
+                    found = scene.talk.read(plan.memory, address, size)
+            if found != expected:
                 self.first_wrong = address + next(
                     i for i, (a, b) in enumerate(zip(expected, found, strict=True)) if a != b
                 )
         self.blocks.append((len(self.expected), size))
         self.expected += expected
         self.found += found
+
+    def _write_again(self, scene: Scene, plan: MemoryPlan, address: int, size: int) -> bool:
+        """Where nothing guards a page on its way to the chip, and writing erases it first, it is worth a second
+        write; not many, for what fails often is no accident."""
+        traits = scene.job.dialect.traits
+        if scene.job.purpose != "upload" or traits.guards_writes or traits.erases != "inside write":
+            return False
+        if self.rewritten == _PAGES_WRITTEN_AGAIN:
+            return False
+        self.rewritten += 1
+        for block in plan.blocks:
+            if block.address < address + size and address < block.address + len(block.data):
+                for _ in scene.talk.write(plan.memory, [block]):
+                    pass
+        return True
 
     def result(self, scene: Scene, plan: MemoryPlan) -> Difference:
         assert self.first_wrong is not None

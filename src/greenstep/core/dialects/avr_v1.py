@@ -90,12 +90,19 @@ class AvrV1(Dialect):
         return None
 
     def _resync(self) -> None:
-        """Find the start of a command again: 20 ends whatever is half sent, then 30 20 must bring 14 10."""
+        """Find the start of a command again. Raises Silence.
+
+        A loader that took our 20 for a command takes the next 30 for its end, answers 15, and would go on so for
+        ever: a single 20 in between puts it back into step.
+        """
         drain(self.link, 2 * _QUIET_S)
-        for _ in range(8):
+        for attempt in range(8):
+            if attempt % 2:
+                self.link.write(bytes([END]))
+                drain(self.link, 2 * _QUIET_S)
             if self.ask(0.15) is not None:
                 return
-        raise Silence("14 10 to a new synchronisation", 1.2)
+        raise Silence("14 10 to a new synchronisation", 1.6)
 
     # --- frames
 

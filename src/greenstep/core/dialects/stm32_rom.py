@@ -3,7 +3,8 @@
 Every command is its code and the complement, answered 79 (ACK) or 1F (NACK); its arguments follow in frames
 that end in an XOR of their bytes, each acknowledged. After a NACK the chip waits for a new command, so what a
 NACK refused may be asked again. After silence nobody knows where the chip stands: only what changes nothing
-on it (commands, addresses, reads) is asked again, after a new synchronisation.
+on it (commands, addresses, reads) is asked again, after a new synchronisation, and a write only where reading shows
+the place still erased.
 """
 
 from __future__ import annotations
@@ -380,7 +381,7 @@ class Stm32Rom(Dialect):
     def _write(self, memory: Memory, block: WriteBlock) -> None:
         """Nothing is programmed before the data's checksum is right, so everything up to a NACK is repeatable.
 
-        Silence after the data is not: the chip may have programmed them.
+        After silence to the data the chip may have programmed them or not: what it holds decides.
         """
         body = bytes([len(block.data) - 1]) + block.data
         frame = body + bytes([reduce(xor, body)])
@@ -408,6 +409,15 @@ class Stm32Rom(Dialect):
                 if attempt:
                     raise
                 self._begin_again()
+            except Silence:
+                if attempt:
+                    raise
+                self._begin_again()
+                held = self._read(block.address, len(block.data))
+                if held == block.data:
+                    return
+                if held.strip(bytes([memory.erased])):
+                    raise
         raise AssertionError("every try returns or raises")
 
     # --- the chip's own checksum
