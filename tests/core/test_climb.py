@@ -132,6 +132,14 @@ class NotGreen(unittest.TestCase):
         self.assertEqual({outcomes[step] for step in ("erase", "write", "verify", "start")}, {"not reached"})
         self.assertIn("nothing on the chip was changed", trial.end.chip_state)
 
+    def test_after_a_refusal_the_old_program_runs_again(self) -> None:
+        for board, chip in (("stm32f072", "stm32f103"), ("atmega328p", "atmega1284p")):
+            with self.subTest(board):
+                trial = run(board, {"flash": sample_for(board, 2000)}, chip=chip)
+                self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "other-chip"))
+                trial.line.advance(trial.end.elapsed_s + 3)
+                self.assertTrue(trial.line.chip.running)  # type: ignore[attr-defined]
+
     def test_entering_is_green_only_when_the_bootloader_answered(self) -> None:
         trial = run("stm32f072", {}, purpose="greet", faults=("dead",))
         self.assertEqual(trial.step("enter").outcome, "unproven")
@@ -213,6 +221,14 @@ class ByHand(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(trial.end.exit_code, 0)
         self.assertTrue(any(isinstance(e, Noted) and "by hand" in e.text for e in trial.events))
+
+    def test_a_port_without_lines_starts_by_the_bootloaders_command(self) -> None:
+        image = sample_for("stm32f072", 2000)
+        trial = run(
+            "stm32f072", {"flash": image}, hands=Hands(2.0), hookup=named_hookup("direct-dtr-reset", "high"),
+            link_options={"has_lines": False}, expect="brood probe 1.7",
+        )  # fmt: skip
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True))
 
     def test_patience_with_lines_keeps_resetting(self) -> None:
         short = run("stm32f072", {}, purpose="greet", faults=("dead",))

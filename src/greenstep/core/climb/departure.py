@@ -24,7 +24,7 @@ def start_step(scene: Scene) -> Iterator[Event]:
     job, link = scene.job, scene.wire
     began = link.now()
     said = ""
-    if job.starts_by_lines:
+    if job.starts_by_lines and scene.lines != "missing":
         link.configure(job.console)
         link.discard()
         began, scene.listen_mark = link.now(), link.mark

@@ -91,6 +91,8 @@ class Climb:
             yield from goodbye(self.scene)
         except DialectError as error:
             yield Noted("chip", f"the bootloader did not confirm that it was left: {error}")
+        except LinkLost as lost:
+            yield Noted("chip", f"the port went away: {lost.reason}")
 
     def _noticed(self, event: Event) -> Event:
         if isinstance(event, StepEnded):
@@ -138,6 +140,8 @@ class Climb:
         return (self.scene.part or self.scene.job.choice.first).flash.erased
 
     def _failure(self, step: Step, fault: Fault) -> Iterator[Event]:
+        if isinstance(fault, RefusedFault) and self.scene.synced and not self.scene.changed:
+            yield from self._leave()
         yield StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key})
         yield Found(step, fault.findings)
         yield from self._not_reached(step)
