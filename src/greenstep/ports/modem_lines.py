@@ -28,6 +28,8 @@ def set_both(port: Any, dtr: bool, rts: bool) -> None:
     TIOCMSET; over RFC 2217 both changes are sent without waiting for the first one's answer, which costs a
     round trip and more. Raises LinesMissing, OSError.
     """
+    if _is_bare_socket(port):
+        raise LinesMissing
     if hasattr(port, "rfc2217_send_subnegotiation"):
         _set_over_network(port, dtr, rts)
         return
@@ -46,6 +48,8 @@ def set_both(port: Any, dtr: bool, rts: bool) -> None:
 
 def has_lines(port: Any) -> bool:
     """Whether an open port has DTR and RTS at all; where the system cannot tell, it has."""
+    if _is_bare_socket(port):
+        return False
     descriptor = getattr(port, "fd", None)
     if termios is None or not isinstance(descriptor, int):
         return True
@@ -54,6 +58,11 @@ def has_lines(port: Any) -> bool:
     except OSError as error:
         return error.errno not in _NO_LINES
     return True
+
+
+def _is_bare_socket(port: Any) -> bool:
+    """Whether it is pySerial's `socket://`, which takes settings and lines and does nothing with them."""
+    return type(port).__module__.endswith("protocol_socket")
 
 
 def _set_at_once(descriptor: int, dtr: bool, rts: bool) -> None:

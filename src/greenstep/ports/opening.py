@@ -92,10 +92,8 @@ def _keep_others_off(port: Any) -> None:
 def _evidence(name: str, port: Any, is_device: bool) -> str:
     if name.startswith("rfc2217://"):
         return "opened over the network (RFC 2217)"
-    if not is_device:
-        return "opened"
     said = ["opened"]
-    if usb := usb_behind(name):
+    if is_device and (usb := usb_behind(name)):
         said.append(usb)
     if not has_lines(port):
         said.append("no DTR and RTS here")
