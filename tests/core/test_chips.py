@@ -148,6 +148,10 @@ class Names(unittest.TestCase):
         self.assertEqual(CATALOGUE.find("stm32").parts, CATALOGUE.of_dialect("stm32-rom"))
         self.assertEqual(CATALOGUE.find("avr").parts, CATALOGUE.of_dialect("avr-v1"))
 
+    def test_a_family_is_entered_as_most_of_it_is(self) -> None:
+        self.assertNotIn("BOOT1", " ".join(CATALOGUE.find("stm32").hands.enter))
+        self.assertIn("BOOT1 low", CATALOGUE.find("stm32f103").hands.enter[0])
+
     def test_the_size_letter_counts(self) -> None:
         for name, kib in (("stm32f103c8", 64), ("stm32f103cb", 128), ("stm32f030f4", 16), ("stm32f429ze", 512)):
             part = CATALOGUE.find(name).first

@@ -262,7 +262,10 @@ class OtherPurposes(unittest.TestCase):
             chip.flash[: len(piece.data)] = piece.data  # type: ignore[attr-defined]
             trial.events.extend(climb.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
-            self.assertEqual(run(board, {"flash": sample_for(board, 4000)}, purpose="verify").end.exit_code, 7)
+            other = run(board, {"flash": sample_for(board, 4000)}, purpose="verify")
+            self.assertEqual((other.end.exit_code, other.findings[0].key), (7, "other-image"))
+            other.line.advance(other.end.elapsed_s + 3)
+            self.assertTrue(other.line.chip.running)  # type: ignore[attr-defined]
 
     def test_start(self) -> None:
         for board, text in (("stm32f072", "brood probe 1.6"), ("atmega328p", "hive scale 2.3")):

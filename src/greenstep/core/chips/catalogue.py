@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cache
@@ -40,6 +41,12 @@ class Choice:
     @property
     def dialect(self) -> str:
         return self.first.dialect
+
+    @property
+    def hands(self) -> Hands:
+        """What a person does to enter the loader: what most of the parts want."""
+        wanted = Counter(part.hands for part in self.parts)
+        return wanted.most_common(1)[0][0]
 
     @property
     def single(self) -> Part | None:

@@ -155,7 +155,7 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
         if deadline.over:
             return None, tries
         if tries == 2:
-            yield HandsWanted("sync", scene.job.choice.first.hands.enter, patience)
+            yield HandsWanted("sync", scene.job.choice.hands.enter, patience)
         waited = int(link.now() - scene.sync_since_s)
         if waited > told_at:
             told_at = waited

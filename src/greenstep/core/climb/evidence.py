@@ -48,7 +48,7 @@ def observe(
         gives_up=job.dialect.traits.gives_up,
         boot_pin=bool(part.boot_level),
         lines=scene.lines,
-        hands_enter=part.hands.enter,
+        hands_enter=(scene.part or job.choice).hands.enter,
         sent=sent,
         heard=LineHeard(scene.heard_before, answers, after),
         errors=link.errors() if link is not None else None,

@@ -140,7 +140,8 @@ class Climb:
         return (self.scene.part or self.scene.job.choice.first).flash.erased
 
     def _failure(self, step: Step, fault: Fault) -> Iterator[Event]:
-        if isinstance(fault, RefusedFault) and self.scene.synced and not self.scene.changed:
+        only_looked = self.scene.synced and not self.scene.changed
+        if only_looked and isinstance(fault, RefusedFault | VerifyFault):
             yield from self._leave()
         yield StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key})
         yield Found(step, fault.findings)
