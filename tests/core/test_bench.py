@@ -163,10 +163,14 @@ class StrictAvr(unittest.TestCase):
                 self.assertEqual(self.say(sent), reply)
 
     def test_a_page_must_be_a_page(self) -> None:
+        self.assertEqual(self.say("64 00 01 46 55 20"), "14 11")
+        self.assertIn("outside programming mode", self.chip.violations.pop())
+        self.say("50 20")
         self.assertEqual(self.say("55 00 00 20 64 00 04 46 01 02 03 04 20"), "14 10 14 11")
         self.assertIn("page of 4 bytes", self.chip.violations[0])
 
     def test_programming_is_deaf(self) -> None:
+        self.say("50 20")
         self.link.write(bytes.fromhex("55 00 00 20 64 00 80 46") + bytes(128) + b"\x20")
         self.link.sleep(0.014)
         self.link.write(b"\x30")

@@ -191,6 +191,10 @@ class SimulatedAvr(SimulatedChip):
             values.append((yield from self._next()))
         yield from self._end()
         data = bytes(values)
+        if not self._programming:
+            self.violation("a page outside programming mode")
+            self.send(_GOOD + _FAILED)
+            return
         if kind == ord("E") and self.kind.tells_memories_apart:
             yield from self._program_eeprom(data)
             return

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from . import avr, stm32
-from .chip import SimulatedChip
 from .circuits import CapacitorPulse, Circuit, DirectDtrReset, DirectRtsReset, NoLines, PinChange
 from .faults import Faults
 from .line import SimulatedLine
@@ -77,8 +76,3 @@ class Hands:
 def by_hand(board: BenchBoard) -> BenchBoard:
     """The same board with three wires only."""
     return BenchBoard(board.name, board.chip, board.title, NoLines(), board.baud)
-
-
-def memory_of(chip: SimulatedChip, name: str) -> bytes:
-    """The content of a memory of a simulated chip. Raises AttributeError where it has none of that name."""
-    return bytes(getattr(chip, name))

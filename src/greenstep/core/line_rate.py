@@ -99,15 +99,6 @@ def _next_start(sent: list[int], factor: float, time: float) -> float | None:
     return None
 
 
-@dataclass(frozen=True)
-class RateGuess:
-    """The other side talks at about `factor` times our rate; `margin` is how much better (nats a byte) that
-    explains what was heard than the next factor does."""
-
-    factor: float
-    margin: float
-
-
 _EIGHT_N_ONE = Frame()
 
 
@@ -159,23 +150,18 @@ def _score(sample: Sample, factor: float) -> float:
     return max(sum(profile[byte] * number for byte, number in counts.items()) for profile in (talk, replies))
 
 
-def likely_factors(*samples: Sample) -> list[RateGuess]:
-    """Factors by how well they explain all samples together, best first; factor 1 is among them.
+def likely_factors(*samples: Sample) -> list[float]:
+    """The other side's rate as multiples of ours, by how well they explain all samples together, best first.
 
-    Empty where too little was heard.
+    Factor 1 is among them. Empty where too little was heard.
     """
-    heard = sum(len(sample.data) for sample in samples)
-    if heard < ENOUGH_BYTES:
+    if sum(len(sample.data) for sample in samples) < ENOUGH_BYTES:
         return []
-    scores = sorted(
-        ((sum(_score(sample, factor) for sample in samples) / heard, factor) for factor in (1.0, *FACTORS)),
-        reverse=True,
-    )
-    following = [score for score, _ in scores[1:]] + [scores[-1][0]]
-    return [RateGuess(factor, score - after) for (score, factor), after in zip(scores, following, strict=True)]
+    scores = {factor: sum(_score(sample, factor) for sample in samples) for factor in (1.0, *FACTORS)}
+    return sorted(scores, key=lambda factor: scores[factor], reverse=True)
 
 
 def reads_as_talk(data: bytes, frame: Frame) -> bool:
     """Whether bytes received in `frame` are best explained as 8N1 text at the receiver's own rate."""
     guesses = likely_factors(Sample(data, frame))
-    return bool(guesses) and guesses[0].factor == 1.0
+    return bool(guesses) and guesses[0] == 1.0

@@ -54,7 +54,6 @@ class AvrV1(Dialect):
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     traits: ClassVar[Traits] = Traits(
         erases="inside write",
-        reads_back=True,
         guards_writes=False,
         starts_by="command",
         gives_up=True,

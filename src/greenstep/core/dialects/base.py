@@ -60,7 +60,6 @@ class Traits:
     """What a dialect can do and how, for plan, climb and findings.
 
     `erases`: 'by unit' is a step of its own; 'inside write' happens page by page as pages are written.
-    `reads_back`: whether every byte written can be read again.
     `guards_writes`: whether a write carries a checksum that the chip checks.
     `starts_by`: how the application is best started where both ways are open, 'reset' by the lines or a
     'command' of the bootloader.
@@ -73,7 +72,6 @@ class Traits:
     """
 
     erases: Literal["by unit", "inside write"]
-    reads_back: bool
     guards_writes: bool
     starts_by: Literal["reset", "command"]
     gives_up: bool

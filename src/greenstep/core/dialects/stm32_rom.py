@@ -78,7 +78,6 @@ class Stm32Rom(Dialect):
     frame: ClassVar[Frame] = Frame(8, "even", 1)
     traits: ClassVar[Traits] = Traits(
         erases="by unit",
-        reads_back=True,
         guards_writes=True,
         starts_by="reset",
         gives_up=False,

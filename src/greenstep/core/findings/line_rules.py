@@ -101,8 +101,8 @@ def garbage(seen: Observations) -> Finding | None:
         return None
     guesses = likely_factors(talk, replies)
     evidence = [f"heard {show_bytes(shown)} at {settings}"]
-    if guesses and guesses[0].factor != 1.0:
-        return _wrong_rate(seen, guesses[0].factor, evidence)
+    if guesses and guesses[0] != 1.0:
+        return _wrong_rate(seen, guesses[0], evidence)
     return Finding(
         "garbage",
         "what came is neither an answer nor text: the rates differ, or the line is noisy",

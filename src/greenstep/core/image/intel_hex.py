@@ -99,7 +99,6 @@ class _Reader:
         self.start: int | None = None
         self.records = 0
         self.end_line: int | None = None
-        self.saw_segment = False
 
     # --- whole chunks of plain records, as arrays
 

@@ -76,11 +76,6 @@ class Image:
                 block[low - address : high - address] = piece.data[low - piece.address : high - piece.address]
         return bytes(block)
 
-    def held_parts(self, address: int, size: int) -> list[tuple[int, int]]:
-        """The spans (address, size) inside the window that the image holds, in order."""
-        spans = ((max(p.address, address), min(p.end, address + size)) for p in self.pieces)
-        return [(low, high - low) for low, high in spans if low < high]
-
     def crc32(self, fill: int = 0xFF) -> int:
         """CRC-32 (IEEE 802.3) from the lowest to the highest byte, gaps counted as `fill`."""
         crc, at = 0, self.lowest
