@@ -99,14 +99,22 @@ class AgainstBoards(unittest.TestCase):
         assert isinstance(chip, SimulatedAvr)
         return dialect, chip
 
-    def test_an_early_question_is_lost_and_asked_again(self) -> None:
+    def answers_at(self, pace_s: float) -> list[str | None]:
+        """What a loader that flashes an LED first says to four askings after reset, and then to the signature."""
         line = BOARDS["atmega1284p"].build(Faults())
         hookup = named_hookup("cap-dtr", "")
         link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
         assert hookup.enter is not None
         Driver(link, hookup).run(hookup.enter)
-        answers = [AvrV1(link).ask(0.12) for _ in range(4)]
-        self.assertEqual(answers, [None, None, None, "14 10"])
+        link.sleep(AvrV1.traits.settles_s[0])
+        dialect = AvrV1(link)
+        return [dialect.ask(pace_s) for _ in range(4)]
+
+    def test_hasty_asking_loses_a_loader_that_flashes_first(self) -> None:
+        self.assertEqual(self.answers_at(0.08), [None, None, "14 10", None])
+
+    def test_the_dialects_own_pace_does_not(self) -> None:
+        self.assertEqual(self.answers_at(AvrV1.traits.ask_wait_s), ["14 10"] * 4)
 
     def test_above_64_kib(self) -> None:
         dialect, chip = self.synced("atmega1284p")

@@ -32,6 +32,7 @@ class AvrKind:
     loader_bytes: int
     baud: int
     led_s: float = 0.0
+    wrong_end_restarts: bool = False
     listens_s: float = 1.0
     eeprom_in_words: bool = True
     handles_eeprom: bool = True
@@ -47,8 +48,8 @@ KINDS = {
         eeprom_in_words=False,
     ),
     "atmega1284p": AvrKind(
-        "ATmega1284P, 128 KiB, flashes an LED before it listens", b"\x1e\x97\x05", 131072, 256, 4096, 512, 115200,
-        led_s=0.28, listens_s=1.6,
+        "ATmega1284P, 128 KiB, flashes an LED first and is strict", b"\x1e\x97\x05", 131072, 256, 4096, 512, 115200,
+        led_s=0.28, listens_s=1.6, wrong_end_restarts=True,
     ),
 }  # fmt: skip
 
@@ -99,7 +100,10 @@ class SimulatedAvr(SimulatedChip):
         self.running = False
         self._programming = False
         self.settings = LineSettings(self.kind.baud)
-        yield Spend(0.004 + self.kind.led_s)
+        yield Spend(0.004)
+        self.keeps_early = True
+        yield Spend(self.kind.led_s)
+        self.keeps_early = False
         silent_s = self.kind.listens_s
         while True:
             command = yield Take(silent_s)
@@ -109,6 +113,9 @@ class SimulatedAvr(SimulatedChip):
             try:
                 yield from self._command(command)
             except _LostStep:
+                if self.kind.wrong_end_restarts:
+                    self.restart(self._application())
+                    return
                 self.send(_NO_SYNC)
             if self._left:
                 self.restart(self._application())

@@ -2,7 +2,8 @@
 
 The program is a generator. It yields `Take` to wait for a character and `Spend` while it is busy and does not
 listen; `self.send` puts characters on its TX. What it is given is a character's value, DAMAGED for one with
-wrong parity or stop bit, or TIMED_OUT. Every breach of the document is noted in `violations`.
+wrong parity or stop bit, or TIMED_OUT. Every breach of the document is noted in `violations`. While
+`keeps_early` is set, what comes to a busy chip waits in its UART as far as that can hold it; else it is lost.
 """
 
 from __future__ import annotations
@@ -48,6 +49,8 @@ class SimulatedChip(ABC):
         self._next_program: Program | None = None
         self._listening = False
         self._until: float | None = None
+        self.keeps_early = False
+        self._early: list[int] = []
 
     # --- what a kind of chip defines
 
@@ -76,6 +79,7 @@ class SimulatedChip(ABC):
         self.in_reset = True
         self._program = None
         self._listening, self._until = False, None
+        self._early = []
 
     def release_reset(self, at_s: float, boot_selected: bool) -> None:
         self.now = at_s
@@ -114,6 +118,9 @@ class SimulatedChip(ABC):
         self.now = max(self.now, at_s)
         if self._program is None:
             return
+        if not self._listening and self.keeps_early:
+            self._early = [*self._early[:2], value]  # two in the buffer, the latest in the shift register
+            return
         if not self._listening:
             self.violation(f"character {value:02X} while the chip was busy: lost")
             return
@@ -131,6 +138,9 @@ class SimulatedChip(ABC):
                 self._begin(following)
             return
         if isinstance(wish, Take):
+            if self._early:
+                self._resume(self._early.pop(0))
+                return
             self._listening = True
             self._until = None if wish.longest_s is None else self.now + wish.longest_s
         else:

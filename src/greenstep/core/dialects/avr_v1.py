@@ -60,9 +60,11 @@ class AvrV1(Dialect):
         sync_sent=bytes([GET_SYNC, END]),
         sync_answers=(bytes([IN_SYNC, OK]),),
         other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
-        settles_s=(0.06, 0.3, 0.15, 0.5),
-        ask_wait_s=0.12,
-        asks=(6, 6, 10, 20),
+        # 80 ms: past the longest start-up delay of the parts. A loader that flashes an LED first holds one asking in
+        # its UART, and loses its step over a second one: so they are far apart
+        settles_s=(0.08, 0.3, 0.15, 0.5),
+        ask_wait_s=0.35,
+        asks=(3, 3, 4, 8),
     )
 
     def __init__(self, link: Link) -> None:
