@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 from greenstep import __version__
+from greenstep.core.hookup.circuits import NAMED
 
 from .support import ToolTest
 
@@ -21,6 +22,10 @@ class Looking(ToolTest):
                 run = self.run_tool(name, "--help")
                 self.assertEqual(run.status, 0)
                 self.assertIn(f"greenstep {name}", run.out)
+
+    def test_help_names_every_hookup(self) -> None:
+        shown = self.run_tool("upload", "--help").out
+        self.assertEqual([name for name in NAMED if name not in shown], [])
 
     def test_plan_without_a_port(self) -> None:
         run = self.run_tool("plan", "brood-probe.hex", "--chip", "stm32f072rb")

@@ -111,7 +111,7 @@ class OverTheNetwork(ToolTest):
             "echo": (4, "every byte sent comes straight back"),
             "no-boot": (4, "the application answered, not the bootloader"),
             "worn=0x08000200": (7, "worn flash"),
-            "drop-to-chip=2000": (6, "the chip stopped answering in the middle"),
+            "restart-after=2000": (6, "in the middle"),
         }
         for fault, (status, said) in cases.items():
             with self.subTest(fault):

@@ -66,7 +66,11 @@ _BOARD = (
     _option("--chip", metavar="NAME", help="The chip, such as atmega328p, stm32f103c8, or a family: stm32."),
     _option("--port", metavar="PORT", help="Device or URL: /dev/ttyUSB0, COM3, rfc2217://host:port."),
     _option("--baud", type=RATE, metavar="RATE", help="Rate of the bootloader."),
-    _option("--hookup", metavar="NAME|TABLE", help="How DTR and RTS reach reset and boot; see docs/hookups.md."),
+    _option(
+        "--hookup",
+        metavar="NAME|TABLE",
+        help="How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, direct-dtr-reset, direct-rts-reset, dtr-reset, rts-reset, or a table (docs/hookups.md).",
+    ),
     _option("--enter", metavar="SEQUENCE", help='Moves into the bootloader: "boot on; reset on; wait 50 ms; …".'),
     _option("--leave", metavar="SEQUENCE", help="Moves that start the application."),
     _option("--patience", type=_Real(0, 3600), metavar="SECONDS", help="How long to keep asking for sync."),
