@@ -69,7 +69,8 @@ _BOARD = (
     _option(
         "--hookup",
         metavar="NAME|TABLE",
-        help="How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, direct-dtr-reset, direct-rts-reset, dtr-reset, rts-reset, or a table (docs/hookups.md).",
+        help="How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, direct-dtr-reset, "
+        "direct-rts-reset, dtr-reset, rts-reset, or a table (docs/hookups.md).",
     ),
     _option("--enter", metavar="SEQUENCE", help='Moves into the bootloader: "boot on; reset on; wait 50 ms; …".'),
     _option("--leave", metavar="SEQUENCE", help="Moves that start the application."),
