@@ -135,9 +135,6 @@ class Stm32Rom(Dialect):
 
     # --- frames
 
-    def _send(self, frame: bytes) -> None:
-        self.link.write(frame)
-
     def _acknowledged(
         self, command: int, stage: Stage, sent: int, longest_s: float = _REPLY_S, address: int | None = None
     ) -> None:
@@ -150,11 +147,11 @@ class Stm32Rom(Dialect):
         if heard[0] != ACK:
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
 
-    def _command(self, command: int, patient: bool = True) -> None:
+    def _command(self, command: int) -> None:
         """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe."""
         for attempt in range(_TRIES):
-            last = attempt == _TRIES - 1 or not patient
-            self._send(bytes([command, command ^ 0xFF]))
+            last = attempt == _TRIES - 1
+            self.link.write(bytes([command, command ^ 0xFF]))
             try:
                 self._acknowledged(command, "command", 2)
                 return
@@ -171,7 +168,7 @@ class Stm32Rom(Dialect):
 
     def _address(self, command: int, address: int) -> None:
         frame = address.to_bytes(4, "big")
-        self._send(frame + bytes([reduce(xor, frame)]))
+        self.link.write(frame + bytes([reduce(xor, frame)]))
         self._acknowledged(command, "address", 5, address=address)
 
     # --- who is there
@@ -295,7 +292,7 @@ class Stm32Rom(Dialect):
             self._command(READ)
             try:
                 self._address(READ, address)
-                self._send(bytes([size - 1, (size - 1) ^ 0xFF]))
+                self.link.write(bytes([size - 1, (size - 1) ^ 0xFF]))
                 self._acknowledged(READ, "data", 2, address=address)
                 timeout_s = self.link.settings.seconds(size) + _REPLY_S
                 return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
@@ -349,7 +346,7 @@ class Stm32Rom(Dialect):
         """A NACK to the frame means that nothing was erased: it may be sent once more."""
         for attempt in range(2):
             self._command(command)
-            self._send(frame)
+            self.link.write(frame)
             try:
                 self._acknowledged(command, "data", len(frame), _REPLY_S + longest_s, address)
                 return
@@ -400,7 +397,7 @@ class Stm32Rom(Dialect):
                 self.retries += 1
                 self.resync()
                 continue
-            self._send(frame)
+            self.link.write(frame)
             try:
                 self._acknowledged(WRITE, "data", len(frame), longest_s, block.address)
                 return
@@ -465,7 +462,7 @@ class Stm32Rom(Dialect):
         """Protect sectors, by their numbers (at most 256)."""
         body = bytes([len(units) - 1, *(unit.number for unit in units)])
         self._command(WRITE_PROTECT)
-        self._send(body + bytes([reduce(xor, body)]))
+        self.link.write(body + bytes([reduce(xor, body)]))
         self._acknowledged(WRITE_PROTECT, "data", len(body) + 1)
         self.link.sleep(_RESTART_S)
 
