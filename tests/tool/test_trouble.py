@@ -227,6 +227,17 @@ class InTheMiddle(ToolTest):
         self.assertIn("not verified", str(events[-1]["chip_state"]))
         self.assertEqual(flash[:5000], self.probe.pieces[0].data)
 
+    def test_an_upload_that_nobody_looks_at_any_more_goes_on(self) -> None:
+        bench = self.bench("brood-probe")
+        process = self.start_tool(*self.arguments, "--port", bench.port("brood-probe"))
+        assert process.stdout is not None and process.stderr is not None
+        process.stdout.readline()
+        process.stdout.close()
+        errors = process.stderr.read()
+        process.stderr.close()
+        self.assertEqual((process.wait(timeout=60), errors), (0, ""))
+        self.assertEqual(bench.close()["brood-probe.flash"][:5000], self.probe.pieces[0].data)
+
     def pulled(self, *bench_arguments: str) -> None:
         bench = self.bench("brood-probe", *bench_arguments)
         hookup = ("--hookup", "by-hand") if bench_arguments else ()

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from pathlib import Path
 from types import FrameType
 from typing import Any, Protocol
 
@@ -106,10 +108,41 @@ def follow(climb: Climb, view: View) -> int:
                     status = event.exit_code
                     if event.exit_code == 0 and climb.scene.job.purpose == "greet" and chip is not None:
                         view.details(_rows(chip))
-                view.show(event)
+                view = _shown(view, event)
         finally:
             view.close()
     return status
+
+
+def _shown(view: View, event: Event) -> View:
+    """Show an event. Where the reader of our output has gone (`| head`), go on without: a chip is not left half
+    written because nobody looks."""
+    try:
+        view.show(event)
+        sys.stdout.flush()
+    except BrokenPipeError:
+        forget_output()
+        return _Nobody()
+    return view
+
+
+class _Nobody:
+    """The view when nobody reads."""
+
+    def show(self, event: Event) -> None:
+        """Nothing."""
+
+    def details(self, rows: list[tuple[str, str]]) -> None:
+        """Nothing."""
+
+    def close(self) -> None:
+        """Nothing."""
+
+
+def forget_output() -> None:
+    """Point standard output at nothing, so that what is still buffered has somewhere to go."""
+    with Path(os.devnull).open("w") as nothing:
+        os.dup2(nothing.fileno(), sys.stdout.fileno())
 
 
 def _events(climb: Climb, interrupts: _Interrupts) -> Iterator[Event]:

@@ -88,7 +88,9 @@ def run() -> None:
         sys.exit(130)
     except BrokenPipeError:
         # whoever read our output has gone, as `| head` does: nothing to tell, nobody to tell it
-        sys.stdout = None
+        from .drive import forget_output
+
+        forget_output()
         sys.exit(0)
     except Exception as error:  # noqa: BLE001  (the one place that may: nothing is above it)
         sys.exit(_unforeseen(error))
