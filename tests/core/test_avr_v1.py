@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 from greenstep.bench.avr import KINDS, SimulatedAvr
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
+from greenstep.bench.trial import prepare
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_v1 import AvrV1
@@ -16,6 +18,7 @@ from greenstep.core.link import LineSettings
 
 from .scripted import ScriptedLink
 
+AVR_KIND = KINDS["atmega1284p"]
 M328P = Catalogue.load().find("atmega328p").first
 IDENTIFY = (
     ("41 81 20", "14 04 10"), ("41 82 20", "14 04 10"), ("50 20", "14 10"),
@@ -112,6 +115,13 @@ class AgainstBoards(unittest.TestCase):
 
     def test_hasty_asking_loses_a_loader_that_flashes_first(self) -> None:
         self.assertEqual(self.answers_at(0.08), [None, None, "14 10", None])
+
+    def test_a_loader_that_takes_two_seconds_is_found(self) -> None:
+        slow = replace(AVR_KIND, led_s=1.7, listens_s=5.0)
+        climb, trial = prepare("atmega1284p", {}, purpose="greet")
+        trial.line.chip.kind = slow  # type: ignore[attr-defined]
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
 
     def test_the_dialects_own_pace_does_not(self) -> None:
         self.assertEqual(self.answers_at(AvrV1.traits.ask_wait_s), ["14 10"] * 4)

@@ -61,10 +61,10 @@ class AvrV1(Dialect):
         sync_answers=(bytes([IN_SYNC, OK]),),
         other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
         # 80 ms: past the longest start-up delay of the parts. A loader that flashes an LED first holds one asking in
-        # its UART, and loses its step over a second one: so they are far apart
-        settles_s=(0.08, 0.3, 0.15, 0.5),
+        # its UART, and loses its step over a second one: so they are far apart, and the last reset gives it long
+        settles_s=(0.08, 0.3, 0.6, 2.0),
         ask_wait_s=0.35,
-        asks=(3, 3, 4, 8),
+        asks=(3, 3, 3, 4),
     )
 
     def __init__(self, link: Link) -> None:

@@ -68,7 +68,7 @@ class Traits:
     `other_answers`: what it says to what it does not understand.
     `settles_s`: how long to wait after each reset before asking; a reset for each, then it is given up.
     `ask_wait_s`: how long one asking waits for its answer. `asks`: askings after each reset,
-    as many numbers as `settles_s`: the last round is the longest, for loaders that take their time.
+    as many numbers as `settles_s`.
     """
 
     erases: Literal["by unit", "inside write"]
