@@ -12,6 +12,7 @@ from greenstep.core.events import (
     ClimbEnded,
     ClimbStarted,
     Event,
+    Found,
     HandsWanted,
     Noted,
     StepAdvanced,
@@ -333,6 +334,49 @@ class Interrupted(unittest.TestCase):
                         self.assertTrue(trial.link.closed)
                         self.assertEqual(trial.line.lines, (False, False))
                     self.assertFalse([e for e in rest if isinstance(e, StepEnded) and e.outcome == "green"])
+
+    def throw_at(self, fault: str, kind: type[Event]) -> Trial:
+        """Throw Ctrl-C at the first event of a kind, in an upload that a fault breaks."""
+        climb, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 4000)}, faults=(fault,), start=False)
+        events = climb.run()
+        for event in events:
+            trial.events.append(event)
+            if isinstance(event, kind):
+                break
+        try:
+            trial.events.append(events.throw(KeyboardInterrupt()))  # type: ignore[attr-defined]
+            trial.events += list(events)
+        except StopIteration:
+            pass
+        return trial
+
+    def test_while_a_failure_is_being_told(self) -> None:
+        trial = self.throw_at("silence-after=80", Found)
+        self.assertEqual(trial.end.exit_code, 130)
+        self.assertIn("no whole application", trial.end.chip_state)
+        ended = [event.step for event in trial.events if isinstance(event, StepEnded)]
+        self.assertEqual(len(ended), len(set(ended)))
+
+    def test_after_the_end_nothing_is_taken_back(self) -> None:
+        trial = self.throw_at("slow-erase=1", ClimbEnded)
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True))
+        assert trial.link is not None
+        self.assertTrue(trial.link.closed)
+
+    def test_a_refusal_in_the_middle_is_not_called_unchanged(self) -> None:
+        from .situations.stm32_rom import unwilling_after_five_blocks
+
+        climb, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 4000)})
+        unwilling_after_five_blocks(trial.line)
+        trial.events.extend(climb.run())
+        self.assertIn("1,280 of 4,000 bytes are written", trial.end.chip_state)
+
+    def test_silence_while_verifying_proves_nothing_either_way(self) -> None:
+        image = sample_for("stm32f072", 4000)
+        silent = run("stm32f072", {"flash": image}, faults=("silence-after=100",))
+        self.assertEqual((silent.end.exit_code, silent.end.chip_state), (7, "all is written, and not verified"))
+        worn = run("stm32f072", {"flash": image}, faults=("worn=0x08000123",))
+        self.assertEqual(worn.end.chip_state, "what the chip holds is not the image; upload again")
 
     def test_how_much_was_written(self) -> None:
         trial, _ = self.interrupt_at("stm32f072", "write", 4)

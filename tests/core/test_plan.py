@@ -48,6 +48,11 @@ class EraseUnits(unittest.TestCase):
         self.assertEqual(made.memories[0].units, ())
         self.assertIn("erase all 64 KiB", describe(made))
 
+    def test_all_is_refused_where_only_pages_are_erased(self) -> None:
+        with self.assertRaises(RefusedFault) as caught:
+            plan("atmega328p", (0, b"\x0c\x94\x34\x00"), wishes=Wishes(erase_all=True))
+        self.assertEqual(caught.exception.finding.key, "erases-pages-only")
+
     def test_avr_erases_inside_the_write(self) -> None:
         self.assertEqual(plan("atmega328p", (0, b"\x0c\x94\x34\x00")).units, 0)
 

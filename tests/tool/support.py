@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from greenstep.bench.boards import BOARDS
 from greenstep.bench.samples import avr_image, stm32_image
 from greenstep.core.image import Image, write_intel_hex
 
@@ -55,9 +56,8 @@ class Bench:
             stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder,
         )  # fmt: skip
         assert self._process.stdout is not None
-        names = [word for word in arguments if not word.startswith("-") and "=" not in word and not word[0].isdigit()]
         self.boards: dict[str, dict[str, Any]] = {}
-        for _ in range(max(1, len([name for name in names if name not in ("locked", "echo", "dead", "no-boot")]))):
+        for _ in [word for word in arguments if word in BOARDS]:
             line = self._process.stdout.readline()
             if not line:
                 raise AssertionError(self._process.communicate()[1])

@@ -12,7 +12,7 @@ from greenstep.core.chips import Catalogue, Choice, UnknownChip
 from greenstep.core.climb import Job, OpenedPort, OpenLink, Purpose
 from greenstep.core.dialects.base import Dialect
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.errors import PortFault, UsageFault, usage
+from greenstep.core.errors import PortFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.hookup import Hookup, hookup_from_table, named_hookup
 from greenstep.core.hookup.circuits import with_sequences
@@ -208,6 +208,3 @@ def opener(job: Job, said: BoardSettings) -> OpenLink:
 def without_port(said: BoardSettings) -> BoardSettings:
     """The same where no port is going to be opened."""
     return replace(said, port=PortChoice(name="-"))
-
-
-__all__ = ["UsageFault", "make_job", "opener", "settle"]

@@ -6,6 +6,8 @@ climb, which knows what was heard before them and can therefore say what they me
 
 from __future__ import annotations
 
+import difflib
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
@@ -87,6 +89,15 @@ class StartFault(Fault):
 
 
 EXIT_INTERRUPTED = 130
+
+
+def check_keys(table: Iterable[str], known: Sequence[str], where: str, key: str) -> None:
+    """Raise UsageFault for a key that is not known, with the nearest that is. `where` names the table."""
+    for name in table:
+        if name not in known:
+            near = difflib.get_close_matches(name, known, n=1)
+            hint = f"did you mean '{near[0]}'?" if near else f"it has {', '.join(known)}"
+            raise usage(key, f"{where} has no '{name}'", hint)
 
 
 def usage(key: str, cause: str, *attempts: str, evidence: tuple[str, ...] = ()) -> UsageFault:

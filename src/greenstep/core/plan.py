@@ -92,6 +92,15 @@ class Wishes:
 def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:
     """The plan for `images`, by memory name. Raises RefusedFault."""
     notes = check_image(part, images, wishes)
+    if wishes.erase_all and dialect.traits.erases != "by unit":
+        raise RefusedFault(
+            Finding(
+                "erases-pages-only",
+                "this bootloader cannot erase the whole flash",
+                (f"the {dialect.title} erases each page as it writes it, and no other",),
+                ("leave out --erase all: what the image touches is erased all the same",),
+            )
+        )
     plans = []
     for name, image in images.items():
         plans.append(_plan_memory(part.memory(name), dialect, image, wishes))

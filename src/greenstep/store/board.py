@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
-from greenstep.core.errors import UsageFault, usage
+from greenstep.core.errors import UsageFault, check_keys, usage
 from greenstep.core.plan import Keep
 from greenstep.core.quantities import parse_number
 
@@ -80,15 +79,7 @@ DESPITE = ("vectors",)
 
 def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> BoardSettings:
     """A board of the project file; file names are relative to `folder`. Raises UsageFault."""
-    known = [field.name for field in fields(BoardSettings)]
-    for key in table:
-        if key not in known:
-            near = difflib.get_close_matches(key, known, n=1)
-            raise usage(
-                "project-key",
-                f"{where} has no '{key}'",
-                f"did you mean '{near[0]}'?" if near else f"it has {', '.join(known)}",
-            )
+    check_keys(table, [field.name for field in fields(BoardSettings)], where, "project-key")
     reader = _Reader(table, where)
     return BoardSettings(
         chip=reader.text("chip"),

@@ -40,7 +40,6 @@ def talk_at(baud: int) -> Any:
 
 def old_half_erased(line: Any) -> None:
     """Erasing is acknowledged and does nothing, as on a flash larger than declared."""
-    line.chip.kind = line.chip.kind.__class__(**line.chip.kind.__dict__)
     kept = bytes(line.chip.flash)
     original = line.chip._erase_sectors
 
@@ -53,7 +52,21 @@ def old_half_erased(line: Any) -> None:
     line.chip._burn = lambda address, data: line.chip.__class__._burn(line.chip, address, data) or True
 
 
+def unwilling_after_five_blocks(line: Any) -> None:
+    """A chip that refuses the write command itself, in the middle: it is not locked, or nothing were written."""
+    burn, blocks = line.chip._burn, []
+
+    def counted(address: int, data: bytes) -> bool:
+        blocks.append(address)
+        line.chip.locked = len(blocks) == 5
+        return bool(burn(address, data))
+
+    line.chip._burn = counted
+
+
 ROWS = [
+    Situation(10, "refuses in the middle of writing", BOARD, "refused-command", 6, UPLOAD, "write memory",
+              unwilling_after_five_blocks),
     Situation(3, "dead board on lines", BOARD, "silence-lines", 4, {**GREET, "faults": ("dead",)}, "nothing heard"),
     Situation(3, "nobody pressed the buttons", BOARD, "silence-by-hand", 4,
               {**GREET, "faults": ("dead",), "hookup": BY_HAND, "patience_s": 3.0}, "not in its bootloader"),

@@ -56,6 +56,7 @@ def observe(
             (other.title, other.traits.sync_answers) for other in own_dialects() if other is not job.dialect
         ),
         synced=scene.synced,
+        untouched=scene.untouched,
         refusal=refusal,
         silence=silence,
         progress=scene.progress,

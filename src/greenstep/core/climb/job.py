@@ -110,6 +110,8 @@ class Scene:
     unproven: list[Step] = field(default_factory=list)
     text_heard: str = ""
     changed: Step | Literal[""] = ""
+    erased_units: int = 0
+    differs: bool = False
     listen_mark: int | None = None
 
     @property
@@ -123,6 +125,11 @@ class Scene:
         """The dialect over the open link. Only steps after `port` may ask."""
         assert self.dialect is not None
         return self.dialect
+
+    @property
+    def untouched(self) -> bool:
+        """Whether the chip has not acknowledged any change of its content."""
+        return not self.changed or (self.changed == "erase" and not self.erased_units)
 
     @property
     def elapsed_s(self) -> float:

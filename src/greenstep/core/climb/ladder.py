@@ -55,7 +55,9 @@ class Climb:
 
     def __init__(self, job: Job, open_link: OpenLink) -> None:
         self.scene = Scene(job, open_link)
+        self._step: Step = job.steps[0]
         self._ended: set[Step] = set()
+        self._over = False
 
     def run(self) -> Iterator[Event]:
         job = self.scene.job
@@ -63,28 +65,29 @@ class Climb:
         yield ClimbStarted(job.board, declared, job.port, str(job.settings), job.steps)
         try:
             yield from self._climb()
+        except KeyboardInterrupt:
+            if not self._over:
+                yield from self._interrupted(self._step)
         finally:
             if self.scene.link is not None:
                 self.scene.link.close()
 
     def _climb(self) -> Iterator[Event]:
-        step: Step = self.scene.job.steps[0]
         try:
             for step in self.scene.job.steps:
+                self._step = step
                 yield StepStarted(step)
                 for event in _STEPS[step](self.scene):
                     yield self._noticed(event)
             if self.scene.job.purpose in ("greet", "verify"):
                 yield from self._leave()
-            yield self._success()
+            yield self._noticed(self._success())
         except Fault as fault:
-            yield from self._failure(step, fault)
+            yield from self._failure(self._step, fault)
         except LinkLost as lost:
-            yield from self._failure(step, self._lost(lost))
+            yield from self._failure(self._step, self._lost(lost))
         except DialectError as error:
-            yield from self._failure(step, self._explained(step, error))
-        except KeyboardInterrupt:
-            yield from self._interrupted(step)
+            yield from self._failure(self._step, self._explained(self._step, error))
 
     def _leave(self) -> Iterator[Event]:
         try:
@@ -97,6 +100,7 @@ class Climb:
     def _noticed(self, event: Event) -> Event:
         if isinstance(event, StepEnded):
             self._ended.add(event.step)
+        self._over = isinstance(event, ClimbEnded)
         return event
 
     def _lost(self, lost: LinkLost) -> Fault:
@@ -143,21 +147,22 @@ class Climb:
         only_looked = self.scene.synced and not self.scene.changed
         if only_looked and isinstance(fault, RefusedFault | VerifyFault):
             yield from self._leave()
-        yield StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key})
+        yield self._noticed(StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key}))
         yield Found(step, fault.findings)
         yield from self._not_reached(step)
         summary = f"not green after {show_seconds(self.scene.elapsed_s)}" if self.scene.link else "not green"
-        yield ClimbEnded(False, fault.exit_code, self.scene.elapsed_s, summary, self._chip_state(fault))
+        state = self._chip_state(fault)
+        yield self._noticed(ClimbEnded(False, fault.exit_code, self.scene.elapsed_s, summary, state))
 
     def _not_reached(self, step: Step) -> Iterator[Event]:
         steps = self.scene.job.steps
         for later in steps[steps.index(step) + 1 :]:
             if later not in self._ended:
-                yield StepEnded(later, "not reached", "")
+                yield self._noticed(StepEnded(later, "not reached", ""))
 
     def _interrupted(self, step: Step) -> Iterator[Event]:
         if step not in self._ended:
-            yield StepEnded(step, "failed", "interrupted")
+            yield self._noticed(StepEnded(step, "failed", "interrupted"))
         yield from self._not_reached(step)
         yield ClimbEnded(
             False,
@@ -180,7 +185,7 @@ class Climb:
             part = f"{progress.done:,} of {progress.total:,} bytes are written"
             last = f", up to the block at {show_address(progress.address)}" if progress.done else ""
             return f"{part}{last}: the chip holds no whole application; upload again"
-        if isinstance(fault, VerifyFault):
+        if self.scene.differs:
             return "what the chip holds is not the image; upload again"
         if changed == "verify":
             return "all is written, and not verified"

@@ -32,6 +32,7 @@ def erase_step(scene: Scene) -> Iterator[Event]:
         if not memory_plan.units:
             continue
         for erased in scene.talk.erase(memory, memory_plan.units):
+            scene.erased_units = done + erased
             yield StepAdvanced("erase", done + erased, total, "units", scene.wire.now() - began)
         done += len(memory_plan.units)
         size += sum(unit.size for unit in memory_plan.units)
@@ -147,6 +148,7 @@ def verify_step(scene: Scene) -> Iterator[Event]:
         reread += comparison.reread
         rewritten += comparison.rewritten
         if comparison.first_wrong is not None:
+            scene.differs = True
             raise VerifyFault(*diagnose(observe(scene, "verify", difference=comparison.result(scene, memory_plan))))
     if reread:
         yield Noted("verify", f"{count(reread, 'block')} read twice, the first time with a damaged byte")
@@ -235,7 +237,7 @@ class _Comparison:
             bytes(self.found),
             plan.memory.erased,
             () if self.enough else tuple(self.blocks),
-            scene.before,
+            scene.before if plan is scene.ground[1].memories[0] else b"",
             self.reads_differ,
             scene.job.dialect.traits.guards_writes,
             scene.job.purpose == "upload",

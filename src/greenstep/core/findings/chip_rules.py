@@ -25,9 +25,11 @@ def other_chip(seen: Observations) -> Finding | None:
 
 
 def locked(seen: Observations) -> Finding | None:
+    """A locked chip refuses from the first command on; one that refuses later is not locked."""
     refusal = seen.refusal
     by_command = (
         refusal is not None
+        and seen.untouched
         and refusal.stage == "command"
         and refusal.command in ("read memory", "write memory", "go", "erase", "extended erase")
     )

@@ -83,10 +83,12 @@ class Observations:
     """Everything the findings look at.
 
     `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `lines` is how
-    the chip was reset: 'moved' by DTR/RTS, 'missing' where the port has none, 'by hand'. `sync_sent` and
-    `sync_answers` are the dialect's. `others` are (title, sync answers) of the other dialects.
-    `other_answers` are what it says to anything it does not understand; `gives_up`, whether it starts the
-    application by itself when it hears nothing more.
+    the chip was reset: 'moved' by DTR/RTS, 'missing' where the port has none, 'by hand'. `untouched`: nothing
+    on the chip was changed so far.
+
+    `sync_sent` and `sync_answers` are the dialect's; `other_answers` are what it says to anything it does not
+    understand; `gives_up`, whether its loader starts the application by itself when it hears nothing more.
+    `others` are (title, sync answers) of the other dialects.
     `listened` is what the port was set to while `heard.after` came.
     """
 
@@ -104,6 +106,7 @@ class Observations:
     errors: LineErrors | None = None
     others: tuple[tuple[str, tuple[bytes, ...]], ...] = ()
     synced: bool = False
+    untouched: bool = True
     refusal: Refusal | None = None
     silence: str = ""
     progress: Progress | None = None

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from ..errors import usage
+from ..errors import check_keys, usage
 from .sequence import Sequence, SequenceError, parse_sequence
 
 LineName = Literal["dtr", "rts"]
@@ -136,7 +136,7 @@ def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "h
     Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected},
     `cross`, `enter`, `leave`. Raises UsageFault.
     """
-    _check_keys(table, _KEYS, where)
+    check_keys(table, _KEYS, where, "hookup")
     base = named_hookup(_text(table["like"], f"{where}.like"), boot_level) if "like" in table else Hookup(where)
     cross = table.get("cross", base.crossed)
     if not isinstance(cross, bool):
@@ -183,7 +183,7 @@ def _sequence(table: Mapping[str, Any], key: str, where: str) -> Sequence | None
 def _role(value: object, word: str, where: str) -> Role:
     if not isinstance(value, Mapping):
         raise usage("hookup", f"{where} is {value!r}", f'write {{ line = "rts", {word} = "asserted" }}')
-    _check_keys(value, ("line", word, "through"), where)
+    check_keys(value, ("line", word, "through"), where, "hookup")
     line = value.get("line")
     if line not in ("dtr", "rts"):
         raise usage("hookup", f"{where}.line is {line!r}", 'write "dtr" or "rts"')
@@ -194,17 +194,6 @@ def _role(value: object, word: str, where: str) -> Role:
     if through not in ("wire", "capacitor"):
         raise usage("hookup", f"{where}.through is {through!r}", 'write "wire" or "capacitor"')
     return Role(line, state == "asserted", through)
-
-
-def _check_keys(table: Mapping[str, Any], known: tuple[str, ...], where: str) -> None:
-    for key in table:
-        if key not in known:
-            near = difflib.get_close_matches(key, known, n=1)
-            raise usage(
-                "hookup",
-                f"{where} has no '{key}'",
-                f"did you mean '{near[0]}'?" if near else f"it has {', '.join(known)}",
-            )
 
 
 def _text(value: object, where: str) -> str:
