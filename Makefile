@@ -9,7 +9,7 @@ demo: $(VENV)/ready
 	$(BIN)/greenstep demo
 
 test: $(VENV)/ready
-	$(BIN)/python -m unittest discover -s tests -t . -b
+	$(BIN)/python -m tests
 
 check: $(VENV)/ready
 	$(BIN)/ruff check src tests benchmarks examples docs
@@ -18,10 +18,14 @@ check: $(VENV)/ready
 bench: $(VENV)/ready
 	$(BIN)/python -m benchmarks.line_efficiency
 	$(BIN)/python -m benchmarks.hex_parsing
+	$(BIN)/python -m benchmarks.image_show
 	$(BIN)/python -m benchmarks.startup
 
 faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.fault_runs
+
+findings: $(VENV)/ready
+	$(BIN)/python -m benchmarks.findings_rate --write
 
 screenshots: $(VENV)/ready
 	$(BIN)/python docs/make_screenshots.py

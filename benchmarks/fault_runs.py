@@ -1,6 +1,6 @@
 """Uploads with one damaged character each, seeded: green with the right flash, or a failure with a finding.
 
-`python -m benchmarks.fault_runs [RUNS [FIRST_SEED]]`
+`python -m benchmarks.fault_runs [RUNS [FIRST_SEED [DIALECT …]]]`, so many for each dialect
 """
 
 from __future__ import annotations
@@ -14,7 +14,18 @@ from dataclasses import dataclass
 
 from greenstep.bench.trial import Trial, run, sample_for
 
-BOARDS = ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031", "atmega328p", "atmega168")
+BOARDS = {
+    "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
+    "avr-v1": ("atmega328p", "atmega168"),
+    "avr-v2": ("atmega2560", "atmega1280"),
+    "avr-109": ("atmega32u4", "at90usb1286"),
+    "esp-rom": ("esp8266", "esp32", "esp32c3"),
+    "lpc-isp": ("lpc1769", "lpc1114", "lpc812", "lpc845"),
+    "pic-an851": ("pic18f4520", "pic18f4620"),
+    "pic-an1310": ("pic18f46k22", "pic18f67j50"),
+    "xmodem": ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem"),
+}
+"""The bench boards that stand for each dialect."""
 LONGEST_CLIMB_S = 300.0
 
 
@@ -23,6 +34,7 @@ class FaultRun:
     """One run: what was damaged, and how it went."""
 
     seed: int
+    dialect: str
     board: str
     fault: str
     outcome: str
@@ -36,10 +48,10 @@ class FaultRun:
 _CLEAN: dict[str, Trial] = {}
 
 
-def one_run(seed: int) -> FaultRun:
-    """The run of a seed, always the same."""
+def one_run(dialect: str, seed: int) -> FaultRun:
+    """The run of a seed with a dialect, always the same."""
     source = random.Random(seed)
-    board = source.choice(BOARDS)
+    board = source.choice(BOARDS[dialect])
     image = sample_for(board, 2300, seed=5)
     if board not in _CLEAN:
         _CLEAN[board] = run(board, {"flash": image})
@@ -52,8 +64,8 @@ def one_run(seed: int) -> FaultRun:
     try:
         trial = run(board, {"flash": image}, faults=(fault,))
     except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
-        return FaultRun(seed, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:]))
-    return FaultRun(seed, board, fault, *_judge(trial, image))
+        return FaultRun(seed, dialect, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:]))
+    return FaultRun(seed, dialect, board, fault, *_judge(trial, image))
 
 
 def _judge(trial: Trial, image: object) -> tuple[str, str]:
@@ -70,20 +82,20 @@ def _judge(trial: Trial, image: object) -> tuple[str, str]:
 
 
 def main() -> int:
-    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
+    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
     first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    dialects = sys.argv[3:] or list(BOARDS)
+    seeds = [(dialect, seed) for dialect in dialects for seed in range(first, first + runs)]
     with ProcessPoolExecutor() as pool:
-        results = list(pool.map(one_run, range(first, first + runs), chunksize=50))
-    for (dialect, outcome), number in sorted(
-        Counter(("stm32-rom" if r.board.startswith("stm32") else "avr-v1", r.outcome) for r in results).items()
-    ):
+        results = list(pool.map(one_run, *zip(*seeds, strict=True), chunksize=50))
+    for (dialect, outcome), number in sorted(Counter((r.dialect, r.outcome) for r in results).items()):
         print(f"{dialect:<10} {outcome:<42} {number:5}")
     keys = Counter(r.detail for r in results if r.outcome.startswith("failed"))
     print("findings:", ", ".join(f"{key} {number}" for key, number in keys.most_common()))
     wrong = [result for result in results if result.wrong]
     for result in wrong[:20]:
         print(result)
-    print(f"{runs} runs, {len(wrong)} wrong")
+    print(f"{len(results):,} runs, {len(wrong)} wrong")
     return 1 if wrong else 0
 
 

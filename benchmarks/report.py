@@ -7,10 +7,15 @@ import sys
 from pathlib import Path
 
 PARTS = (
-    ("Line", "line_efficiency", "`took` is the whole upload on the bench's virtual clock, from opening the port."),
+    ("Line", "line_efficiency", "`took` is erase, write and verify on the bench's virtual clock; `in all` from opening the port."),
     ("Reading files", "hex_parsing", ""),
+    ("Looking into files", "image_show", "A 16 MiB Intel HEX file."),
+    ("Damaged files", "damaged_files", "Each read, or refused with a message; 20,000 seeds."),
     ("Start-up", "startup", ""),
-    ("Fault runs", "fault_runs", "One lost or damaged character each, either way, at any place; seeds 0 to 1999."),
+    ("Endings", "endings", "Each command that holds a port open, when that port goes away in the middle."),
+    ("Journal", "journal_rows", ""),
+    ("Power cuts", "power_cuts", "The supply goes at every 1 % of an upload and comes back; then the same upload again."),
+    ("Fault runs", "fault_runs", "One lost or damaged character each, either way, at any place; 1,000 seeds for each dialect."),
 )
 
 

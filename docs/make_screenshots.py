@@ -1,7 +1,7 @@
 """Take the pictures in docs/screenshots: real commands in a real terminal window, on the apiary's demo data.
 
 Needs Xvfb, xterm and ImageMagick's `import` (Debian: xvfb, xterm, imagemagick, fonts-dejavu). `make screenshots`,
-or `python docs/make_screenshots.py NAME …` for some of them.
+or `python docs/make_screenshots.py NAME …` for some of them; `journal` shows what the others before it did.
 """
 
 from __future__ import annotations
@@ -21,6 +21,8 @@ FOLDER = Path(__file__).parent / "screenshots"
 COMMAND = str(Path(sys.executable).parent / "greenstep")
 DISPLAY = ":97"
 TCP_PORT = "7301"
+LATER = str(Path(tempfile.gettempdir()) / "hive-scale-2.5.hex")
+TRACE = str(Path(tempfile.gettempdir()) / "brood-probe.vcd")
 
 
 _TERMINAL = shlex.split("xterm -fa 'DejaVu Sans Mono' -fs 13 -bg '#10141a' -fg '#d6dde6' -geometry 118x37+0+0")
@@ -38,22 +40,66 @@ class Picture:
 
 PICTURES = (
     Picture("upload", "greenstep upload brood-probe; echo; echo; greenstep upload hive-scale"),
-    Picture("writing", "greenstep upload hive-scale", after_s=2.1),
     Picture("finding", "greenstep upload brood-probe", ("--tcp-port", TCP_PORT, "--fault", "no-boot")),
-    Picture("verify-failed", "greenstep upload hive-scale", ("--tcp-port", TCP_PORT, "--fault", "dead-write")),
-    Picture("greet", "greenstep greet brood-probe; echo; echo; greenstep greet hive-scale"),
-    Picture("plan", "greenstep plan brood-probe; echo; echo; greenstep plan hive-scale"),
+    Picture("greet", "greenstep greet entrance-counter; echo; echo; greenstep greet rain-gauge"),
+    Picture("plan", "greenstep plan brood-probe; echo; echo; greenstep plan feeder-pump"),
+    Picture("dialects", "greenstep chips; echo; echo; greenstep chips xmodem"),
     Picture(
-        "by-hand",
-        f"greenstep upload brood-probe --port rfc2217://127.0.0.1:{TCP_PORT} --hookup by-hand",
-        ("--tcp-port", TCP_PORT, "--hands", "3"),
+        "image-show",
+        "greenstep image show hive-scale; echo; echo; greenstep image show images/gateway.bin at 0x10000",
     ),
     Picture(
-        "verify-start", "greenstep verify hive-scale; echo; echo; greenstep start hive-scale --expect 'hive scale'"
+        "image-compare",
+        f"greenstep image convert hive-scale --patch '0x7B=\"5\"' --save {LATER}; echo; echo; "
+        f"greenstep image compare images/hive-scale.hex {LATER} --chip atmega328p",
     ),
-    Picture("bench", "greenstep bench --list; echo; echo; greenstep ports"),
-    Picture("help", "greenstep --help"),
+    Picture(
+        "reserve",
+        "greenstep reserve hive-scale --size 1900; echo; echo; greenstep reserve --chip stm32f072rb --size 7K",
+    ),
+    Picture("boards", "greenstep boards"),
+    Picture(
+        "lines",
+        "greenstep lines show brood-probe; echo; echo; "
+        "greenstep lines show --chip stm32 --hookup cross-pair --reset-capacitor 10u",
+    ),
+    Picture("clock", "greenstep clock 16M hive-scale"),
+    Picture("listen", "greenstep listen brood-probe --reset --times", after_s=2.6),
+    Picture(
+        "journal",
+        "greenstep journal; echo; echo; greenstep journal --held; echo; echo; greenstep journal 1",
+    ),
+    Picture("bench", "greenstep bench --list | head -33"),
 )
+
+JOURNAL = Path(tempfile.gettempdir()) / "greenstep-pictures.sqlite"
+os.environ["GREENSTEP_JOURNAL"] = str(JOURNAL)
+TRACED = f"greenstep upload brood-probe --trace {TRACE}"
+FIGURES = {
+    "map-figure": "greenstep image map apiary-gateway",
+    "wiring": "greenstep wiring --chip stm32f103c8",
+    "lines-figure": "greenstep lines show --chip stm32 --hookup cross-pair",
+    "clock-figure": "greenstep clock 16M hive-scale",
+    "trace-figure": f"greenstep trace show {TRACE}",
+}
+"""What is drawn by --save, and so needs no terminal."""
+
+
+def draw(name: str) -> None:
+    """One figure."""
+    words = [COMMAND, *shlex.split(FIGURES[name])[1:], "--save", str(FOLDER / f"{name}.png")]
+    subprocess.run(words, cwd=ROOT / "examples" / "apiary", check=True, stdout=subprocess.DEVNULL)
+
+
+def record() -> None:
+    """The recording that two of the pictures show."""
+    with subprocess.Popen([COMMAND, "bench", "--tcp-port", TCP_PORT], stdout=subprocess.PIPE, text=True) as bench:
+        assert bench.stdout is not None
+        while not bench.stdout.readline().startswith("Ctrl-C"):
+            pass
+        words = [COMMAND, *shlex.split(TRACED)[1:]]
+        subprocess.run(words, cwd=ROOT / "examples" / "apiary", check=True, stdout=subprocess.DEVNULL)
+        bench.send_signal(signal.SIGTERM)
 
 
 def take(picture: Picture) -> None:
@@ -93,7 +139,15 @@ def take(picture: Picture) -> None:
 
 def main() -> int:
     wanted = set(sys.argv[1:])
+    for path in (LATER, JOURNAL, f"{JOURNAL}-wal", f"{JOURNAL}-shm"):
+        Path(path).unlink(missing_ok=True)
     FOLDER.mkdir(exist_ok=True)
+    if not wanted or any("trace" in name for name in wanted):
+        record()
+    for name in FIGURES:
+        if not wanted or name in wanted:
+            draw(name)
+            print(name)
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:

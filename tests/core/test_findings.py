@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import unittest
+from collections.abc import Callable
 from typing import Any
 
+from greenstep.core.dialects.registry import dialect_names
 from greenstep.core.findings import Difference, LineHeard, Observations, diagnose
 from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
 from greenstep.core.link import Frame, LineErrors, LineSettings
 
-from .situations import ALL
+from .situations import ALL, BOARD_OF, BY_DIALECT, seeded
+from .situations.situation import Situation
 
 
 class Situations(unittest.TestCase):
@@ -25,11 +28,28 @@ class Situations(unittest.TestCase):
                 self.assertTrue(first.attempts)
                 assert trial.link is None or trial.link.closed
 
-    def test_all_that_are_due_are_there_for_both_dialects(self) -> None:
-        for dialect in ("stm32", "atmega"):
-            numbers = {row.number for row in ALL if row.board.startswith(dialect)}
-            self.assertLessEqual({3, 4, 5, 7, 8, 10, 11, 12, 13, 14}, numbers)
-        self.assertGreaterEqual(len(ALL), 60)
+    def test_all_that_are_due_are_there_for_every_dialect(self) -> None:
+        self.assertEqual(set(BY_DIALECT), set(dialect_names()))
+        for dialect, rows in BY_DIALECT.items():
+            with self.subTest(dialect):
+                self.assertEqual({row.number for row in rows}, set(range(1, 16)))
+        self.assertGreaterEqual(len(ALL), 200)
+
+
+class DrawnByLot(unittest.TestCase):
+    def right(self, kind: Callable[[str, int], Situation], seeds: int) -> tuple[int, list[str]]:
+        rows = [kind(dialect, seed) for dialect in BOARD_OF for seed in range(seeds)]
+        missed = [f"{row.board} {row.name}" for row in rows if not row.came_first(row.climb())]
+        return len(rows), missed
+
+    def test_nine_of_ten_wrong_rates(self) -> None:
+        total, missed = self.right(seeded.wrong_rate, 12)
+        self.assertLessEqual(len(missed), total // 10, missed)
+
+    def test_frames_echo_and_strangers_in_all(self) -> None:
+        for kind in (seeded.wrong_frame, seeded.echo, seeded.stranger):
+            with self.subTest(kind.__name__):
+                self.assertEqual(self.right(kind, 4)[1], [])
 
 
 class Ports(unittest.TestCase):
@@ -72,7 +92,7 @@ def seen(**changes: Any) -> Observations:
         "boot_pin": True,
         "lines": "moved",
         "sent": b"\x7f" * 12,
-        "others": (("AVR bootloader, v1", (b"\x14\x10",)),),
+        "others": (("AVR bootloader, v1", (b"\x14\x10",), ()), ("XMODEM receiver", (), (rb"C{2,}",))),
     }
     return Observations(**{**values, **changes})
 

@@ -9,7 +9,7 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from greenstep.core.image import Image, ImageFault, Piece, intel_hex, read_intel_hex, write_intel_hex
+from greenstep.core.image import Image, ImageFault, Piece, read_intel_hex, text_lines, write_intel_hex
 
 
 def record(address: int, data: bytes, record_type: int = 0) -> str:
@@ -88,7 +88,7 @@ class Reading(unittest.TestCase):
 
     def test_real_files_in_the_smallest_chunks(self) -> None:
         for size in (1, 7, 64):
-            with mock.patch.object(intel_hex, "_CHUNK_BYTES", size):
+            with mock.patch.object(text_lines, "_CHUNK_BYTES", size):
                 for name, (text, expected) in GOOD.items():
                     with self.subTest(name, chunk=size):
                         self.assertEqual([(p.address, p.data) for p in read(text).pieces], expected)

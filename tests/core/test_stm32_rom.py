@@ -8,7 +8,7 @@ from typing import Any
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
 from greenstep.bench.stm32 import SimulatedStm32
-from greenstep.bench.trial import sample_for
+from greenstep.bench.trial import run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue, EraseUnit
 from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
@@ -136,6 +136,15 @@ class Exchanges(unittest.TestCase):
             ("11 EE", ""), ("7F", "1F"), ("11 EE", "79"), ("08 00 00 00 08", "79"), ("00 FF", "79 5A")
         )
         self.assertEqual(dialect.read(F103.flash, 0x08000000, 1), b"\x5a")
+
+    def test_a_lost_answer_anywhere_in_a_write_is_made_good(self) -> None:
+        """That of an address leaves the chip waiting for data whose size it took from a synchronisation byte."""
+        image = sample_for("stm32f072", 600)
+        for place in range(49, 59):  # the answer to the erase, and three to each of three blocks
+            with self.subTest(place=place):
+                trial = run("stm32f072", {"flash": image}, faults=(f"drop-to-host={place}",))
+                self.assertEqual(trial.end.exit_code, 0)
+                self.assertTrue(trial.holds(image))
 
     def test_text_in_place_of_an_answer(self) -> None:
         text = b"brood probe 1.6 ready".hex()

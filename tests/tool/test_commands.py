@@ -78,7 +78,7 @@ class Looking(ToolTest):
     def test_demo_is_green_and_then_finds_the_jumper(self) -> None:
         run = self.run_tool("demo")
         self.assertEqual(run.status, 0, run.text)
-        green, _, fault = run.out.partition("The same again")
+        green, _, fault = run.out.partition("The brood-probe again")
         self.assertIn("green in", green)
         self.assertIn("the boot pin was not set at reset", fault)
         self.assertIn("nothing on the chip was changed", fault)

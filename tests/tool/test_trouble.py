@@ -108,8 +108,10 @@ class WrongFiles(ToolTest):
             "sum.hex": ("\n".join([*text[:40], flipped, *text[41:]]), "sum.hex, line 41: checksum"),
             "empty.hex": ("", "the file is empty"),
             "letter.hex": (":hello\n", "this is a text"),
+            "count.s19": ("S1050000616237\nS5030002FA\nS9030000FC\n", "count.s19, line 2: 1 data records before"),
+            "byte.txt": ("@F000\n31 4\nq\n", "byte.txt, line 2: '4' as byte 2"),
             "digit.hex": (":10000000zz\n", "a hex digit"),
-            "records.hex": ("S00600004844521B\nS9030000FC\n", "this is an S-record file"),
+            "records.hex": ("S00600004844521B\nS9030000FC\n", "records, but no data"),
         }
         for name, (content, said) in cases.items():
             with self.subTest(name):
@@ -120,7 +122,7 @@ class WrongFiles(ToolTest):
 
     def test_an_elf_and_a_folder(self) -> None:
         (self.folder / "probe.elf").write_bytes(b"\x7fELF\x01\x01\x01" + bytes(60))
-        self.assertIn("this is an ELF file", self.run_tool("upload", "probe.elf", *CHIP, "--port", "x").text)
+        self.assertIn("an ELF file of type ET_NONE", self.run_tool("upload", "probe.elf", *CHIP, "--port", "x").text)
         run = self.run_tool("upload", ".", *CHIP, "--port", "x")
         self.assertEqual((run.status, "is a folder" in run.text), (2, True))
 

@@ -133,7 +133,7 @@ class OverTheNetwork(ToolTest):
         self.assertEqual(run.event("step-ended", step="verify")["outcome"], "green")
 
     def test_the_other_kinds_of_chip(self) -> None:
-        names = ("stm32f103", "stm32l053", "stm32g071", "atmega168", "atmega1284p")
+        names = ("stm32l053", "stm32g071", "atmega1284p")
         bench = self.bench(*names)
         for name in names:
             board = bench.boards[name]

@@ -10,15 +10,18 @@ from collections.abc import Generator
 from greenstep.core.link import LineSettings
 
 from .chip import SimulatedChip, Spend, Take
+from .faults import Faults
 
 MARK = b"\x01says\x02"
 START_UP_S = 0.04
 
 
-def run(chip: SimulatedChip, flash: bytes, settings: LineSettings) -> Generator[Take | Spend, int, None]:
+def run(
+    chip: SimulatedChip, flash: bytes, settings: LineSettings, faults: Faults
+) -> Generator[Take | Spend, int, None]:
     """Start up, print the text three times, then listen to nothing."""
-    text = text_in(flash)
-    chip.settings = settings
+    text = faults.says.encode() or text_in(flash)
+    chip.settings = settings if faults.console is None else LineSettings(faults.console, settings.frame)
     yield Spend(START_UP_S)
     for _ in range(3 if text else 0):
         chip.send(text + b"\r\n")

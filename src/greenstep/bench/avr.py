@@ -85,16 +85,13 @@ class SimulatedAvr(SimulatedChip):
 
     def brown_out(self, at_s: float) -> None:
         """Small bootloaders only listen after an external reset, and start the program after any other."""
-        self.hold_reset(at_s)
-        self.now = at_s
-        self.in_reset = False
-        self._begin(self._application())
+        self.run_from(at_s, self._application())
 
     def _application(self) -> Program:
         self.running = True
         if bytes(self.flash[:2]) == b"\xff\xff":
             return application.idle(1e9)
-        return application.run(self, bytes(self.flash), self.console)
+        return application.run(self, bytes(self.flash), self.console, self.faults)
 
     def _loader(self) -> Program:
         self.running = False
@@ -212,11 +209,7 @@ class SimulatedAvr(SimulatedChip):
             self.send(_GOOD + _FAILED)
             return
         yield Spend(_PAGE_S)
-        if not self.faults.dead_write:
-            self.flash[start : start + size] = data
-            for worn in self.faults.worn:
-                if start <= worn < start + size:
-                    self.flash[worn] ^= 0x10
+        self.put(start, data, onto_blank=False)
         self._reply()
 
     def _program_eeprom(self, data: bytes) -> Steps:

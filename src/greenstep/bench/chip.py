@@ -14,6 +14,8 @@ from dataclasses import dataclass
 
 from greenstep.core.link import LineSettings
 
+from .faults import Faults
+
 DAMAGED = -1
 TIMED_OUT = -2
 
@@ -39,12 +41,19 @@ class SimulatedChip(ABC):
     """One chip. Times are the line's clock, in seconds."""
 
     settings: LineSettings
+    base = 0
+    """The address of the first byte of `flash`."""
+    flash: bytearray
+    faults: Faults
 
     def __init__(self) -> None:
         self.now = 0.0
         self.sent: list[tuple[float, bytes, LineSettings]] = []
         self.violations: list[str] = []
         self.in_reset = False
+        self.break_held = False
+        self.leaving = False
+        """Whether it is about to go from the USB."""
         self._program: Program | None = None
         self._next_program: Program | None = None
         self._listening = False
@@ -86,10 +95,36 @@ class SimulatedChip(ABC):
         self.in_reset = False
         self._begin(self.boot(boot_selected))
 
+    def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
+        """The host closed the port, which was set to `baud`. True where the board goes from the USB for a while."""
+        return False
+
     def brown_out(self, at_s: float) -> None:
         """A reset that no pin asked for."""
         self.hold_reset(at_s)
         self.release_reset(at_s, False)
+
+    def run_from(self, at_s: float, program: Program) -> None:
+        """Run `program` from now on, as after a reset that no pin made."""
+        self.hold_reset(at_s)
+        self.now = at_s
+        self.in_reset = False
+        self._begin(program)
+
+    def put(self, address: int, data: bytes, onto_blank: bool = True) -> None:
+        """Program the flash, with what the faults do to it. Where it must be blank, bits are only cleared, and what
+        was not blank is noted."""
+        if self.faults.dead_write:
+            return
+        at = address - self.base
+        old = bytes(self.flash[at : at + len(data)])
+        if onto_blank and old.strip(b"\xff") and old != data:
+            self.violation(f"write to {address:05X}, which is not blank")
+        kept = (int.from_bytes(old, "big") & int.from_bytes(data, "big")).to_bytes(len(data), "big")
+        self.flash[at : at + len(data)] = kept if onto_blank else data
+        for worn in self.faults.worn:
+            if address <= worn < address + len(data):
+                self.flash[worn - self.base] ^= 0x10
 
     def restart(self, program: Program) -> None:
         """Drop what runs and run `program`, as after a reset from within. Called by a program as its last act."""

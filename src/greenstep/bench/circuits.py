@@ -26,12 +26,16 @@ class Circuit(ABC):
 
 
 class DirectDtrReset(Circuit):
-    """DTR to a low-active reset, RTS to a high-active boot pin, by wire: asserted RTS is low, not selected."""
+    """DTR to a low-active reset, RTS to the boot pin, by wire: asserted RTS is low, which selects if `level` is
+    low."""
 
     hookup = "direct-dtr-reset"
 
+    def __init__(self, level: str = "high") -> None:
+        self._low = level == "low"
+
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
-        return [PinChange(at_s, after[0], not after[1])]
+        return [PinChange(at_s, after[0], after[1] == self._low)]
 
 
 class DirectRtsReset(Circuit):
@@ -78,6 +82,15 @@ class CapacitorPulse(Circuit):
         return []
 
 
+class UsbTouch(Circuit):
+    """A board that is its own USB device: DTR and RTS are messages to its program, and move no pin."""
+
+    hookup = "usb-touch"
+
+    def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+        return []
+
+
 class NoLines(Circuit):
     """Three wires: nothing that DTR and RTS do reaches the chip."""
 
@@ -85,3 +98,10 @@ class NoLines(Circuit):
 
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
         return []
+
+
+CIRCUITS: dict[str, Circuit] = {
+    circuit.hookup: circuit
+    for circuit in (DirectDtrReset(), DirectRtsReset(), CrossPair(), CapacitorPulse("dtr"), CapacitorPulse("rts"))
+}
+"""Those that a bench board can be given, by the hookup that reaches them."""

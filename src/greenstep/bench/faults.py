@@ -21,6 +21,8 @@ KINDS = {
     "echo": ("", "every character sent comes straight back, and nothing else"),
     "no-boot": ("", "nothing enters the bootloader: the boot jumper is forgotten, or reset came too late"),
     "dead": ("", "the chip has no supply"),
+    "says": ("TEXT", "the program prints this text instead of its own"),
+    "console": ("BAUD", "the program talks at another rate than usual"),
 }
 """Faults by name: what is written behind the '=', and what they do."""
 
@@ -45,6 +47,8 @@ class Faults:
     echo: bool = False
     no_boot: bool = False
     dead: bool = False
+    says: str = ""
+    console: int | None = None
 
     @classmethod
     def parse(cls, texts: tuple[str, ...]) -> Faults:
@@ -66,6 +70,10 @@ class Faults:
                 if value:
                     raise ValueError(value)
                 setattr(self, name, True)
+            elif isinstance(current, str):
+                if not value:
+                    raise ValueError(value)
+                setattr(self, name, value)
             elif isinstance(current, float):
                 setattr(self, name, float(value))
             elif isinstance(current, dict):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import deque
 from dataclasses import replace
 
@@ -39,6 +40,7 @@ class SimulatedLine:
         self._pins: deque[PinChange] = deque()
         self._host_free_s = 0.0
         self._chip_free_s = 0.0
+        self._speaking: deque[tuple[float, bytes, LineSettings]] = deque(maxlen=64)
 
     def power_on(self, at_s: float) -> None:
         """The chip starts, boot pin as it is."""
@@ -65,7 +67,9 @@ class SimulatedLine:
 
     def configure(self, at_s: float, settings: LineSettings) -> None:
         self.advance(at_s)
-        self.settings = settings
+        changed, self.settings = settings != self.settings, settings
+        if changed:
+            self._hear_the_rest(at_s)
 
     def set_lines(self, at_s: float, dtr: bool, rts: bool) -> None:
         self.advance(at_s)
@@ -73,6 +77,18 @@ class SimulatedLine:
         if before != self.lines:
             self.change_pins(self.circuit.moved(at_s, before, self.lines))
             self.advance(at_s)
+
+    def set_break(self, at_s: float, on: bool) -> None:
+        """Hold the chip's RX low, or let it go."""
+        self.advance(at_s)
+        self.chip.break_held = on
+
+    def hang_up(self, at_s: float) -> bool:
+        """The host closes the port. True where the board goes away and comes back."""
+        self.advance(at_s)
+        gone = self.chip.hung_up(at_s, self.settings.baud, self.lines[0])
+        self._collect()
+        return gone or self.chip.leaving
 
     def change_pins(self, changes: list[PinChange]) -> None:
         """What the circuit (or a hand) is going to do to the pins; what was going to happen is dropped."""
@@ -135,6 +151,7 @@ class SimulatedLine:
             return
         if change.reset_held and not self.chip.in_reset:
             self.chip.hold_reset(change.at_s)
+            self._fall_silent(change.at_s)
         elif not change.reset_held and self.chip.in_reset:
             self.chip.release_reset(change.at_s, change.boot_selected and not self.faults.no_boot)
 
@@ -162,8 +179,8 @@ class SimulatedLine:
         if self._understood(sent, hearing):
             chip.receive(at_s, value)
             return
-        for _, heard, whole in received(bytes([value]), sent, hearing):
-            chip.receive(at_s, heard if whole else DAMAGED)
+        for _, heard, flaw in received(bytes([value]), sent, hearing):
+            chip.receive(at_s, DAMAGED if flaw else heard)
 
     def _real(self, settings: LineSettings) -> LineSettings:
         """What the chip's clock makes of the rate it means to use."""
@@ -185,21 +202,44 @@ class SimulatedLine:
             self._chip_free_s = begin_s + settings.seconds(len(data))
             if self.faults.echo:
                 continue
-            if self._understood(settings, self.settings):
-                character_s = settings.seconds(1)
-                for index, value in enumerate(data, 1):
-                    self._arrive(begin_s + index * character_s, value)
-                continue
-            for offset_s, value, whole in received(data, settings, self.settings):
-                if not whole:
-                    parity = self.settings.frame.parity != "none"
-                    self.errors = replace(
-                        self.errors,
-                        parity=self.errors.parity + parity,
-                        framing=self.errors.framing + (not parity),
-                    )
-                self._arrive(begin_s + offset_s, value)
+            self._speaking.append((begin_s, data, settings))
+            self._be_heard(begin_s, data, settings)
         self.chip.sent.clear()
+
+    def _be_heard(self, begin_s: float, data: bytes, settings: LineSettings) -> None:
+        """What the host's receiver makes of characters that begin at a time."""
+        if self._understood(settings, self.settings):
+            character_s = settings.seconds(1)
+            for index, value in enumerate(data, 1):
+                self._arrive(begin_s + index * character_s, value)
+            return
+        for offset_s, value, flaw in received(data, settings, self.settings):
+            if flaw:
+                self.errors = replace(self.errors, **{flaw: getattr(self.errors, flaw) + 1})
+            self._arrive(begin_s + offset_s, value)
+
+    def _hear_the_rest(self, at_s: float) -> None:
+        """The host changed its rate while characters were under way: from the next one on they are heard at that."""
+        speaking = [
+            (begin, data, meant) for begin, data, meant in self._speaking if begin + meant.seconds(len(data)) > at_s
+        ]
+        if not speaking:
+            return
+        self._forget_after(at_s)
+        for begin_s, data, meant in speaking:
+            character_s = meant.seconds(1)
+            gone = max(0, math.ceil((at_s - begin_s) / character_s))
+            if data[gone:]:
+                self._be_heard(begin_s + gone * character_s, data[gone:], meant)
+
+    def _fall_silent(self, at_s: float) -> None:
+        """Reset stops the chip's transmitter in the middle of a character."""
+        self._forget_after(at_s)
+        self._speaking.clear()
+        self._chip_free_s = at_s
+
+    def _forget_after(self, at_s: float) -> None:
+        self._outbound = deque(item for item in self._outbound if item[0] <= at_s + self.turnaround_s)
 
     def _arrive(self, at_s: float, value: int) -> None:
         number, self.to_host_count = self.to_host_count, self.to_host_count + 1

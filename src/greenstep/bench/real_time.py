@@ -10,6 +10,10 @@ from .boards import BenchBoard, Hands
 from .faults import Faults
 
 LONGEST_WAIT_S = 0.05
+LONGEST_PAUSE_S = 0.15
+"""The board looks at the clock at least every LONGEST_WAIT_S. Where it could not for longer than this, the machine
+was busy with something else: that time does not pass for the board, whose patience would be over before it could
+listen."""
 
 
 class RealTimeBoard(ABC):
@@ -23,7 +27,8 @@ class RealTimeBoard(ABC):
         self._hands = hands
         self._pressed = False
         self._ended = threading.Event()
-        self._started = time.monotonic()
+        self._seen_s = time.monotonic()
+        self._time_s = 0.0
         self._thread = threading.Thread(target=self._serve, name=f"bench {board.name}", daemon=True)
 
     def _begin(self) -> None:
@@ -43,7 +48,10 @@ class RealTimeBoard(ABC):
         """Give back what the board was served on."""
 
     def _now(self) -> float:
-        return time.monotonic() - self._started
+        real_s = time.monotonic()
+        self._time_s += min(real_s - self._seen_s, LONGEST_PAUSE_S)
+        self._seen_s = real_s
+        return self._time_s
 
     def _written(self, data: bytes) -> None:
         """What the tool wrote; the first of it makes the simulated person move."""

@@ -19,9 +19,10 @@ from greenstep.core.link import Frame, LineSettings, Parity
 from .boards import BenchBoard, Hands
 from .faults import Faults
 from .line import SimulatedLine
-from .real_time import RealTimeBoard
+from .real_time import LONGEST_WAIT_S, RealTimeBoard
 
 HOST = "127.0.0.1"
+_AWAY_S = 0.8
 _PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
 
 
@@ -38,7 +39,7 @@ class BoardServer(RealTimeBoard):
     ) -> None:
         super().__init__(board, faults, turnaround_s, hands)
         self._listener = socket.create_server((HOST, tcp_port))
-        self._listener.settimeout(0.1)
+        self._listener.settimeout(LONGEST_WAIT_S)
         self.url = f"rfc2217://{HOST}:{self._listener.getsockname()[1]}"
         self._begin()
 
@@ -59,6 +60,19 @@ class BoardServer(RealTimeBoard):
                 self._converse(client)
             # an adapter whose port is closed lets its lines go
             self.line.set_lines(self._now(), False, False)
+            if self.line.hang_up(self._now()):
+                self._go_away()
+
+    def _go_away(self) -> None:
+        """A board that is its own USB device: its port is gone for a while."""
+        address = self._listener.getsockname()
+        self._listener.close()
+        end_s = self._now() + _AWAY_S
+        while self._now() < end_s and not self._ended.wait(LONGEST_WAIT_S):
+            self.line.advance(self._now())
+        self.line.chip.leaving = False
+        self._listener = socket.create_server(address)
+        self._listener.settimeout(LONGEST_WAIT_S)
 
     def _converse(self, client: socket.socket) -> None:
         adapter = _Adapter(self.line, self._now)
@@ -95,7 +109,6 @@ class _Adapter:
     cts = dsr = cd = True
     ri = False
     xonxoff = rtscts = False
-    break_condition = False
 
     def __init__(self, line: SimulatedLine, now: Callable[[], float]) -> None:
         self._line = line
@@ -118,6 +131,8 @@ class _Adapter:
             if name == "parity" and value not in _PARITY:
                 raise ValueError(value)
             self._setting(name, value)
+        elif name == "break_condition":
+            self._line.set_break(self._now(), bool(value))
         elif name in ("dtr", "rts"):
             dtr, rts = self._line.lines
             self._line.set_lines(self._now(), *((bool(value), rts) if name == "dtr" else (dtr, bool(value))))

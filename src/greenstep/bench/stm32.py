@@ -77,6 +77,8 @@ _ACK, _NACK = b"\x79", b"\x1f"
 class SimulatedStm32(SimulatedChip):
     """One chip. `flash` is its content; `application` settings are those of the program in it."""
 
+    base = FLASH
+
     def __init__(self, kind: Stm32Kind, faults: Faults | None = None, console: LineSettings | None = None) -> None:
         super().__init__()
         self.kind = kind
@@ -104,7 +106,7 @@ class SimulatedStm32(SimulatedChip):
         stack, reset = (self._word(address + offset) for offset in (0, 4))
         if not (RAM < stack <= RAM + self.kind.ram_bytes and reset & 1 and self._in_flash(reset & ~1, 2)):
             return application.idle(1e9)
-        return application.run(self, bytes(self.flash), self.console)
+        return application.run(self, bytes(self.flash), self.console, self.faults)
 
     def _word(self, address: int) -> int:
         return int.from_bytes(self.flash[address - FLASH : address - FLASH + 4], "little")

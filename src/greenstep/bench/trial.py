@@ -8,18 +8,19 @@ from typing import Any
 from greenstep.core.chips import Catalogue
 from greenstep.core.climb import Climb, Job, OpenedPort, Purpose
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.errors import Finding
+from greenstep.core.dialects.settings import read_settings
+from greenstep.core.errors import Finding, PortFault
 from greenstep.core.events import ClimbEnded, Event, Found, StepEnded
+from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
+from greenstep.core.plan import Wishes
 
-from . import avr, stm32
-from .boards import BOARDS, Hands
+from .boards import BOARDS, BenchBoard, Hands
 from .circuits import NoLines
 from .faults import Faults
 from .line import SimulatedLine
-from .samples import avr_image, stm32_image
 from .virtual_link import VirtualLink
 
 
@@ -29,6 +30,7 @@ class Trial:
 
     line: SimulatedLine
     events: list[Event] = field(default_factory=list)
+    board: BenchBoard | None = None
     link: VirtualLink | None = None
 
     @property
@@ -48,21 +50,23 @@ class Trial:
                 return event
         raise KeyError(name)
 
+    def step_or_none(self, name: str) -> StepEnded | None:
+        """The same; None where it was not climbed."""
+        return next((e for e in self.events if isinstance(e, StepEnded) and e.step == name), None)
+
     def holds(self, image: Image, memory: str = "flash", start: int | None = None) -> bool:
         """Whether the simulated memory holds every byte of the image."""
         content = bytes(getattr(self.line.chip, memory))
-        base = (0x08000000 if hasattr(self.line.chip, "unique_id") else 0) if start is None else start
+        if self.board is not None and memory == "flash":
+            image = self.board.held(image)
+        base = (self.line.chip.base if memory == "flash" else 0) if start is None else start
         return all(content[p.address - base : p.end - base] == p.data for p in image.pieces)
 
 
 def sample_for(board: str, size_bytes: int, seed: int = 1) -> Image:
     """A made-up image that fits a bench board."""
-    chip = BOARDS[board].chip
-    if chip in stm32.KINDS:
-        kind = stm32.KINDS[chip]
-        return stm32_image("brood probe 1.7 ready", size_bytes, kind.ram_bytes, seed, kind.erased)
-    assert chip in avr.KINDS
-    return avr_image("hive scale 2.4 ready", size_bytes, seed)
+    stand = BOARDS[board]
+    return stand.program(stand.texts[1], size_bytes, seed)
 
 
 def prepare(
@@ -74,18 +78,24 @@ def prepare(
     hands: Hands | None = None,
     chip: str | None = None,
     link_options: dict[str, Any] | None = None,
+    port_trouble: PortSeen | None = None,
     **changes: Any,
 ) -> tuple[Climb, Trial]:
-    """A climb that is ready to run, and the trial that takes its events; `changes` are fields of the Job."""
+    """A climb that is ready to run, and the trial that takes its events; `changes` are fields of the Job, and
+    `port_trouble` is what the system says when the port is opened."""
     bench_board = BOARDS[board]
     switched_on = Faults.parse(faults)
     line = bench_board.build(switched_on, turnaround_s)
     if hands is not None:
         line.circuit = NoLines()
-        hands.press(line, 0.0)
-    trial = Trial(line)
+        hands.press(line, (link_options or {}).get("on_for_s", 0.0))
+    trial = Trial(line, board=bench_board)
     choice = Catalogue.load().find(chip or bench_board.chip)
-    dialect = find_dialect(choice.dialect)
+    if chip is None and bench_board.dialect:
+        choice = choice.speaking(bench_board.dialect)
+    dialect = find_dialect(
+        changes.pop("dialect_name", "") or (bench_board.dialect if chip is None else choice.dialect) or choice.dialect
+    )
     job = Job(
         purpose,
         choice,
@@ -94,10 +104,13 @@ def prepare(
         "virtual",
         named_hookup(line.circuit.hookup, choice.first.boot_level),
         images=images or {},
-        console=LineSettings(bench_board.baud if choice.dialect == "avr-v1" else 115200),
+        console=LineSettings(bench_board.console),
+        wishes=Wishes(settings=read_settings(dialect, bench_board.settings)) if chip is None else Wishes(),
     )
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
+        if port_trouble is not None:
+            raise PortFault(diagnose_port(port_trouble))
         trial.link = VirtualLink(line, settings, lines, **(link_options or {}))
         return OpenedPort(trial.link, "opened on the virtual clock")
 

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost
 
 from .line import SimulatedLine
+
+_AWAY_S, _STAYS_S = 1.2, 3.0
+"""How long a board is away from the USB, and how long one is waited for that does not go."""
 
 
 class VirtualLink:
@@ -30,6 +35,7 @@ class VirtualLink:
             line.lines = lines
         line.power_on(0.0)
         line.advance(on_for_s)
+        line.take(on_for_s, 1 << 30)  # what was said before the port was opened, nobody heard
 
     @property
     def settings(self) -> LineSettings:
@@ -74,6 +80,20 @@ class VirtualLink:
 
     def set_break(self, on: bool) -> None:
         self._alive()
+        self.line.set_break(self._clock, on)
+
+    def reopen(self, baud: int | None) -> None:
+        settings, lines = self.line.settings, self.line.lines
+        if baud is not None:
+            self.configure(replace(settings, baud=baud))
+            self.set_lines(False, False)
+        gone = self.line.hang_up(self._clock)
+        self.sleep(_AWAY_S if gone else _STAYS_S)
+        self.line.chip.leaving = False
+        self.line.take(self._clock, 1 << 30)
+        self.line.configure(self._clock, settings)
+        if self._has_lines:
+            self.line.set_lines(self._clock, *lines)
 
     def errors(self) -> LineErrors | None:
         return self.line.errors

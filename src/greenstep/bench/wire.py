@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from greenstep.core.link import Frame, LineSettings
 
 RATE_TOLERANCE = 0.03
@@ -16,13 +18,16 @@ def same_language(one: LineSettings, other: LineSettings) -> bool:
     return one.frame == other.frame and abs(one.baud / other.baud - 1) <= RATE_TOLERANCE
 
 
-def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tuple[float, int, bool]]:
-    """(time in s from the first edge, value, whole) of each character that the receiver makes of `data`,
-    sent back to back. `whole` is False where parity or the stop bit is wrong."""
+Flaw = Literal["", "parity", "framing"]
+
+
+def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tuple[float, int, Flaw]]:
+    """(time in s from the first edge, value, flaw) of each character that the receiver makes of `data`,
+    sent back to back. A wrong stop bit is told before a wrong parity."""
     edges = _edges(data, sent)
     bit_s = 1 / receiver.baud
     frame = receiver.frame
-    characters: list[tuple[float, int, bool]] = []
+    characters: list[tuple[float, int, Flaw]] = []
     free_s = 0.0
     for at_s, level in edges:
         if level or at_s < free_s:
@@ -31,12 +36,13 @@ def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tu
         if samples[0]:
             continue
         bits = samples[1 : 1 + frame.data_bits]
-        whole = bool(samples[1 + frame.data_bits + (frame.parity != "none")])
-        if frame.parity != "none":
-            ones = sum(bits) + samples[1 + frame.data_bits]
-            whole = whole and ones % 2 == (frame.parity == "odd")
+        flaw: Flaw = ""
+        if not samples[1 + frame.data_bits + (frame.parity != "none")]:
+            flaw = "framing"
+        elif frame.parity != "none" and (sum(bits) + samples[1 + frame.data_bits]) % 2 != (frame.parity == "odd"):
+            flaw = "parity"
         free_s = at_s + (frame.bits - 1 + SAMPLED_AT) * bit_s
-        characters.append((free_s, sum(bit << n for n, bit in enumerate(bits)), whole))
+        characters.append((free_s, sum(bit << n for n, bit in enumerate(bits)), flaw))
     return characters
 
 

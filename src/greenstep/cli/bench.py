@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import signal
 import threading
+from dataclasses import replace
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -27,6 +28,11 @@ import click
     metavar="SECONDS",
     help="Three wires only: a simulated person presses the buttons so long after the first character.",
 )
+@click.option(
+    "--circuit",
+    type=click.Choice(["direct-dtr-reset", "direct-rts-reset", "cross-pair", "cap-dtr", "cap-rts"]),
+    help="Another circuit between the lines and the pins, for all boards.",
+)
 @click.option("--pty", is_flag=True, help="Serve on pseudo terminals, which have no DTR and RTS.")
 @click.option("--tcp-port", type=click.IntRange(0, 65535), default=0, metavar="N", help="First TCP port. [any free]")
 @click.option(
@@ -42,18 +48,21 @@ def command(
     fault: tuple[str, ...],
     turnaround: float,
     hands: float | None,
+    circuit: str | None,
     pty: bool,
     tcp_port: int,
     save_memory: Path | None,
     as_json: bool,
 ) -> int:
-    """Serve simulated boards on 127.0.0.1 until stopped, and print the port to use for each.
+    """Serve simulated boards on 127.0.0.1 until stopped, and print the port to use for each. Without names, the
+    eight of the apiary.
 
     \b
     greenstep bench brood-probe
     greenstep bench hive-scale --fault echo
     """
-    from greenstep.bench.boards import BOARDS, Hands
+    from greenstep.bench.boards import APIARY, BOARDS, Hands
+    from greenstep.bench.circuits import CIRCUITS
     from greenstep.bench.faults import KINDS, Faults
 
     if listing:
@@ -68,7 +77,9 @@ def command(
         raise click.UsageError(str(error)) from None
     ended = threading.Event()
     _stop_on_signals(ended)
-    wanted = [BOARDS[name] for name in boards or ("brood-probe", "hive-scale")]
+    wanted = [BOARDS[name] for name in boards or APIARY]
+    if circuit is not None:
+        wanted = [replace(board, circuit=CIRCUITS[circuit]) for board in wanted]
     person = Hands(hands) if hands is not None else Hands(1.0) if pty else None
     servers = [
         _serve(board, Faults.parse(fault), turnaround / 1000, person, pty, tcp_port + index if tcp_port else 0)
@@ -125,21 +136,35 @@ def _tell(servers: list[Any], as_json: bool) -> None:
                     "port": server.url,
                     "hookup": board.circuit.hookup,
                     "baud": board.baud,
+                    "dialect": board.dialect or None,
                 },
             )
         return
+    from greenstep.core.chips import Catalogue
+
     for server in servers:
         board = server.board
         click.echo(f"{board.name}: {board.title}")
-        baud = "" if board.baud == 115200 else f" --baud {board.baud}"
-        hookup = "" if board.circuit.hookup == "cap-dtr" else f" --hookup {board.circuit.hookup}"
-        click.echo(f"  --chip {board.chip} --port {server.url}{hookup}{baud}")
+        usual = Catalogue.load().find(board.chip).first
+        hookup = "" if board.circuit.hookup == usual.hookup else f" --hookup {board.circuit.hookup}"
+        baud = "" if board.baud == usual.baud else f" --baud {board.baud}"
+        dialect = f" --dialect {board.dialect}" if board.dialect else ""
+        settings = "".join(f" --set '{name}={_written(value)}'" for name, value in board.settings)
+        click.echo(f"  --chip {board.chip} --port {server.url}{hookup}{baud}{dialect}{settings}")
     click.echo("Ctrl-C ends it.")
+
+
+def _written(value: Any) -> str:
+    """A setting as it is written on the command line."""
+    if isinstance(value, str):
+        return value
+    turns = (f'{{ expect = "{turn.expect}", send = "{turn.send}" }}' for turn in value)
+    return f"[ {', '.join(turns)} ]"
 
 
 def _list(boards: Any, faults: Any) -> None:
     for name, board in boards.items():
-        click.echo(f"{name:<12}  {board.title}, {board.circuit.hookup}")
+        click.echo(f"{name:<16}  {board.title}, {board.circuit.hookup}")
     click.echo("\nfaults, for --fault:")
     for name, (argument, meaning) in faults.items():
         written = f"{name}={argument}" if argument else name

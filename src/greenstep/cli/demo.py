@@ -7,30 +7,30 @@ import click
 from greenstep.core.chips import Catalogue
 from greenstep.core.climb import Climb, Job
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.dialects.settings import read_settings
 from greenstep.core.hookup import named_hookup
-from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
+from greenstep.core.plan import Wishes
 
-TEXT = "brood probe 1.7 ready"
+_SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
 
 
-@click.command("demo", short_help="One green upload, one with a fault.")
+@click.command("demo", short_help="Green uploads, and one with a fault.")
 def command() -> int:
-    """Upload the apiary's brood probe to a simulated board over a loopback port: once green, and once with the
-    boot jumper forgotten, to see a finding. Takes about ten seconds and touches no real port."""
-    from greenstep.bench.samples import stm32_image
-
-    image = stm32_image(TEXT, 9412)
-    click.echo("A simulated brood-probe, served on this computer. First as it should be:\n")
-    first = _upload(image, ())
-    click.echo("\n\nThe same again, with its boot jumper forgotten:\n")
-    second = _upload(image, ("no-boot",))
-    as_meant = first == 0 and second == 4
+    """Upload to three of the apiary's boards, simulated, over loopback ports: each green; then to one with its boot
+    jumper forgotten, to see a finding. Takes about twenty seconds and touches no real port."""
+    click.echo("Three simulated boards, served on this computer. First as it should be:\n")
+    statuses = []
+    for board, size in _SHOWN:
+        statuses.append(_upload(board, size, ()))
+        click.echo("\n")
+    click.echo("The brood-probe again, with its boot jumper forgotten:\n")
+    as_meant = not any(statuses) and _upload("brood-probe", 9412, ("no-boot",)) == 4
     click.echo("\n\nNext: docs/first-upload.md" if as_meant else "\n\nthis is not what the demo should show")
     return 0 if as_meant else 1
 
 
-def _upload(image: Image, faults: tuple[str, ...]) -> int:
+def _upload(name: str, size: int, faults: tuple[str, ...]) -> int:
     from greenstep.bench.boards import BOARDS
     from greenstep.bench.faults import Faults
     from greenstep.bench.server import BoardServer
@@ -39,11 +39,11 @@ def _upload(image: Image, faults: tuple[str, ...]) -> int:
     from .drive import follow
     from .ladder_view import LadderView
 
-    board = BOARDS["brood-probe"]
+    board = BOARDS[name]
     server = BoardServer(board, Faults.parse(faults))
     try:
         choice = Catalogue.load().find(board.chip)
-        dialect = find_dialect(choice.dialect)
+        dialect = find_dialect(board.dialect or choice.dialect)
         job = Job(
             "upload",
             choice,
@@ -51,9 +51,10 @@ def _upload(image: Image, faults: tuple[str, ...]) -> int:
             LineSettings(board.baud, dialect.frame),
             server.url,
             named_hookup(board.circuit.hookup, choice.first.boot_level),
-            board="brood-probe",
-            images={"flash": image},
-            expect="brood probe 1.7",
+            board=name,
+            images={"flash": board.program(board.texts[1], size, 1)},
+            wishes=Wishes(settings=read_settings(dialect, board.settings)),
+            expect=board.texts[1].removesuffix(" ready"),
         )
         climb = Climb(job, lambda settings, lines: open_port(server.url, settings, lines))
         return follow(climb, LadderView())

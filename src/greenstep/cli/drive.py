@@ -7,6 +7,7 @@ import signal
 import sys
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from types import FrameType
 from typing import Any, Protocol
@@ -19,6 +20,7 @@ from greenstep.core.events import ClimbEnded, Event, StepEnded
 from greenstep.core.quantities import show_size
 
 from .json_view import JsonView, findings_line
+from .recording import Keeper
 
 
 class View(Protocol):
@@ -39,14 +41,36 @@ def make_view(as_json: bool) -> View:
     return LadderView()
 
 
-def climb_board(purpose: Purpose, words: tuple[str, ...], options: Mapping[str, Any]) -> int:
-    """The common body of greet, upload, verify and start. Returns the exit status."""
-    from .target import make_job, opener, settle
+def climb_board(
+    purpose: Purpose,
+    words: tuple[str, ...],
+    options: Mapping[str, Any],
+    region: tuple[str, int | None, int | None] | None = None,
+    at_the_end: Callable[[Climb], None] | None = None,
+    as_it_was: bool = False,
+) -> int:
+    """The common body of the commands that climb; `at_the_end` is called after a green one. `as_it_was`: what is
+    written was read from a chip. Returns the exit status."""
+    from .port_choice import opener
+    from .target import make_job, settle
 
-    with faults_as_asked(bool(options["as_json"])):
+    as_json, listens = bool(options["as_json"]), bool(options.get("listen"))
+    with faults_as_asked(as_json):
         board, said = settle(words, options)
-        job = make_job(purpose, board, said)
-        return follow(Climb(job, opener(job, said)), make_view(bool(options["as_json"])))
+        job = make_job(purpose, board, said, region)
+        if as_it_was:
+            job = replace(job, wishes=replace(job.wishes, as_it_was=True))
+        if listens:
+            job = replace(job, keeps_open=True)
+        climb = Climb(job, opener(job, said, options.get("trace")))
+        status = follow(climb, make_view(as_json), Keeper(climb))
+        if at_the_end is not None and status == 0:
+            at_the_end(climb)
+        if not listens or status:
+            return status
+        from .console import go_on_listening
+
+        return go_on_listening(climb, as_json)
 
 
 @contextmanager
@@ -94,8 +118,8 @@ def _listening(interrupts: _Interrupts) -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def follow(climb: Climb, view: View) -> int:
-    """Show a climb to its end. Returns the exit status."""
+def follow(climb: Climb, view: View, keeper: Keeper | None = None) -> int:
+    """Show a climb to its end, and keep it in the journal. Returns the exit status."""
     interrupts = _Interrupts()
     chip: StepEnded | None = None
     status = 0
@@ -104,7 +128,9 @@ def follow(climb: Climb, view: View) -> int:
             for event in _events(climb, interrupts):
                 if isinstance(event, StepEnded) and event.step == "chip" and event.outcome == "green":
                     chip = event
+                number = keeper.see(event) if keeper is not None else 0
                 if isinstance(event, ClimbEnded):
+                    event = replace(event, journal=number)
                     status = event.exit_code
                     if event.exit_code == 0 and climb.scene.job.purpose == "greet" and chip is not None:
                         view.details(_rows(chip))
@@ -163,6 +189,9 @@ def _events(climb: Climb, interrupts: _Interrupts) -> Iterator[Event]:
 
 def _rows(chip: StepEnded) -> list[tuple[str, str]]:
     names = {"part": "part", "ident": "id", "loader": "loader", "unique_id": "unique id", "commands": "commands"}
+    names |= {"mac": "MAC", "flash_chip": "flash chip", "serial": "serial no.", "secure_boot": "secure boot"}
+    names |= {"flash_encryption": "encryption", "family": "family"}
     rows = [(title, str(chip.figures[key])) for key, title in names.items() if key in chip.figures]
-    rows.insert(2, ("flash", show_size(int(chip.figures["flash_bytes"]))))
+    if "flash_bytes" in chip.figures:
+        rows.insert(2, ("flash", show_size(int(chip.figures["flash_bytes"]))))
     return rows

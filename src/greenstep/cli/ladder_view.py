@@ -31,6 +31,11 @@ _STYLES: dict[Outcome, str] = {"green": "green", "unproven": "yellow", "failed":
 _TEXT_AT = 12
 
 
+def shows_signs(stream: TextIO) -> bool:
+    """Whether a stream takes the ladder's signs."""
+    return (getattr(stream, "encoding", None) or "").lower().startswith("utf")
+
+
 class _Left(ProgressColumn):
     """Rate and time left, from the event's own clock."""
 
@@ -166,6 +171,8 @@ class LadderView:
             text, style = f" done in {show_seconds(event.elapsed_s)}, not all proven: {event.summary}", "yellow"
         else:
             text, style = f" {event.summary}", "bold red"
+        if event.journal:
+            text += f". Journal {event.journal}."
         self._print(text, style=style, hang=1)
         if event.chip_state:
             self._print(f" {event.chip_state}", hang=1)

@@ -2,65 +2,92 @@
 
 from __future__ import annotations
 
+import signal
 import sys
-from importlib import import_module
+from collections.abc import Mapping
+from types import FrameType
+from typing import ClassVar
 
 import click
 
 from greenstep import __version__
 
+from .lazy_commands import LazyCommands
+
 # command -> (module, section of the help); in the order of the work
 _COMMANDS = {
     "ports": ("ports", "connect"),
+    "spot": ("spot", "connect"),
+    "wiring": ("wiring", "connect"),
+    "lines": ("lines", "connect"),
+    "clock": ("clock", "connect"),
     "greet": ("greet", "connect"),
+    "listen": ("listen", "connect"),
+    "image": ("image", "image"),
+    "reserve": ("reserve", "image"),
     "plan": ("plan", "upload"),
     "upload": ("upload", "upload"),
     "verify": ("verify", "upload"),
+    "backup": ("backup", "upload"),
+    "restore": ("restore", "upload"),
+    "erase": ("erase", "upload"),
+    "lock": ("lock", "upload"),
+    "unlock": ("unlock", "upload"),
     "start": ("start", "upload"),
+    "init": ("init", "keep"),
+    "boards": ("boards", "keep"),
+    "chips": ("chips", "keep"),
+    "kit": ("kit", "keep"),
+    "journal": ("journal", "keep"),
+    "trace": ("trace", "keep"),
+    "share": ("share", "keep"),
+    "completion": ("completion", "keep"),
     "bench": ("bench", "practise"),
     "demo": ("demo", "practise"),
 }
 _SUMMARIES = {
     "ports": "List serial ports, what is behind each, and whether it can be opened.",
+    "spot": "Find the board's port by its plug, and remember it under a name.",
+    "wiring": "Which pin goes to which, levels, boot pin, button order; --save draws it.",
+    "lines": "Draw, run, hold or learn how DTR and RTS move reset and boot.",
+    "clock": "Which baud rates a clock can make, how well, and how long an image takes.",
     "greet": "Reset into the bootloader, synchronise, and say who answered.",
+    "listen": "A console: hear the application, and talk to it.",
+    "image": "Look into image files: show, map, dump, compare, join, cut, convert.",
+    "reserve": "Plan the room, the jump and the addresses of a resident bootloader.",
     "plan": "Show what an upload would erase and write, and how long it takes.",
     "upload": "Write images into the chip, read them back, start the application.",
     "verify": "Compare what the chip holds with the images; change nothing.",
+    "backup": "Save what the chip holds; change nothing.",
+    "restore": "Put a backup back.",
+    "erase": "Make the flash, or room of it, blank.",
+    "lock": "Lock the chip against reading.",
+    "unlock": "Unlock the chip; this erases it.",
     "start": "Start the application, and hear it.",
+    "init": "Write a first greenstep.toml, by questions or by options.",
+    "boards": "List the boards of greenstep.toml, and whether each is ready.",
+    "chips": "List and search chips and dialects.",
+    "kit": "Boards and images in one file for a friend.",
+    "journal": "Every upload on record; what is on which chip.",
+    "trace": "Read a recording of the line: where the time went, what was said.",
+    "share": "Serve a local port to another machine (RFC 2217).",
+    "completion": "Let Tab complete commands, boards, chips, ports and files.",
     "bench": "Serve simulated boards to practise on, with faults if you like.",
     "demo": "One upload to a simulated board, and one that fails and says why.",
 }
 
 
-class _Commands(click.Group):
-    """Loads a command's module only when it is called or its own help is wanted."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(_COMMANDS)
-
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        if cmd_name not in _COMMANDS:
-            return None
-        module = import_module(f"greenstep.cli.{_COMMANDS[cmd_name][0]}")
-        command: click.Command = module.command
-        return command
+class _Commands(LazyCommands):
+    places: ClassVar[Mapping[str, tuple[str, str]]] = {
+        name: (module, "command") for name, (module, _) in _COMMANDS.items()
+    }
+    called = "greenstep"
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for section in dict.fromkeys(section for _, section in _COMMANDS.values()):
             rows = [(name, _SUMMARIES[name]) for name, (_, at) in _COMMANDS.items() if at == section]
             with formatter.section(section.capitalize()):
                 formatter.write_dl(rows)
-
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
-        if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
-            from difflib import get_close_matches
-
-            near = get_close_matches(args[0], _COMMANDS, n=1)
-            hint = f" Did you mean '{near[0]}'?" if near else " 'greenstep --help' lists them."
-            raise click.UsageError(f"There is no command '{args[0]}'.{hint}", ctx)
-        return super().resolve_command(ctx, args)
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
@@ -75,6 +102,7 @@ def main() -> None:
 def run() -> None:
     """The console script."""
     _be_printable()
+    signal.signal(signal.SIGTERM, _terminated)
     try:
         status = main.main(standalone_mode=False)
         sys.exit(status if isinstance(status, int) else 0)
@@ -94,6 +122,11 @@ def run() -> None:
         sys.exit(0)
     except Exception as error:  # noqa: BLE001  (the one place that may: nothing is above it)
         sys.exit(_unforeseen(error))
+
+
+def _terminated(number: int, frame: FrameType | None) -> None:
+    """Being terminated ends a command as Ctrl-C does: what is open is closed, what is recorded is kept."""
+    raise KeyboardInterrupt
 
 
 def _be_printable() -> None:

@@ -7,16 +7,18 @@ from typing import Any
 import click
 
 from greenstep.core.chips import Part
+from greenstep.core.climb import Job
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Plan, check_image, describe, make_plan
+from greenstep.core.plan import Plan, describe, make_plan
 from greenstep.core.quantities import count, show_seconds, show_size, show_span
 
+from .completing import complete_target
 from .drive import faults_as_asked, follow, make_view
 from .options import board_options, general_options, image_options
 
 
 @click.command("plan", short_help="Show what an upload would do.")
-@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @board_options
 @image_options
 @click.option("--ask", is_flag=True, help="Ask the chip for its real flash size first; this resets it.")
@@ -25,7 +27,8 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
     from greenstep.core.climb import Climb
 
-    from .target import make_job, opener, settle, without_port
+    from .port_choice import opener
+    from .target import make_job, settle, without_port
 
     with faults_as_asked(as_json):
         board, said = settle(target, options)
@@ -39,8 +42,7 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
             candidates: tuple[Part, ...] = (climb.scene.part,)
         else:
             candidates = tuple(job.part_as_declared(part) for part in job.choice.parts)
-        part = _first_that_fits(candidates, job.images, job.wishes)
-        plan = make_plan(part, job.dialect, job.images, job.wishes)
+        plan = _first_that_fits(candidates, job)
     if as_json:
         _as_json(plan, job.settings)
     else:
@@ -48,15 +50,14 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
     return 0
 
 
-def _first_that_fits(parts: tuple[Part, ...], images: Any, wishes: Any) -> Part:
-    """The first of the parts that takes the images. Raises the refusal of the first one."""
+def _first_that_fits(parts: tuple[Part, ...], job: Job) -> Plan:
+    """The plan for the first of the parts that takes the images. Raises the refusal of the first one."""
     from greenstep.core.errors import RefusedFault
 
     refusals = []
     for part in parts:
         try:
-            check_image(part, images, wishes)
-            return part
+            return make_plan(part, job.dialect, job.images, job.wishes)
         except RefusedFault as refusal:
             refusals.append(refusal)
     raise refusals[0]
@@ -64,7 +65,8 @@ def _first_that_fits(parts: tuple[Part, ...], images: Any, wishes: Any) -> Part:
 
 def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
     part = plan.part
-    click.echo(f"{part.title}, {show_size(part.flash.size)} flash, {settings}")
+    room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
+    click.echo(f"{part.title}{room}, {settings}")
     if candidates > 1 or not part.size_known:
         click.echo("  its real flash size is in the chip: --ask reads it")
     for note in plan.notes:
@@ -79,12 +81,17 @@ def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
             first, last = memory.units[0], memory.units[-1]
             span = show_span(first.address, last.end - first.address)
             size = show_size(sum(unit.size for unit in memory.units))
-            click.echo(f"  erase   {span}   {count(len(memory.units), 'unit')}, {size}")
+            whole = last.end - first.address == sum(unit.size for unit in memory.units)
+            where = span if whole else f"within {span}"
+            click.echo(f"  erase   {where}   {count(len(memory.units), 'unit')}, {size}")
         else:
             click.echo("  erase   page by page, inside the write")
         blocks = count(len(memory.blocks), "block")
         click.echo(f"  write   {blocks}, {memory.write_bytes:,} bytes")
-        click.echo(f"  verify  {memory.check_bytes:,} bytes")
+        verified = f"{memory.check_bytes:,} bytes" if plan.verify.turnarounds else "what is acknowledged"
+        click.echo(f"  verify  {verified}" + (f" of {memory.sample_of:,}" if memory.sample_of else ""))
+        if memory.left_out:
+            click.echo(f"  note: {memory.left_out}")
     costs = (("erase", plan.erase), ("write", plan.write), ("verify", plan.verify))
     times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in costs if cost.heard)
     click.echo(f"\nabout {show_seconds(plan.seconds(settings))} at {settings.baud} baud: {times}")

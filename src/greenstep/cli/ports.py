@@ -2,29 +2,62 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
+
+from .drive import faults_as_asked
+
+if TYPE_CHECKING:
+    from greenstep.ports.discovery import PortInfo
 
 
 @click.command("ports", short_help="List serial ports.")
 @click.option("--json", "as_json", is_flag=True, help="One port a line, for programs.")
 def command(as_json: bool) -> int:
-    """List serial ports, what is behind each, and whether it can be opened."""
+    """List serial ports, what is behind each, and whether it can be opened; if not, what to do. Opens none."""
     from greenstep.ports.discovery import find_ports
+    from greenstep.ports.machine import Machine
 
-    ports = find_ports()
+    from .port_choice import known_ports
+
+    machine = Machine()
+    with faults_as_asked(as_json):
+        ports = find_ports(machine, known_ports())
+    bridges = machine.bridges_without_driver()
     if as_json:
         from .json_view import JsonView, plain
 
         for port in ports:
             JsonView().line("port", plain(port))
+        for bridge in bridges:
+            JsonView().line("no-driver", {"device": bridge})
         return 0
     if not ports:
         click.echo("No serial port. Plug the adapter in; a cable may carry power only; a driver may be missing.")
-        return 0
-    names = max(len(port.name) for port in ports)
-    labels = max(len(port.label) for port in ports)
-    serials = max(len(port.serial) for port in ports)
     for port in ports:
-        row = f"{port.name:<{names}}  {port.label:<{labels}}  {port.serial:<{serials}}"
-        click.echo(f"{row}  {port.trouble or 'free'}")
+        click.echo("\n".join(port_lines(port)))
+    for bridge in bridges:
+        click.echo(f"{bridge}: plugged in, and no driver has taken it")
     return 0
+
+
+def port_lines(port: PortInfo) -> list[str]:
+    """What there is to say of a port: its name and state, then what is behind it."""
+    lines = ["   ".join(part for part in (port.name, port.alias, port.trouble or "free") if part)]
+    if port.remedy:
+        lines.append(f"   try  {port.remedy}")
+    behind = [
+        port.label,
+        f"serial {port.serial}" if port.serial else "",
+        f"at {port.location}" if port.location else "",
+    ]
+    if any(behind):
+        lines.append("   " + "   ".join(part for part in behind if part))
+    if port.by_id:
+        lines.append(f"   {port.by_id}")
+    if port.latency_ms is not None:
+        lines.append(f"   latency timer {port.latency_ms} ms")
+        if port.slow:
+            lines.append(f"   try  echo 1 | sudo tee {port.latency_file}   for quicker answers")
+    return lines

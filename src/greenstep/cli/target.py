@@ -2,36 +2,60 @@
 
 from __future__ import annotations
 
+import os
+import sys
 import tomllib
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import click
+
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
-from greenstep.core.climb import Job, OpenedPort, OpenLink, Purpose
+from greenstep.core.climb import Job, Purpose
 from greenstep.core.dialects.base import Dialect
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.errors import PortFault, usage
-from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.dialects.settings import read_settings
+from greenstep.core.errors import usage
 from greenstep.core.hookup import Hookup, hookup_from_table, named_hookup
 from greenstep.core.hookup.circuits import with_sequences
 from greenstep.core.image import Image, join
+from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan import Wishes
-from greenstep.store.board import BoardSettings, ImageFile, PortChoice, image_arguments, image_option, keep_argument
+from greenstep.core.secrets import Secrets
+from greenstep.core.talk import LINE_ENDS, TalkLine
+from greenstep.store.board import (
+    BoardSettings,
+    ImageFile,
+    PortChoice,
+    TalkEntry,
+    image_arguments,
+    image_option,
+    keep_argument,
+    set_argument,
+    talk_argument,
+    talk_entries,
+)
 from greenstep.store.image_files import load_image
 from greenstep.store.project import Project, find_project
 
+from .port_choice import port_name
 
-def settle(words: tuple[str, ...], options: Mapping[str, Any]) -> tuple[str, BoardSettings]:
-    """The board's name (empty where options alone describe it) and everything said of it.
+
+def settle(
+    words: tuple[str, ...], options: Mapping[str, Any], port_is_enough: bool = False
+) -> tuple[str, BoardSettings]:
+    """The board's name (empty where options alone describe it) and everything said of it. `port_is_enough`: a port
+    alone is no board of the project file.
 
     An option beats an environment variable, which beats the project file. Raises UsageFault.
     """
     project = find_project(Path.cwd(), options.get("project"))
-    board, files = _split(words, project, options)
-    said = _from_options(files, options)
+    alone = port_is_enough and not words and bool(options.get("port"))
+    board, files = ("", ()) if alone else _split(words, project, options)
+    said = from_options(files, options)
     return board, said.over(project.boards[board]) if board else said
 
 
@@ -59,13 +83,13 @@ def _is_file(word: str) -> bool:
     return Path(word).exists() or "." in word or "/" in word
 
 
-def _from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSettings:
+def from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSettings:
     images = list(image_arguments(files))
     images += [image for text in options.get("images") or () for image in image_option(text)]
     images += [image for text in options.get("eeprom") or () for image in image_option(text, "eeprom")]
     same = (
         "chip", "dialect", "baud", "frame", "enter", "leave", "expect", "expect_within", "console_baud",
-        "patience", "bootloader_bytes", "erase", "verify", "start",
+        "patience", "bootloader_bytes", "erase", "verify", "start", "line_end",
     )  # fmt: skip
     port = options.get("port")
     return BoardSettings(
@@ -76,6 +100,8 @@ def _from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSe
         keep=tuple(keep_argument(text) for text in options.get("keep") or ()) or None,
         also_ident=tuple(options.get("also_ident") or ()) or None,
         despite=tuple(options.get("despite") or ()) or None,
+        talk=tuple(talk_argument(text) for text in options.get("talk") or ()) or None,
+        set=dict(set_argument(text) for text in options.get("set") or ()) or None,
     )
 
 
@@ -90,8 +116,13 @@ def _hookup_argument(text: str | None) -> str | Mapping[str, Any] | None:
     return table
 
 
-def make_job(purpose: Purpose, board: str, said: BoardSettings) -> Job:
-    """A job for the climb; reads the image files. Raises UsageFault, RefusedFault or PortFault."""
+def make_job(
+    purpose: Purpose, board: str, said: BoardSettings, region: tuple[str, int | None, int | None] | None = None
+) -> Job:
+    """A job for the climb; reads the image files. `region` is what a backup or an erase is about.
+
+    Raises UsageFault, RefusedFault or PortFault.
+    """
     choice = find_chip(said)
     dialect = find_dialect(said.dialect or choice.dialect)
     part = choice.first
@@ -99,6 +130,8 @@ def make_job(purpose: Purpose, board: str, said: BoardSettings) -> Job:
     images = load_images(said, choice) if purpose in ("upload", "verify") else {}
     if purpose in ("upload", "verify") and not images:
         raise usage("no-image", f"no image to {purpose}", "name a file, or images in greenstep.toml")
+    secrets = Secrets()
+    wishes = replace(wishes_of(said), settings=settings_of(said, dialect, secrets))
     return Job(
         purpose=purpose,
         choice=choice,
@@ -108,15 +141,50 @@ def make_job(purpose: Purpose, board: str, said: BoardSettings) -> Job:
         hookup=hookup_of(said, choice),
         board=board,
         images=images,
-        wishes=wishes_of(said),
+        wishes=wishes,
+        region=region or ("flash", None, None),
         patience_s=said.patience,
         expect=said.expect or "",
         expect_within_s=said.expect_within or 5.0,
-        console=LineSettings(said.console_baud or settings.baud),
+        console=LineSettings(said.console_baud or dialect.first_baud(part, settings.baud)),
         start=said.start is not False,
         also_idents=frozenset(said.also_ident or ()),
         bootloader_bytes=said.bootloader_bytes,
+        talk=talk_lines(said, secrets) if purpose in ("upload", "start") else (),
+        line_end=LINE_ENDS[said.line_end or "crlf"],
+        secrets=secrets,
     )
+
+
+def settings_of(said: BoardSettings, dialect: type[Dialect], secrets: Secrets) -> dict[str, Any]:
+    """The dialect's own settings, checked; turns of a talk with their secrets. Raises UsageFault."""
+    pairs = []
+    for name, value in (said.set or {}).items():
+        entries = talk_entries(value) if isinstance(value, list) else None
+        if entries is not None:
+            value = tuple(_turn(entry, secrets) for entry in entries)
+        pairs.append((name, value))
+    return read_settings(dialect, pairs)
+
+
+def _turn(entry: TalkEntry, secrets: Secrets) -> TalkLine:
+    sent = _secret(entry.secret, secrets) if entry.secret else entry.send
+    return TalkLine(entry.expect, entry.within, sent, entry.secret)
+
+
+def talk_lines(said: BoardSettings, secrets: Secrets) -> tuple[TalkLine, ...]:
+    """What is said after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
+    return tuple(_turn(entry, secrets) for entry in said.talk or ())
+
+
+def _secret(name: str, secrets: Secrets) -> str:
+    value = os.environ.get(name)
+    if value is None:
+        if not (sys.stdin.isatty() and sys.stderr.isatty()):
+            raise usage("secret", f"the secret {name} is not in the environment", f"set {name}, or run in a terminal")
+        value = str(click.prompt(name, hide_input=True, err=True))
+    secrets.add(value)
+    return value
 
 
 def find_chip(said: BoardSettings) -> Choice:
@@ -124,17 +192,23 @@ def find_chip(said: BoardSettings) -> Choice:
     if not said.chip:
         raise usage("no-chip", "which chip?", "--chip NAME, such as --chip atmega328p or --chip stm32f103c8")
     try:
-        return Catalogue.load().find(said.chip)
+        choice = Catalogue.load().find(said.chip)
+        return choice.speaking(said.dialect) if said.dialect else choice
     except UnknownChip as unknown:
-        near = f"did you mean {' or '.join(unknown.nearest)}?" if unknown.nearest else "families are stm32 and avr"
+        near = "greenstep chips lists them, and searches"
+        if unknown.nearest:
+            near = f"did you mean {' or '.join(unknown.nearest)}?"
         raise usage("unknown-chip", f"no chip is called '{said.chip}'", near) from None
 
 
 def frame_of(said: BoardSettings, dialect: type[Dialect]) -> Frame:
-    if said.frame is None:
-        return dialect.frame
+    return dialect.frame if said.frame is None else frame_said(said.frame)
+
+
+def frame_said(text: str | None) -> Frame:
+    """A frame as written; 8N1 where none is. Raises UsageFault."""
     try:
-        return Frame.parse(said.frame)
+        return Frame() if text is None else Frame.parse(text)
     except ValueError as error:
         raise usage("frame", str(error)) from None
 
@@ -167,42 +241,12 @@ def load_images(said: BoardSettings, choice: Choice) -> dict[str, Image]:
         except KeyError:
             has = " and ".join(m.name for m in choice.first.memories)
             raise usage("no-such-memory", f"the {choice.first.title} has no {memory} here; it has {has}") from None
-        loaded = [load_image(entry.file, base, entry.at) for entry in entries]
-        images[memory] = join(" + ".join(image.name for image in loaded), loaded)
+        loaded = [memory_of(load_image(entry.file, base, entry.at), memory) for entry in entries]
+        names = [image.name for image in loaded]
+        images[memory] = join(
+            " + ".join(names) if len(names) < 3 else f"{names[0]} and {len(names) - 1} more", loaded
+        )
     return dict(sorted(images.items(), key=lambda item: item[0] != "flash"))
-
-
-def port_name(said: BoardSettings) -> str:
-    """The port by name, by serial number, or the only one there is. Raises UsageFault, PortFault."""
-    from greenstep.ports.discovery import listed_ports, port_with_serial
-
-    wanted = said.port
-    if wanted is not None and wanted.name:
-        return wanted.name
-    if wanted is not None:
-        found = port_with_serial(wanted.serial)
-        if found is None:
-            seen = PortSeen(f"port with serial number {wanted.serial}", "missing", "", listed_ports())
-            raise PortFault(diagnose_port(seen))
-        return found
-    ports = listed_ports()
-    if len(ports) == 1:
-        return ports[0].name
-    if not ports:
-        raise PortFault(diagnose_port(PortSeen("port", "missing", "", ())))
-    raise usage("which-port", "which port?", f"--port NAME: there are {', '.join(port.name for port in ports)}")
-
-
-def opener(job: Job, said: BoardSettings) -> OpenLink:
-    """Opens the job's port for the climb."""
-    from greenstep.ports.opening import open_port
-
-    serial_number = said.port.serial if said.port else ""
-
-    def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
-        return open_port(job.port, settings, lines, serial_number)
-
-    return open_link
 
 
 def without_port(said: BoardSettings) -> BoardSettings:

@@ -6,14 +6,16 @@ from typing import Any
 
 import click
 
+from .completing import complete_target
 from .drive import climb_board
-from .options import board_options, general_options, image_options
+from .options import board_options, general_options, image_options, trace_option
 
 
 @click.command("verify", short_help="Compare the chip with images.")
-@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @board_options
 @image_options
+@trace_option
 @general_options
 def command(target: tuple[str, ...], **options: Any) -> int:
     """Compare what the chip holds with the images, byte for byte. Changes nothing on the chip.

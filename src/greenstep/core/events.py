@@ -7,7 +7,9 @@ from typing import Literal
 
 from .errors import Finding
 
-Step = Literal["image", "port", "enter", "sync", "chip", "erase", "write", "verify", "start"]
+Step = Literal[
+    "image", "port", "enter", "sync", "chip", "erase", "write", "verify", "start", "talk", "read", "lock", "unlock"
+]
 Outcome = Literal["green", "unproven", "failed", "not reached"]
 """'unproven': done as far as anyone can tell, but the board gave no evidence of it."""
 
@@ -78,13 +80,14 @@ class Found:
 @dataclass(frozen=True)
 class ClimbEnded:
     """The end. `green` only if every rung that was to be climbed is; `chip_state` says what an interrupted
-    or failed upload leaves behind."""
+    or failed upload leaves behind. `journal` is the number of its row there; 0 where it has none."""
 
     green: bool
     exit_code: int
     elapsed_s: float
     summary: str
     chip_state: str = ""
+    journal: int = 0
 
 
 Event = ClimbStarted | StepStarted | StepAdvanced | HandsWanted | Noted | StepEnded | Found | ClimbEnded

@@ -14,9 +14,12 @@ from functools import cache
 
 from .link import Frame
 
-FACTORS = (1 / 8, 1 / 4, 1 / 3, 1 / 2, 2 / 3, 0.926, 1.08, 3 / 2, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0)
+FACTORS = (
+    *(1 / 12, 1 / 8, 1 / 6, 1 / 4, 1 / 3, 1 / 2, 0.65, 2 / 3, 0.926),
+    *(1.08, 3 / 2, 2.0, 2.17, 3.0, 4.0, 6.0, 8.0, 12.0),
+)
 """Rates of the other side as multiples of ours that are seen in practice: a clock set wrong by powers of two,
-the neighbouring standard rates, an untuned RC oscillator."""
+the neighbouring standard rates, 9600 and 250000 heard at 115200, 74880 too, an untuned RC oscillator."""
 
 ENOUGH_BYTES = 6
 """Below this many bytes nothing is said about a rate."""
@@ -142,7 +145,8 @@ def _logarithms(seen: Counter[int]) -> tuple[float, ...]:
 
 def _score(sample: Sample, factor: float) -> float:
     """How well a factor explains a sample: log-likelihood of all its bytes."""
-    talk = _talk_profile(factor, sample.frame, sample.sent_frame)
+    # where a bootloader may have replied in its own frame, it may also be a program that talks, and those talk 8N1
+    talk = _talk_profile(factor, sample.frame, _EIGHT_N_ONE if sample.replies else sample.sent_frame)
     if not sample.replies:
         return sum(talk[byte] for byte in sample.data)
     replies = _reply_profile(factor, sample.frame, sample.sent_frame, sample.replies)

@@ -79,6 +79,14 @@ class LinesMissing(Exception):
     """This port has no DTR and RTS (a pty, some embedded UARTs)."""
 
 
+class RateRefused(Exception):
+    """The port cannot make this rate, and is left at the one it had. `settings` is what was asked of it."""
+
+    def __init__(self, settings: LineSettings) -> None:
+        super().__init__(str(settings))
+        self.settings = settings
+
+
 class Link(Protocol):
     """An open line. Times are in seconds of the link's own clock, which only moves forward."""
 
@@ -86,7 +94,7 @@ class Link(Protocol):
     def settings(self) -> LineSettings: ...
 
     def configure(self, settings: LineSettings) -> None:
-        """Change rate and frame, after everything written is out. Raises LinkLost."""
+        """Change rate and frame, after everything written is out. Raises RateRefused, LinkLost."""
 
     def write(self, data: bytes) -> None:
         """Send; may return before the last bit is out. Raises LinkLost."""
@@ -104,7 +112,11 @@ class Link(Protocol):
         """
 
     def set_break(self, on: bool) -> None:
-        """Hold TX at space, or let it go. Raises LinkLost."""
+        """Hold TX at space, or let it go; an adapter that cannot does nothing. Raises LinkLost."""
+
+    def reopen(self, baud: int | None) -> None:
+        """Close the port, at `baud` with both lines released where one is given, and open it again, under whatever
+        name it comes back, as it was set before. Raises LinkLost where it does not."""
 
     def errors(self) -> LineErrors | None:
         """Receiver errors counted so far; None where the driver does not count."""

@@ -5,13 +5,15 @@ Everything that would make an upload wrong is refused here, before anything is e
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 from .chips import EraseUnit, Memory, Part
 from .dialects.base import Cost, Dialect, WriteBlock
 from .errors import Finding, RefusedFault
 from .image import Image
+from .image.edit import HIGHEST, cut_out
 from .link import LineSettings
 from .quantities import count, show_address, show_size, show_span
 from .vectors import judge_vectors
@@ -35,7 +37,8 @@ class Keep:
 
 @dataclass(frozen=True)
 class MemoryPlan:
-    """What one memory gets. `checks` are the spans (address, size) that verify reads back."""
+    """What one memory gets. `checks` are the spans (address, size) that verify can prove; `left_out` says of which
+    bytes it cannot, and why; `sample_of` of how many bytes they are a sample, else 0."""
 
     memory: Memory
     image: Image
@@ -43,6 +46,8 @@ class MemoryPlan:
     blocks: tuple[WriteBlock, ...]
     checks: tuple[tuple[int, int], ...]
     whole_erase: bool = False
+    left_out: str = ""
+    sample_of: int = 0
 
     @property
     def write_bytes(self) -> int:
@@ -80,19 +85,36 @@ class Plan:
 class Wishes:
     """What the person asked for beyond the images.
 
-    `despite` names refusals to go past: 'vectors'. `erase_all` erases the whole flash, not only what is touched.
+    `despite` names refusals to go past. `erase_all` erases the whole flash, not only what is touched. `settings` are
+    the dialect's own. `blank`: the images are blank room to be made so, and no programs. `as_it_was`: the images were
+    read from a chip and go back as they are; the bootloader's room is left as it is.
     """
 
     keep: tuple[Keep, ...] = ()
     despite: frozenset[str] = frozenset()
     erase_all: bool = False
     verify: bool = True
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    blank: bool = False
+    as_it_was: bool = False
+
+
+DESPITE = ("vectors", "protection", "lock-out")
+"""Refusals that a person may go past."""
 
 
 def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:
     """The plan for `images`, by memory name. Raises RefusedFault."""
-    notes = check_image(part, images, wishes)
-    if wishes.erase_all and dialect.traits.erases != "by unit":
+    notes: list[str] = []
+    if wishes.as_it_was:
+        images, notes = _without_bootloader(part, images)
+        _check_any_left(images, notes)
+    elif not wishes.blank:
+        fitted = dialect.fit(part, images, wishes.settings, wishes.despite)
+        images, notes = fitted.images, [*fitted.notes]
+        _check_any_left(images, notes)
+    notes += check_image(part, images, wishes)
+    if wishes.erase_all and dialect.traits.erases == "inside write" and not dialect.traits.erases_alone:
         raise RefusedFault(
             Finding(
                 "erases-pages-only",
@@ -103,7 +125,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         )
     plans = []
     for name, image in images.items():
-        plans.append(_plan_memory(part.memory(name), dialect, image, wishes))
+        plans.append(_plan_memory(part, part.memory(name), dialect, image, wishes))
         _check_kept(plans[-1], wishes)
     erase, write, verify = Cost(), Cost(), Cost()
     for plan in plans:
@@ -112,11 +134,9 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
             erase += Cost(2 + 3, 2, 2, memory.mass_erase_time.typical_s)
         elif plan.units:
             erase += dialect.cost_of_erase(memory, plan.units)
-        for block in plan.blocks:
-            write += dialect.cost_of_write(memory, len(block.data))
+        write += dialect.cost_of_writes(part, memory, plan.blocks)
         if wishes.verify:
-            for _, size in check_blocks(plan.checks, dialect.read_block(memory)):
-                verify += dialect.cost_of_read(memory, size)
+            verify += dialect.cost_of_verify(part, memory, plan.checks)
     return Plan(part, tuple(plans), erase, write, verify, tuple(notes))
 
 
@@ -124,10 +144,37 @@ def check_image(part: Part, images: dict[str, Image], wishes: Wishes) -> list[st
     """Whether the images can be for this part: room and vectors. Returns notes; raises RefusedFault."""
     notes: list[str] = []
     for name, image in images.items():
-        _check_room(part, _memory_named(part, name), image)
-        if name == "flash":
+        _check_room(part, memory_named(part, name), image)
+        if name == "flash" and not wishes.blank and not wishes.as_it_was:
             notes += _check_vectors(part, image, wishes)
     return notes
+
+
+def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[str, Image], list[str]]:
+    """The images without what lies in the room of a resident bootloader, which is there and does the writing."""
+    left, notes = dict(images), []
+    for name, image in images.items():
+        memory = memory_named(part, name)
+        for low, high in ((memory.start, memory.usable_start), (memory.usable_end, memory.end)):
+            if high > low and image.touches(low, high - low):
+                pieces = (*cut_out(left[name], 0, low).pieces, *cut_out(left[name], high, HIGHEST).pieces)
+                left[name] = replace(left[name], pieces=pieces)
+                notes.append(f"the bootloader's room {show_span(low, high - low)} is left as it is")
+    return left, notes
+
+
+def _check_any_left(images: Mapping[str, Image], notes: Sequence[str]) -> None:
+    """A file may hold nothing but what its dialect leaves out. Raises RefusedFault."""
+    for image in images.values():
+        if not image.pieces:
+            raise RefusedFault(
+                Finding(
+                    "nothing-to-write",
+                    f"{image.name} holds nothing that this bootloader writes",
+                    tuple(notes[:4]),
+                    ("is it the whole program, with its code?",),
+                )
+            )
 
 
 def check_blocks(checks: Iterable[tuple[int, int]], block: int) -> Iterable[tuple[int, int]]:
@@ -137,12 +184,16 @@ def check_blocks(checks: Iterable[tuple[int, int]], block: int) -> Iterable[tupl
             yield address + offset, min(block, size - offset)
 
 
-def _memory_named(part: Part, name: str) -> Memory:
+def memory_named(part: Part, name: str) -> Memory:
+    """The part's memory of that name. Raises RefusedFault."""
     try:
         return part.memory(name)
     except KeyError:
         has = " and ".join(memory.name for memory in part.memories)
-        raise RefusedFault(Finding("no-such-memory", f"the {part.title} has no {name} here; it has {has}")) from None
+        cause = f"the {part.title} has no {name} here; it has {has}"
+        raise RefusedFault(
+            Finding("no-such-memory", cause, (), ("leave that image out", "is --chip right?"))
+        ) from None
 
 
 def _check_room(part: Part, memory: Memory, image: Image) -> None:
@@ -168,6 +219,18 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
                     *(f"outside is {show_span(p.address, len(p.data))}" for p in outside[:3]),
                 ),
                 tuple(tries),
+            )
+        )
+    if memory.reserved_bottom and image.lowest < memory.usable_start:
+        raise RefusedFault(
+            Finding(
+                "hits-bootloader",
+                f"the image runs into the bootloader below {show_address(memory.usable_start)}",
+                (
+                    f"it begins at {show_address(image.lowest)}",
+                    f"the first {show_size(memory.reserved_bottom)} are the bootloader's",
+                ),
+                (f"build the program for a start at {show_address(memory.usable_start)}, vectors and all",),
             )
         )
     if memory.reserved_top and image.end > memory.usable_end:
@@ -206,7 +269,10 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
 
 def _check_kept(plan: MemoryPlan, wishes: Wishes) -> None:
     """Neither what is erased nor what is written may touch room that is to be kept."""
-    touched = [(u.address, u.end, "erase unit") for u in plan.units]
+    units = plan.units or [
+        unit for block in plan.blocks for unit in plan.memory.units_touched(block.address, len(block.data))
+    ]
+    touched = [(u.address, u.end, "erase unit") for u in units]
     touched += [(b.address, b.address + len(b.data), "page") for b in plan.blocks]
     if plan.whole_erase:
         touched.append((plan.memory.start, plan.memory.end, "whole erase"))
@@ -230,9 +296,10 @@ def _check_kept(plan: MemoryPlan, wishes: Wishes) -> None:
                 )
 
 
-def _plan_memory(memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
-    by_unit = dialect.traits.erases == "by unit" and memory.name == "flash"
-    whole = by_unit and wishes.erase_all
+def _plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
+    flash, way = memory.name == "flash", dialect.traits.erases
+    whole = flash and (wishes.erase_all or way == "all at once")
+    by_unit = flash and (way == "by unit" or whole or (wishes.blank and dialect.traits.erases_alone))
     units: list[EraseUnit] = []
     if by_unit and not whole:
         seen: dict[int, EraseUnit] = {}
@@ -248,7 +315,10 @@ def _plan_memory(memory: Memory, dialect: type[Dialect], image: Image, wishes: W
         blank = bytes([memory.erased])
         blocks = [block for block in blocks if block.data.strip(blank)]
     checks = tuple((piece.address, len(piece.data)) for piece in image.pieces)
-    return MemoryPlan(memory, image, tuple(units), tuple(blocks), checks, whole)
+    provable = dialect.provable(part, memory, checks, wishes.settings)
+    return MemoryPlan(
+        memory, image, tuple(units), tuple(blocks), provable.spans, whole, provable.left_out, provable.sample_of
+    )
 
 
 def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:

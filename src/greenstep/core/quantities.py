@@ -22,6 +22,33 @@ def parse_number(text: str) -> int:
     return int(match[1]) * _SIZE_SUFFIX[match[2].lower()]
 
 
+_PREFIX = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "m": 1e-3, "": 1.0, "k": 1e3, "M": 1e6, "G": 1e9}
+
+
+def parse_engineering(text: str, unit: str) -> float:
+    """A value with the prefix of its unit: `10k`, `4k7`, `100 nF`, `16 MHz`, `11.0592M`.
+
+    Raises ValueError with a message fit to be shown.
+    """
+    cleaned = text.strip().replace(" ", "").removesuffix(unit)
+    match = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)([pnuµmkKMG]?)([0-9]*)", cleaned)
+    if match is None or (match[3] and ("." in match[1] or not match[2])):
+        raise ValueError(f"'{text}' is no value in {unit} (write {_EXAMPLES.get(unit, '10k')})")
+    number = float(f"{match[1]}.{match[3]}" if match[3] else match[1])
+    return number * _PREFIX["k" if match[2] == "K" else match[2]]
+
+
+_EXAMPLES = {"F": "100n or 1u", "ohm": "10k or 4k7", "Hz": "16M or 11.0592M", "V": "3.3"}
+
+
+def show_engineering(value: float, unit: str) -> str:
+    """A value with three digits and the prefix that suits it: 16 MHz, 100 nF."""
+    for prefix, factor in (("G", 1e9), ("M", 1e6), ("k", 1e3), ("", 1.0), ("m", 1e-3), ("u", 1e-6), ("n", 1e-9)):
+        if abs(value) >= factor * 0.9995:
+            return f"{value / factor:.6g} {prefix}{unit}"
+    return f"{value * 1e12:.6g} p{unit}" if value else f"0 {unit}"
+
+
 def show_address(address: int) -> str:
     """An address in hexadecimal: four digits below 64 KiB, else eight."""
     return f"{address:04X}" if address < 0x10000 else f"{address:08X}"
@@ -39,7 +66,7 @@ def show_size(size_bytes: int) -> str:
     if size_bytes and size_bytes % (1024 * 1024) == 0:
         return f"{size_bytes // (1024 * 1024)} MiB"
     if size_bytes and size_bytes % 1024 == 0:
-        return f"{size_bytes // 1024} KiB"
+        return f"{size_bytes // 1024:,} KiB"
     return f"{size_bytes:,} bytes"
 
 

@@ -3,48 +3,83 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from .link import LineErrors, LineSettings, Link
+from .secrets import Secrets
 
 Direction = Literal["sent", "heard", "lines", "break", "settings"]
 
 
 @dataclass(frozen=True)
 class LineEvent:
-    """One thing that happened on the line, the `number`th since it was opened. `at_s` is the link's clock;
-    `text` describes lines and settings."""
+    """One thing that happened on the line, the `number`th since it was opened. `at_s` is the link's clock.
+
+    `data` are bytes sent or heard, `lines` (DTR, RTS) with True for asserted, `on` the break, `settings` the new rate
+    and frame: each where the direction says so.
+    """
 
     number: int
     at_s: float
     direction: Direction
     data: bytes = b""
-    text: str = ""
+    lines: tuple[bool, bool] = (False, False)
+    on: bool = False
+    settings: LineSettings | None = None
 
 
 class RecordingLink:
-    """Passes everything on to `inner` and keeps the last `most` events."""
+    """Passes everything on to `inner` and keeps the last `most` events, or all if it is None.
 
-    def __init__(self, inner: Link, most: int = 4000) -> None:
+    What `between` gives out has the secrets masked.
+    """
+
+    def __init__(self, inner: Link, most: int | None = 4000, secrets: Secrets | None = None) -> None:
         self._inner = inner
+        self._secrets = secrets or Secrets()
         self.events: deque[LineEvent] = deque(maxlen=most)
         self.mark = 0
         self.sent_total = 0
         self.heard_total = 0
 
-    def _note(self, direction: Direction, data: bytes = b"", text: str = "") -> None:
-        self.events.append(LineEvent(self.mark, self._inner.now(), direction, data, text))
+    def _note(
+        self,
+        direction: Direction,
+        data: bytes = b"",
+        lines: tuple[bool, bool] = (False, False),
+        on: bool = False,
+        settings: LineSettings | None = None,
+    ) -> None:
+        self.events.append(LineEvent(self.mark, self._inner.now(), direction, data, lines, on, settings))
         self.mark += 1
 
     def between(self, first: int, end: int | None, direction: Direction) -> bytes:
         """All bytes of one direction in the events from number `first` to before `end`, as far back as events
         are kept. `mark` is the number of the next one."""
-        return b"".join(
-            event.data
+        return self._secrets.mask(
+            b"".join(
+                event.data
+                for event in self.events
+                if event.direction == direction and event.number >= first and (end is None or event.number < end)
+            )
+        )
+
+    def first_at(self, first: int, direction: Direction) -> float | None:
+        """When the first event of a direction from number `first` on was; None if there was none."""
+        return next((e.at_s for e in self.events if e.number >= first and e.direction == direction), None)
+
+    def times(self, direction: Direction, first: int, end: int | None) -> list[float]:
+        """When the events of a direction from number `first` to before `end` were."""
+        return [
+            event.at_s
             for event in self.events
             if event.direction == direction and event.number >= first and (end is None or event.number < end)
-        )
+        ]
+
+    def last_at(self, direction: Direction) -> float | None:
+        """When the last event of a direction was; None if there was none."""
+        return next((e.at_s for e in reversed(self.events) if e.direction == direction), None)
 
     @property
     def settings(self) -> LineSettings:
@@ -52,7 +87,7 @@ class RecordingLink:
 
     def configure(self, settings: LineSettings) -> None:
         self._inner.configure(settings)
-        self._note("settings", text=str(settings))
+        self._note("settings", settings=settings)
 
     def write(self, data: bytes) -> None:
         self._note("sent", bytes(data))
@@ -73,11 +108,18 @@ class RecordingLink:
 
     def set_lines(self, dtr: bool, rts: bool) -> None:
         self._inner.set_lines(dtr, rts)
-        self._note("lines", text=f"DTR {_line(dtr)}, RTS {_line(rts)}")
+        self._note("lines", lines=(dtr, rts))
 
     def set_break(self, on: bool) -> None:
         self._inner.set_break(on)
-        self._note("break", text="on" if on else "off")
+        self._note("break", on=on)
+
+    def reopen(self, baud: int | None) -> None:
+        before = self._inner.settings
+        if baud is not None:
+            self._note("settings", settings=replace(before, baud=baud))
+        self._inner.reopen(baud)
+        self._note("settings", settings=self._inner.settings)
 
     def errors(self) -> LineErrors | None:
         return self._inner.errors()
@@ -90,7 +132,3 @@ class RecordingLink:
 
     def close(self) -> None:
         self._inner.close()
-
-
-def _line(asserted: bool) -> str:
-    return "asserted" if asserted else "released"

@@ -11,7 +11,12 @@ from dataclasses import dataclass
 
 from .chips import Part
 from .image import Image
+from .image.origin import jump_target
+from .image.pic18 import goto_target
 from .quantities import show_address, show_bytes
+
+_CORES = {"arm": ("cortex-m", "arm7"), "avr": ("avr",), "xtensa": ("esp",), "riscv": ("esp",)}
+"""Which cores run what an ELF file says it was built for."""
 
 
 @dataclass(frozen=True)
@@ -25,10 +30,17 @@ class Verdict:
 
 def judge_vectors(image: Image, part: Part) -> Verdict:
     """The verdict for an image in a part's flash; an unknown core is not judged."""
+    cores = _CORES.get(image.machine)
+    if image.machine and part.core != "any" and part.core not in (cores or ()):
+        return Verdict(f"it was built for another processor: {image.machine}", (f"the {part.title} is {part.core}",))
     if part.core == "cortex-m":
         return _judge_cortex_m(image, part)
     if part.core == "avr":
         return _judge_avr(image, part)
+    if part.core == "pic18":
+        return _judge_pic18(image, part)
+    if part.core == "arm7":
+        return _judge_arm7(image, part)
     return Verdict()
 
 
@@ -65,12 +77,10 @@ def _judge_avr(image: Image, part: Part) -> Verdict:
     first = head[0] | head[1] << 8
     if first == 0xFFFF:
         return Verdict("there is no reset vector: the first word is blank", (shown,))
-    if first & 0xFE0E == 0x940C:  # JMP: 22 address bits, in words (AVR Instruction Set Manual, JMP)
-        words = (first & 0x01F0) << 13 | (first & 1) << 16 | head[2] | head[3] << 8
-        if words * 2 >= flash.size:
-            return Verdict("the reset vector jumps beyond the flash", (shown, f"JMP to {show_address(words * 2)}"))
-        return Verdict()
-    if first & 0xF000 == 0xC000:  # RJMP reaches all round
+    target = jump_target(head, flash.start)
+    if target is not None:  # an RJMP reaches all round, so that only a JMP can go too far
+        if target >= flash.size and first & 0xF000 != 0xC000:
+            return Verdict("the reset vector jumps beyond the flash", (shown, f"JMP to {show_address(target)}"))
         return Verdict()
     stack, reset = int.from_bytes(head[:4], "little"), int.from_bytes(head[4:], "little")
     if stack >> 24 in (0x10, 0x20, 0x24) and reset & 1:
@@ -80,9 +90,39 @@ def _judge_avr(image: Image, part: Part) -> Verdict:
     return Verdict(notes=("the image does not begin with a jump, as compiled programs do",))
 
 
+def _judge_pic18(image: Image, part: Part) -> Verdict:
+    """Compilers put a GOTO where the program starts (PIC18 data sheets, "Reset vector")."""
+    start = part.flash.usable_start
+    if not image.covers(start, 4):
+        return Verdict(notes=(f"nothing at {show_address(start)}, where the program starts: not judged",))
+    head = image.cut(start, 16, part.flash.erased)
+    shown = (f"first bytes {show_bytes(head[:8])}",)
+    if head[:4] == b"\xff\xff\xff\xff":
+        return Verdict("there is no reset vector: the first words are blank", shown)
+    target = goto_target(head)
+    if target is None and all(32 <= byte < 127 or byte in (9, 10, 13) for byte in head):
+        return Verdict("it begins with text and no GOTO", shown)
+    if target is None:
+        return Verdict(notes=("the image does not begin with a GOTO, as compiled programs do",))
+    if not start <= target < part.flash.end:
+        return Verdict("the reset vector jumps out of the flash", (*shown, f"GOTO {show_address(target)}"))
+    return Verdict()
+
+
+def _judge_arm7(image: Image, part: Part) -> Verdict:
+    """Vectors of an ARM7 are instructions (ARM Architecture Reference Manual, A2.6)."""
+    start = part.flash.start
+    if not image.covers(start, 32):
+        return Verdict(notes=(f"no vectors at {show_address(start)} in this image: not judged",))
+    head = image.cut(start, 32, part.flash.erased)
+    always = [head[at + 3] >> 4 == 0xE for at in (0, 4, 8, 12, 16, 24, 28)]
+    if not all(always):
+        return Verdict("its vectors are no ARM instructions", (f"first bytes {show_bytes(head[:16])}",))
+    return Verdict()
+
+
 def _other_family(head: bytes) -> tuple[str, ...]:
-    first = head[0] | head[1] << 8
-    if first & 0xFE0E == 0x940C or first & 0xF000 == 0xC000:
+    if jump_target(head, 0) is not None:
         return ("it begins with a jump of an 8-bit AVR",)
     if head[:4] == b"\xff\xff\xff\xff":
         return ("it begins blank",)

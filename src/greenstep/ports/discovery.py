@@ -3,26 +3,37 @@
 from __future__ import annotations
 
 import os
+import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from serial.tools import list_ports
 from serial.tools.list_ports_common import ListPortInfo
 
-from greenstep.core.findings.port_rules import PortListed
+from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
 
-from .holders import holders, owning_group
+from .machine import Machine
+
+_SLOW_MS = 2
 
 
 @dataclass(frozen=True)
 class PortInfo:
-    """One port. `usb` is 'VID:PID'; `trouble` says why it cannot be opened, and is empty where it can."""
+    """One port. `usb` is 'VID:PID'; `by_id` a name that stays; `trouble` says why it cannot be opened and `remedy`
+    what to do about it, both empty where it can; `latency_ms` is the bridge's latency timer, None where nothing
+    tells it, and `latency_file` where it is set."""
 
     name: str
     product: str
     usb: str
     serial: str
     location: str
-    trouble: str
+    by_id: str = ""
+    alias: str = ""
+    trouble: str = ""
+    remedy: str = ""
+    latency_ms: int | None = None
+    latency_file: str = ""
 
     @property
     def label(self) -> str:
@@ -31,15 +42,51 @@ class PortInfo:
             return f"{self.product or 'USB serial'} {self.usb}"
         return self.product
 
+    @property
+    def slow(self) -> bool:
+        """Whether its latency timer delays every short answer."""
+        return self.latency_ms is not None and self.latency_ms > _SLOW_MS
 
-def find_ports() -> list[PortInfo]:
-    """All ports the system lists, sorted by name."""
-    return sorted((_describe(port) for port in list_ports.comports()), key=lambda port: port.name)
+
+@dataclass(frozen=True)
+class Known:
+    """By what a port is known again: its serial number, else its place on the USB, with the kind of its bridge."""
+
+    serial: str = ""
+    location: str = ""
+    usb: str = ""
+
+    def is_that(self, port: PortInfo) -> bool:
+        if self.usb and port.usb != self.usb:
+            return False
+        if self.serial:
+            return port.serial == self.serial
+        return bool(self.location) and port.location == self.location
 
 
-def listed_ports() -> tuple[PortListed, ...]:
+def known_by(port: PortInfo) -> Known | None:
+    """How to know a port again; None for one that has neither serial number nor place."""
+    if port.serial:
+        return Known(serial=port.serial, usb=port.usb)
+    if port.location:
+        return Known(location=port.location, usb=port.usb)
+    return None
+
+
+def find_ports(machine: Machine | None = None, aliases: Mapping[str, Known] | None = None) -> list[PortInfo]:
+    """All ports the system lists, in the order of their names; /dev/ttyUSB2 before /dev/ttyUSB10."""
+    machine = machine or Machine()
+    found = [_describe(record, machine, aliases or {}) for record in machine.records()]
+    return sorted(found, key=lambda port: _natural(port.name))
+
+
+def _natural(name: str) -> list[tuple[int, str]]:
+    return [(int(part), "") if part.isdigit() else (-1, part) for part in re.split(r"(\d+)", name)]
+
+
+def listed_ports(machine: Machine | None = None) -> tuple[PortListed, ...]:
     """The same, as much of it as the findings need."""
-    return tuple(PortListed(port.name, port.label, port.serial) for port in find_ports())
+    return tuple(PortListed(port.name, port.label, port.serial) for port in find_ports(machine))
 
 
 def port_with_serial(serial: str) -> str | None:
@@ -56,25 +103,34 @@ def usb_behind(device: str) -> str:
     return ""
 
 
-def _describe(port: ListPortInfo) -> PortInfo:
-    usb = f"{port.vid:04X}:{port.pid:04X}" if port.vid is not None else ""
-    product = port.product or ("" if port.description in (None, "n/a") else port.description)
-    return PortInfo(
-        name=port.device,
+def _describe(record: ListPortInfo, machine: Machine, aliases: Mapping[str, Known]) -> PortInfo:
+    usb = f"{record.vid:04X}:{record.pid:04X}" if record.vid is not None else ""
+    product = record.product or ("" if record.description in (None, "n/a") else record.description)
+    trouble, remedy = _trouble(record.device, machine)
+    latency = machine.latency(record.device)
+    port = PortInfo(
+        name=record.device,
         product=product or "",
         usb=usb,
-        serial=port.serial_number or "",
-        location=port.location or "",
-        trouble=_trouble(port.device),
+        serial=record.serial_number or "",
+        location=record.location or "",
+        by_id=machine.by_id(record.device),
+        trouble=trouble,
+        remedy=remedy,
+        latency_ms=latency[0] if latency else None,
+        latency_file=latency[1] if latency else "",
     )
+    alias = next((name for name, known in aliases.items() if known.is_that(port)), "")
+    return PortInfo(**{**port.__dict__, "alias": alias})
 
 
-def _trouble(device: str) -> str:
-    """Why it cannot be opened, found without opening it: opening alone may reset a board."""
-    if os.name != "posix":
-        return ""
-    if not os.access(device, os.R_OK | os.W_OK):
-        group = owning_group(device)
-        return f"no permission: it belongs to the group {group}" if group else "no permission"
-    held = holders(device)
-    return f"held by {', '.join(held)}" if held else ""
+def _trouble(device: str, machine: Machine) -> tuple[str, str]:
+    """Why it cannot be opened, and what to do: found without opening it."""
+    if not machine.allowed(device):
+        group = machine.group(device)
+        finding = diagnose_port(PortSeen(device, "forbidden", group=group))
+        return f"no permission: it belongs to the group {group}" if group else "no permission", finding.attempts[0]
+    held = machine.holders(device)
+    if held:
+        return f"held by {', '.join(held)}", diagnose_port(PortSeen(device, "busy", holders=held)).attempts[0]
+    return "", ""

@@ -16,7 +16,7 @@ except ImportError:  # Windows: pySerial's own way, one line after the other
     fcntl = None  # type: ignore[assignment]
     termios = None  # type: ignore[assignment]
 
-_NO_LINES = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
+NO_LINES = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
 _TIOCGICOUNT = 0x545D  # Linux, asm-generic/ioctls.h
 _COUNTER_INTS = 20  # struct serial_icounter_struct: … 6 frame, 7 overrun, 8 parity …
 
@@ -41,7 +41,7 @@ def set_both(port: Any, dtr: bool, rts: bool) -> None:
             port.dtr = dtr
             port.rts = rts
     except OSError as error:
-        if error.errno in _NO_LINES:
+        if error.errno in NO_LINES:
             raise LinesMissing from error
         raise
 
@@ -56,7 +56,7 @@ def has_lines(port: Any) -> bool:
     try:
         fcntl.ioctl(descriptor, termios.TIOCMGET, array.array("i", [0]))
     except OSError as error:
-        return error.errno not in _NO_LINES
+        return error.errno not in NO_LINES
     return True
 
 

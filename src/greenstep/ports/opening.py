@@ -6,6 +6,9 @@ import contextlib
 import errno
 import os
 import re
+import time
+from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import serial
@@ -13,24 +16,22 @@ import serial
 from greenstep.core.climb import OpenedPort
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
-from greenstep.core.link import LineSettings
+from greenstep.core.link import LineSettings, LinkLost
 
-from .discovery import listed_ports, usb_behind
+from .coming_back import LONGEST_S, ComingBack
+from .discovery import find_ports, listed_ports, usb_behind
 from .holders import holders, owning_group
 from .modem_lines import has_lines
-from .serial_link import SLICE_S, SerialLink, apply_settings
+from .serial_link import SLICE_S, TERMINAL_ERRORS, SerialLink, apply_settings
 
 try:
     import fcntl
     import termios
-
-    _TERMINAL_ERRORS: tuple[type[Exception], ...] = (termios.error,)
 except ImportError:
     termios = None  # type: ignore[assignment]
     fcntl = None  # type: ignore[assignment]
-    _TERMINAL_ERRORS = ()
 
-_OPENING_ERRORS: tuple[type[Exception], ...] = (*_TERMINAL_ERRORS, ValueError, OSError)
+_OPENING_ERRORS: tuple[type[Exception], ...] = (*TERMINAL_ERRORS, ValueError, OSError)
 _WRITE_TIMEOUT_S = 10.0
 
 
@@ -39,6 +40,41 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
 
     `serial_number` is what the project file knows the port by, for the finding. Raises PortFault, UsageFault.
     """
+    port, has_frames = _opened(name, settings, lines, serial_number)
+    link = SerialLink(port, settings, has_frames, partial(_again, name))
+    return OpenedPort(link, _evidence(name, port, "://" not in name))
+
+
+def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], Any]:
+    """What opens the port `name` anew after it went away; it raises LinkLost where it does not come back."""
+    back = None if "://" in name else ComingBack(name, find_ports, time.monotonic, time.sleep)
+
+    def open_again(settings: LineSettings, lines: tuple[bool, bool]) -> Any:
+        found = name if back is None else back.wait()
+        if found is None:
+            raise LinkLost("it went away as it should, and did not come back")
+        end_s = time.monotonic() + LONGEST_S
+        while True:
+            try:
+                return _opened(found, settings, lines, "")[0]
+            except PortFault as fault:  # away still, or not yet given to us
+                if time.monotonic() > end_s:
+                    raise LinkLost(fault.finding.cause) from fault
+                time.sleep(0.1)
+
+    return open_again
+
+
+def open_raw(name: str, settings: LineSettings) -> Any:
+    """The same as a pySerial port with both lines released, for whoever passes it on.
+
+    Raises PortFault, UsageFault.
+    """
+    return _opened(name, settings, (False, False), "")[0]
+
+
+def _opened(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str) -> tuple[Any, bool]:
+    """An open pySerial port, and whether it takes a parity."""
     try:
         port = serial.serial_for_url(name, do_not_open=True)
     except (ValueError, ImportError) as error:
@@ -56,7 +92,7 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
     except _OPENING_ERRORS as error:
         raise PortFault(diagnose_port(_seen(name, settings, error, serial_number))) from error
     _keep_others_off(port)
-    return OpenedPort(SerialLink(port, settings, has_frames), _evidence(name, port, is_device))
+    return port, has_frames
 
 
 def _open(port: Any) -> bool:
@@ -67,7 +103,7 @@ def _open(port: Any) -> bool:
     wants_parity = port.parity != serial.PARITY_NONE
     try:
         port.open()
-    except _TERMINAL_ERRORS:
+    except TERMINAL_ERRORS:
         if not wants_parity:
             raise
         port.parity = serial.PARITY_NONE
@@ -120,7 +156,7 @@ def _seen(name: str, settings: LineSettings, error: BaseException, serial_number
         return PortSeen(name, "busy", words, holders=holders(name))
     if number in (errno.EACCES, errno.EPERM):
         return PortSeen(name, "forbidden", words, group=owning_group(name))
-    if number in (errno.ENOTTY, errno.EISDIR, errno.EINVAL) or isinstance(error, _TERMINAL_ERRORS):
+    if number in (errno.ENOTTY, errno.EISDIR, errno.EINVAL) or isinstance(error, TERMINAL_ERRORS):
         return PortSeen(name, "not a port", words)
     if number is None and "configure" in str(error):
         return PortSeen(name, "not a port", words)

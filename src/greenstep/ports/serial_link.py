@@ -3,21 +3,34 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import time
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any
 
 import serial
 
-from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost
+from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost, RateRefused
 
 from .modem_lines import count_errors, set_both
 
 _PARITY = {"none": serial.PARITY_NONE, "even": serial.PARITY_EVEN, "odd": serial.PARITY_ODD}
 SLICE_S = 0.02
 """How long pySerial waits in one go; its time-out is never changed, which would reconfigure the port."""
+_LONGEST_SLICE_S = 2 * SLICE_S
+"""Where a slice took longer, the machine was busy with something else (a compiler on every core, a lid that was
+closed), and so was whoever hands the bytes over: that time is not the chip's silence."""
 
 LOST = (serial.SerialException, OSError)
+_NO_BREAK = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
+
+try:
+    import termios
+
+    TERMINAL_ERRORS: tuple[type[Exception], ...] = (termios.error,)
+except ImportError:
+    TERMINAL_ERRORS = ()
 
 
 def apply_settings(port: Any, settings: LineSettings, with_frame: bool = True) -> None:
@@ -45,11 +58,19 @@ class _Held:
 class SerialLink:
     """`port` is open and set to `settings`. Every trouble of the port becomes LinkLost.
 
-    `has_frames` False is a port that knows no parity (a pty): it is never asked for one.
+    `has_frames` False is a port that knows no parity (a pty): it is never asked for one. `again`, called
+    before the port is closed, gives what waits for it and opens it: for boards that come back under another name.
     """
 
-    def __init__(self, port: Any, settings: LineSettings, has_frames: bool = True) -> None:
+    def __init__(
+        self,
+        port: Any,
+        settings: LineSettings,
+        has_frames: bool = True,
+        again: Callable[[], Callable[[LineSettings, tuple[bool, bool]], Any]] | None = None,
+    ) -> None:
         self._has_frames = has_frames
+        self._again = again
         self._port = port
         self._settings = settings
         self._held = _Held(count_errors(port))
@@ -63,10 +84,25 @@ class SerialLink:
             return
         try:
             self._port.flush()
-            apply_settings(self._port, settings, self._has_frames)
+            self._apply(settings)
         except LOST as error:
             raise LinkLost(_words(error)) from error
+        except ValueError as error:  # pySerial's word for a rate that the adapter cannot make
+            with contextlib.suppress(*LOST, ValueError):
+                self._apply(self._settings)
+            raise RateRefused(settings) from error
         self._settings = settings
+
+    def _apply(self, settings: LineSettings) -> None:
+        """A terminal that knows no parity (a pty) may call it an error to be asked for one: then it goes without."""
+        try:
+            apply_settings(self._port, settings, self._has_frames)
+        except TERMINAL_ERRORS as error:
+            if not self._has_frames or settings.frame.parity == "none":
+                raise LinkLost(_words(error)) from error
+            self._has_frames = False
+            self._port.parity = serial.PARITY_NONE
+            apply_settings(self._port, settings, False)
 
     def write(self, data: bytes) -> None:
         try:
@@ -75,12 +111,16 @@ class SerialLink:
             raise LinkLost(_words(error)) from error
 
     def read(self, size: int, timeout_s: float) -> bytes:
-        deadline = time.monotonic() + timeout_s
+        seen_s = time.monotonic()
+        left_s = timeout_s
         data: bytes = b""
         try:
             while True:
                 data += bytes(self._port.read(size - len(data)))
-                if len(data) >= size or time.monotonic() >= deadline:
+                now_s = time.monotonic()
+                left_s -= min(now_s - seen_s, _LONGEST_SLICE_S)
+                seen_s = now_s
+                if len(data) >= size or left_s <= 0:
                     return data
         except LOST as error:
             raise LinkLost(_words(error)) from error
@@ -106,7 +146,23 @@ class SerialLink:
         try:
             self._port.break_condition = on
         except LOST as error:
+            if getattr(error, "errno", None) in _NO_BREAK:  # an adapter that makes none: going on without
+                return
             raise LinkLost(_words(error)) from error
+
+    def reopen(self, baud: int | None) -> None:
+        settings, lines = self._settings, (bool(self._port.dtr), bool(self._port.rts))
+        if self._again is None:
+            raise LinkLost("this port cannot be opened again")
+        open_again = self._again()
+        if baud is not None:
+            self.configure(replace(settings, baud=baud))
+            with contextlib.suppress(LinesMissing):
+                self.set_lines(False, False)
+        with contextlib.suppress(*LOST):
+            self._port.close()
+        self._port = open_again(settings, lines)
+        self._settings = settings
 
     def errors(self) -> LineErrors | None:
         start, now = self._held.errors_at_opening, count_errors(self._port)
@@ -135,6 +191,8 @@ def _words(error: BaseException) -> str:
     """The system's own words, without the class name and number."""
     if isinstance(error, OSError) and error.strerror:
         return error.strerror
+    if len(error.args) == 2 and isinstance(error.args[1], str):  # termios.error, which is no OSError
+        return error.args[1]
     if "returned no data" in str(error):
         return "reading returned nothing: the device is gone"
     return str(error) or type(error).__name__

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import UsageFault, check_keys, usage
-from greenstep.core.plan import Keep
+from greenstep.core.plan import DESPITE, Keep
 from greenstep.core.quantities import parse_number
+from greenstep.core.talk import LINE_ENDS
 
 
 @dataclass(frozen=True)
@@ -23,15 +25,28 @@ class ImageFile:
 
 @dataclass(frozen=True)
 class PortChoice:
-    """A port by name, or by the USB serial number of its adapter. With both, the name is opened and the serial
-    number tells where it went if it is not there."""
+    """A port by name, by the USB serial number of its adapter, or by the name that `greenstep spot` remembered it
+    under (`spot`). With name and serial number, the name is opened and the number tells where it went if it is not
+    there."""
 
     name: str = ""
     serial: str = ""
+    spot: str = ""
 
     def over(self, other: PortChoice | None) -> PortChoice:
         """This choice, with what `other` knows besides."""
-        return PortChoice(self.name, self.serial or other.serial) if other else self
+        return PortChoice(self.name, self.serial or other.serial, self.spot or other.spot) if other else self
+
+
+@dataclass(frozen=True)
+class TalkEntry:
+    """A turn of the talk after an upload: wait for `expect`, then send `send`, or the secret of the name `secret`,
+    which stands in an environment variable of that name or is asked for."""
+
+    expect: str = ""
+    within: float = 5.0
+    send: str | None = None
+    secret: str = ""
 
 
 @dataclass(frozen=True)
@@ -61,6 +76,9 @@ class BoardSettings:
     despite: tuple[str, ...] | None = None
     verify: bool | None = None
     start: bool | None = None
+    talk: tuple[TalkEntry, ...] | None = None
+    line_end: str | None = None
+    set: Mapping[str, Any] | None = None
 
     def over(self, other: BoardSettings) -> BoardSettings:
         """These values, and `other`'s where nothing is said here."""
@@ -70,11 +88,12 @@ class BoardSettings:
             values[field.name] = getattr(other, field.name) if mine is None else mine
         if self.port is not None:
             values["port"] = self.port.over(other.port)
+        if self.set is not None and other.set is not None:
+            values["set"] = {**other.set, **self.set}
         return BoardSettings(**values)
 
 
 ERASE_WAYS = ("touched", "all")
-DESPITE = ("vectors",)
 
 
 def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> BoardSettings:
@@ -102,6 +121,9 @@ def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> Boar
         despite=reader.choices("despite", DESPITE),
         verify=reader.truth("verify"),
         start=reader.truth("start"),
+        talk=reader.talk(),
+        line_end=reader.choice("line_end", tuple(LINE_ENDS)),
+        set=reader.settings(),
     )
 
 
@@ -169,11 +191,11 @@ class _Reader:
             return None
         if isinstance(value, str):
             return PortChoice(name=value)
-        if isinstance(value, dict) and value and not value.keys() - {"name", "serial"}:
+        if isinstance(value, dict) and value and not value.keys() - {"name", "serial", "spot"}:
             texts = {key: text for key, text in value.items() if isinstance(text, str)}
             if len(texts) == len(value):
                 return PortChoice(**texts)
-        raise self._wrong("port", '"/dev/ttyUSB0", { name = "…" } or { serial = "…" }')
+        raise self._wrong("port", '"/dev/ttyUSB0", { serial = "…" } or { spot = "…" }')
 
     def hookup(self) -> str | Mapping[str, Any] | None:
         value = self._table.get("hookup")
@@ -210,6 +232,25 @@ class _Reader:
             keeps.append(Keep(value["from"], value["size"], str(value.get("why", ""))))
         return tuple(keeps)
 
+    def talk(self) -> tuple[TalkEntry, ...] | None:
+        values = self._list("talk")
+        if values is None:
+            return None
+        entries = []
+        for value in values:
+            entry = _talk_entry(value)
+            if entry is None:
+                raise self._wrong("talk", _TALK_EXAMPLE)
+            entries.append(entry)
+        return tuple(entries)
+
+    def settings(self) -> Mapping[str, Any] | None:
+        """The dialect's own settings; whoever knows the dialect checks them."""
+        value = self._table.get("set")
+        if value is not None and not isinstance(value, dict):
+            raise self._wrong("set", "a table: { crystal-khz = 12000 }")
+        return value
+
     def idents(self) -> tuple[int, ...] | None:
         values = self._list("also_ident")
         if values is None:
@@ -217,6 +258,56 @@ class _Reader:
         if not all(isinstance(value, int) for value in values):
             raise self._wrong("also_ident", "numbers, such as [ 0x1E950F ]")
         return tuple(values)
+
+
+def talk_entries(value: Any) -> tuple[TalkEntry, ...] | None:
+    """Turns from a list of tables; None if it is none."""
+    entries = [_talk_entry(item) for item in value] if isinstance(value, list) else [None]
+    return tuple(entry for entry in entries if entry is not None) if None not in entries else None
+
+
+def set_argument(text: str) -> tuple[str, Any]:
+    """A setting as written on the command line: `crystal-khz=12000`, `before=[ … ]`. Raises UsageFault."""
+    name, sign, value = text.partition("=")
+    if not sign or not name.strip():
+        raise usage("setting", f"--set {text}", "write NAME=VALUE, such as crystal-khz=12000")
+    value = value.strip()
+    if value.startswith("["):
+        try:
+            return name.strip(), tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError as error:
+            raise usage("setting", f"--set {name}: {error}", "write it as in greenstep.toml, on one line") from None
+    return name.strip(), value
+
+
+_TALK_EXAMPLE = '[ { expect = "name?", send = "hive-7" }, { expect = "key?", secret = "HIVE_KEY" } ]'
+
+
+def _talk_entry(value: Any) -> TalkEntry | None:
+    """A turn from its table; None if it is none."""
+    if not isinstance(value, dict) or not value or value.keys() - {"expect", "within", "send", "secret"}:
+        return None
+    within = value.get("within", 5.0)
+    texts = [value[key] for key in ("expect", "send", "secret") if key in value]
+    if not texts or not all(isinstance(text, str) for text in texts):
+        return None
+    if isinstance(within, bool) or not isinstance(within, int | float) or within <= 0:
+        return None
+    if "send" in value and "secret" in value:
+        return None
+    return TalkEntry(value.get("expect", ""), float(within), value.get("send"), value.get("secret", ""))
+
+
+def talk_argument(text: str) -> TalkEntry:
+    """A turn as written on the command line, like a table of the project file. Raises UsageFault."""
+    try:
+        value = tomllib.loads(f"talk = {text}")["talk"]
+    except tomllib.TOMLDecodeError:
+        value = None
+    entry = _talk_entry(value)
+    if entry is None:
+        raise usage("talk", f"--talk {text}", 'write \'{ expect = "name?", send = "hive-7" }\'')
+    return entry
 
 
 def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageFile, ...]:

@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import BinaryIO
 
 from greenstep.core.errors import usage
-from greenstep.core.image import Image, ImageFault, read_intel_hex, read_raw, recognise
-from greenstep.core.image.recognise import HEAD_BYTES
-from greenstep.core.quantities import readable_share, show_address
+from greenstep.core.image import (
+    Image,
+    ImageFault,
+    read_elf,
+    read_intel_hex,
+    read_raw,
+    read_s_record,
+    read_ti_txt,
+    recognise,
+)
+from greenstep.core.image.recognise import HEAD_BYTES, Format
+from greenstep.core.quantities import readable_share, show_address, show_size
 
 LARGEST_RAW_BYTES = 64 << 20
+IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec", ".mot", ".elf", ".txt")
+_READERS: dict[Format, Callable[[BinaryIO, str], Image]] = {
+    "Intel HEX": read_intel_hex,
+    "S-record": read_s_record,
+    "ELF": read_elf,
+    "TI-TXT": read_ti_txt,
+}
 
 
 def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
@@ -22,34 +40,15 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
         with path.open("rb") as stream:
             found = recognise(stream.read(HEAD_BYTES))
             stream.seek(0)
-            if found == "Intel HEX":
-                if at is not None:
-                    raise usage(
-                        "address-given",
-                        f"{name} is Intel HEX and carries its own addresses; {show_address(at)} does not apply",
-                        "leave the address out",
-                    )
-                return read_intel_hex(stream, name)
-            if found != "raw binary":
-                raise ImageFault(
-                    name,
-                    None,
-                    f"this is {'an' if found in ('ELF', 'S-record') else 'a'} {found} file",
-                    "Intel HEX or raw binary, which this version reads",
-                    "have the compiler's tools make Intel HEX of it",
-                    key="image-kind",
+            if found == "raw binary":
+                return _raw(stream, name, raw_base, at)
+            if at is not None:
+                raise usage(
+                    "address-given",
+                    f"{name} is {found} and carries its own addresses; {show_address(at)} does not apply",
+                    "leave the address out, or move it: greenstep image convert --move-to ADDRESS",
                 )
-            data = stream.read(LARGEST_RAW_BYTES)
-            if at is None and data and readable_share(data) == 1.0:
-                raise ImageFault(
-                    name,
-                    None,
-                    "this is a text, and no image that is known here",
-                    "Intel HEX or raw binary",
-                    f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
-                    key="image-kind",
-                )
-            return read_raw(data, name, raw_base if at is None else at)
+            return _READERS[found](stream, name)
     except FileNotFoundError:
         raise usage("no-such-file", f"there is no file {path}", *_alike(path)) from None
     except IsADirectoryError:
@@ -58,11 +57,27 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
         raise usage("unreadable-file", f"{path} cannot be read: {error.strerror}") from None
 
 
+def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
+    data = stream.read(LARGEST_RAW_BYTES + 1)
+    if len(data) > LARGEST_RAW_BYTES:
+        raise ImageFault(name, None, f"more than {show_size(LARGEST_RAW_BYTES)} without an address", "an image")
+    if at is None and data and readable_share(data) == 1.0:
+        raise ImageFault(
+            name,
+            None,
+            "this is a text, and no image that is known here",
+            "Intel HEX, S-record, TI-TXT, ELF or raw binary",
+            f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
+            key="image-kind",
+        )
+    return read_raw(data, name, base if at is None else at)
+
+
 def _alike(path: Path) -> tuple[str, ...]:
     """Images that stand where the missing one was looked for."""
     folder = path.parent
     try:
-        there = sorted(entry.name for entry in folder.iterdir() if entry.suffix in (".hex", ".bin", ".ihex", ".img"))
+        there = sorted(entry.name for entry in folder.iterdir() if entry.suffix in IMAGE_ENDINGS)
     except OSError:
         return (f"the folder {folder} is not there: build first?",)
     return (f"in {folder}: {', '.join(there[:6])}",) if there else ("build it first?",)

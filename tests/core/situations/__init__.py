@@ -1,6 +1,7 @@
 """Situations that must be told apart: each a climb on the bench, and the key of the finding that comes first.
 
-A dialect brings its rows in a file of its own; `ALL` collects them.
+A dialect brings its rows in a file of its own, named like the dialect; `BY_DIALECT` collects them,
+and `BOARD_OF` the bench board that stands for each.
 """
 
 from __future__ import annotations
@@ -10,9 +11,11 @@ import pkgutil
 
 from .situation import Situation
 
-ALL: list[Situation] = [
-    row
+_MODULES = {
+    module.name.replace("_", "-"): importlib.import_module(f"{__name__}.{module.name}")
     for module in pkgutil.iter_modules(__path__)
-    if module.name != "situation"
-    for row in importlib.import_module(f"{__name__}.{module.name}").ROWS
-]
+    if module.name not in ("situation", "seeded")
+}
+BY_DIALECT: dict[str, list[Situation]] = {dialect: module.ROWS for dialect, module in _MODULES.items()}
+BOARD_OF: dict[str, str] = {dialect: module.BOARD for dialect, module in _MODULES.items()}
+ALL: list[Situation] = [row for rows in BY_DIALECT.values() for row in rows]

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
+from greenstep.bench.boards import Hands
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan import Keep, Wishes
 
-from .situation import Situation
+from .situation import Situation, port_rows, talks_every, without_line_ends
 
 BOARD = "atmega328p"
 IMAGE = sample_for(BOARD, 3000)
@@ -50,7 +52,46 @@ def talk_at(baud: int) -> Any:
     return arrange
 
 
+def blank_at(baud: int) -> Any:
+    """A new board: a loader at another rate than usual, and nothing to start."""
+
+    def arrange(line: Any) -> None:
+        talk_at(baud)(line)
+        line.chip.flash[:] = b"\xff" * len(line.chip.flash)
+
+    return arrange
+
+
+TOO_LONG = with_sequences(named_hookup("cap-dtr", ""), "reset off; wait 50 ms; reset on; wait 3 s", None)
+
 ROWS = [
+    *port_rows(BOARD),
+    Situation(6, "an ESP8266 on this port", BOARD, "rom-text", 4,
+              {**GREET, "faults": ("no-boot", "says=rst cause:2, boot mode:(3,6)")}, "boot mode:(3,6)"),
+    Situation(6, "an ESP32 that waits for an upload", BOARD, "rom-text", 4,
+              {**GREET, "faults": ("no-boot", "says=rst:0x1 (POWERON_RESET),boot:0x3 (DOWNLOAD_BOOT(UART0))")},
+              "waits for an upload"),
+    Situation(6, "a ROM that talks at 74880", BOARD, "rom-text", 4,
+              {**GREET, "faults": ("no-boot", "console=74880", "says=rst cause:2, boot mode:(3,6) ready")}, "ESP8266"),
+    Situation(7, "reads well at the rate it talks at", BOARD, "wrong-rate", 4,
+              {**GREET, "faults": ("no-boot", "console=57600")}, "at 57600 8N1 it reads"),
+    Situation(9, "an STM32 ROM asked as AVR", "stm32f072", "other-dialect", 4,
+              {**GREET, "chip": "atmega328p", "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+    Situation(9, "an XMODEM receiver", BOARD, "other-dialect", 4,
+              {**GREET, "faults": ("no-boot", "says=CCC")}, "XMODEM", without_line_ends),
+    Situation(9, "an LPC that was asked before", BOARD, "other-dialect", 4,
+              {**GREET, "faults": ("no-boot", "says=Synchronized")}, "LPC"),
+    Situation(14, "console at another rate", BOARD, "wrong-rate", 8,
+              {**UPLOAD, "faults": ("console=57600",), "expect": "hive scale 2.4", "expect_within_s": 2.0},
+              'at 57600 8N1 it reads "hive scale 2.4'),
+    Situation(5, "a program that talks now and then, by hand", BOARD, "application", 4,
+              {**GREET, "hookup": BY_HAND, "patience_s": 7.0, "link_options": {"on_for_s": 9.0}}, "hive scale 2.3: 41.3 kg",
+              talks_every(1.2, b"hive scale 2.3: 41.3 kg\r\n")),
+    Situation(15, "a sequence that waits too long", BOARD, "reset-too-early", 4,
+              {**GREET, "hookup": TOO_LONG}, "before the first asking"),
+    Situation(15, "reset pressed, and the loader gave up", BOARD, "reset-too-early", 4,
+              {**GREET, "faults": ("no-boot",), "hookup": BY_HAND, "hands": Hands(2.0), "patience_s": 5.0,
+               "link_options": {"on_for_s": 30.0}}, "of silence, then"),
     Situation(3, "dead board", BOARD, "silence-lines", 4, {**GREET, "faults": ("dead",)}, "nothing heard"),
     Situation(3, "reset not pressed", BOARD, "silence-by-hand", 4,
               {**GREET, "faults": ("dead",), "hookup": BY_HAND, "patience_s": 2.0}),
@@ -63,6 +104,9 @@ ROWS = [
               faulty("no-boot", hookup=BY_HAND, patience_s=2.0), "reset was not pressed"),
     Situation(7, "a 57600 baud board asked at 115200", BOARD, "wrong-rate", 4, {}, "0.5 times", talk_at(57600)),
     Situation(7, "a 19200 baud board asked at 115200", BOARD, "wrong-rate", 4, {}, "", talk_at(28800)),
+    Situation(7, "a 57600 baud loader, and no program", BOARD, "wrong-rate", 4, GREET, "asked at 57600 8N1 it answered 14 10",
+              blank_at(57600)),
+    Situation(7, "a 19200 baud loader, and no program", BOARD, "wrong-rate", 4, GREET, "asked at 19200 8N1", blank_at(19200)),
     Situation(7, "a crystal of twice the rate", BOARD, "wrong-rate", 4, {**GREET, "faults": ("clock=2",)}, "2 times"),
     Situation(7, "a prescaler left at four", BOARD, "wrong-rate", 4, {**GREET, "faults": ("clock=0.25",)}, "0.25 times"),
     Situation(7, "an untuned oscillator", BOARD, "wrong-rate", 4, {**GREET, "faults": ("clock=1.08",)}, "1.08"),

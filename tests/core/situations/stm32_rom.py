@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
+from greenstep.bench.boards import Hands
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan import Keep, Wishes
 
-from .situation import Situation
+from .situation import Situation, port_rows, talks_every, without_line_ends
 
 BOARD = "stm32f072"
 IMAGE = sample_for(BOARD, 3000)
@@ -64,7 +66,38 @@ def unwilling_after_five_blocks(line: Any) -> None:
     line.chip._burn = counted
 
 
+EARLY = with_sequences(named_hookup("direct-dtr-reset", "high"),
+                       "boot on; reset on; wait 50 ms; boot off; wait 5 ms; reset off", None)  # fmt: skip
+
 ROWS = [
+    *port_rows(BOARD),
+    Situation(5, "boot pin let go before reset rises", BOARD, "application", 4, {**GREET, "hookup": EARLY},
+              "5 ms before reset has risen: too early"),
+    Situation(5, "a program heard only while it was asked, in our parity", BOARD, "application", 4,
+              {**GREET, "hookup": named_hookup("cap-dtr", "")}, "text sent as 8N1"),
+    Situation(6, "an ESP32 whose flash is blank", BOARD, "rom-text", 4,
+              {**GREET, "faults": ("no-boot", "says=invalid header: 0xffffffff")}, "holds no image"),
+    Situation(6, "an ESP32 that runs its program", BOARD, "rom-text", 4,
+              {**GREET, "faults": ("no-boot", "says=rst:0x1 (POWERON_RESET),boot:0x13 (SPI_FAST_FLASH_BOOT)")},
+              "starts the program"),
+    Situation(6, "a ROM that talks at 74880", BOARD, "rom-text", 4,
+              {**GREET, "faults": ("no-boot", "console=74880", "says=rst cause:2, boot mode:(1,6) ready")}, "upload"),
+    Situation(7, "reads well at the rate it talks at", BOARD, "wrong-rate", 4,
+              {**GREET, "faults": ("no-boot", "console=57600")}, "at 57600 8N1 it reads"),
+    Situation(9, "an AVR board asked as STM32", "atmega328p", "other-dialect", 4,
+              {**GREET, "chip": "stm32f072", "hookup": named_hookup("cap-dtr", "")}, "AVR bootloader, v1"),
+    Situation(9, "an AVR board, reset by hand", "atmega328p", "other-dialect", 4,
+              {**GREET, "chip": "stm32f072", "hookup": BY_HAND, "hands": Hands(0.5), "patience_s": 2.0}, "AVR bootloader, v1"),
+    Situation(9, "an XMODEM receiver", BOARD, "other-dialect", 4,
+              {**GREET, "faults": ("no-boot", "says=CCC")}, "XMODEM", without_line_ends),
+    Situation(9, "an LPC that was asked before", BOARD, "other-dialect", 4,
+              {**GREET, "faults": ("no-boot", "says=Synchronized")}, "LPC"),
+    Situation(5, "a program that talks now and then, by hand", BOARD, "application", 4,
+              {**GREET, "hookup": BY_HAND, "patience_s": 7.0, "link_options": {"on_for_s": 9.0}}, "brood probe 1.6: 34.8 C",
+              talks_every(1.2, b"brood probe 1.6: 34.8 C\r\n")),
+    Situation(15, "reset pressed before the boot pin was set", BOARD, "reset-too-early", 4,
+              {**GREET, "hookup": BY_HAND, "hands": Hands(2.0, order_right=False), "patience_s": 5.0,
+               "link_options": {"on_for_s": 30.0}}, "of silence, then"),
     Situation(10, "refuses in the middle of writing", BOARD, "refused-command", 6, UPLOAD, "write memory",
               unwilling_after_five_blocks),
     Situation(3, "dead board on lines", BOARD, "silence-lines", 4, {**GREET, "faults": ("dead",)}, "nothing heard"),

@@ -12,7 +12,7 @@ from functools import cache
 from importlib import resources
 from typing import Any
 
-from .part import EraseTime, Hands, Memory, Part, Ram
+from .part import EraseTime, Hands, Memory, Part, Ram, Wires
 
 _KIB = 1024
 
@@ -53,12 +53,14 @@ class Choice:
         """The part, where the name leaves no doubt."""
         return self.parts[0] if len(self.parts) == 1 else None
 
+    def speaking(self, dialect: str) -> Choice:
+        """The same parts with loaders that speak a dialect, which may take other room."""
+        return Choice(self.name, tuple(part.speaking(dialect) for part in self.parts))
+
     def by_ident(self, ident: int) -> Part | None:
-        """The part among these that answers with `ident`."""
-        for part in self.parts:
-            if part.ident == ident or ident in part.clones:
-                return part
-        return None
+        """The part among these that answers with `ident`: its own number before that of a clone."""
+        own = next((part for part in self.parts if part.ident == ident), None)
+        return own or next((part for part in self.parts if ident in part.clones), None)
 
 
 class Catalogue:
@@ -81,16 +83,20 @@ class Catalogue:
         return tuple(entry.part for entry in self._entries)
 
     def of_dialect(self, dialect: str) -> tuple[Part, ...]:
-        return tuple(part for part in self.parts if part.dialect == dialect)
+        """The parts on which a dialect is spoken, those first on which it is the usual one."""
+        spoken = [part for part in self.parts if dialect in (part.dialect, *part.also)]
+        return tuple(sorted(spoken, key=lambda part: part.dialect != dialect))
 
     def find(self, name: str) -> Choice:
-        """The parts that a name may mean: a record's name, a chip maker's part number, or a whole family.
+        """The parts that a name may mean: a record's name, a chip maker's part number, a whole family, or all that a
+        dialect is spoken on.
 
         Raises UnknownChip.
         """
         lower = name.lower().replace("_", "-")
         whole, before_package = lower.replace("-", ""), lower.partition("-")[0]
-        parts = self._named(whole) or self._begun(whole.rstrip("x")) or self._named(before_package)
+        spoken = tuple(part.speaking(lower) for part in self.of_dialect(lower))
+        parts = spoken or self._named(whole) or self._begun(whole.rstrip("x")) or self._named(before_package)
         if parts:
             return Choice(name, parts)
         raise UnknownChip(name, self._nearest(name))
@@ -98,7 +104,7 @@ class Catalogue:
     def _named(self, wanted: str) -> tuple[Part, ...]:
         exact = tuple(e.part for e in self._entries if e.part.name.replace("-", "") == wanted)
         matched = tuple(part for entry in self._entries if (part := entry.match(wanted)) is not None)
-        family = tuple(e.part for e in self._entries if wanted in e.families)
+        family = tuple(e.part for e in self._entries if wanted in (name.replace("-", "") for name in e.families))
         return exact or matched or family
 
     def _begun(self, wanted: str) -> tuple[Part, ...]:
@@ -110,17 +116,53 @@ class Catalogue:
         endings = [f"{digit}c{letter}" for digit in digits for letter in "3468bzcdefghi"]
         return tuple(e.part for e in self._entries if any(e.begins(wanted + ending) for ending in endings))
 
+    def search(self, word: str) -> tuple[Part, ...]:
+        """The parts that a word is about: of a dialect or family, with it in their name, or with that number."""
+        lower = word.lower().strip()
+        spoken = self.of_dialect(lower)
+        if spoken:
+            return spoken
+        try:
+            number = int(lower, 16)
+        except ValueError:
+            number = -1
+        found = [
+            entry.part
+            for entry in self._entries
+            if lower in entry.part.name
+            or lower in entry.part.title.lower()
+            or lower in entry.families
+            or number in (entry.part.ident, *entry.part.clones)
+        ]
+        if found:
+            return tuple(found)
+        try:
+            return self.find(word).parts
+        except UnknownChip:
+            return ()
+
+    def family_of(self, dialect: str) -> str:
+        """A name that stands for all parts of a dialect. Raises KeyError where there is none."""
+        for entry in self._entries:
+            if dialect == entry.part.dialect and entry.families:
+                return entry.families[0]
+        if self.of_dialect(dialect):
+            return dialect
+        raise KeyError(dialect)
+
     def by_ident(self, dialect: str, ident: int) -> Part | None:
-        """The part of a dialect that answers with `ident`."""
-        for part in self.of_dialect(dialect):
-            if part.ident == ident:
-                return part
-        return None
+        """The part of a dialect that answers with `ident`: its own number before that of a clone."""
+        parts = self.of_dialect(dialect)
+        own = next((part for part in parts if part.ident == ident), None)
+        return own or next((part for part in parts if ident in part.clones), None)
+
+    def families(self) -> list[str]:
+        """The names that stand for all parts of one kind."""
+        return list(dict.fromkeys(family for entry in self._entries for family in entry.families))
 
     def names(self) -> list[str]:
         """Every name worth offering: families, then records."""
-        families = dict.fromkeys(family for entry in self._entries for family in entry.families)
-        return [*families, *(entry.part.name for entry in self._entries)]
+        return [*self.families(), *(entry.part.name for entry in self._entries)]
 
     def _nearest(self, name: str) -> tuple[str, ...]:
         return tuple(difflib.get_close_matches(name.lower(), self.names(), n=4, cutoff=0.6))
@@ -160,7 +202,10 @@ def _read_family(table: Mapping[str, Any]) -> list[_Entry]:
     entries = []
     letters = table.get("size_letters", {})
     for row in table["part"]:
-        merged = {**table["defaults"], **table.get("series", {}).get(row.get("series", ""), {}), **row}
+        layers = (table["defaults"], table.get("series", {}).get(row.get("series", ""), {}), row)
+        merged = {key: value for layer in layers for key, value in layer.items()}
+        merged["extra"] = {key: value for layer in layers for key, value in layer.get("extra", {}).items()}
+        merged["wires"] = {key: value for layer in layers for key, value in layer.get("wires", {}).items()}
         part = _read_part(merged)
         patterns = tuple(re.compile(pattern) for pattern in merged["matches"])
         families = [*table["defaults"].get("families", ()), *row.get("families", ())]
@@ -181,6 +226,8 @@ def _read_part(row: Mapping[str, Any]) -> Part:
         row["program_us"] / 1e6,
         times,
         row.get("reserved_top", 0),
+        row.get("reserved_bottom", 0),
+        row.get("block", 0),
     )
     memories = [flash]
     if "eeprom" in row:
@@ -197,8 +244,25 @@ def _read_part(row: Mapping[str, Any]) -> Part:
         hands=Hands(tuple(row["hands_enter"]), tuple(row["hands_leave"])),
         baud=row["baud"],
         hookup=row["hookup"],
+        wires=_read_wires(row["wires"]),
+        uart=row["uart"],
         boot_level=row.get("boot_level", ""),
         size_known=not row.get("size_by_chip", False),
         clones=tuple(row.get("clones", ())),
+        also=tuple(row.get("also", ())),
         extra=row.get("extra", {}),
+    )
+
+
+def _read_wires(table: Mapping[str, Any]) -> Wires:
+    low, high = table["volts_range"]
+    return Wires(
+        table["tx"],
+        table["rx"],
+        table["reset"],
+        table.get("boot", ""),
+        table["volts"],
+        (low, high),
+        table["shortest_reset_us"] / 1e6,
+        tuple(table.get("advice", ())),
     )

@@ -36,8 +36,9 @@ class Memory:
 
     `layout` is runs of equal erase units, (count, size in bytes), from `start` on. `erased` is the value of
     an erased byte. `write_unit` is what the chip programs at once: writes start and end on a multiple of it.
-    `program_s` is the time one write unit takes. `reserved_top` bytes at the end belong to a resident
-    bootloader.
+    `program_s` is the time one write unit takes. `reserved_top` bytes at the end, or `reserved_bottom` at the
+    start, belong to a resident bootloader. `block` is the largest write that the part's loader takes, where that
+    differs from part to part; else 0.
     """
 
     name: str
@@ -48,6 +49,8 @@ class Memory:
     program_s: float
     erase_times: Mapping[int, EraseTime]
     reserved_top: int = 0
+    reserved_bottom: int = 0
+    block: int = 0
 
     @property
     def size(self) -> int:
@@ -61,6 +64,11 @@ class Memory:
     def usable_end(self) -> int:
         """The address behind the last byte that an application may use."""
         return self.end - self.reserved_top
+
+    @property
+    def usable_start(self) -> int:
+        """The lowest address that an application may use."""
+        return self.start + self.reserved_bottom
 
     def erase_time(self, size: int) -> EraseTime:
         """The time for one erase unit of `size` bytes."""
@@ -122,13 +130,28 @@ class Hands:
 
 
 @dataclass(frozen=True)
+class Wires:
+    """What a person has to know of the pins: names of the bootloader's UART pins, reset and boot pin (empty: none),
+    the usual supply in V, the shortest reset pulse in s, and advice on pull-ups and pins to leave alone."""
+
+    tx: str
+    rx: str
+    reset: str
+    boot: str
+    volts: float
+    volts_range: tuple[float, float]
+    shortest_reset_s: float
+    advice: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Part:
     """A part record. `ident` is the number the chip answers with; `clones` are others it may answer with.
 
-    `core` names the family of processor, by which an image's vectors are judged. `boot_level` is the level
-    of the boot pin that selects the bootloader; empty where there is no such pin. `extra` holds what only
-    one dialect needs, by that dialect's names.
-    """
+    `core` names the family of processor, by which an image's vectors are judged. `boot_level` is the level of the
+    boot pin that selects the bootloader; empty where there is no such pin. `extra` holds what only one dialect
+    needs, by that dialect's names. `also` are other dialects that loaders for this part speak. `uart` names the
+    rules by which its UART divides a clock."""
 
     name: str
     title: str
@@ -140,9 +163,12 @@ class Part:
     hands: Hands
     baud: int
     hookup: str
+    wires: Wires
+    uart: str
     boot_level: str = ""
     size_known: bool = True
     clones: tuple[int, ...] = ()
+    also: tuple[str, ...] = ()
     extra: Mapping[str, Any] = field(default_factory=dict)
 
     @property
@@ -155,6 +181,14 @@ class Part:
             if memory.name == name:
                 return memory
         raise KeyError(name)
+
+    def speaking(self, dialect: str) -> Part:
+        """This part with a loader that speaks `dialect`, and the room that such a loader takes."""
+        room = self.extra.get("loaders", {}).get(dialect)
+        part = replace(self, dialect=dialect)
+        if room is None:
+            return part
+        return part.with_memory(replace(self.flash, reserved_top=room["top"], reserved_bottom=room["bottom"]))
 
     def with_memory(self, memory: Memory) -> Part:
         """This part with its memory of the same name replaced."""

@@ -15,10 +15,13 @@ from ..link import Deadline, LinesMissing
 from ..plan import make_plan
 from ..quantities import count, show_seconds, show_size, show_span
 from ..recording import RecordingLink
+from .causes import enter, listen_for_causes
 from .evidence import observe
 from .job import Scene
+from .regions import blank_plan
 
 BY_HAND_PATIENCE_S = 20.0
+_BREAK_BY_HAND_S = 0.4
 
 
 def image_step(scene: Scene) -> Iterator[Event]:
@@ -60,12 +63,27 @@ def _describe(memory: str, image: Image, part: Part) -> str:
     )
 
 
+def _refuse_what_it_cannot(scene: Scene) -> None:
+    """Before the port is opened: what can only be answered by reading back. Raises RefusedFault."""
+    if scene.job.dialect.traits.reads or scene.job.purpose not in ("verify", "backup", "erase"):
+        return
+    raise RefusedFault(
+        Finding(
+            f"cannot-{scene.job.purpose}",
+            f"no {scene.job.purpose} here: the {scene.job.dialect.title} shows nothing back",
+            (),
+            ("upload: each block is acknowledged", "start the program and expect its text"),
+        )
+    )
+
+
 def port_step(scene: Scene) -> Iterator[Event]:
-    opened = scene.open_link(scene.job.settings, scene.job.hookup.idle_lines)
-    scene.link = RecordingLink(opened.link)
+    _refuse_what_it_cannot(scene)
+    opened = scene.open_link(scene.job.first_settings, scene.job.hookup.idle_lines)
+    scene.link = RecordingLink(opened.link, secrets=scene.job.secrets)
     scene.opened_at_s = scene.link.now()
     scene.driver = Driver(scene.link, scene.job.hookup)
-    scene.dialect = scene.job.dialect(scene.link)
+    scene.dialect = scene.job.dialect(scene.link, scene.job.wishes.settings)
     yield StepEnded("port", "green", opened.evidence)
 
 
@@ -75,17 +93,11 @@ def enter_step(scene: Scene) -> Iterator[Event]:
     if scene.job.hookup.enter is None:
         return
     try:
-        _enter(scene)
+        enter(scene)
         scene.lines = "moved"
     except LinesMissing:
         scene.lines = "missing"
         yield Noted("enter", "this port has no DTR and RTS: going on by hand")
-
-
-def _enter(scene: Scene) -> None:
-    sequence = scene.job.hookup.enter
-    assert sequence is not None and scene.driver is not None
-    scene.driver.run(sequence)
 
 
 def sync_step(scene: Scene) -> Iterator[Event]:
@@ -95,7 +107,7 @@ def sync_step(scene: Scene) -> Iterator[Event]:
     answer, tries = yield from asking
     if answer is None:
         yield StepEnded("enter", "unproven", _how_entered(scene))
-        _listen_for_causes(scene)
+        listen_for_causes(scene)
         raise NoAnswerFault(*diagnose(observe(scene, "sync")))
     scene.synced = True
     yield StepEnded("enter", "green", _how_entered(scene))
@@ -108,6 +120,8 @@ def _how_entered(scene: Scene) -> str:
     hookup = scene.job.hookup
     if scene.lines != "moved":
         return "by hand"
+    if hookup.enter is not None and hookup.enter.touches:
+        return "touched, gone and come back"
     if hookup.reset is None:
         return "by its own sequence"
     boot = f", boot pin by {hookup.boot.line.upper()}" if hookup.boot else ""
@@ -127,9 +141,14 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
         if settles >= len(traits.settles_s) and deadline.over:
             return None, tries
         if settles:
-            _enter(scene)
+            enter(scene)
         turn = settles % len(traits.settles_s)
         link.sleep(traits.settles_s[turn])
+        early = link.discard() if traits.sync_sent else b""  # who only listens wants to hear all of it
+        moved_s = link.last_at("lines")
+        if early and not scene.early:
+            scene.early = early
+            scene.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
         for _ in range(traits.asks[turn]):
             tries += 1
             answer = dialect.ask(traits.ask_wait_s)
@@ -149,6 +168,10 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
     tries, told_at = 0, -1
     while True:
         tries += 1
+        if traits.breaks_in:  # a reset pressed during the break is what the loader waits for
+            link.set_break(True)
+            link.sleep(_BREAK_BY_HAND_S)
+            link.set_break(False)
         answer = dialect.ask(traits.ask_wait_s)
         if answer is not None:
             return answer, tries
@@ -162,30 +185,16 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
             yield StepAdvanced("sync", waited, int(patience), "seconds", float(waited))
 
 
-def _listen_for_causes(scene: Scene) -> None:
-    """Before the finding: reset once more and only listen, as the application's own console would be heard."""
-    link = scene.wire
-    link.configure(scene.job.console)
-    scene.listen_mark = link.mark
-    if scene.lines == "moved":
-        _enter(scene)
-        link.read(400, 1.5)
-    else:
-        link.read(400, 0.4)
-
-
-def listen_for_application(scene: Scene) -> None:
-    """After a conversation broke off: is it because the application runs?"""
-    link = scene.wire
-    link.configure(scene.job.console)
-    scene.listen_mark = link.mark
-    link.read(200, 0.8)
-
-
 def chip_step(scene: Scene) -> Iterator[Event]:
     """Who answered, is it the declared chip, and does the plan hold for this very one?"""
     identity = scene.talk.identify()
     part = _matching(scene, identity)
+    if part is None and identity.ident is None:
+        if scene.job.purpose != "greet":
+            raise RefusedFault(_which_chip(scene))
+        figures: dict[str, int | float | str] = {name.replace(" ", "_"): value for name, value in identity.details}
+        yield StepEnded("chip", "green", f"{identity.said}; which chip it is in, it does not say", figures=figures)
+        return
     if part is None:  # nothing guards the number on the line: hear it once more before calling it wrong
         identity = scene.talk.identify()
         part = _matching(scene, identity)
@@ -194,21 +203,30 @@ def chip_step(scene: Scene) -> Iterator[Event]:
     examination = scene.talk.examine(scene.job.part_as_declared(part))
     scene.part = examination.part
     if examination.locked:
-        if scene.job.purpose != "greet":
+        if scene.job.purpose not in ("greet", "unlock"):
             raise RefusedFault(*diagnose(observe(scene, "chip", locked=examination.locked)))
         yield Noted("chip", f"locked: {examination.locked}")
-    if scene.job.images:
+    elif scene.job.purpose == "unlock":
+        raise RefusedFault(
+            Finding("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
+        )
+    if scene.job.purpose == "erase":
+        scene.plan = blank_plan(scene.job, scene.part)
+    elif scene.job.images:
         scene.plan = make_plan(scene.part, scene.job.dialect, scene.job.images, scene.job.wishes)
         for note in scene.plan.notes:
             yield Noted("chip", note)
         for memory_plan in scene.plan.memories:
             _refuse_withheld(scene, memory_plan.memory)
-    figures: dict[str, int | float | str] = {
-        "part": scene.part.name,
-        "ident": f"{identity.ident:X}",
-        "flash_bytes": scene.part.flash.size,
-    }
+    figures = {"part": scene.part.name}
+    if scene.part.core != "any":
+        figures["flash_bytes"] = scene.part.flash.size
+    if identity.ident is not None:
+        figures["ident"] = f"{identity.ident:X}"
     details = (*identity.details, *examination.details)
+    if scene.wire.settings.baud != scene.job.settings.baud:
+        scene.talk.change_baud(scene.part, scene.job.settings.baud)
+        yield Noted("chip", f"now at {scene.wire.settings.baud} baud")
     figures.update({name.replace(" ", "_"): value for name, value in details if name != "flash"})
     yield StepEnded("chip", "green", _chip_evidence(scene.part, identity, examination), figures=figures)
 
@@ -228,8 +246,11 @@ def _refuse_withheld(scene: Scene, memory: Memory) -> None:
 
 def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> str:
     flash = part.flash
-    if flash.reserved_top:
-        room = f"{flash.usable_end - flash.start:,} bytes free below the bootloader"
+    if part.core == "any":
+        return f"{identity.said}; which chip it is in, it does not say"
+    if flash.reserved_top or flash.reserved_bottom:
+        side = "below" if flash.reserved_top else "above"
+        room = f"{flash.usable_end - flash.usable_start:,} bytes free {side} the bootloader"
     else:
         room = f"{show_size(flash.size)} flash"
     loader = dict(identity.details).get("loader")
@@ -240,15 +261,34 @@ def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> 
 
 
 def _matching(scene: Scene, identity: Identity) -> Part | None:
-    """The declared part that this identity stands for."""
+    """The declared part that this identity stands for; where the loader does not tell, the one that was declared."""
+    if identity.ident is None:
+        return scene.job.choice.single
     part = scene.job.choice.by_ident(identity.ident)
     if part is None and identity.ident in scene.job.also_idents:
         part = scene.job.choice.first
+    single = scene.job.choice.single
+    if part is None and single is not None:
+        traits = scene.job.dialect.traits
+        known = Catalogue.load().by_ident(scene.job.dialect.name, identity.ident)
+        if single.extra.get("any_ident") or (not traits.knows_all and known is None):
+            return single
     return part
+
+
+def _which_chip(scene: Scene) -> Finding:
+    names = [part.name for part in scene.job.choice.parts]
+    return Finding(
+        "which-chip",
+        "this bootloader does not say which chip it is in",
+        (f"'{scene.job.choice.name}' may be {', '.join(names[:4])}{' …' if len(names) > 4 else ''}",),
+        (f"name the chip: --chip {names[0]}; greenstep chips lists them",),
+    )
 
 
 def _chip_seen(scene: Scene, identity: Identity) -> ChipSeen:
     job = scene.job
+    assert identity.ident is not None
     known = Catalogue.load().by_ident(job.dialect.name, identity.ident)
     declared = job.choice.single.title if job.choice.single else job.choice.name
     return ChipSeen(declared, known.title if known else "", identity.said)

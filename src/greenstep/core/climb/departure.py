@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from ..errors import StartFault
 from ..events import Event, Noted, StepEnded
 from ..findings import diagnose
-from ..link import Deadline, LinesMissing
+from ..findings.boot_text import read_boot_text
+from ..findings.hearing import is_text
+from ..findings.rate_rules import likelier_rates
+from ..link import Deadline, LineSettings, LinesMissing, RateRefused
 from ..quantities import readable_share, show_heard, show_seconds
+from .causes import RATES_TRIED
 from .evidence import observe
 from .job import Scene
 
@@ -35,18 +40,29 @@ def start_step(scene: Scene) -> Iterator[Event]:
             yield Noted("start", how)
     else:
         how = said = scene.talk.start(_entry(scene))
+        if job.hookup.enter is not None and job.hookup.enter.touches:
+            link.reopen(None)  # the bootloader's port goes, the application's comes
         began, scene.listen_mark = link.now(), link.mark
         link.configure(job.console)
     if job.expect:
         yield _expected(scene, how, began)
         return
-    if said:
+    if said and job.dialect.traits.start_answers:
         yield StepEnded("start", "green", said)
         return
     heard = link.read(200, _SHORT_LISTEN_S)
-    if len(heard) >= 4 and readable_share(heard) > 0.85:
-        yield StepEnded("start", "green", f"{how}; heard {show_heard(heard)}")
-        return
+    boot_text = read_boot_text(heard)
+    if boot_text is not None and not boot_text.runs:
+        raise StartFault(*diagnose(observe(scene, "start")))
+    how = how or "; ".join(job.choice.hands.leave)
+    text = max(
+        re.findall(rb"[\t\x20-\x7e]{8,}", heard), key=len, default=b""
+    )  # a ROM may speak first, at its own rate
+    if readable_share(heard) > 0.85 or len(text) > len(heard) // 3:
+        heard = heard if readable_share(heard) > 0.85 else text
+        if len(heard) >= 4:
+            yield StepEnded("start", "green", f"{how}; heard {show_heard(heard)}")
+            return
     scene.unproven.append("start")
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
 
@@ -74,11 +90,31 @@ def _expected(scene: Scene, how: str, began: float) -> StepEnded:
     heard = b""
     while wanted not in heard:
         if deadline.over:
+            _hear_at_likelier_rate(scene)
             raise StartFault(*diagnose(observe(scene, "start")))
         heard = heard[-len(wanted) - 4096 :] + (link.read(1, deadline.left_s) or b"")
     took = link.now() - began
     scene.text_heard = job.expect
     return StepEnded("start", "green", f'heard "{job.expect}" after {show_seconds(took)}', took)
+
+
+def _hear_at_likelier_rate(scene: Scene) -> None:
+    """What was heard was garbage: is it a text at another rate?"""
+    rates = likelier_rates(observe(scene, "start"))
+    if not rates:
+        return
+    scene.listen_end = scene.wire.mark
+    for rate in rates[:RATES_TRIED]:
+        settings = LineSettings(rate, scene.job.console.frame)
+        try:
+            scene.wire.configure(settings)
+        except RateRefused:  # an adapter that cannot make it
+            continue
+        if scene.job.hookup.leave is not None and scene.lines != "missing":
+            _reset(scene)
+        scene.reheard = settings, scene.wire.read(400, 1.5)
+        if is_text(scene.reheard[1], settings.frame):
+            return
 
 
 def goodbye(scene: Scene) -> Iterator[Event]:

@@ -10,13 +10,16 @@ from ..chips import Choice, Part
 from ..dialects.base import Dialect
 from ..events import Step
 from ..findings import Progress
+from ..fit import with_bootloader
 from ..hookup import Driver, Hookup
 from ..image import Image
 from ..link import LineSettings, Link
 from ..plan import Plan, Wishes
 from ..recording import RecordingLink
+from ..secrets import Secrets
+from ..talk import TalkLine
 
-Purpose = Literal["greet", "upload", "verify", "start"]
+Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock", "unlock"]
 
 
 @dataclass(frozen=True)
@@ -26,6 +29,9 @@ class Job:
     `images` are by memory name. `patience_s` is how long to keep asking for sync; None is the dialect's own
     measure where lines reset the chip. `expect` is the text that proves the application runs, heard at
     `console`. `also_idents` are chip numbers accepted beside the declared one's.
+    `talk` is said to the application after the start, each line with `line_end`; `secrets` are kept out of every
+    recording. `keeps_open`: after a green end the link stays open, for whoever goes on listening. `region` is the
+    memory, address and size that a backup or an erase is about; None is all of it.
     """
 
     purpose: Purpose
@@ -44,6 +50,16 @@ class Job:
     start: bool = True
     also_idents: frozenset[int] = frozenset()
     bootloader_bytes: int | None = None
+    talk: tuple[TalkLine, ...] = ()
+    line_end: bytes = b"\r\n"
+    secrets: Secrets = field(default_factory=Secrets)
+    keeps_open: bool = False
+    region: tuple[str, int | None, int | None] = ("flash", None, None)
+
+    @property
+    def first_settings(self) -> LineSettings:
+        """Rate and frame to ask with; the rate wanted may only be taken up once the loader answers."""
+        return replace(self.settings, baud=self.dialect.first_baud(self.choice.first, self.settings.baud))
 
     @property
     def starts_by_lines(self) -> bool:
@@ -55,21 +71,34 @@ class Job:
     @property
     def steps(self) -> tuple[Step, ...]:
         if self.purpose == "start":
-            return ("port", "start") if self.starts_by_lines else ("port", "enter", "sync", "start")
+            way: tuple[Step, ...] = ("port",) if self.starts_by_lines else ("port", "enter", "sync")
+            return (*way, *self._end)
         approach: tuple[Step, ...] = ("port", "enter", "sync", "chip")
         if self.purpose == "greet":
             return approach
-        end: tuple[Step, ...] = ("start",) if self.start else ()
+        end = self._end if self.start else ()
         if self.purpose == "verify":
             return ("image", *approach, "verify")
-        erase: tuple[Step, ...] = ("erase",) if self.dialect.traits.erases == "by unit" else ()
+        if self.purpose == "backup":
+            return (*approach, "read")
+        if self.purpose == "lock":
+            return (*approach, "lock")
+        if self.purpose == "unlock":
+            return (*approach, "unlock")
+        erases = self.dialect.traits.erases != "inside write" or self.wishes.erase_all
+        erase: tuple[Step, ...] = ("erase",) if erases else ()
+        if self.purpose == "erase":
+            alone = erases or self.dialect.traits.erases_alone
+            return (*approach, "erase" if alone else "write", "verify")
         return ("image", *approach, *erase, "write", "verify", *end)
+
+    @property
+    def _end(self) -> tuple[Step, ...]:
+        return ("start", "talk") if self.talk else ("start",)
 
     def part_as_declared(self, part: Part) -> Part:
         """The part with the bootloader room that this board states."""
-        if self.bootloader_bytes is None:
-            return part
-        return part.with_memory(replace(part.flash, reserved_top=self.bootloader_bytes))
+        return with_bootloader(part, self.bootloader_bytes)
 
 
 @dataclass(frozen=True)
@@ -89,7 +118,8 @@ class Scene:
     """What the steps have found out so far.
 
     `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
-    the recording's events from which on we asked, and from which on we only listened.
+    the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
+    `reheard`, `answered_at`, `answered_other`, `early` and `unasked_s` are as in `Observations`.
     """
 
     job: Job
@@ -113,6 +143,14 @@ class Scene:
     erased_units: int = 0
     differs: bool = False
     listen_mark: int | None = None
+    listen_end: int | None = None
+    reheard: tuple[LineSettings, bytes] | None = None
+    answered_at: tuple[LineSettings, str] | None = None
+    answered_other: tuple[str, str] | None = None
+    early: bytes = b""
+    unasked_s: float = 0.0
+    missing_text: str = ""
+    backup: bytes = b""
 
     @property
     def wire(self) -> RecordingLink:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 
 from ..dialects.base import DialectError
 from ..errors import (
@@ -19,12 +20,15 @@ from ..events import ClimbEnded, ClimbStarted, Event, Found, Noted, Step, StepEn
 from ..findings import diagnose
 from ..findings.observations import Phase
 from ..findings.port_rules import PortSeen, diagnose_port
-from ..link import LinkLost
+from ..link import LinkLost, RateRefused
 from ..quantities import show_address, show_seconds
-from .approach import chip_step, enter_step, image_step, listen_for_application, port_step, sync_step
+from .approach import chip_step, enter_step, image_step, port_step, sync_step
+from .causes import listen_for_application
 from .departure import goodbye, start_step
 from .evidence import observe
 from .job import Job, OpenLink, Scene
+from .regions import lock_step, read_step, unlock_step
+from .talking import talk_step
 from .transfer import erase_step, verify_step, write_step
 
 _STEPS: dict[Step, Callable[[Scene], Iterator[Event]]] = {
@@ -37,6 +41,10 @@ _STEPS: dict[Step, Callable[[Scene], Iterator[Event]]] = {
     "write": write_step,
     "verify": verify_step,
     "start": start_step,
+    "talk": talk_step,
+    "read": read_step,
+    "lock": lock_step,
+    "unlock": unlock_step,
 }
 
 _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
@@ -47,6 +55,10 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
     "write": ("write", WriteFault),
     "verify": ("verify", VerifyFault),
     "start": ("start", StartFault),
+    "talk": ("start", StartFault),
+    "read": ("verify", VerifyFault),
+    "lock": ("erase", WriteFault),
+    "unlock": ("erase", WriteFault),
 }
 
 
@@ -58,6 +70,7 @@ class Climb:
         self._step: Step = job.steps[0]
         self._ended: set[Step] = set()
         self._over = False
+        self._reached_the_end = False
 
     def run(self) -> Iterator[Event]:
         job = self.scene.job
@@ -69,7 +82,7 @@ class Climb:
             if not self._over:
                 yield from self._interrupted(self._step)
         finally:
-            if self.scene.link is not None:
+            if self.scene.link is not None and not (job.keeps_open and self._reached_the_end):
                 self.scene.link.close()
 
     def _climb(self) -> Iterator[Event]:
@@ -79,13 +92,17 @@ class Climb:
                 yield StepStarted(step)
                 for event in _STEPS[step](self.scene):
                     yield self._noticed(event)
-            if self.scene.job.purpose in ("greet", "verify"):
+            if self.scene.job.purpose not in ("upload", "start", "lock", "unlock"):
                 yield from self._leave()
+            self._reached_the_end = True
             yield self._noticed(self._success())
         except Fault as fault:
             yield from self._failure(self._step, fault)
         except LinkLost as lost:
             yield from self._failure(self._step, self._lost(lost))
+        except RateRefused as refused:
+            seen = PortSeen(self.scene.job.port, "setting", setting=str(refused.settings))
+            yield from self._failure(self._step, PortFault(diagnose_port(seen)))
         except DialectError as error:
             yield from self._failure(self._step, self._explained(self._step, error))
 
@@ -132,6 +149,10 @@ class Climb:
         what = "" if image is None else f"{image.name} ({image.crc32(self._fill()):08X})"
         if job.purpose == "greet":
             return ClimbEnded(True, 0, took, f"{who} answers")
+        said = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "unlock": "is unlocked"}
+        if job.purpose in said:
+            done = said[job.purpose] if not scene.unproven else "acknowledged, and did not show it"
+            return ClimbEnded(not scene.unproven, 0, took, f"{who} {done}")
         if job.purpose == "start":
             text = f"{who} runs" if scene.text_heard else f"{who} was started"
             return ClimbEnded(not scene.unproven, 0, took, text)
@@ -161,6 +182,9 @@ class Climb:
                 yield self._noticed(StepEnded(later, "not reached", ""))
 
     def _interrupted(self, step: Step) -> Iterator[Event]:
+        if step == "write" and self.scene.dialect is not None:
+            with suppress(LinkLost, DialectError):  # the link is closed next, whatever comes of it
+                self.scene.dialect.abandon()
         if step not in self._ended:
             yield self._noticed(StepEnded(step, "failed", "interrupted"))
         yield from self._not_reached(step)
@@ -175,10 +199,14 @@ class Climb:
     def _chip_state(self, fault: Fault | None) -> str:
         """What an upload that did not end well leaves in the chip."""
         changed, progress = self.scene.changed, self.scene.progress
-        if self.scene.job.purpose != "upload":
+        if self.scene.job.purpose in ("greet", "verify", "start", "backup"):
             return ""
         if isinstance(fault, RefusedFault) or not changed:
             return "nothing on the chip was changed"
+        if changed in ("lock", "unlock"):
+            return f"the {changed} was begun; greet shows whether the chip is locked"
+        if self.scene.job.purpose == "erase":
+            return "erasing had begun: the chip holds no whole application"
         if changed == "erase":
             return "erasing had begun: the chip holds no whole application; upload again"
         if changed == "write" and progress is not None:

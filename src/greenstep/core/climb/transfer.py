@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from ..dialects.base import Unexpected, WriteBlock
 from ..errors import VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Difference, Progress, diagnose
@@ -14,6 +15,7 @@ from .evidence import observe
 from .job import Scene
 
 _PAGES_WRITTEN_AGAIN = 2
+_SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back where a checksum said that something differs
 _BLOCKS_AFTER_FIRST_DIFFERENCE = 64  # enough to see a pattern
 
 
@@ -27,7 +29,7 @@ def erase_step(scene: Scene) -> Iterator[Event]:
         memory = memory_plan.memory
         if memory_plan.whole_erase:
             scene.talk.erase_all(memory)
-            size += memory.size
+            size += memory.size - memory.reserved_top - memory.reserved_bottom
             continue
         if not memory_plan.units:
             continue
@@ -37,7 +39,9 @@ def erase_step(scene: Scene) -> Iterator[Event]:
         done += len(memory_plan.units)
         size += sum(unit.size for unit in memory_plan.units)
     took = scene.wire.now() - began
-    what = "the whole flash" if plan.memories[0].whole_erase else count(total, "unit")
+    what = "all that is free" if plan.memories[0].memory.reserved_top else "the whole flash"
+    if not plan.memories[0].whole_erase:
+        what = count(total, "unit")
     figures: dict[str, int | float | str] = {"units": total, "bytes": size, "seconds": round(took, 4)}
     yield StepEnded("erase", "green", f"{what}, {show_size(size)}, acknowledged", took, figures)
 
@@ -80,7 +84,8 @@ def write_step(scene: Scene) -> Iterator[Event]:
     meter = _Meter(scene)
     total = plan.write_bytes
     done = blocks = 0
-    if scene.job.dialect.traits.erases == "inside write":
+    traits = scene.job.dialect.traits
+    if traits.erases == "inside write" and traits.reads and not traits.reads_slowly:
         scene.before = _sample(scene)
     scene.changed = "write"
     scene.progress = Progress(0, total, plan.memories[0].memory.start)
@@ -121,14 +126,23 @@ def _sample(scene: Scene) -> bytes:
 def verify_step(scene: Scene) -> Iterator[Event]:
     """Every byte of every image, by the chip's own checksum where it offers one, else read back."""
     _, plan = scene.ground
-    if scene.job.purpose == "upload":
+    if scene.job.purpose in ("upload", "erase"):
         scene.changed = "verify"
+    if not scene.job.dialect.traits.reads:
+        said = "each block acknowledged with its checksum by the bootloader, which shows nothing back"
+        yield StepEnded("verify", "green", said)
+        scene.changed = "start"
+        return
     if not scene.job.wishes.verify:
         scene.unproven.append("verify")
         yield StepEnded("verify", "unproven", "not asked for: written, and not proven")
         return
     meter = _Meter(scene)
     total = sum(memory.check_bytes for memory in plan.memories)
+    if not total:
+        scene.unproven.append("verify")
+        yield StepEnded("verify", "unproven", "; ".join(memory.left_out for memory in plan.memories))
+        return
     done = blocks = reread = rewritten = 0
     summed = True
     for memory_plan in plan.memories:
@@ -137,14 +151,23 @@ def verify_step(scene: Scene) -> Iterator[Event]:
             yield StepAdvanced("verify", done, total, "bytes", meter.seconds)
             continue
         summed = False
-        comparison = _Comparison()
-        for address, size in check_blocks(memory_plan.checks, scene.talk.read_block(memory_plan.memory)):
-            comparison.take(scene, memory_plan, address, size)
-            done += size
-            blocks += 1
-            yield StepAdvanced("verify", done, total, "bytes", meter.seconds)
-            if comparison.enough:
+        spans = _differing(scene, memory_plan) if _narrows(scene) else memory_plan.checks
+        before = done
+        for again in (False, True):
+            comparison, done = _Comparison(), before
+            for address, size in check_blocks(spans, scene.talk.read_block(memory_plan.memory)):
+                comparison.take(scene, memory_plan, address, size)
+                done += size
+                blocks += 1
+                yield StepAdvanced("verify", done, total, "bytes", meter.seconds)
+                if comparison.enough:
+                    break
+            if again or comparison.first_wrong is None or not _worth_all_again(scene):
                 break
+            yield Noted("verify", "damaged on the way to the chip: erased and written a second time")
+            _write_all_again(scene)
+        if comparison.first_wrong is None and _narrows(scene) and not _checksums_equal(scene, memory_plan):
+            raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
         reread += comparison.reread
         rewritten += comparison.rewritten
         if comparison.first_wrong is not None:
@@ -156,15 +179,20 @@ def verify_step(scene: Scene) -> Iterator[Event]:
         yield Noted("verify", f"{count(rewritten, 'page')} written again: damaged on the way to the chip")
     if scene.changed:
         scene.changed = "start"
-    how = "the chip's own checksum" if summed else "read back"
-    yield StepEnded(
-        "verify", "green", f"{how}, {count(total, 'byte')} equal", meter.seconds, meter.figures(total, blocks)
-    )
+    how = "the chip's own checksum" if summed and total else "read back"
+    equal = "blank" if scene.job.purpose == "erase" else "equal"
+    for memory_plan in plan.memories:
+        if memory_plan.left_out:
+            yield Noted("verify", memory_plan.left_out)
+    sampled = sum(memory.sample_of for memory in plan.memories)
+    what = f"a sample, {total:,} of {sampled:,} bytes" if sampled else count(total, "byte")
+    said = f"{how}, {what} {equal}"
+    yield StepEnded("verify", "green", said, meter.seconds, meter.figures(total, blocks))
 
 
 def _checksums_equal(scene: Scene, plan: MemoryPlan) -> bool:
-    """By whole write units, as they were written; what is unequal is read back, and that decides."""
-    unit = plan.memory.write_unit
+    """By what the chip can sum at once; what is unequal is read back, and that decides."""
+    unit = scene.job.dialect.checksum_unit(plan.memory)
     for address, size in plan.checks:
         low = plan.memory.start + (address - plan.memory.start) // unit * unit
         high = plan.memory.start - (plan.memory.start - address - size) // unit * unit
@@ -172,6 +200,49 @@ def _checksums_equal(scene: Scene, plan: MemoryPlan) -> bool:
         if not scene.talk.checksum_equals(plan.memory, low, data):
             return False
     return True
+
+
+def _worth_all_again(scene: Scene) -> bool:
+    """Where nothing guards a block on its way, and only everything can be erased, all of it is worth a second
+    time."""
+    traits = scene.job.dialect.traits
+    return scene.job.purpose == "upload" and traits.erases == "all at once" and not scene.talk.guards_writes
+
+
+def _write_all_again(scene: Scene) -> None:
+    for plan in scene.ground[1].memories:
+        if plan.whole_erase:
+            scene.talk.erase_all(plan.memory)
+        for _ in scene.talk.write(plan.memory, plan.blocks):
+            pass
+
+
+def _narrows(scene: Scene) -> bool:
+    """Whether reading back is so slow that the chip's checksums are asked where to read."""
+    return scene.job.dialect.traits.reads_slowly and scene.talk.can_checksum()
+
+
+def _differing(scene: Scene, plan: MemoryPlan) -> list[tuple[int, int]]:
+    """The spans whose checksums differ, cut small: halves of what differs, until little is left to read."""
+    left = list(plan.checks)
+    small: list[tuple[int, int]] = []
+    while left and len(small) < _SPANS_READ:
+        address, size = left.pop(0)
+        data = plan.image.cut(address, size, plan.memory.erased)
+        if scene.talk.checksum_equals(plan.memory, address, data):
+            continue
+        if size <= _SMALL_SPAN:
+            small.append((address, size))
+            continue
+        half = (size // 2 + _SMALL_SPAN - 1) // _SMALL_SPAN * _SMALL_SPAN
+        left[:0] = [(address, half), (address + half, size - half)]
+    return small or list(plan.checks)
+
+
+def _cut(block: WriteBlock, low: int, high: int) -> WriteBlock:
+    """What of a block lies in an erase unit."""
+    first = max(low, block.address)
+    return WriteBlock(first, block.data[first - block.address : high - block.address])
 
 
 @dataclass
@@ -215,19 +286,42 @@ class _Comparison:
         self.found += found
 
     def _write_again(self, scene: Scene, plan: MemoryPlan, address: int, size: int) -> bool:
-        """Where nothing guards a page on its way to the chip, and writing erases it first, it is worth a second
-        write; not many, for what fails often is no accident."""
-        traits = scene.job.dialect.traits
-        if scene.job.purpose != "upload" or traits.guards_writes or traits.erases != "inside write":
+        """Where nothing guards a block on its way to the chip it is worth a second write, after another erase where
+        that is a step of its own; not many, for what fails often is no accident."""
+        way = scene.job.dialect.traits.erases
+        if scene.job.purpose != "upload" or scene.talk.guards_writes or way == "all at once":
             return False
         if self.rewritten == _PAGES_WRITTEN_AGAIN:
             return False
         self.rewritten += 1
-        for block in plan.blocks:
-            if block.address < address + size and address < block.address + len(block.data):
-                for _ in scene.talk.write(plan.memory, [block]):
-                    pass
-        return True
+        low, high = address, address + size
+        if way == "by unit" and plan.memory.name == "flash":
+            wrong = self._first_difference(scene, plan, address, size)
+            units = plan.memory.units_touched(wrong, 1)
+            low, high = units[0].address, units[-1].end
+            for _ in scene.talk.erase(plan.memory, units):
+                pass
+        touched = [b for b in plan.blocks if b.address < high and low < b.address + len(b.data)]
+        for _ in scene.talk.write(
+            plan.memory, [_cut(b, low, high) for b in touched] if way == "by unit" else touched
+        ):
+            pass
+        return low >= address or self._equal(scene, plan, low, address)
+
+    @staticmethod
+    def _first_difference(scene: Scene, plan: MemoryPlan, address: int, size: int) -> int:
+        expected = plan.image.cut(address, size, plan.memory.erased)
+        found = scene.talk.read(plan.memory, address, size)
+        return address + next((i for i, (a, b) in enumerate(zip(expected, found, strict=True)) if a != b), 0)
+
+    @staticmethod
+    def _equal(scene: Scene, plan: MemoryPlan, low: int, high: int) -> bool:
+        """Whether what was compared before, and written again now, still is as it should be."""
+        spans = [(max(low, a), min(high, a + s) - max(low, a)) for a, s in plan.checks if a < high and low < a + s]
+        return all(
+            scene.talk.read(plan.memory, a, s) == plan.image.cut(a, s, plan.memory.erased)
+            for a, s in check_blocks(spans, scene.talk.read_block(plan.memory))
+        )
 
     def result(self, scene: Scene, plan: MemoryPlan) -> Difference:
         assert self.first_wrong is not None
@@ -239,6 +333,6 @@ class _Comparison:
             () if self.enough else tuple(self.blocks),
             scene.before if plan is scene.ground[1].memories[0] else b"",
             self.reads_differ,
-            scene.job.dialect.traits.guards_writes,
+            scene.talk.guards_writes,
             scene.job.purpose == "upload",
         )

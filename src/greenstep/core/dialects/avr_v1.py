@@ -7,12 +7,12 @@ the reply shows that the two sides had lost step.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import ClassVar
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, ClassVar
 
 from ..chips import Memory, Part
 from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size
+from ..quantities import show_bytes, show_heard, show_size
 from .base import (
     ChipRefusal,
     Cost,
@@ -20,6 +20,7 @@ from .base import (
     DialectError,
     Examination,
     Identity,
+    Narrated,
     Silence,
     Traits,
     Unexpected,
@@ -35,6 +36,13 @@ ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x50, 0x51
 LOAD_ADDRESS, PROGRAM_PAGE, READ_PAGE, READ_SIGNATURE = 0x55, 0x64, 0x74, 0x75
 MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
 IN_SYNC, OK = 0x14, 0x10
+_NAMES = {
+    GET_SYNC: "sync",
+    GET_PARAMETER: "get parameter",
+    ENTER_PROGRAMMING: "enter programming",
+    LEAVE_PROGRAMMING: "leave programming",
+    READ_SIGNATURE: "read signature",
+}
 NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 
 # A loader that misses a byte gives up after half a second or more; a reply is given up before that, so that there is
@@ -42,7 +50,6 @@ NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
-_TRIES = 3
 
 
 class AvrV1(Dialect):
@@ -65,10 +72,12 @@ class AvrV1(Dialect):
         settles_s=(0.08, 0.3, 0.6, 2.0),
         ask_wait_s=0.35,
         asks=(3, 3, 3, 4),
+        other_bauds=(57600, 19200, 38400),
+        turn=40,
     )
 
-    def __init__(self, link: Link) -> None:
-        super().__init__(link)
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
         self._eeprom_by_bytes: bool | None = None
         self._reply_s = _REPLY_S
 
@@ -105,6 +114,34 @@ class AvrV1(Dialect):
                 return
         raise Silence("14 10 to a new synchronisation", 1.6)
 
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, command by command."""
+        rows = []
+        address = 0
+        for index, (sent, heard) in enumerate(exchanges):
+            command, detail, place = "", show_bytes(sent, 12), None
+            good = heard.endswith(bytes([OK]))
+            if sent[:1] == bytes([LOAD_ADDRESS]) and len(sent) >= 4:
+                address = 2 * int.from_bytes(sent[1:3], "little")
+                command, detail = "load address", f"{address:04X}"
+                sent = sent[4:] or sent
+            if sent[:1] in (bytes([PROGRAM_PAGE]), bytes([READ_PAGE])) and len(sent) >= 5:
+                size, memory = int.from_bytes(sent[1:3], "big"), sent[3:4].decode("latin-1")
+                verb = "write page" if sent[0] == PROGRAM_PAGE else "read page"
+                command, place = f"{verb} ({'EEPROM' if memory == 'E' else 'flash'})", (address, size)
+                detail = f"{address:04X}, {size} bytes"
+            elif sent[:1] and sent[0] in _NAMES and command != "load address":
+                command = _NAMES[sent[0]]
+                plain = heard[:2] == bytes([IN_SYNC, OK])
+                detail = f"then {show_heard(heard[2:])}" if plain and len(heard) > 2 else ""
+                detail = show_bytes(heard[1:-1]) if len(heard) > 2 and not plain and good else detail
+                good = good or plain
+            if command and not good:
+                detail += f"; answered {show_bytes(heard, 6)}" if heard else "; no answer"
+            rows.append(Narrated(index, 1, command, detail.removeprefix("; "), place if good else None))
+        return rows
+
     # --- frames
 
     def _exchange(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
@@ -132,15 +169,7 @@ class AvrV1(Dialect):
 
     def _repeat(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
         """An exchange that may be had again; AVR061 has the host synchronise anew and repeat it."""
-        for attempt in range(_TRIES):
-            try:
-                return self._exchange(sent, size, command, replies, busy_s)
-            except (Silence, Unexpected):
-                if attempt == _TRIES - 1:
-                    raise
-                self.retries += 1
-                self._resync()
-        raise AssertionError("every try returns or raises")
+        return self.had_again(lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync())
 
     # --- who is there
 

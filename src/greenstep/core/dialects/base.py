@@ -7,13 +7,17 @@ differs between dialects is stated as data (`Traits`, `Cost`), which plan, climb
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal, TypeVar
 
 from ..chips import EraseUnit, Memory, Part
+from ..image import Image
 from ..link import Deadline, Frame, LineSettings, Link
-from ..quantities import show_bytes, show_heard
+from ..quantities import readable_share, show_bytes, show_heard
+from ..talk import TalkLine
+
+Answer = TypeVar("Answer")
 
 
 class DialectError(Exception):
@@ -44,11 +48,13 @@ Stage = Literal["command", "address", "data"]
 
 
 class ChipRefusal(DialectError):
-    """The chip said no. `stage` is the part of the command it refused; `answer` its own byte(s)."""
+    """The chip said no. `stage` is the part of the command it refused; `answer` its own byte(s), `said` what they
+    mean."""
 
-    def __init__(self, command: str, stage: Stage, answer: bytes, address: int | None = None) -> None:
+    def __init__(self, command: str, stage: Stage, answer: bytes, address: int | None = None, said: str = "") -> None:
         at = "" if address is None else f" at {address:08X}"
-        super().__init__(f"{show_bytes(answer)} after the {stage} of '{command}'{at}")
+        super().__init__(f"{said or show_bytes(answer)} after the {stage} of '{command}'{at}")
+        self.said = said or show_bytes(answer)
         self.command = command
         self.stage: Stage = stage
         self.answer = answer
@@ -56,10 +62,37 @@ class ChipRefusal(DialectError):
 
 
 @dataclass(frozen=True)
-class Traits:
-    """What a dialect can do and how, for plan, climb and findings.
+class Setting:
+    """A value that only one dialect has: `set = { name = … }` of a board, `--set name=…`.
 
-    `erases`: 'by unit' is a step of its own; 'inside write' happens page by page as pages are written.
+    `kind` says what it is; a 'talk' is a list of turns as in `talk`. `choices` are all words allowed, if not empty.
+    """
+
+    name: str
+    kind: Literal["number", "text", "talk"]
+    default: int | str | tuple[TalkLine, ...]
+    help: str
+    choices: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Traits:
+    """What a dialect can do and how, for plan, climb, findings and help.
+
+    `erases`: 'by unit' is a step of its own, and so is 'all at once', which knows no units; 'inside write' happens
+    page by page as pages are written. `erases_alone`: whether it can erase where nothing is to be written.
+    `reads`: whether it can read back; where it cannot, what it acknowledged block by block is all the evidence.
+    `reads_slowly`: only what the chip's own checksums say differs is worth reading.
+    `tells_chip`: whether the loader says which chip it is; `knows_all`: whether a number that is not known here is a
+    wrong one. `locks`: which of lock and unlock it can.
+    `settings`: the values that only this dialect has.
+    `sounds`: patterns (regular expressions over bytes, whole) of what it says, beyond its answers to being asked.
+    `rom_speaks`: whether the chip's ROM prints at each reset how it was booted.
+    `speaks_text`: whether its answers are text too, in capitals and digits.
+    `breaks_in`: whether the loader stays where its RX is held low (a break) while reset is let go. `start_answers`:
+    whether what `start` returns is the loader's own answer, and so evidence.
+    `turn`: when it is asked by who does not know the dialect, lowest first: who only listens harms none; a loader
+    that measures the rate must hear its own byte before any other's; short questions come before long ones.
     `guards_writes`: whether a write carries a checksum that the chip checks.
     `starts_by`: how the application is best started where both ways are open, 'reset' by the lines or a
     'command' of the bootloader.
@@ -67,11 +100,13 @@ class Traits:
     `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it;
     `other_answers`: what it says to what it does not understand.
     `settles_s`: how long to wait after each reset before asking; a reset for each, then it is given up.
+    `measures_rate`: whether the loader measures the rate from the first byte it hears, which must be its own.
+    `other_bauds`: rates that its loaders are built for besides the parts' usual one.
     `ask_wait_s`: how long one asking waits for its answer. `asks`: askings after each reset,
     as many numbers as `settles_s`.
     """
 
-    erases: Literal["by unit", "inside write"]
+    erases: Literal["by unit", "inside write", "all at once"]
     guards_writes: bool
     starts_by: Literal["reset", "command"]
     gives_up: bool
@@ -81,6 +116,21 @@ class Traits:
     settles_s: tuple[float, ...]
     ask_wait_s: float
     asks: tuple[int, ...]
+    measures_rate: bool = False
+    other_bauds: tuple[int, ...] = ()
+    erases_alone: bool = False
+    reads: bool = True
+    reads_slowly: bool = False
+    tells_chip: bool = True
+    locks: tuple[Literal["lock", "unlock"], ...] = ()
+    knows_all: bool = True
+    settings: tuple[Setting, ...] = ()
+    turn: int = 50
+    sounds: tuple[bytes, ...] = ()
+    breaks_in: bool = False
+    start_answers: bool = True
+    rom_speaks: bool = False
+    speaks_text: bool = False
 
 
 @dataclass(frozen=True)
@@ -107,9 +157,10 @@ class Cost:
 
 @dataclass(frozen=True)
 class Identity:
-    """Who answered: the number that tells the chip, how it was said, and what else the loader told."""
+    """Who answered: the number that tells the chip (None where the loader does not tell), how it was said, and what
+    else the loader told."""
 
-    ident: int
+    ident: int | None
     said: str
     details: tuple[tuple[str, str], ...] = ()
 
@@ -136,6 +187,36 @@ class WriteBlock:
     data: bytes
 
 
+@dataclass(frozen=True)
+class Fitted:
+    """Images as they will be written, after what the dialect must change in them, and what it changed, in words."""
+
+    images: dict[str, Image]
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Provable:
+    """What of a memory can be proven: spans (address, size), and what is left out and why, in words. `sample_of`:
+    they are a sample of so many bytes; else 0."""
+
+    spans: tuple[tuple[int, int], ...]
+    left_out: str = ""
+    sample_of: int = 0
+
+
+@dataclass(frozen=True)
+class Narrated:
+    """A row of a recorded conversation: `count` exchanges from number `first` on were one `command`, with what is
+    to be said of it; `place` is the span of addresses it was about, so that rows may be joined."""
+
+    first: int
+    count: int
+    command: str
+    detail: str = ""
+    place: tuple[int, int] | None = None
+
+
 class Dialect(ABC):
     """One bootloader protocol over one link. Methods raise DialectError and LinkLost."""
 
@@ -145,10 +226,47 @@ class Dialect(ABC):
     frame: ClassVar[Frame]
     traits: ClassVar[Traits]
 
-    def __init__(self, link: Link) -> None:
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         self.link = link
+        self.settings = settings or {}
         self.retries = 0
         """How often something was asked again because the chip or the line did not go along."""
+
+    @property
+    def guards_writes(self) -> bool:
+        """Whether what this very chip is sent carries a checksum that it checks."""
+        return self.traits.guards_writes
+
+    def had_again(self, exchange: Callable[[], Answer], recover: Callable[[bytes], object], tries: int = 3) -> Answer:
+        """An exchange that may be had again after silence or noise: it changes nothing, or does the same each time.
+        `recover` is given what was heard instead, and finds the start of a command again. Raises DialectError."""
+        for _ in range(tries - 1):
+            try:
+                return exchange()
+            except (Silence, Unexpected) as error:
+                self.retries += 1
+                recover(error.heard)
+        return exchange()
+
+    def setting(self, name: str) -> Any:
+        """The value of one of the dialect's own settings."""
+        return setting_of(type(self), self.settings, name)
+
+    @classmethod
+    def first_baud(cls, part: Part, baud: int) -> int:
+        """The rate to ask at where `baud` is wanted: another only for loaders that change it once they answer."""
+        return baud
+
+    def change_baud(self, part: Part, baud: int) -> None:
+        """Go on at another rate. Called after `examine`, only where the port is not at `baud` yet."""
+        raise NotImplementedError(f"{self.name} does not change the rate")
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+    ) -> Fitted:
+        """The images as they must be for this loader. Raises RefusedFault for what must not be written."""
+        return Fitted(images)
 
     @abstractmethod
     def ask(self, wait_s: float) -> str | None:
@@ -188,9 +306,40 @@ class Dialect(ABC):
         """Whether the chip's own checksum over that room is that of `data`."""
         raise NotImplementedError(f"{self.name} has no checksum")
 
+    @classmethod
+    def provable(
+        cls, part: Part, memory: Memory, checks: tuple[tuple[int, int], ...], settings: Mapping[str, Any]
+    ) -> Provable:
+        """What of the spans (address, size) the loader can show."""
+        return Provable(checks)
+
+    def lock(self, part: Part) -> str:
+        """Lock the chip against reading; what it said to it. Only for dialects that lock."""
+        raise NotImplementedError(f"{self.name} does not lock")
+
+    def unlock(self, part: Part) -> str:
+        """Unlock the chip, which may erase it; what it said to it. Only for dialects that lock."""
+        raise NotImplementedError(f"{self.name} does not lock")
+
+    @classmethod
+    def checksum_unit(cls, memory: Memory) -> int:
+        """What the chip's own checksum starts and ends on a multiple of, in bytes."""
+        return memory.write_unit
+
     @abstractmethod
     def start(self, address: int) -> str:
         """Start the application (whose vectors are at `address`) by a command; what the chip said to it."""
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """What a recorded conversation was about: (sent, heard) in order, to rows that each cover some of them."""
+        return [Narrated(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
+
+    def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
+        """The lines have just reset the chip: what was known of the conversation is over."""
+
+    def abandon(self) -> None:  # noqa: B027  (most bootloaders need no word for it)
+        """What is said where a write is broken off in the middle by the person."""
 
     def finish(self) -> None:  # noqa: B027  (most bootloaders have nothing to end)
         """End the conversation, so that the chip can be reset or left."""
@@ -222,6 +371,41 @@ class Dialect(ABC):
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
         return Cost()
 
+    @classmethod
+    def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
+        """Of all blocks together, for dialects that do more than one block after the other."""
+        return sum_costs(cls.cost_of_write(memory, len(block.data)) for block in blocks)
+
+    @classmethod
+    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]) -> Cost:
+        """Of proving the spans (address, size)."""
+        if not cls.traits.reads:
+            return Cost()
+        block = cls.read_block(memory)
+        return sum_costs(
+            cls.cost_of_read(memory, min(block, size - offset))
+            for _, size in spans
+            for offset in range(0, size, block)
+        )
+
+
+def sum_costs(costs: Iterable[Cost]) -> Cost:
+    """All of them, one after the other."""
+    return sum(costs, Cost())
+
+
+def setting_of(dialect: type[Dialect], settings: Mapping[str, Any], name: str) -> Any:
+    """A dialect's setting: as given, else its default."""
+    if name in settings:
+        return settings[name]
+    return next(setting.default for setting in dialect.traits.settings if setting.name == name)
+
+
+def say_last(link: Link, data: bytes) -> None:
+    """Send what is not answered, and let it get out before anything else is done to the port."""
+    link.write(data)
+    link.sleep(link.settings.seconds(len(data) + 1))
+
 
 def read_exactly(link: Link, size: int, timeout_s: float, waiting_for: str) -> bytes:
     """`size` bytes. Raises Silence with what did come."""
@@ -249,3 +433,9 @@ def drain(link: Link, quiet_s: float, longest_s: float = 2.0) -> bytes:
             break
         heard += more
     return heard
+
+
+def refuse_text(waiting_for: str, heard: bytes) -> None:
+    """Text among the replies of a dialect that has none is a program's: the chip was reset. Raises Unexpected."""
+    if len(heard) >= 12 and readable_share(heard) > 0.85:
+        raise Unexpected(waiting_for, heard)

@@ -12,8 +12,15 @@ from .base import Dialect
 ENTRY_POINT_GROUP = "greenstep.dialects"
 
 _OWN = {
+    "avr-109": "greenstep.core.dialects.avr_109:Avr109",
     "avr-v1": "greenstep.core.dialects.avr_v1:AvrV1",
+    "avr-v2": "greenstep.core.dialects.avr_v2:AvrV2",
+    "esp-rom": "greenstep.core.dialects.esp_rom:EspRom",
+    "lpc-isp": "greenstep.core.dialects.lpc_isp:LpcIsp",
+    "pic-an1310": "greenstep.core.dialects.pic_an1310:PicAn1310",
+    "pic-an851": "greenstep.core.dialects.pic_an851:PicAn851",
     "stm32-rom": "greenstep.core.dialects.stm32_rom:Stm32Rom",
+    "xmodem": "greenstep.core.dialects.xmodem:Xmodem",
 }
 
 
@@ -43,5 +50,5 @@ def find_dialect(name: str) -> type[Dialect]:
 
 
 def own_dialects() -> list[type[Dialect]]:
-    """All of our own, for what compares their sounds."""
-    return [find_dialect(name) for name in _OWN]
+    """All of our own, in the order in which one may ask who does not know which it is."""
+    return sorted((find_dialect(name) for name in _OWN), key=lambda dialect: dialect.traits.turn)

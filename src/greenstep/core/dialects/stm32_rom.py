@@ -3,20 +3,20 @@
 Every command is its code and the complement, answered 79 (ACK) or 1F (NACK); its arguments follow in frames
 that end in an XOR of their bytes, each acknowledged. After a NACK the chip waits for a new command, so what a
 NACK refused may be asked again. After silence nobody knows where the chip stands: only what changes nothing
-on it (commands, addresses, reads) is asked again, after a new synchronisation, and a write only where reading shows
-the place still erased.
+on it (commands, addresses, reads) or does the same again (an erase) is asked again, after a new synchronisation, and
+a write only where reading shows the place still erased.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import reduce
 from operator import xor
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..link import Deadline, Frame, Link
-from ..quantities import count, show_address, show_size
+from ..quantities import count, show_address, show_bytes, show_size
 from .base import (
     ChipRefusal,
     Cost,
@@ -24,6 +24,7 @@ from .base import (
     DialectError,
     Examination,
     Identity,
+    Narrated,
     Silence,
     Stage,
     Traits,
@@ -66,6 +67,9 @@ _REPLY_S = 1.2  # an idle chip answers in microseconds; the rest is for slow bri
 _QUIET_S = 0.03
 _RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
+_RESYNC_S = 0.15  # for the answer to one 7F, unless the slowest answer so far took longer
+_RESYNCS = 6  # an address frame has 5 bytes, and one may be swallowed by a chip that is busy
+_FILLER = b"\x01" + bytes(BLOCK + 2)
 _ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
 
 
@@ -87,13 +91,18 @@ class Stm32Rom(Dialect):
         settles_s=(0.0, 0.1, 0.4),
         ask_wait_s=0.25,
         asks=(4, 4, 8),
+        measures_rate=True,
+        erases_alone=True,
+        locks=("lock", "unlock"),
+        turn=10,
     )
 
-    def __init__(self, link: Link) -> None:
-        super().__init__(link)
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
         self.commands: frozenset[int] = frozenset()
         self.version = ""
         self._checksum_works = True
+        self._slowest_s = 0.0
 
     # --- synchronisation (AN3155, section 2)
 
@@ -117,21 +126,59 @@ class Stm32Rom(Dialect):
     def resync(self) -> None:
         """Bring the chip back to waiting for a command, whatever half frame it holds.
 
-        The bytes 7F complete a half frame with a wrong complement or checksum, to which it says NACK. Raises
-        Silence if it does not within the length of an address frame.
+        The bytes 7F complete a half frame with a wrong complement or checksum, to which it says NACK. Where that of
+        an address was lost on the way, it took a 7F for the size of data, of which 129 bytes are to follow: the
+        filler completes them, and makes their XOR wrong after an even and an odd number of 7F. Raises Silence if
+        there is no NACK to that either.
         """
         drain(self.link, _QUIET_S)
-        for _ in range(6):
+        if self._refused_sync():
+            return
+        self.link.write(_FILLER)
+        longest_s = self.link.settings.seconds(len(_FILLER)) + self._patience_s()
+        if not self.link.read(1, longest_s):
+            raise Silence("NACK to a new synchronisation", _RESYNCS * self._patience_s() + longest_s)
+        drain(self.link, _QUIET_S, longest_s)
+        if not self._refused_sync():
+            raise Silence("NACK to a new synchronisation", 2 * _RESYNCS * self._patience_s())
+
+    def _refused_sync(self) -> bool:
+        """Whether one of a few 7F is answered NACK, and by nothing else behind it."""
+        for _ in range(_RESYNCS):
             self.link.write(bytes([SYNC]))
-            heard = self.link.read(1, 0.15)
+            heard = self.link.read(1, self._patience_s())
             if heard and drain(self.link, _QUIET_S, 0.5)[-1:] in (b"", bytes([NACK])) and heard[0] == NACK:
-                return
-        raise Silence("NACK to a new synchronisation", 0.9)
+                return True
+        return False
+
+    def _patience_s(self) -> float:
+        """A 7F that is sent before the last one's answer is here would be one too many."""
+        return max(_RESYNC_S, 1.5 * self._slowest_s)
 
     def _begin_again(self) -> None:
         """After a NACK to a frame: let what follows it run out, and wait for a new command."""
         self.retries += 1
         self.resync()
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation: a command's code, address and data are exchanges of one row."""
+        rows: list[Narrated] = []
+        index = 0
+        while index < len(exchanges):
+            sent, heard = exchanges[index]
+            if sent and not sent.strip(bytes([SYNC])):
+                rows.append(Narrated(index, 1, "sync", show_bytes(heard, 4) if heard else "no answer"))
+                index += 1
+                continue
+            if len(sent) < 2 or sent[0] ^ sent[1] != 0xFF or sent[0] not in NAMES:
+                rows.append(Narrated(index, 1, "", f"{show_bytes(sent, 8)} {show_bytes(heard, 8)}".strip()))
+                index += 1
+                continue
+            row = _narrated_command(exchanges, index)
+            rows.append(row)
+            index += row.count
+        return rows
 
     # --- frames
 
@@ -140,8 +187,11 @@ class Stm32Rom(Dialect):
     ) -> None:
         """Wait for the ACK of a frame of `sent` characters. Raises ChipRefusal, Silence or Unexpected."""
         waiting_for = f"answer to the {stage} of '{NAMES[command]}'"
-        timeout_s = self.link.settings.seconds(sent) + longest_s
-        heard = read_exactly(self.link, 1, timeout_s, waiting_for)
+        sending_s = self.link.settings.seconds(sent)
+        asked_s = self.link.now()
+        heard = read_exactly(self.link, 1, sending_s + longest_s, waiting_for)
+        if longest_s == _REPLY_S:
+            self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - sending_s)
         if heard[0] == NACK:
             raise ChipRefusal(NAMES[command], stage, heard, address)
         if heard[0] != ACK:
@@ -149,20 +199,16 @@ class Stm32Rom(Dialect):
 
     def _command(self, command: int) -> None:
         """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe."""
+        refused = False
         for attempt in range(_TRIES):
-            last = attempt == _TRIES - 1
             self.link.write(bytes([command, command ^ 0xFF]))
             try:
                 self._acknowledged(command, "command", 2)
                 return
-            except ChipRefusal:
-                if last or attempt:
+            except (ChipRefusal, Silence, Unexpected) as trouble:
+                if refused or attempt == _TRIES - 1:
                     raise
-                self.retries += 1
-                self.resync()
-            except (Silence, Unexpected):
-                if last:
-                    raise
+                refused = isinstance(trouble, ChipRefusal)
                 self.retries += 1
                 self.resync()
 
@@ -343,14 +389,14 @@ class Stm32Rom(Dialect):
         self._erase_frame(command, body + bytes([reduce(xor, body)]), longest_s, address)
 
     def _erase_frame(self, command: int, frame: bytes, longest_s: float, address: int) -> None:
-        """A NACK to the frame means that nothing was erased: it may be sent once more."""
+        """A NACK to the frame means that nothing was erased; after silence, erasing the same once more harms none."""
         for attempt in range(2):
             self._command(command)
             self.link.write(frame)
             try:
                 self._acknowledged(command, "data", len(frame), _REPLY_S + longest_s, address)
                 return
-            except ChipRefusal:
+            except (ChipRefusal, Silence):
                 if attempt:
                     raise
                 self._begin_again()
@@ -455,6 +501,14 @@ class Stm32Rom(Dialect):
         """Erases the whole flash before the second ACK."""
         self._twice_acknowledged(READOUT_UNPROTECT, _REPLY_S + 2 * memory.mass_erase_time.longest_s)
 
+    def lock(self, part: Part) -> str:
+        self.readout_protect()
+        return "readout protect acknowledged twice"
+
+    def unlock(self, part: Part) -> str:
+        self.readout_unprotect(part.flash)
+        return "readout unprotect acknowledged twice, the flash is erased"
+
     def write_unprotect(self) -> None:
         self._twice_acknowledged(WRITE_UNPROTECT, _REPLY_S)
 
@@ -493,3 +547,30 @@ def _groups(memory: Memory, units: Sequence[EraseUnit]) -> Iterator[list[EraseUn
         group_s += unit_s
     if group:
         yield group
+
+
+def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> Narrated:
+    """The row of the command whose code is sent in exchange `first`."""
+    sent, heard = exchanges[first]
+    code, name = sent[0], NAMES[sent[0]]
+    if not heard or heard[0] != ACK:
+        return Narrated(first, 1, name, f"refused, {show_bytes(heard, 4)}" if heard else "no answer")
+    frames = {READ: 2, WRITE: 2, GO: 1, CHECKSUM: 4, ERASE: 1, EXTENDED_ERASE: 1, WRITE_PROTECT: 1}.get(code, 0)
+    parts = exchanges[first + 1 : first + 1 + frames]
+    count_ = 1 + len(parts)
+    if code in (READ, WRITE, GO) and parts and len(parts[0][0]) == 5:
+        address = int.from_bytes(parts[0][0][:4], "big")
+        refused = next((answer for _, answer in parts if answer[:1] != bytes([ACK])), None)
+        size = parts[1][0][0] + 1 if len(parts) > 1 and parts[1][0] else 0
+        detail = f"{address:08X}" + (f", {size} bytes" if size else "")
+        if refused is not None:
+            return Narrated(first, count_, name, f"{detail}; answered {show_bytes(refused, 4) or 'nothing'}")
+        return Narrated(first, count_, name, detail, (address, size) if size else None)
+    if code in (ERASE, EXTENDED_ERASE) and parts:
+        order = parts[0][0]
+        width = 1 if code == ERASE else 2
+        number = int.from_bytes(order[:width], "big")
+        special = number == 0xFF if width == 1 else number >= 0xFFF0
+        done = "" if parts[0][1][:1] == bytes([ACK]) else f"; answered {show_bytes(parts[0][1], 4) or 'nothing'}"
+        return Narrated(first, count_, name, ("everything" if special else count(number + 1, "unit")) + done)
+    return Narrated(first, count_, name, show_bytes(heard[1:-1], 16))

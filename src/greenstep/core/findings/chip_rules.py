@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
+
 from ..errors import Finding
-from ..quantities import show_address, show_bytes, show_heard
-from .line_rules import is_text
+from ..quantities import show_address, show_heard
+from .hearing import is_text
 from .observations import Observations
 
 
@@ -35,12 +37,12 @@ def locked(seen: Observations) -> Finding | None:
     )
     if not seen.locked and not by_command:
         return None
-    shown = seen.locked or (f"{show_bytes(refusal.answer)} after '{refusal.command}'" if refusal else "")
+    shown = seen.locked or (f"{refusal.shown} after '{refusal.command}'" if refusal else "")
     return Finding(
         "locked",
         "the chip is locked: readout protection is on",
         (f"the chip said {shown}: a locked chip refuses the command itself",),
-        ("unlocking is possible and erases the whole flash: be sure that nothing on it is needed",),
+        ("greenstep unlock erases the whole flash with it: be sure that nothing there is needed",),
     )
 
 
@@ -48,8 +50,12 @@ def restarted(seen: Observations) -> Finding | None:
     """Text among the replies in the middle of the work: the chip reset itself."""
     if seen.phase not in ("erase", "write", "verify"):
         return None
+    if seen.refusal is not None and seen.refusal.stage == "data":  # it said no before it said anything else
+        return None
     heard = ((seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame))
     text = next((data for data, frame in heard if is_text(data, frame)), None)
+    if text is not None and seen.speaks_text and not re.search(rb"[a-z]{3}", text):
+        return None
     if text is None:
         return None
     at = f" after {seen.progress.done:,} of {seen.progress.total:,} bytes" if seen.progress else ""
@@ -86,7 +92,7 @@ def bad_address(seen: Observations) -> Finding | None:
     return Finding(
         "bad-address",
         f"the chip refuses the address {where}",
-        (f"{show_bytes(refusal.answer)} after the address of '{refusal.command}'",),
+        (f"{refusal.shown} after the address of '{refusal.command}'",),
         (
             "is the image for a part with more flash, or for another memory?",
             "is --chip right?",
@@ -105,7 +111,7 @@ def refused_data(seen: Observations) -> Finding | None:
         return Finding(
             "refused-data",
             f"the chip refuses to {doing}{where}, twice",
-            (f"{show_bytes(refusal.answer)} after the data of '{refusal.command}'",),
+            (f"{refusal.shown} after the data of '{refusal.command}'",),
             (
                 "the sector may be write-protected",
                 "check ground and supply: damaged bytes are refused too",
@@ -116,7 +122,7 @@ def refused_data(seen: Observations) -> Finding | None:
     return Finding(
         "refused-command",
         f"the bootloader refuses '{refusal.command}'",
-        (f"it said {show_bytes(refusal.answer)}",),
+        (f"it said {refusal.shown}",),
         ("try again: a byte may have been damaged on the line", "is this the dialect of this board?"),
         "possible",
     )

@@ -6,15 +6,42 @@ from collections.abc import Callable
 
 from ..errors import Finding
 from .chip_rules import CHIP_RULES, locked
-from .line_rules import LINE_RULES, echo, frame_mismatch
+from .line_rules import (
+    application_text,
+    echo,
+    frame_mismatch,
+    heard_before_only,
+    other_dialect,
+    parity_flagged,
+    reset_too_early,
+    rom_text,
+    silence,
+    stray,
+)
 from .observations import Observations
+from .rate_rules import answers_elsewhere, garbage
 from .start_rules import START_RULES
 from .verify_rules import VERIFY_RULES
 
 Rule = Callable[[Observations], Finding | None]
 
+_SYNC_RULES: tuple[Rule, ...] = (
+    echo,
+    frame_mismatch,
+    answers_elsewhere,
+    rom_text,
+    other_dialect,
+    reset_too_early,
+    application_text,
+    parity_flagged,
+    garbage,
+    heard_before_only,
+    stray,
+    silence,
+)
+
 _BY_PHASE: dict[str, tuple[Rule, ...]] = {
-    "sync": LINE_RULES,
+    "sync": _SYNC_RULES,
     "chip": (echo, frame_mismatch, *CHIP_RULES),
     "erase": CHIP_RULES,
     "write": CHIP_RULES,

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from ..errors import Finding
-from ..line_rate import ENOUGH_BYTES, Sample, likely_factors, reads_as_talk
-from ..link import Frame
-from ..quantities import readable_share, show_bytes, show_heard
+from ..line_rate import reads_as_talk
+from ..quantities import show_bytes, show_heard
+from .boot_text import ROM_RATES, BootText, read_boot_text
+from .hearing import is_text
 from .observations import Observations
+from .sounds import sounds_like
 
 _VOLTS = "this tool cannot see volts: check the supply and ground with a meter"
 _CROSSED = "adapter TX to the chip's RX, RX to its TX, ground to ground"
@@ -66,85 +68,142 @@ def parity_flagged(seen: Observations) -> Finding | None:
     )
 
 
-def other_dialect(seen: Observations) -> Finding | None:
-    """An answer that is exactly what another dialect's bootloader says."""
-    heard = seen.heard.answers
-    if seen.phase != "sync" or not heard or len(heard) > 64:
+def rom_text(seen: Observations) -> Finding | None:
+    """The chip's ROM itself says how it was booted."""
+    if seen.phase not in ("sync", "start"):
         return None
-    for title, answers in seen.others:
-        for answer in answers:
-            repeats = len(heard) // len(answer)
-            if len(answer) >= 1 and answer not in seen.sync_answers and heard == answer * repeats and repeats:
-                return Finding(
-                    "other-dialect",
-                    f"this sounds like another bootloader: {title}",
-                    (f"heard {show_bytes(heard)} where {show_bytes(seen.sync_answers[0])} was due",),
-                    ("check --chip: is this the board you meant?",),
-                    "likely",
-                )
+    heard = seen.heard
+    # a ROM of our own at a rate that none prints at has a clock that is off: that is another finding
+    at_home = not seen.rom_speaks or (seen.reheard is not None and seen.reheard[0].baud in ROM_RATES)
+    reheard = seen.reheard[1] if seen.reheard and at_home else b""
+    found = next(
+        (text for data in (heard.after, heard.answers, reheard, heard.before) if (text := read_boot_text(data))), None
+    )
+    if found is None or (seen.phase == "start" and found.runs):
+        return None
+    if seen.rom_speaks:
+        return _own_rom_text(seen, found)
+    if found.loader:
+        tries = ("its ROM loader is ready: say which chip it is, with --chip", "is this the board you meant?")
+    else:
+        tries = (
+            f"is this the board you meant? the {seen.dialect_title} was expected",
+            "if it is, hold its boot pin where it selects the loader while reset is let go",
+        )
+    return Finding("rom-text", f"the board's ROM says: {found.meaning}", (f'heard "{found.quoted}"',), tries)
+
+
+def _own_rom_text(seen: Observations, found: BootText) -> Finding:
+    """The declared chip's own ROM: it runs, and what it says tells what is missing."""
+    evidence = (f'heard "{found.quoted}"',)
+    if seen.phase == "start":
+        tries: tuple[str, ...] = ("put the boot pin back to run, and reset",)
+        if not found.loader:
+            tries = (
+                "is every image at its own address? the first one begins where the ROM looks for it",
+                "upload again",
+            )
+        return Finding("rom-text", f"after the start the ROM says: {found.meaning}", evidence, tries)
+    if found.loader:
+        return Finding(
+            "one-way",
+            "its words arrive and ours do not: the ROM waits for an upload, and did not answer",
+            evidence,
+            ("check the wire from the adapter's TX to the chip's RX", "is anything else driving that pin?"),
+            "likely",
+        )
+    tries = ("hold the boot pin where it selects the loader while reset is let go", *seen.hands_enter)
+    return Finding("boot-pin", f"the boot pin was not set at reset: {found.meaning}", evidence, tries)
+
+
+def other_dialect(seen: Observations) -> Finding | None:
+    """An answer that is what another bootloader says, or an answer to a question in its own dialect."""
+    if seen.phase != "sync":
+        return None
+    tries = ("check --chip: is this the board you meant?",)
+    if seen.answered_other is not None:
+        title, answer = seen.answered_other
+        return Finding(
+            "other-dialect",
+            f"another bootloader answers: {title}",
+            (f"asked as {title}, it answered {answer}", f"asked as {seen.dialect_title}, it did not"),
+            tries,
+        )
+    mine = (*seen.sync_answers, *seen.other_answers)
+    others = tuple(
+        (title, tuple(a for a in answers if a not in mine), sounds) for title, answers, sounds in seen.others
+    )
+    due = show_bytes(seen.sync_answers[0]) if seen.sync_answers else "an answer of its own"
+    for data in (seen.heard.answers, seen.heard.after, seen.heard.before):
+        sound = sounds_like(data, others)
+        if sound is not None:
+            return Finding(
+                "other-dialect",
+                f"this sounds like another bootloader: {sound.title}",
+                (f"heard {sound.said} where {due} was due",),
+                tries,
+                "likely",
+            )
     return None
 
 
-def garbage(seen: Observations) -> Finding | None:
-    """What was heard is neither text nor an answer: the rates differ."""
-    if seen.phase not in ("sync", "start"):
+def runs_already(seen: Observations) -> bool:
+    """Whether what was heard is a program's text, so that only a loader that gave up may have been there before."""
+    pieces = (seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame)
+    return any(is_text(data, frame) for data, frame in pieces)
+
+
+def may_speak_otherwise(seen: Observations) -> bool:
+    """Whether it is worth asking in other dialects: nothing heard speaks of another cause."""
+    return not (echo(seen) or frame_mismatch(seen) or rom_text(seen) or other_dialect(seen))
+
+
+_LOADER_LISTENS_S = 0.4
+"""Resident bootloaders that give up listen at least so long after reset."""
+
+
+def reset_too_early(seen: Observations) -> Finding | None:
+    """The application started before the bootloader was asked, or before the boot pin was set."""
+    if seen.phase != "sync":
         return None
-    talk = Sample(seen.heard.after, seen.after_settings.frame)
-    replies = Sample(b"", seen.settings.frame)
-    if seen.phase == "sync":
-        known = (*seen.sync_answers, *seen.other_answers)
-        replies = Sample(seen.heard.answers, seen.settings.frame, seen.frame_wanted, known)
-    shown, settings = (
-        (talk.data, seen.after_settings) if len(talk.data) >= len(replies.data) else (replies.data, seen.settings)
-    )
-    if len(shown) < 3 or is_text(shown, settings.frame):
+    frame = seen.settings.frame
+    if seen.lines == "moved":
+        late = seen.gives_up and seen.unasked_s >= _LOADER_LISTENS_S and is_text(seen.early, frame)
+        if not late:
+            return None
+        return Finding(
+            "reset-too-early",
+            "the bootloader started the application before it was asked: reset came too early",
+            (f"{seen.unasked_s:.1f} s after reset, before the first asking, came {show_heard(seen.early)}",),
+            (
+                "take the waits at the end of --enter out: it is asked as soon as the sequence is over",
+                "or by hand: --hookup by-hand, and press reset while the tool is asking",
+            ),
+        )
+    heard = (seen.heard.answers, frame), (seen.heard.after, seen.after_settings.frame)
+    text = next((data for data, received_in in heard if is_text(data, received_in)), None)
+    if seen.heard.before or not seen.began_anew or seen.quiet_s < _LOADER_LISTENS_S or text is None:
         return None
-    guesses = likely_factors(talk, replies)
-    evidence = [f"heard {show_bytes(shown)} at {settings}"]
-    if guesses and guesses[0] != 1.0:
-        return _wrong_rate(seen, guesses[0], evidence)
+    evidence = (f"{seen.quiet_s:.1f} s of silence, then {show_heard(text)}",)
+    if seen.boot_pin:
+        return Finding(
+            "reset-too-early",
+            "reset came too early: the application started, the boot pin was not set yet",
+            evidence,
+            (*seen.hands_enter, "the order matters: the boot pin first, then reset"),
+            "likely",
+        )
     return Finding(
-        "garbage",
-        "what came is neither an answer nor text: the rates differ, or the line is noisy",
-        tuple(evidence),
+        "reset-too-early",
+        "the application started while the tool was asking: the bootloader gave up before it was asked",
+        evidence,
         (
-            "try the board's other usual rates: --baud 57600, 38400, 19200, 9600",
-            "check that ground is connected, and that the adapter gives TTL levels, not RS-232",
+            "press reset again while the tool is asking: --patience 30 gives you longer",
+            "is this the rate its bootloader listens at? --baud 57600 and 19200 are usual too",
+            *seen.hands_enter,
         ),
-        "possible",
-    )
-
-
-def _wrong_rate(seen: Observations, factor: float, evidence: list[str]) -> Finding:
-    at_start = seen.phase == "start"
-    option = "--console-baud" if at_start else "--baud"
-    rate = _standard(round(seen.settings.baud * factor))
-    evidence.append(f"it reads best as {factor:.3g} times that rate, about {rate} baud")
-    tries = [f"try {option} {rate}"]
-    if factor in (0.926, 1.08):
-        tries = [f"the chip's clock is off by about 8 %: an untuned internal oscillator; try a lower {option}"]
-    elif factor in (1 / 8, 1 / 4, 1 / 2, 2.0, 4.0, 8.0) and not at_start:
-        tries.append("a crystal, prescaler or PLL set wrong in the program shifts the rate by just such a factor")
-    return Finding(
-        "wrong-rate",
-        f"the rates differ: the chip talks at about {factor:.3g} times your rate",
-        tuple(evidence),
-        (*tries, "a missing ground wire garbles too: check it"),
         "likely",
     )
-
-
-def is_text(data: bytes, frame: Frame) -> bool:
-    """Whether bytes are text as they stand; slow garbage, too, is made of printable characters."""
-    if len(data) < 4 or readable_share(data) < 0.85:
-        return False
-    return len(data) < ENOUGH_BYTES or reads_as_talk(data, frame)
-
-
-def _standard(rate: int) -> int:
-    usual = (1200, 2400, 4800, 9600, 14400, 19200, 28800, 38400, 57600, 76800, 115200, 230400, 250000, 460800)
-    near = min(usual, key=lambda candidate: abs(candidate - rate))
-    return near if abs(near - rate) <= 0.03 * near else rate
 
 
 def application_text(seen: Observations) -> Finding | None:
@@ -153,13 +212,14 @@ def application_text(seen: Observations) -> Finding | None:
     if seen.lines != "moved":
         heard.append((seen.heard.before, seen.settings.frame))
     text = next((data for data, frame in heard if is_text(data, frame)), None)
-    if seen.phase != "sync" or text is None:
+    said = show_heard(text) if text is not None else _text_in_another_frame(seen)
+    if seen.phase != "sync" or not said:
         return None
     tries: tuple[str, ...]
     if seen.boot_pin and seen.lines == "moved":
         tries = (
             "is the boot jumper where it selects the bootloader, and the boot pin on the line the hookup names?",
-            "does --hookup fit this board?",
+            "does --hookup fit this board? greenstep lines learn finds it",
             f"or by hand, with --hookup by-hand: {'; '.join(seen.hands_enter)}",
         )
         cause = "the application answered, not the bootloader: the boot pin was not set at reset"
@@ -176,7 +236,18 @@ def application_text(seen: Observations) -> Finding | None:
     else:
         tries = ("press reset while the tool is asking: --patience gives you longer", *seen.hands_enter)
         cause = "the application answered, not the bootloader: reset was not pressed while the tool asked"
-    return Finding("application", cause, (f"heard {show_heard(text)}",), tries)
+    return Finding("application", cause, (f"heard {said}", *seen.warnings), tries)
+
+
+def _text_in_another_frame(seen: Observations) -> str:
+    """What was heard, if it is a program's 8N1 talk taken for characters with parity; else an empty text."""
+    data, settings = seen.heard.answers, seen.settings
+    if settings.frame.parity == "none" or len(data) < _ENOUGH_GARBLED or not reads_as_talk(data, settings.frame):
+        return ""
+    return f"{show_bytes(data)} at {settings}: text sent as 8N1"
+
+
+_ENOUGH_GARBLED = 12
 
 
 def heard_before_only(seen: Observations) -> Finding | None:
@@ -215,7 +286,7 @@ def silence(seen: Observations) -> Finding | None:
     if seen.phase != "sync" or seen.heard.everything:
         return None
     evidence = [f"{len(seen.sent)} bytes sent at {seen.settings}, nothing heard"]
-    wires = [f"check the wires: {_CROSSED}", _VOLTS]
+    wires = [f"check the wires: {_CROSSED} (greenstep wiring)", _VOLTS]
     if seen.lines == "missing":
         evidence.append("this port has no DTR and RTS, so nothing reset the chip")
         tries = [*seen.hands_enter, "use --hookup by-hand and --patience 30", *wires]
@@ -232,23 +303,11 @@ def silence(seen: Observations) -> Finding | None:
     evidence.append("the lines were moved, and reset the chip only if the hookup is that of the board")
     pin = ["is the boot pin wired to the line that the hookup names?"] if seen.boot_pin else []
     tries = [
-        "is this the right port? greenstep ports lists them",
-        "does --hookup fit this board? press reset by hand while it asks, with --hookup by-hand",
-        *pin,
         *wires,
+        *pin,
+        "is this the right port? greenstep spot finds it by its plug",
+        "does --hookup fit this board? greenstep lines learn tries the common ones",
+        "or press reset by hand while it asks, with --hookup by-hand",
     ]
     cause = "silence: no reset reached the chip, or it is not powered, or not wired to this port"
     return Finding("silence-lines", cause, tuple(evidence), tuple(tries), "likely")
-
-
-LINE_RULES = (
-    echo,
-    frame_mismatch,
-    parity_flagged,
-    other_dialect,
-    application_text,
-    garbage,
-    heard_before_only,
-    stray,
-    silence,
-)

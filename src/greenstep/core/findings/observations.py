@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from ..link import Frame, LineErrors, LineSettings
+from ..quantities import show_bytes
 
 
 @dataclass(frozen=True)
@@ -23,12 +24,18 @@ class LineHeard:
 
 @dataclass(frozen=True)
 class Refusal:
-    """The chip's no: to which command, at which of its stages, with which bytes, about which address."""
+    """The chip's no: to which command, at which of its stages, with which bytes, about which address, in which
+    words."""
 
     command: str
     stage: Literal["command", "address", "data"]
     answer: bytes
     address: int | None = None
+    said: str = ""
+
+    @property
+    def shown(self) -> str:
+        return self.said or show_bytes(self.answer)
 
 
 @dataclass(frozen=True)
@@ -87,10 +94,15 @@ class Observations:
     on the chip was changed so far.
 
     `sync_sent` and `sync_answers` are the dialect's; `other_answers` are what it says to anything it does not
-    understand; `gives_up`, whether its loader starts the application by itself when it hears nothing more.
-    `others` are (title, sync answers) of the other dialects.
-    `listened` is what the port was set to while `heard.after` came.
-    """
+    understand; `rom_speaks`, whether the declared chip's own ROM prints how it was booted; `speaks_text`, whether
+    its answers are text, in capitals; `gives_up`, whether its loader starts the application by itself when it hears
+    nothing more. `others` are (title, answers, other sounds) of the other dialects. `listened` is what the port was
+    set to while `heard.after` came. `reheard` is what came at the rate that seemed likelier, with what the port was
+    set to for it. `answered_at` is the answer to being asked at another rate. `answered_other` is the (title,
+    answer) of another dialect that did get an answer. `quiet_s` is how long nothing came while we asked;
+    `began_anew`, whether what came then looks like a program's start and not like one that talks now and then;
+    `unasked_s`, how long after the last reset by the lines the first asking came, and `early` what was heard until
+    then. `warnings` are what the pins' voltages during the sequence give reason to."""
 
     phase: Phase
     settings: LineSettings
@@ -104,7 +116,7 @@ class Observations:
     sent: bytes = b""
     heard: LineHeard = field(default_factory=LineHeard)
     errors: LineErrors | None = None
-    others: tuple[tuple[str, tuple[bytes, ...]], ...] = ()
+    others: tuple[tuple[str, tuple[bytes, ...], tuple[bytes, ...]], ...] = ()
     synced: bool = False
     untouched: bool = True
     refusal: Refusal | None = None
@@ -117,6 +129,16 @@ class Observations:
     listened: LineSettings | None = None
     other_answers: tuple[bytes, ...] = ()
     gives_up: bool = False
+    rom_speaks: bool = False
+    speaks_text: bool = False
+    reheard: tuple[LineSettings, bytes] | None = None
+    answered_at: tuple[LineSettings, str] | None = None
+    answered_other: tuple[str, str] | None = None
+    quiet_s: float = 0.0
+    began_anew: bool = False
+    unasked_s: float = 0.0
+    early: bytes = b""
+    warnings: tuple[str, ...] = ()
 
     @property
     def after_settings(self) -> LineSettings:

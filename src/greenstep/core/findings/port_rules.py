@@ -107,7 +107,7 @@ def _missing(seen: PortSeen, evidence: tuple[str, ...]) -> Finding:
     there = ", ".join(f"{port.name}{f' ({port.label})' if port.label else ''}" for port in seen.listed[:6])
     return Finding(
         "no-such-port",
-        f"there is no port {seen.wanted}",
+        f"there is no {seen.wanted}" if seen.wanted.startswith("port ") else f"there is no port {seen.wanted}",
         (*evidence, f"there is {there}"),
-        (f"did you mean {near[0]}?" if near else "greenstep ports tells what is behind each",),
+        (f"did you mean {near[0]}?" if near else "greenstep spot finds it by its plug",),
     )

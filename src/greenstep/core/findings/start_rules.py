@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from ..errors import Finding
 from ..quantities import show_heard
-from .line_rules import garbage, is_text
+from .hearing import is_text
+from .line_rules import rom_text
 from .observations import Observations
+from .rate_rules import garbage
 
 
 def other_text(seen: Observations) -> Finding | None:
@@ -27,7 +29,7 @@ def console_rate(seen: Observations) -> Finding | None:
 def silent_application(seen: Observations) -> Finding | None:
     if seen.phase != "start" or not seen.expected_text:
         return None
-    tries = ["does the application print at this rate, on this UART? --console-baud sets it"]
+    tries = ["does the application print at this rate, on this UART? greenstep listen --find-baud"]
     if seen.boot_pin:
         tries.insert(0, "is the boot pin still set? put it back to run, and press reset")
     return Finding(
@@ -39,4 +41,4 @@ def silent_application(seen: Observations) -> Finding | None:
     )
 
 
-START_RULES = (other_text, console_rate, silent_application)
+START_RULES = (rom_text, other_text, console_rate, silent_application)

@@ -82,6 +82,7 @@ NAMED = {
     "direct-dtr-reset": "DTR to reset, RTS to the boot pin, by wire",
     "direct-rts-reset": "RTS to reset, DTR to the boot pin, by wire",
     "dtr-reset": "DTR to reset by wire; the boot pin by hand, or none",
+    "usb-touch": "a board that is its own USB device: touched at 1200 baud, it comes back as its bootloader",
     "rts-reset": "RTS to reset by wire; the boot pin by hand, or none",
 }
 
@@ -95,6 +96,8 @@ def named_hookup(name: str, boot_level: str) -> Hookup:
     boot_line: LineName = "dtr" if reset_line == "rts" else "rts"
     if name == "by-hand":
         return Hookup(name)
+    if name == "usb-touch":
+        return Hookup(name, enter=parse_sequence("touch 1200"))
     if name in ("cap-dtr", "cap-rts"):
         return _completed(Hookup(name, Role(reset_line, through="capacitor")))
     if name == "cross-pair":

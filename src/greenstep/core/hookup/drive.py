@@ -2,26 +2,53 @@
 
 from __future__ import annotations
 
-from ..link import Link
+from typing import Protocol
+
 from .circuits import Hookup
-from .sequence import Pin, Sequence, Wait
+from .sequence import Pin, Sequence, Touch, Wait
+
+_BREAK_AFTER_S = 0.03
+"""How long a break outlasts the moves: reset rises behind them, and the chip looks at its RX soon after."""
+
+
+class Movable(Protocol):
+    """What a driver needs of a link."""
+
+    def sleep(self, seconds: float) -> None: ...
+
+    def set_lines(self, dtr: bool, rts: bool) -> None: ...
+
+    def set_break(self, on: bool) -> None: ...
+
+    def reopen(self, baud: int | None) -> None: ...
 
 
 class Driver:
     """Knows where the pins are, so that each step changes only what it names."""
 
-    def __init__(self, link: Link, hookup: Hookup) -> None:
+    def __init__(self, link: Movable, hookup: Hookup) -> None:
         self._link = link
         self._hookup = hookup
         self._reset = False
         self._boot = False
         self._lines = hookup.idle_lines
 
-    def run(self, sequence: Sequence) -> None:
-        """Raises LinesMissing where the port has no such lines, LinkLost where it went away."""
+    def run(self, sequence: Sequence, through_break: bool = False) -> None:
+        """Raises LinesMissing where the port has no such lines, LinkLost where it went away. `through_break` holds TX
+        low meanwhile and a little longer."""
+        if through_break:
+            self._link.set_break(True)
+            try:
+                self.run(sequence)
+                self._link.sleep(_BREAK_AFTER_S)
+            finally:
+                self._link.set_break(False)
+            return
         for step in sequence.steps:
             if isinstance(step, Wait):
                 self._link.sleep(step.seconds)
+            elif isinstance(step, Touch):
+                self._link.reopen(step.baud)
             else:
                 self._move(dict(step.pins))
 

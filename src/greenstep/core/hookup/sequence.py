@@ -1,10 +1,10 @@
 """The little language of sequences: `boot on; reset on; wait 100 ms; reset off; wait 50 ms; boot off`.
 
-A statement is a pin with `on` or `off`, or a wait. Pins are roles (`boot on` = the pin is where it selects
-the bootloader, `reset on` = the chip is held in reset) or lines (`dtr on` = asserted, 0 V on a TTL adapter;
-`break on` = TX held at space). Statements are separated by `;`; a `,` between two moves makes them happen
-at once.
-"""
+A statement is a pin with `on` or `off`, or a wait. Pins are roles (`boot on` = the pin is where it selects the
+bootloader, `reset on` = the chip is held in reset) or lines (`dtr on` = asserted, 0 V on a TTL adapter; `break on`
+= TX held at space); `touch 1200` closes the port at that rate, which a board that is its own USB device takes for a
+request to come back as its bootloader, and opens it again. Statements are separated by `;`; a `,` between two moves
+makes them happen at once."""
 
 from __future__ import annotations
 
@@ -37,10 +37,25 @@ class Wait:
 
 
 @dataclass(frozen=True)
-class Sequence:
-    """Moves and waits in order."""
+class Touch:
+    """Close the port at a rate with both lines released, and open what comes back."""
 
-    steps: tuple[Move | Wait, ...]
+    baud: int
+
+    def __str__(self) -> str:
+        return f"touch {self.baud}"
+
+
+@dataclass(frozen=True)
+class Sequence:
+    """Moves, waits and touches in order."""
+
+    steps: tuple[Move | Wait | Touch, ...]
+
+    @property
+    def touches(self) -> bool:
+        """Whether the port goes away and comes back."""
+        return any(isinstance(step, Touch) for step in self.steps)
 
     def __str__(self) -> str:
         return "; ".join(str(step) for step in self.steps)
@@ -61,7 +76,7 @@ class SequenceError(ValueError):
 
 def parse_sequence(text: str) -> Sequence:
     """Raises SequenceError, which names the column, what was found and what was expected."""
-    steps: list[Move | Wait] = []
+    steps: list[Move | Wait | Touch] = []
     for match in re.finditer(r"[^;]+", text):
         statement = match[0]
         if not statement.strip():
@@ -70,6 +85,8 @@ def parse_sequence(text: str) -> Sequence:
         words = _words(statement, column)
         if words[0][0] == "wait":
             steps.append(_wait(text, words))
+        elif words[0][0] == "touch":
+            steps.append(_touch(text, words))
         else:
             steps.append(_move(text, statement, column))
     if not steps:
@@ -79,6 +96,13 @@ def parse_sequence(text: str) -> Sequence:
 
 def _words(statement: str, column: int) -> list[tuple[str, int]]:
     return [(match[0].lower(), column + match.start()) for match in re.finditer(r"\S+", statement)]
+
+
+def _touch(text: str, words: list[tuple[str, int]]) -> Touch:
+    if len(words) != 2 or not words[1][0].isdigit() or not 50 <= int(words[1][0]) <= 12_000_000:
+        found = f"'{words[1][0]}'" if len(words) > 1 else "nothing"
+        raise SequenceError(text, words[-1][1], f"{found} after 'touch'", "a rate, such as 1200")
+    return Touch(int(words[1][0]))
 
 
 def _wait(text: str, words: list[tuple[str, int]]) -> Wait:
@@ -102,8 +126,8 @@ def _move(text: str, statement: str, column: int) -> Move:
             raise SequenceError(text, column + part.start(), "nothing", "a pin with on or off")
         name, at = words[0]
         if name not in PINS:
-            near = difflib.get_close_matches(name, [*PINS, "wait"], n=1, cutoff=0.5)
-            hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break or wait"
+            near = difflib.get_close_matches(name, [*PINS, "wait", "touch"], n=1, cutoff=0.5)
+            hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break, wait or touch"
             raise SequenceError(text, at, f"'{name}'", hint)
         pin: Pin = name
         if len(words) != 2 or words[1][0] not in ("on", "off"):

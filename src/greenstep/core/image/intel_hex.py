@@ -18,13 +18,21 @@ import numpy.typing as npt
 
 from ..quantities import show_address
 from .faults import ImageFault
-from .model import Image, Span, merge
+from .model import Image, Span, add_span, merge
+from .text_lines import (
+    BLANKS,
+    CUT,
+    bad_digits,
+    behind_the_end,
+    clash_fault,
+    line_chunks,
+    quoted,
+    wrong_checksum,
+    wrong_length,
+)
 
 DATA, END, SEGMENT, START_SEGMENT, LINEAR, START_LINEAR = range(6)
-_CHUNK_BYTES = 1 << 19
 _LENGTHS = {END: 0, SEGMENT: 2, START_SEGMENT: 4, LINEAR: 2, START_LINEAR: 4}
-_BLANKS = b" \t\r\n\x0b\x0c\x1a\x00"  # a DOS end-of-file mark and padding NULs count as nothing
-_CUT = "the file may be cut short: copy or build it again"
 
 
 @dataclass(frozen=True)
@@ -44,25 +52,10 @@ def read_intel_hex(stream: BinaryIO, name: str) -> Image:
     lines named), and for a file without data.
     """
     reader = _Reader(name)
-    for chunk in _chunks(stream):
+    for chunk in line_chunks(stream):
         if not reader.take_plain(chunk):
             reader.take_lines(chunk)
     return reader.finish(stream)
-
-
-def _chunks(stream: BinaryIO) -> Iterator[bytes]:
-    """The file in pieces that end with a line."""
-    rest = b""
-    while block := stream.read(_CHUNK_BYTES):
-        block = rest + block
-        cut = block.rfind(b"\n") + 1
-        if cut == 0:  # no LF in sight: a file of CR alone, or one enormous line
-            cut = block.rfind(b"\r", 0, len(block) - 1) + 1
-        rest = block[cut:]
-        if cut:
-            yield block[:cut]
-    if rest:
-        yield rest
 
 
 def _digits_only(
@@ -195,7 +188,7 @@ class _Reader:
                 yield record
 
     def _parse(self, line: bytes, number: int) -> Record | None:
-        text = line.strip(_BLANKS)
+        text = line.strip(BLANKS)
         if not text:
             return None
         if self.records == 0:  # text before the first colon is no part of the file
@@ -206,45 +199,25 @@ class _Reader:
         if self.end_line is not None:
             if not text.startswith(b":"):
                 return None
-            raise ImageFault(
-                self.name,
-                number,
-                f"a record after the end record of line {self.end_line}",
-                "nothing behind the end record",
-                "if two files were glued together, give both files instead",
-            )
+            raise behind_the_end(self.name, number, self.end_line)
         if not text.startswith(b":"):
-            raise ImageFault(self.name, number, f"{_quote(text)} at the start of the line", "a colon ':'")
+            raise ImageFault(self.name, number, f"{quoted(text)} at the start of the line", "a colon ':'")
         return self._parse_record(text[1:], number)
 
     def _parse_record(self, digits: bytes, number: int) -> Record:
         try:
             raw = binascii.unhexlify(digits)
         except binascii.Error:
-            raise self._bad_digits(digits, number) from None
+            raise bad_digits(self.name, number, digits, 2) from None
         if len(raw) < 5:
             raise ImageFault(
-                self.name, number, f"only {len(digits)} hex digits", "at least 10 (an empty record)", _CUT
+                self.name, number, f"only {len(digits)} hex digits", "at least 10 (an empty record)", CUT
             )
         held = len(raw) - 5
         if raw[0] != held:
-            more = "is cut short or lost characters" if held < raw[0] else "has characters too many"
-            raise ImageFault(
-                self.name,
-                number,
-                f"{held} data bytes: the line {more}",
-                f"{raw[0]}, as the record's count {raw[0]:02X} says",
-                _CUT,
-            )
+            raise wrong_length(self.name, number, held, raw[0], "data bytes")
         if sum(raw) & 0xFF:
-            wanted = -sum(raw[:-1]) & 0xFF
-            raise ImageFault(
-                self.name,
-                number,
-                f"checksum {raw[-1]:02X}",
-                f"{wanted:02X} from the line's bytes",
-                "the file is damaged: build or copy it again",
-            )
+            raise wrong_checksum(self.name, number, raw[-1], -sum(raw[:-1]) & 0xFF)
         record_type = raw[3]
         if record_type > START_LINEAR:
             raise ImageFault(self.name, number, f"record type {record_type:02X}", "a type from 00 to 05")
@@ -256,12 +229,6 @@ class _Reader:
                 f"{_LENGTHS[record_type]}",
             )
         return Record(record_type, raw[1] << 8 | raw[2], raw[4:-1], number)
-
-    def _bad_digits(self, digits: bytes, number: int) -> ImageFault:
-        for column, byte in enumerate(digits, 2):
-            if byte not in b"0123456789abcdefABCDEF":
-                return ImageFault(self.name, number, f"{_quote(bytes([byte]))} in column {column}", "a hex digit")
-        return ImageFault(self.name, number, f"{len(digits)} hex digits, an odd number", "two digits a byte", _CUT)
 
     # --- records of any type, in the order of the file
 
@@ -291,12 +258,7 @@ class _Reader:
         self._add(address, record.data, record.line)
 
     def _add(self, address: int, data: bytes, line: int) -> None:
-        if self.spans and self.spans[-1].end == address:
-            last = self.spans[-1]
-            assert isinstance(last.data, bytearray)
-            last.data += data
-        elif data:
-            self.spans.append(Span(address, bytearray(data), line, self.name))
+        add_span(self.spans, address, data, line, self.name)
 
     def finish(self, stream: BinaryIO) -> Image:
         if not self.records:
@@ -316,23 +278,31 @@ class _Reader:
         """Read the file again, line by line, to name both lines that give `address` a different byte."""
         stream.seek(0)
         again = _Reader(self.name)
-        seen: tuple[int, int] | None = None
-        for chunk in _chunks(stream):
+        seen: tuple[Record, int] | None = None
+        for chunk in line_chunks(stream):
             for record in again._records(chunk):
                 value = again._pop_byte(address)
                 if value is None:
                     continue
                 if seen is not None and seen[1] != value:
-                    return ImageFault(
-                        self.name,
-                        record.line,
-                        f"byte {value:02X} at {show_address(address)}, where line {seen[0]} has {seen[1]:02X}",
-                        "records that agree where they overlap",
-                        "the file was joined from two builds: build it again",
-                        key="image-overlap",
-                    )
-                seen = seen or (record.line, value)
+                    return self._disagreement(address, (record, value), seen)
+                seen = seen or (record, value)
         raise AssertionError("the file changed while it was read")
+
+    def _disagreement(self, address: int, later: tuple[Record, int], earlier: tuple[Record, int]) -> ImageFault:
+        """Where each record goes on half its length behind the last one, addresses count words of two bytes."""
+        one, other = earlier[0], later[0]
+        if other.line == one.line + 1 and 2 * (other.address - one.address) == len(one.data):
+            return ImageFault(
+                self.name,
+                other.line,
+                f"{len(one.data)} bytes at {one.address:04X}, and the next at {other.address:04X}: "
+                "its addresses count words",
+                "addresses that count bytes",
+                "have the compiler's tools make Intel HEX with byte addresses",
+                key="word-addresses",
+            )
+        return clash_fault(self.name, address, (other.line, later[1]), (one.line, earlier[1]))
 
     def _pop_byte(self, address: int) -> int | None:
         """The byte that the record just taken gives to `address`; forgets that record's data."""
@@ -341,11 +311,6 @@ class _Reader:
             if span.address <= address < span.end:
                 return span.data[address - span.address]
         return None
-
-
-def _quote(text: bytes) -> str:
-    shown = text[:12].decode("ascii", "backslashreplace")
-    return f"'{shown}…'" if len(text) > 12 else f"'{shown}'"
 
 
 def write_intel_hex(

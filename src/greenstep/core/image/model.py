@@ -27,12 +27,26 @@ class Piece:
 
 
 @dataclass(frozen=True)
+class Section:
+    """A stretch that the file has a name for."""
+
+    name: str
+    address: int
+    size: int
+
+    @property
+    def end(self) -> int:
+        return self.address + self.size
+
+
+@dataclass(frozen=True)
 class Image:
     """Bytes at addresses.
 
     `pieces` are sorted by address and never touch or overlap. `start` is the entry address that the file
     names, if any. `format` is what the content was recognised as; `notes` is what a careful person would
-    be told of the file although it could be read.
+    be told of the file although it could be read. `header` is the text at the start of an S-record file;
+    `sections` and `machine` (avr, arm, …) are what an ELF file says besides.
     """
 
     name: str
@@ -40,6 +54,9 @@ class Image:
     start: int | None = None
     format: str = "raw"
     notes: tuple[str, ...] = ()
+    header: str = ""
+    sections: tuple[Section, ...] = ()
+    machine: str = ""
 
     @property
     def size_bytes(self) -> int:
@@ -108,6 +125,16 @@ class Span:
     @property
     def end(self) -> int:
         return self.address + len(self.data)
+
+
+def add_span(spans: list[Span], address: int, data: Bytes, line: int, source: str) -> None:
+    """Lengthen the last span where the data go on from it, else begin another; its data is a bytearray."""
+    if spans and spans[-1].end == address:
+        last = spans[-1]
+        assert isinstance(last.data, bytearray)
+        last.data += data
+    elif data:
+        spans.append(Span(address, bytearray(data), line, source))
 
 
 Clash = Callable[[int, Span, Span], Exception]
@@ -180,4 +207,6 @@ def join(name: str, images: Sequence[Image]) -> Image:
         start=starts[0] if starts else None,
         format=" + ".join(dict.fromkeys(image.format for image in images)),
         notes=tuple(note for image in images for note in image.notes),
+        sections=tuple(section for image in images for section in image.sections),
+        machine=next((image.machine for image in images if image.machine), ""),
     )

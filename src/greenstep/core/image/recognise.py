@@ -13,7 +13,7 @@ HEAD_BYTES = 64 * 1024
 _HEX_RECORD = re.compile(rb"(?m):[0-9A-Fa-f]{8}")
 _HEX_LIKE = re.compile(rb"(?m)^[ \t]*:[0-9A-Fa-f]{2}")
 _S_RECORD = re.compile(rb"(?m)^S[0-9][0-9A-Fa-f]{6}")
-_TI_TXT = re.compile(rb"^\s*@[0-9A-Fa-f]{1,8}\s+([0-9A-Fa-f]{2}\s+)*[0-9A-Fa-f]{2}\b")
+_TI_TXT = re.compile(rb"\s*@[0-9A-Fa-f]{1,8}[ \t]*[\r\n]+[0-9A-Fa-f]{2}\b|\s*@[0-9A-Fa-f]{4,8}[ \t]*[\r\n]")
 
 
 def recognise(head: bytes) -> Format:

@@ -1,0 +1,134 @@
+"""Image files of every format, damaged by a seed: each is read and held against a chip, or refused with a message.
+
+`python -m benchmarks.damaged_files [FILES [FIRST_SEED]]`
+"""
+
+from __future__ import annotations
+
+import io
+import random
+import sys
+import time
+from collections import Counter
+from collections.abc import Callable
+from typing import BinaryIO
+
+from greenstep.bench.samples import stm32_image
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.fit import hold_against
+from greenstep.core.image import (
+    Image,
+    ImageFault,
+    Piece,
+    read_elf,
+    read_intel_hex,
+    read_raw,
+    read_s_record,
+    read_ti_txt,
+    recognise,
+    write_intel_hex,
+    write_s_record,
+    write_ti_txt,
+)
+from greenstep.core.image.content import look_into
+from tests.elf_files import elf_file
+
+LONGEST_S = 2.0
+PARTS = [Catalogue.load().find(name).first for name in ("atmega328p", "stm32f072rb", "lpc1114", "pic18f46k22", "esp8266")]
+"""What each file that can be read is held against."""
+_READERS: dict[str, Callable[[BinaryIO, str], Image]] = {
+    "Intel HEX": read_intel_hex,
+    "S-record": read_s_record,
+    "TI-TXT": read_ti_txt,
+    "ELF": read_elf,
+}
+_TEXT = b"0123456789ABCDEFabcdefqS:@ \r\n\x00\xff"
+
+
+def samples() -> list[tuple[str, bytes]]:
+    """A right file of each format."""
+    program = stm32_image("brood probe 1.7 ready", 700)
+    image = Image("probe", (*program.pieces, Piece(0x08001000, b"bees" * 30)), 0x08000101)
+    sections = [(".isr_vector", 0, 0, 64), (".text", 0, 64, 400), (".data", 1, 0, 20)]
+    segments = [(piece.address, piece.data) for piece in image.pieces]
+    return [
+        ("Intel HEX", "".join(write_intel_hex(image)).encode()),
+        ("S-record", "".join(write_s_record(image)).encode()),
+        ("TI-TXT", "".join(write_ti_txt(image)).encode()),
+        ("ELF", elf_file(segments, entry=0x08000101, sections=sections)),
+    ]
+
+
+def damaged(content: bytes, source: random.Random) -> bytes:
+    """One to eight changes: bytes flipped, set, cut out, put in, doubled, or the end lost."""
+    work = bytearray(content)
+    for _ in range(source.randint(1, 8)):
+        if not work:
+            break
+        at = source.randrange(len(work)) if source.random() < 0.7 else source.randrange(min(len(work), 120))
+        size = source.choice((1, 1, 2, 4, 16, 200))
+        kind = source.randrange(6)
+        if kind == 0:
+            work[at] ^= 1 << source.randrange(8)
+        elif kind == 1:
+            work[at : at + size] = bytes(source.choice((_TEXT[source.randrange(len(_TEXT))], 0xFF, 0)) for _ in range(size))
+        elif kind == 2:
+            del work[at : at + size]
+        elif kind == 3:
+            work[at:at] = source.randbytes(size)
+        elif kind == 4:
+            work[at:at] = work[at : at + size]
+        else:
+            del work[source.randrange(len(work)) :]
+    return bytes(work)
+
+
+def try_one(file: tuple[str, bytes], seed: float) -> tuple[str, str]:
+    """('read' or 'refused' or what went wrong, and its words). A quarter is read as what it was, the others as what
+    they are recognised as."""
+    source = random.Random(seed)
+    kind, content = file[0], damaged(file[1], source)
+    if source.random() < 0.75:
+        kind = recognise(content[:65536])
+    began = time.perf_counter()
+    try:
+        reader = _READERS.get(kind)
+        image = reader(io.BytesIO(content), "bees") if reader else read_raw(content, "bees", 0)
+        look_into(image)
+        part = source.choice(PARTS)
+        hold_against(part, find_dialect(part.dialect), {"flash": image})
+        ended, words = "read", ""
+    except ImageFault as fault:
+        ended, words = "refused", fault.finding.cause
+        if not words or not fault.finding.attempts:
+            ended = "WRONG: no message"
+    except Exception as error:  # noqa: BLE001  (a traceback is what is looked for)
+        ended, words = "WRONG: traceback", f"{type(error).__name__}: {error}"
+    if time.perf_counter() - began > LONGEST_S:
+        ended, words = "WRONG: hang", f"{time.perf_counter() - began:.1f} s"
+    return ended, f"{file[0]} {words}"
+
+
+def main() -> int:
+    number = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
+    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    files = samples()
+    results: Counter[tuple[str, str]] = Counter()
+    wrong = []
+    for seed in range(first, first + number):
+        file = files[seed % len(files)]
+        ended, words = try_one(file, seed)
+        results[file[0], ended] += 1
+        if ended.startswith("WRONG"):
+            wrong.append((seed, ended, words))
+    for (kind, ended), times in sorted(results.items()):
+        print(f"{kind:<10} {ended:<20} {times:6,}")
+    for row in wrong[:20]:
+        print(row)
+    print(f"{number:,} damaged files, {len(wrong)} neither read nor refused")
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,73 @@
+"""The supply cut at every 1 % of an upload, for every dialect: does the next upload end green, with the right flash?
+
+`python -m benchmarks.power_cuts [STEP_PERCENT [DIALECT …]]`
+"""
+
+from __future__ import annotations
+
+import sys
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+
+BOARDS = {
+    "stm32-rom": "stm32f072",
+    "avr-v1": "atmega328p",
+    "avr-v2": "atmega2560",
+    "avr-109": "atmega32u4",
+    "esp-rom": "esp32",
+    "lpc-isp": "lpc1769",
+    "pic-an851": "pic18f4620",
+    "pic-an1310": "pic18f46k22",
+    "xmodem": "smoke-fan",
+}
+_BYTES = 2300
+_CLEAN: dict[str, int] = {}
+
+
+def cut_at(board: str, percent: int) -> tuple[str, Trial, Trial]:
+    """(how it ended, the upload that was cut, the next one). The new program comes over an older one; when the chip
+    has received so many characters its supply goes and comes back, and what it holds then is what the next upload
+    meets."""
+    old, new = sample_for(board, _BYTES, seed=5), sample_for(board, _BYTES, seed=6)
+    if board not in _CLEAN:
+        _CLEAN[board] = run(board, {"flash": new}).line.to_chip_count
+    place = max(1, _CLEAN[board] * percent // 100)
+    first, broken = prepare(board, {"flash": new}, faults=(f"restart-after={place}",))
+    seeded = run(board, {"flash": old})
+    broken.line.chip.flash[:] = seeded.line.chip.flash
+    broken.events.extend(first.run())
+    second, after = prepare(board, {"flash": new})
+    after.line.chip.flash[:] = broken.line.chip.flash
+    after.events.extend(second.run())
+    if after.end.exit_code:
+        return f"WRONG: the next one ended with {after.end.exit_code}", broken, after
+    if not after.holds(new):
+        return "WRONG: green, flash wrong", broken, after
+    how = "went on to green" if broken.end.exit_code == 0 else "ended with a finding"
+    return f"cut one {how}, next one green", broken, after
+
+
+def outcome(dialect: str, percent: int) -> tuple[str, int, str]:
+    """For a pool of processes."""
+    return dialect, percent, cut_at(BOARDS[dialect], percent)[0]
+
+
+def main() -> int:
+    step = int(sys.argv[1]) if len(sys.argv) > 1 else 1
+    dialects = sys.argv[2:] or list(BOARDS)
+    wanted = [(dialect, percent) for dialect in dialects for percent in range(step, 100, step)]
+    with ProcessPoolExecutor() as pool:
+        results = list(pool.map(outcome, *zip(*wanted, strict=True), chunksize=11))
+    for (dialect, how), number in sorted(Counter((dialect, how) for dialect, _, how in results).items()):
+        print(f"{dialect:<10} {how:<45} {number:4}")
+    wrong = [result for result in results if result[2].startswith("WRONG")]
+    for result in wrong[:20]:
+        print(result)
+    print(f"{len(results):,} cuts, {len(wrong)} after which the next upload was not green with the right flash")
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,192 @@
+"""Simulated AVR boards with an AVR109 bootloader, their own USB device, from Atmel AVR109 and the parts' data sheets.
+
+Stricter than silicon: a page that is written without an erase before it, off its boundary or into the bootloader is
+not written and noted; so is a command outside programming mode."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from greenstep.core.link import LineSettings
+
+from . import application
+from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .faults import Faults
+
+Steps = Generator[Take | Spend, int, None]
+
+
+@dataclass(frozen=True)
+class Avr109Kind:
+    """What tells one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a touch at 1200
+    baud and is away from the USB meanwhile; else every reset enters."""
+
+    title: str
+    signature: bytes
+    flash_bytes: int
+    page: int
+    eeprom_bytes: int
+    loader_bytes: int
+    usb: bool = True
+    listens_s: float = 8.0
+    buffer: int = 128
+
+
+KINDS = {
+    "atmega32u4": Avr109Kind(
+        "ATmega32U4 on USB, entered by a touch at 1200 baud", b"\x1e\x95\x87", 32768, 128, 1024, 4096
+    ),
+    "at90usb1286": Avr109Kind(
+        "AT90USB1286 on a UART, AVR109", b"\x1e\x97\x82", 131072, 256, 4096, 4096, False, 2.0, 256
+    ),
+}
+_PAGE_S, _EEPROM_BYTE_S = 0.0045, 0.0036
+
+
+class SimulatedAvr109(SimulatedChip):
+    """One board. `flash` and `eeprom` are its content."""
+
+    def __init__(self, kind: Avr109Kind, faults: Faults | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
+        self.console = LineSettings(57600)
+        self.settings = self.console
+        self.running = False
+        self._words = 0
+        self._programming = False
+        self._left = False
+
+    def boot(self, boot_selected: bool) -> Program:
+        enters = not self.kind.usb and not self.faults.no_boot
+        return self._loader() if enters else self._application()
+
+    def brown_out(self, at_s: float) -> None:
+        """Only an external reset, or the touch, makes the loader listen."""
+        self.run_from(at_s, self._application())
+
+    def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
+        """The touch: the port is closed at 1200 baud with DTR released."""
+        if not self.kind.usb or baud != 1200 or dtr or not self.running or self.faults.no_boot:
+            return False
+        self.run_from(at_s, self._loader())
+        return True
+
+    def _application(self) -> Program:
+        self.running = True
+        if bytes(self.flash[:2]) == b"\xff\xff":
+            return application.idle(1e9)
+        return self._started()
+
+    def _started(self) -> Program:
+        yield Spend(1.0 if self.leaving else 0.0)  # until it is on the USB again nobody hears it
+        self.restart(application.run(self, bytes(self.flash), self.console, self.faults))
+
+    def _loader(self) -> Program:
+        self.running = self._programming = self._left = False
+        self.settings = self.console
+        yield Spend(0.5 if self.kind.usb else 0.004)
+        while not self._left:
+            letter = yield Take(self.kind.listens_s)
+            if letter == TIMED_OUT:
+                break
+            yield from self._command(letter)
+        self.leaving = self.kind.usb and self._left
+        self.restart(self._application())
+
+    def _next(self) -> Generator[Take | Spend, int, int]:
+        return max(0, (yield Take(None)))
+
+    def _word(self) -> Generator[Take | Spend, int, int]:
+        high = yield from self._next()
+        return high << 8 | (yield from self._next())
+
+    def _command(self, letter: int) -> Steps:
+        answers = {
+            ord("S"): b"LOADER9", ord("V"): b"10", ord("v"): b"10", ord("p"): b"S", ord("a"): b"Y",
+            ord("s"): self.kind.signature[::-1], ord("b"): b"Y" + self.kind.buffer.to_bytes(2, "big"),
+            ord("t"): b"\x44\x00",
+        }  # fmt: skip
+        if letter in answers:
+            self.send(answers[letter])
+        elif letter == ord("P"):
+            self._programming = True
+            self.send(b"\r")
+        elif letter == ord("L"):
+            self._programming = False
+            self.send(b"\r")
+        elif letter == ord("E"):
+            self.send(b"\r")
+            yield Spend(self.settings.seconds(2))
+            self._left = True
+        elif letter == ord("T"):
+            yield from self._next()
+            self.send(b"\r")
+        elif letter == ord("A"):
+            self._words = yield from self._word()
+            self.send(b"\r")
+        elif letter == ord("H"):
+            high = yield from self._next()
+            self._words = high << 16 | (yield from self._word())
+            self.send(b"\r")
+        elif letter == ord("e"):
+            yield from self._erase()
+        elif letter == ord("B"):
+            yield from self._write()
+        elif letter == ord("g"):
+            yield from self._read()
+        elif letter != 0x1B:
+            self.send(b"?")
+
+    def _erase(self) -> Steps:
+        if not self._programming:
+            self.violation("erase outside programming mode")
+            self.send(b"?")
+            return
+        free = self.kind.flash_bytes - self.kind.loader_bytes
+        yield Spend(free / self.kind.page * _PAGE_S * self.faults.slow_erase)
+        self.flash[:free] = b"\xff" * free
+        self.send(b"\r")
+
+    def _write(self) -> Steps:
+        size = yield from self._word()
+        memory = yield from self._next()
+        values = []
+        for _ in range(min(size, 4096)):
+            values.append((yield from self._next()))
+        data = bytes(values)
+        if not self._programming or size > self.kind.buffer:
+            self.violation(f"block of {size} bytes")
+            self.send(b"?")
+        elif memory == ord("E"):
+            yield Spend(size * _EEPROM_BYTE_S)
+            self.eeprom[self._words : self._words + size] = data
+            self._words += size
+            self.send(b"\r")
+        else:
+            yield from self._burn(2 * self._words, data)
+
+    def _burn(self, start: int, data: bytes) -> Steps:
+        end = start + len(data)
+        if start % self.kind.page or end > self.kind.flash_bytes - self.kind.loader_bytes:
+            self.violation(f"page of {len(data)} bytes at {start:05X}")
+            self.send(b"?")
+            return
+        yield Spend(_PAGE_S)
+        self.put(start, data)
+        self._words += len(data) // 2
+        self.send(b"\r")
+
+    def _read(self) -> Steps:
+        size = yield from self._word()
+        memory = yield from self._next()
+        content, start = (self.eeprom, self._words) if memory == ord("E") else (self.flash, 2 * self._words)
+        if start + size > len(content):
+            self.violation(f"read of {size} bytes at {start:05X}")
+            self.send(b"?")
+            return
+        self._words += size if memory == ord("E") else size // 2
+        self.send(bytes(content[start : start + size]))

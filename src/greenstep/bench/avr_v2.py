@@ -1,0 +1,191 @@
+"""Simulated boards with a large resident bootloader, from Atmel AVR068 and the parts' data sheets.
+
+Stricter than silicon: a message with a wrong checksum is answered so and not acted on; a page that is not the
+part's page, crosses one or lies in the bootloader fails and is noted; what comes while a page is programmed is lost
+and noted."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+from functools import reduce
+from operator import xor
+
+from greenstep.core.link import LineSettings
+
+from . import application
+from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .faults import Faults
+
+Steps = Generator[Take | Spend, int, None]
+
+
+@dataclass(frozen=True)
+class AvrV2Kind:
+    """What tells one board from another. Sizes in bytes, times in seconds."""
+
+    title: str
+    signature: bytes
+    flash_bytes: int
+    page: int
+    eeprom_bytes: int
+    loader_bytes: int
+    baud: int
+    listens_s: float = 1.2
+    name: bytes = b"LOADER_2"
+    counts_past_64k: bool = True
+
+
+KINDS = {
+    "atmega2560": AvrV2Kind("ATmega2560, 256 KiB, 115200 baud", b"\x1e\x98\x01", 262144, 256, 4096, 8192, 115200),
+    "atmega1280": AvrV2Kind(
+        "ATmega1280, 128 KiB, 57600 baud", b"\x1e\x97\x03", 131072, 256, 4096, 4096, 57600, counts_past_64k=False
+    ),
+}
+_PAGE_S = 0.009
+_EEPROM_BYTE_S = 0.0036
+
+
+class _Silent(Exception):
+    """A message that did not come to its end."""
+
+
+class SimulatedAvrV2(SimulatedChip):
+    """One board. `flash` and `eeprom` are its content."""
+
+    def __init__(self, kind: AvrV2Kind, faults: Faults | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
+        self.console = LineSettings(kind.baud)
+        self.settings = self.console
+        self.running = False
+        self._words = 0
+        self._programming = False
+        self._left = False
+
+    def boot(self, boot_selected: bool) -> Program:
+        """There is no boot pin: every reset runs the bootloader, which gives up after a while."""
+        return self._application() if self.faults.no_boot else self._loader()
+
+    def brown_out(self, at_s: float) -> None:
+        """Only an external reset makes the loader listen."""
+        self.run_from(at_s, self._application())
+
+    def _application(self) -> Program:
+        self.running = True
+        if bytes(self.flash[:2]) == b"\xff\xff":
+            return application.idle(1e9)
+        return application.run(self, bytes(self.flash), self.console, self.faults)
+
+    def _loader(self) -> Program:
+        self.running = self._programming = self._left = False
+        self.settings = LineSettings(self.kind.baud)
+        yield Spend(0.004)
+        while not self._left:
+            value = yield Take(self.kind.listens_s)
+            if value == TIMED_OUT:
+                break
+            if value != 0x1B:
+                continue
+            try:
+                yield from self._message()
+            except _Silent:
+                continue
+        self.restart(self._application())
+
+    def _next(self) -> Generator[Take | Spend, int, int]:
+        value = yield Take(0.2)
+        if value == TIMED_OUT:
+            raise _Silent
+        return max(value, 0)
+
+    def _message(self) -> Steps:
+        head = []
+        for _ in range(4):
+            head.append((yield from self._next()))
+        number, size = head[0], head[1] << 8 | head[2]
+        if head[3] != 0x0E or not 0 < size <= 275:
+            raise _Silent
+        body = []
+        for _ in range(size + 1):
+            body.append((yield from self._next()))
+        data = bytes(body[:-1])
+        if reduce(xor, bytes([0x1B, *head, *body])):
+            self._answer(number, b"\xb0\xc1")
+            return
+        yield from self._command(number, data)
+
+    def _answer(self, number: int, body: bytes) -> None:
+        message = bytes([0x1B, number, len(body) >> 8, len(body) & 0xFF, 0x0E]) + body
+        self.send(message + bytes([reduce(xor, message)]))
+
+    def _command(self, number: int, body: bytes) -> Steps:
+        command, status, data = body[0], 0x00, b""
+        lengths = {0x01: 1, 0x03: 2, 0x06: 5, 0x10: 12, 0x11: 3, 0x12: 7, 0x14: 4, 0x16: 4, 0x1B: 6}
+        if command not in (*lengths, 0x13, 0x15):
+            status = 0xC9
+        elif command in lengths and len(body) != lengths[command]:
+            self.violation(f"command {command:02X} of {len(body)} bytes")
+            status = 0xC0
+        elif command == 0x01:
+            data = bytes([8]) + self.kind.name
+        elif command == 0x03:
+            data = bytes([{0x90: 15, 0x91: 2, 0x92: 10}.get(body[1], 0)])
+        elif command == 0x06:
+            self._words = int.from_bytes(body[1:5], "big") & 0x7FFFFFFF
+            if self.kind.flash_bytes > 131072 and not body[1] & 0x80 and self._words > 0xFFFF:
+                self.violation("an address past 64 K words without bit 31")
+                status = 0xC0
+        elif command == 0x10:
+            self._programming = True
+        elif command == 0x11:
+            self._left = True
+        elif command == 0x1B:
+            data = bytes([self.kind.signature[body[4] % 3], 0])
+        elif command in (0x13, 0x15):
+            status = yield from self._burn(command, body)
+        elif command in (0x14, 0x16):
+            status, data = self._read(command, int.from_bytes(body[1:3], "big"))
+        self._answer(number, bytes([command, status]) + (data if status == 0 else b""))
+
+    def _burn(self, command: int, body: bytes) -> Generator[Take | Spend, int, int]:
+        size, data = int.from_bytes(body[1:3], "big"), body[10:]
+        if size != len(data) or not self._programming:
+            self.violation(f"{len(data)} bytes programmed, {size} announced")
+            return 0xC0
+        if command == 0x15:
+            if self._words + size > self.kind.eeprom_bytes:
+                self.violation(f"EEPROM write of {size} bytes at {self._words:04X}")
+                return 0xC0
+            yield Spend(size * _EEPROM_BYTE_S)
+            self.eeprom[self._words : self._words + size] = data
+            self._words += size
+            return 0
+        start = 2 * self._words
+        free = self.kind.flash_bytes - self.kind.loader_bytes
+        if size != self.kind.page or start % self.kind.page or start + size > free:
+            self.violation(f"page of {size} bytes at {start:05X}")
+            return 0xC0
+        yield Spend(_PAGE_S)
+        self.put(start, data, onto_blank=False)
+        self._count_on(size // 2)
+        return 0
+
+    def _count_on(self, words: int) -> None:
+        self._words += words
+        if not self.kind.counts_past_64k:
+            self._words &= 0xFFFF
+
+    def _read(self, command: int, size: int) -> tuple[int, bytes]:
+        memory, start = (self.flash, 2 * self._words) if command == 0x14 else (self.eeprom, self._words)
+        if size > 256 or start + size > len(memory):
+            self.violation(f"read of {size} bytes at {start:05X}")
+            return 0xC0, b""
+        if command == 0x14:
+            self._count_on(size // 2)
+        else:
+            self._words += size
+        return 0, bytes(memory[start : start + size]) + b"\x00"

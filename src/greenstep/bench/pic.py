@@ -1,0 +1,304 @@
+"""Simulated PIC18 boards with a resident bootloader, from Microchip AN851 and AN1310 and the parts' data sheets.
+
+Stricter than silicon: a frame with a wrong checksum is met with silence; a write to room that is not blank, off its
+unit or into the loader, and an erase of the loader, are not done and noted.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from greenstep.core.link import LineSettings
+
+from . import application
+from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .faults import Faults
+
+Steps = Generator[Take | Spend, int, None]
+_STX, _ETX, _DLE = 0x0F, 0x04, 0x05
+_WRITE_S, _ERASE_S, _EEPROM_S = 0.002, 0.002, 0.004
+
+
+@dataclass(frozen=True)
+class PicKind:
+    """What tells one board from another. Sizes in bytes."""
+
+    title: str
+    flash_bytes: int
+    write_unit: int
+    erase_unit: int
+    eeprom_bytes: int
+    loader: tuple[int, int]
+    """The loader's room, from and to before."""
+    echoes_start: bool = True
+    rows_of: int = 8
+
+
+AN851_KINDS = {
+    "pic18f4520": PicKind("PIC18F4520, AN851 at the bottom", 32768, 32, 64, 256, (0, 0x200)),
+    "pic18f4620": PicKind("PIC18F4620, AN851 at the bottom", 65536, 64, 64, 1024, (0, 0x200), rows_of=64),
+}
+AN1310_KINDS = {
+    "pic18f46k22": PicKind("PIC18F46K22, AN1310 at the end", 65536, 64, 64, 1024, (65536 - 1024, 65536)),
+    "pic18f67j50": PicKind(
+        "PIC18F67J50, AN1310 at the end", 131072, 64, 1024, 0, (131072 - 1024, 131072), echoes_start=False
+    ),
+}
+
+
+class SimulatedPic(SimulatedChip):
+    """One board. `flash` and `eeprom` are its content."""
+
+    def __init__(self, kind: PicKind, faults: Faults | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
+        self.console = LineSettings(115200)
+        self.settings = self.console
+        self.running = False
+        self._measuring = False
+        self._leaves = False
+        self.starts = 0
+
+    @abstractmethod
+    def stays(self) -> bool:
+        """Whether the loader stays after this reset."""
+
+    @abstractmethod
+    def entry(self) -> int:
+        """Where the loader goes to start the program, a byte address."""
+
+    @abstractmethod
+    def request(self, data: bytes) -> Steps:
+        """Act on the data of a frame whose checksum was right."""
+
+    @abstractmethod
+    def checked(self, body: bytes) -> bytes | None:
+        """The data of a frame; None where its checksum is wrong."""
+
+    def boot(self, boot_selected: bool) -> Program:
+        if self.faults.no_boot or not self.stays():
+            return self._application()
+        return self._loader()
+
+    def brown_out(self, at_s: float) -> None:
+        """The reset of a weak supply, nobody holding RX."""
+        self.break_held = False
+        super().brown_out(at_s)
+
+    def _application(self) -> Program:
+        self.running = True
+        entry = self.entry()
+        if self.flash[entry + 1] != 0xEF or self.flash[entry + 3] & 0xF0 != 0xF0:
+            return application.idle(1e9)
+        return application.run(self, bytes(self.flash), self.console, self.faults)
+
+    def hear_raw(self, value: int, sent: LineSettings) -> bool:
+        """Auto-baud on STX."""
+        if not self._measuring or not self._listening:
+            return False
+        self._measuring = False
+        if value != _STX:
+            self.violation(f"auto-baud on {value:02X}")
+            self.settings = LineSettings(max(300, sent.baud // 3))
+            return False
+        self.settings = LineSettings(sent.baud, self.settings.frame)
+        return True
+
+    def _loader(self) -> Program:
+        self.running = self._leaves = False
+        self.settings = self.console
+        yield Spend(0.002)
+        self._measuring = True
+        body: bytearray | None = None
+        escaped = False
+        self.starts = 0
+        while not self._leaves:
+            value = yield Take(None if self.starts else self.patience())
+            if value == TIMED_OUT:
+                break
+            if value == DAMAGED:
+                body = None
+            elif body is not None and escaped:
+                body.append(value)
+                escaped = False
+            elif value == _STX:
+                body = self.started(body)
+            elif body is None:
+                continue
+            elif value == _DLE:
+                escaped = True
+            elif value == _ETX:
+                data = self.checked(bytes(body))
+                body = None
+                if data:
+                    yield from self.request(data)
+            elif len(body) < 1200:
+                body.append(value)
+        self.restart(self._application())
+
+    def started(self, body: bytearray | None) -> bytearray:
+        """STX was heard; what the frame holds now."""
+        self.starts += 1
+        return bytearray()
+
+    def patience(self) -> float | None:
+        """How long the loader waits for the first character, in s; None: for ever."""
+        return None
+
+    @staticmethod
+    def stuffed(body: bytes) -> bytes:
+        return b"".join(bytes([_DLE, byte]) if byte in (_STX, _ETX, _DLE) else bytes([byte]) for byte in body)
+
+    def burn(self, address: int, data: bytes) -> Steps:
+        """Write units of the flash, one after the other."""
+        low, high = self.kind.loader
+        end = address + len(data)
+        if address % self.kind.write_unit or end > len(self.flash) or (address < high and low < end):
+            self.violation(f"write of {len(data)} bytes at {address:05X}")
+            return
+        yield Spend(_WRITE_S * -(-len(data) // self.kind.write_unit))
+        self.put(address, data)
+
+    def wipe(self, address: int, size: int) -> Steps:
+        low, high = self.kind.loader
+        if (
+            address % self.kind.erase_unit
+            or address + size > len(self.flash)
+            or (address < high and low < address + size)
+        ):
+            self.violation(f"erase of {size} bytes at {address:05X}")
+            return
+        per_unit_s = _ERASE_S if self.kind.erase_unit == 64 else 0.033
+        yield Spend(per_unit_s * self.faults.slow_erase * size / self.kind.erase_unit)
+        self.flash[address : address + size] = b"\xff" * size
+
+
+class SimulatedAn851(SimulatedPic):
+    """The loader at the bottom, which stays while the last byte of the EEPROM is FF."""
+
+    listens_s = 1.0
+
+    def __init__(self, kind: PicKind, faults: Faults | None = None) -> None:
+        super().__init__(kind, faults)
+        self.eeprom[-1] = 0  # there is a program
+
+    def stays(self) -> bool:
+        return True
+
+    def patience(self) -> float | None:
+        return None if self.eeprom[-1] == 0xFF else self.listens_s
+
+    def brown_out(self, at_s: float) -> None:
+        """Only an external reset makes a loader listen that is not told to stay."""
+        self.run_from(at_s, self._loader() if self.eeprom[-1] == 0xFF else self._application())
+
+    def entry(self) -> int:
+        return 0x200
+
+    def checked(self, body: bytes) -> bytes | None:
+        return body[:-1] if len(body) > 2 and not sum(body) & 0xFF else None
+
+    def _answer(self, data: bytes) -> None:
+        self.send(bytes([_STX, _STX]) + self.stuffed(data + bytes([-sum(data) & 0xFF])) + bytes([_ETX]))
+
+    def request(self, data: bytes) -> Steps:
+        command, length = data[0], data[1]
+        address = int.from_bytes(data[2:5], "little") if len(data) >= 5 else 0
+        if not length or command > 7:
+            self._leaves = True
+        elif command == 0:
+            self._answer(bytes([0, 2, 0x01, 0x01]))
+        elif command == 1 and address + length <= len(self.flash):
+            self._answer(data[:5] + bytes(self.flash[address : address + length]))
+        elif command == 2:
+            body = data[5:]
+            if len(body) != length * self.kind.rows_of or len(body) > 128:
+                self.violation(f"write of {len(body)} bytes, {length} announced")
+                return
+            yield from self.burn(address, body)
+            self._answer(b"\x02")
+        elif command == 3:
+            yield from self.wipe(address, 64 * length)
+            self._answer(b"\x03")
+        elif command == 4 and address + length <= len(self.eeprom):
+            self._answer(data[:5] + bytes(self.eeprom[address : address + length]))
+        elif command == 5 and address + length <= len(self.eeprom):
+            yield Spend(_EEPROM_S * length)
+            self.eeprom[address : address + length] = data[5 : 5 + length]
+            self._answer(b"\x05")
+        else:
+            self.violation(f"command {command} at {address:05X}")
+
+
+class SimulatedAn1310(SimulatedPic):
+    """The loader at the end, which stays where RX was held low, or where there is no program."""
+
+    def stays(self) -> bool:
+        return self.break_held or self.flash[1] == 0xFF
+
+    def entry(self) -> int:
+        return self.kind.loader[0] - 4
+
+    def started(self, body: bytearray | None) -> bytearray:
+        """An STX is answered by one: each that begins a frame, or only the second of all, behind the one that trained
+        the auto-baud."""
+        self.starts += 1
+        if (self.kind.echoes_start and not body) or (not self.kind.echoes_start and self.starts == 2):
+            self.send(bytes([_STX]))
+        return bytearray()
+
+    @staticmethod
+    def _crc(data: bytes) -> int:
+        crc = 0
+        for byte in data:
+            crc ^= byte << 8
+            for _ in range(8):
+                crc = (crc << 1 ^ 0x1021 if crc & 0x8000 else crc << 1) & 0xFFFF
+        return crc
+
+    def checked(self, body: bytes) -> bytes | None:
+        if len(body) < 3 or self._crc(body[:-2]) != int.from_bytes(body[-2:], "little"):
+            return None
+        return body[:-2]
+
+    def _answer(self, data: bytes) -> None:
+        frame = self.stuffed(data + self._crc(data).to_bytes(2, "little")) + bytes([_ETX])
+        self.send(frame if self.kind.echoes_start else bytes([_STX]) + frame)
+
+    def request(self, data: bytes) -> Steps:
+        command = data[0]
+        address = int.from_bytes(data[1:5], "little") if len(data) >= 5 else 0
+        if command == 0:
+            start = self.kind.loader[0]
+            info = (1024).to_bytes(2, "little") + b"\x05\x01" + b"\xff" + b"\x04" + start.to_bytes(4, "little")
+            self._answer(info + b"\x54\x00")
+        elif command == 1:
+            size = int.from_bytes(data[5:7], "little")
+            self._answer(bytes(self.flash[address : address + size]))
+        elif command == 3:
+            for index in range(data[5]):
+                yield from self.wipe(address - index * self.kind.erase_unit, self.kind.erase_unit)
+            self._answer(b"\x03")
+        elif command == 4:
+            body = data[6:]
+            if len(body) != data[5] * self.kind.write_unit or len(body) > 256:
+                self.violation(f"write of {len(body)} bytes in {data[5]} blocks")
+                return
+            yield from self.burn(address, body)
+            self._answer(b"\x04")
+        elif command == 5:
+            size = int.from_bytes(data[5:7], "little")
+            self._answer(bytes(self.eeprom[address : address + size]))
+        elif command == 6:
+            yield Spend(_EEPROM_S * len(data[7:]))
+            self.eeprom[address : address + len(data[7:])] = data[7:]
+            self._answer(b"\x06")
+        elif command == 8:
+            self._leaves = True
+        else:
+            self.violation(f"command {command}")

@@ -1,0 +1,190 @@
+"""Simulated boards with a resident bootloader that takes XMODEM, from the XMODEM/YMODEM Protocol Reference.
+
+Stricter than silicon: a block out of its order ends the transfer with CAN CAN; what is sent before the call, or while
+the flash is written, is noted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import dataclass
+
+from greenstep.core.link import LineSettings
+
+from . import application
+from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .faults import Faults
+
+Steps = Generator[Take | Spend, int, None]
+_ACK, _NAK, _CAN = b"\x06", b"\x15", b"\x18\x18"
+
+
+@dataclass(frozen=True)
+class XmodemKind:
+    """What a bootloader takes: blocks with CRC, long blocks, a name first (YMODEM). Times in seconds."""
+
+    title: str
+    crc: bool = True
+    long: bool = True
+    named: bool = False
+    flash_bytes: int = 131072
+    listens_s: float = 3.0
+    block_s: float = 0.004
+    erase_s: float = 0.4
+    refuses_first_end: bool = False
+
+
+KINDS = {
+    "smoke-fan": XmodemKind("resident bootloader, XMODEM-1K"),
+    "xmodem-sum": XmodemKind("resident bootloader, XMODEM with sums", crc=False, long=False, refuses_first_end=True),
+    "xmodem-crc": XmodemKind("resident bootloader, XMODEM-CRC, 128 bytes only", long=False),
+    "ymodem": XmodemKind("resident bootloader, YMODEM", named=True, refuses_first_end=True),
+}
+MENU = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
+
+
+class SimulatedXmodem(SimulatedChip):
+    """One board; what it received begins at the start of `flash`."""
+
+    def __init__(self, kind: XmodemKind, faults: Faults | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.console = LineSettings(115200)
+        self.settings = self.console
+        self.running = False
+        self.received = 0
+
+    def boot(self, boot_selected: bool) -> Program:
+        """Every reset shows the menu for a while."""
+        return self._application() if self.faults.no_boot else self._menu()
+
+    def brown_out(self, at_s: float) -> None:
+        """The menu is only shown after an external reset."""
+        self.run_from(at_s, self._application())
+
+    def _application(self) -> Program:
+        self.running = True
+        if bytes(self.flash[:4]) == b"\xff\xff\xff\xff":
+            return application.idle(1e9)
+        return application.run(self, bytes(self.flash), self.console, self.faults)
+
+    def _menu(self) -> Program:
+        self.running = False
+        self.settings = self.console
+        yield Spend(0.01)
+        self.send(MENU)
+        while True:
+            key = yield Take(self.kind.listens_s)
+            if key in (TIMED_OUT, ord("g")):
+                self.restart(self._application())
+                return
+            if key == ord("u"):
+                self.send(b"u\r\n")
+                yield from self._transfer()
+                self.send(MENU)
+
+    def _transfer(self) -> Steps:
+        yield Spend(self.kind.erase_s)
+        if not self.faults.dead_write:
+            self.flash[:] = b"\xff" * len(self.flash)
+        if self.kind.named and not (yield from self._name()):
+            return
+        first = yield from self._called()
+        if first < 0:
+            return
+        number, at = 1, 0
+        while True:
+            if first == 0x04:
+                if self.kind.refuses_first_end:
+                    self.send(_NAK)
+                    first = yield Take(10)
+                    if first != 0x04:
+                        continue
+                self.send(_ACK)
+                self.received = at
+                if self.kind.named:
+                    yield from self._name()
+                return
+            if first == 0x18:
+                return
+            data = yield from self._block(first, number)
+            if data is None:
+                self.send(_NAK)
+            elif isinstance(data, bool):
+                self.send(_ACK)  # the one before, sent again
+            elif not data:
+                self.send(_CAN)
+                return
+            else:
+                yield Spend(self.kind.block_s * len(data) / 128)
+                self.put(at, data, onto_blank=False)
+                at, number = at + len(data), number + 1
+                self.send(_ACK)
+            first = yield Take(3)
+            for _ in range(8):
+                if first != TIMED_OUT:
+                    break
+                self.send(_NAK)
+                first = yield Take(3)
+            else:
+                return
+
+    def _called(self) -> Generator[Take | Spend, int, int]:
+        """Call until a block begins."""
+        for _ in range(20):
+            self.send(b"C" if self.kind.crc else _NAK)
+            first = yield Take(1.0 if self.kind.crc else 2.0)
+            if first >= 0:
+                return first
+        return -1
+
+    def _name(self) -> Generator[Take | Spend, int, bool]:
+        """Block 0, with a name or, at the end of a batch, without."""
+        first = yield from self._called()
+        if first < 0:
+            return False
+        for _ in range(10):
+            data = yield from self._block(first, 0)
+            if isinstance(data, bytes) and data:
+                self.send(_ACK)
+                return data[0] != 0
+            self.send(_NAK)
+            first = yield Take(3)
+        return False
+
+    def _block(self, first: int, number: int) -> Generator[Take | Spend, int, bytes | bool | None]:
+        """The data; True for the block before, b"" for one out of order, None for a damaged one."""
+        size = {0x01: 128, 0x02: 1024}.get(first)
+        rest = []
+        for _ in range((size or 128) + (4 if self.kind.crc else 3)):
+            value = yield Take(1.0)
+            if value == TIMED_OUT:
+                return None
+            rest.append(value)
+        if size is None or (size == 1024 and not self.kind.long):
+            while (yield Take(0.2)) >= 0:  # let the rest of it pass
+                pass
+            return None
+        data = bytes(max(value, 0) for value in rest[2 : 2 + size])
+        guard = rest[2 + size :]
+        wanted = list(self._crc(data).to_bytes(2, "big")) if self.kind.crc else [sum(data) & 0xFF]
+        if DAMAGED in rest or rest[0] ^ rest[1] != 0xFF or guard != wanted:
+            return None
+        if rest[0] == number & 0xFF:
+            return data
+        if rest[0] == (number - 1) & 0xFF:
+            return True
+        self.violation(f"block {rest[0]} where {number & 0xFF} was due")
+        return b""
+
+    @staticmethod
+    def _crc(data: bytes) -> int:
+        """CRC-16, polynomial 1021, from 0, bit by bit."""
+        crc = 0
+        for byte in data:
+            crc ^= byte << 8
+            for _ in range(8):
+                crc = (crc << 1 ^ 0x1021 if crc & 0x8000 else crc << 1) & 0xFFFF
+        return crc

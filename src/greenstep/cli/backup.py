@@ -1,0 +1,83 @@
+"""`greenstep backup`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from .completing import complete_board
+from .drive import climb_board, faults_as_asked
+from .options import board_options, general_options, region_options, trace_option
+
+if TYPE_CHECKING:
+    from greenstep.core.climb import Climb
+
+
+@click.command("backup", short_help="Save what the chip holds.")
+@click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
+@click.option(
+    "--save", type=click.Path(path_type=Path, dir_okay=False), required=True, metavar="FILE",
+    help="Where to: raw, or by its ending Intel HEX, S-record, TI-TXT.",
+)  # fmt: skip
+@click.option("--memory", default="flash", metavar="NAME", help="flash or eeprom. [flash]")
+@click.option("--replace", is_flag=True, help="Replace a file that is there.")
+@region_options
+@board_options
+@trace_option
+@general_options
+def command(
+    board: tuple[str, ...], save: Path, memory: str, replace: bool, region_from: int | None, region_size: int | None,
+    **options: Any,
+) -> int:  # fmt: skip
+    """Read the chip's memory, twice, and save it. Changes nothing on the chip.
+
+    \b
+    greenstep backup hive-scale --save hive-scale-before.hex
+    greenstep backup apiary-gateway --from 0x9000 --size 0x6000 --save settings.hex
+    greenstep backup hive-scale --memory eeprom --save hive-scale.eeprom.bin
+
+    It goes back with greenstep restore.
+    """
+    return back_up(board, save, replace, (memory, region_from, region_size), options)
+
+
+def back_up(
+    words: tuple[str, ...],
+    save: Path,
+    replace: bool,
+    region: tuple[str, int | None, int | None],
+    options: dict[str, Any],
+) -> int:
+    """The climb, and the file at its end. Returns the exit status. Raises UsageFault."""
+    from greenstep.store.image_saving import check_place
+
+    with faults_as_asked(bool(options["as_json"])):
+        check_place(save, replace)
+
+    def keep(climb: Climb) -> None:
+        said = _save(climb, save, region[0])
+        if not options["as_json"]:
+            click.echo(f" saved as {save}{said}")
+
+    return climb_board("backup", words, options, region, keep)
+
+
+def _save(climb: Climb, save: Path, memory: str) -> str:
+    """Write the file in the format of its ending, raw where that names none. Returns what to know of it."""
+    from greenstep.core.climb.regions import region_of
+    from greenstep.core.errors import UsageFault
+    from greenstep.core.image import Image, Piece
+    from greenstep.store.image_saving import kind_for, save_image
+
+    part = climb.scene.part
+    assert part is not None
+    _, low, _ = region_of(climb.scene.job, part, whole=True)
+    try:
+        kind = kind_for(save, None)
+    except UsageFault:
+        kind = "raw"
+    image = Image(save.name, (Piece(low, climb.scene.backup),))
+    save_image(save, image, kind, part.memory(memory).erased, 16)
+    return f", which belongs at 0x{low:X}" if kind == "raw" and low != part.memory(memory).start else ""

@@ -1,0 +1,99 @@
+"""`greenstep boards`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from .drive import faults_as_asked
+from .options import general_options
+
+
+@click.command("boards", short_help="List the boards of greenstep.toml.")
+@general_options
+def command(as_json: bool, project: Path | None) -> int:
+    """List the boards of the project file: chip, port and where it is now, hookup, images and whether they are
+    there. Opens no port."""
+    from greenstep.core.errors import usage
+    from greenstep.store.project import find_project
+
+    with faults_as_asked(as_json):
+        found = find_project(Path.cwd(), project)
+        if not found.boards:
+            raise usage(
+                "no-boards", "no board: there is no greenstep.toml here or above", "greenstep init writes one"
+            )
+        rows = [_row(name, board) for name, board in found.boards.items()]
+    if as_json:
+        from .json_view import JsonView
+
+        for row in rows:
+            JsonView().line("board", row)
+        return 0
+    names = max(len(row["board"]) for row in rows)
+    chips = max(len(row["chip"]) for row in rows)
+    for row in rows:
+        click.echo(f"{row['board']:<{names}}   {row['chip']:<{chips}}   {row['hookup']}   {row['baud']}".rstrip())
+        click.echo(f"{'':<{names}}   {row['port']}")
+        for image in row["images"]:
+            click.echo(f"{'':<{names}}   {image}")
+        for trouble in row["trouble"]:
+            click.echo(f"{'':<{names}}   ✗ {trouble}")
+    return 0
+
+
+def _row(name: str, said: Any) -> dict[str, Any]:
+    """What there is to say of a board; what is wrong with it is said in its row, and does not end the list."""
+    from greenstep.core.errors import Fault
+
+    from .target import find_chip, hookup_of
+
+    trouble: list[str] = []
+    chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
+    try:
+        choice = find_chip(said)
+        chip = choice.single.title if choice.single else choice.name
+        hookup = hookup_of(said, choice).name
+        baud = f"{said.baud or choice.first.baud} baud"
+    except Fault as fault:
+        trouble.append(fault.finding.cause)
+    images = []
+    for image in said.images or ():
+        there = image.file.is_file()
+        at = "" if image.at is None else f" at 0x{image.at:08X}"
+        images.append(f"{image.file.name}{at}: " + (f"{image.file.stat().st_size:,} bytes" if there else "not there"))
+        if not there:
+            trouble.append(f"there is no {image.file}: build it first?")
+    port = _port(said, trouble)
+    return {
+        "board": name,
+        "chip": chip,
+        "port": port,
+        "hookup": hookup,
+        "baud": baud,
+        "images": images,
+        "trouble": trouble,
+    }
+
+
+def _port(said: Any, trouble: list[str]) -> str:
+    """How the port is named, and where it is now."""
+    from greenstep.core.errors import Fault
+
+    from .port_choice import port_name
+
+    if said.port is None:
+        return "no port said: the only one that is plugged"
+    try:
+        found = port_name(said)
+    except Fault as fault:
+        trouble.append(fault.finding.cause)
+        return f"spot {said.port.spot}" if said.port.spot else f"serial {said.port.serial}"
+    if said.port.name and "://" not in found and not Path(found).exists():
+        trouble.append(f"{found} is not plugged")
+    how = (
+        f"   (serial {said.port.serial})" if said.port.serial else f"   ({said.port.spot})" if said.port.spot else ""
+    )
+    return f"{found}{how}"

@@ -1,0 +1,112 @@
+"""`greenstep chips`"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from .drive import faults_as_asked
+
+_NAMES_WIDTH = 60
+
+
+@click.command("chips", short_help="List and search chips and dialects.")
+@click.argument("words", nargs=-1, metavar="[WORD]…")
+@click.option("--json", "as_json", is_flag=True, help="One chip a line, for programs.")
+def command(words: tuple[str, ...], as_json: bool) -> int:
+    """List the dialects, or the chips that a word is about: a name or part of one, a family, a dialect, or the
+    number a chip answers with.
+
+    \b
+    greenstep chips
+    greenstep chips mega
+    greenstep chips esp-rom
+    greenstep chips 1E950F
+    """
+    from greenstep.core.chips import Catalogue
+    from greenstep.core.dialects.registry import dialect_names, find_dialect
+    from greenstep.core.errors import usage
+
+    catalogue = Catalogue.load()
+    with faults_as_asked(as_json):
+        wanted = " ".join(words).strip()
+        parts = catalogue.search(wanted) if wanted else catalogue.parts
+        if not parts and wanted not in dialect_names():
+            raise usage("no-such-chip", f"nothing is known of '{wanted}'", "greenstep chips lists the dialects")
+    if as_json:
+        _as_json(parts)
+    elif wanted in dialect_names():
+        _show_dialect(find_dialect(wanted), parts)
+    elif wanted:
+        _show_parts(parts)
+    else:
+        for name in dialect_names():
+            _line(find_dialect(name), catalogue)
+        click.echo("\ngreenstep chips WORD searches; greenstep chips DIALECT says what it can")
+    return 0
+
+
+def _as_json(parts: Any) -> None:
+    from .json_view import JsonView
+
+    for part in parts:
+        JsonView().line(
+            "chip",
+            {
+                "chip": part.name,
+                "title": part.title,
+                "dialects": [part.dialect, *part.also],
+                "ident": f"{part.ident:X}",
+                "flash_bytes": part.flash.size if part.core != "any" else None,
+                "size_by_chip": not part.size_known,
+                "baud": part.baud,
+                "hookup": part.hookup,
+            },
+        )
+
+
+def _line(dialect: Any, catalogue: Any) -> None:
+    parts = catalogue.of_dialect(dialect.name)
+    names = [part.title for part in parts]
+    most = 4
+    while len(", ".join(names[:most])) > _NAMES_WIDTH:
+        most -= 1
+    shown = ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+    click.echo(f"{dialect.name:<11}  {dialect.title}: {shown}")
+
+
+def _show_parts(parts: Any) -> None:
+    from greenstep.core.quantities import show_size
+
+    width = max(len(part.name) for part in parts)
+    for part in parts:
+        size = "" if part.core == "any" else show_size(part.flash.size)
+        most = "up to " if size and not part.size_known else ""
+        ident = f"{part.ident:X}" if part.ident else "-"
+        others = "".join(f", {name}" for name in part.also)
+        click.echo(f"{part.name:<{width}}  {most + size:>14}  {ident:>8}  {part.dialect}{others}")
+
+
+def _show_dialect(dialect: Any, parts: Any) -> None:
+    traits = dialect.traits
+    click.echo(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}\n")
+    rows = [
+        ("read back", "no: each block is acknowledged, and that is all" if not traits.reads else "yes"),
+        ("erase", {"by unit": "what is touched, or all", "all at once": "all at once, before it writes",
+                   "inside write": "as it writes"}[traits.erases] + ("; alone too" if traits.erases_alone else "")),
+        ("chip", "says which it is" if traits.tells_chip else "does not say which it is: name it"),
+        ("lock", " and ".join(traits.locks) or "no"),
+        ("starts by", "a reset" if traits.starts_by == "reset" else "a command"),
+        ("gives up", "yes, soon: reset as it asks" if traits.gives_up else "no, it waits"),
+    ]  # fmt: skip
+    for name, value in rows:
+        click.echo(f"  {name:<10} {value}")
+    for setting in traits.settings:
+        choices = f" ({', '.join(setting.choices)})" if setting.choices else ""
+        value = f"0x{setting.default:02X}" if setting.default in range(256) else setting.default
+        default = f" [{value}]" if setting.default not in ((), "") else ""
+        click.echo(f"  --set {setting.name}: {setting.help}{choices}{default}")
+    click.echo()
+    if parts:
+        _show_parts(parts)

@@ -1,0 +1,193 @@
+"""`greenstep clock`"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.quantities import show_engineering, show_seconds
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .options import RATE, Engineering, Real, clock_options, general_options, image_options
+
+if TYPE_CHECKING:
+    from greenstep.core.clock import RateMade
+    from greenstep.core.link import Frame
+    from greenstep.core.plan import Plan
+
+_WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
+
+
+@click.command("clock", short_help="Baud rates a clock can make.")
+@click.argument("oscillator", type=Engineering("Hz"))
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
+@clock_options
+@image_options
+@click.option("--pll", type=Real(0.001, 1000), default=1.0, metavar="FACTOR",
+              help="The clock is so many times the oscillator.")  # fmt: skip
+@click.option("--prescaler", type=Real(1, 65536), default=1.0, metavar="DIVISOR",
+              help="The clock is divided by this.")  # fmt: skip
+@click.option(
+    "--uart", metavar="FAMILY", help="Divider rules, in place of the chip's: avr, esp, esp8266, lpc, pic18, stm32."
+)
+@click.option("--adapter-error", type=float, default=0.0, metavar="PERCENT", help="The other end's own error.")
+@click.option("--misset", "misset_baud", type=RATE, metavar="RATE",
+              help="The rate that a wrong clock would shift. [--baud, else the chip's]")  # fmt: skip
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
+@general_options
+def command(
+    oscillator: float,
+    target: tuple[str, ...],
+    pll: float,
+    prescaler: float,
+    uart: str | None,
+    adapter_error: float,
+    misset_baud: int | None,
+    save: Path | None,
+    as_json: bool,
+    **options: Any,
+) -> int:
+    """The baud rates that an oscillator makes with the chip's UART: real rate and error of each, whether both ends
+    bear it, and how long an image takes at it.
+
+    \b
+    greenstep clock 16M --chip atmega328p
+    greenstep clock 8M --pll 9 --chip stm32f103 --save rates.png
+    greenstep clock 16M hive-scale
+    """
+    from greenstep.core.clock import highest_safe, judge, misset_rates, uart_rules
+    from greenstep.core.errors import usage
+
+    with faults_as_asked(as_json):
+        if not 1000 <= oscillator <= 1e9:
+            raise usage(
+                "oscillator", f"an oscillator of {show_engineering(oscillator, 'Hz')}", "write 16M or 11.0592M"
+            )
+        title, family, frame, plan, said_baud = _about(target, {**options, "as_json": as_json}, uart)
+        rules = uart_rules(family)
+        clock_hz = oscillator * pll / prescaler
+        made = judge(rules, clock_hz, frame, adapter=adapter_error / 100)
+        best = highest_safe(made)
+        judged = judge(rules, clock_hz, frame, (misset_baud or said_baud,), adapter_error / 100)[0]
+        missed = misset_rates(judged) if judged.divided is not None else []
+        head = f"{title}   {_clock_words(oscillator, pll, prescaler, clock_hz)}   {frame}"
+        if save is not None:
+            from greenstep.draw.clock_figure import save_clock
+
+            save_clock(save, made, head, adapter_error / 100)
+    if as_json:
+        _as_json(made, best, judged, missed, plan, frame, clock_hz)
+        return 0
+    click.echo(head + "\n")
+    _table(made, plan, frame)
+    click.echo(f"\n highest safe: {best.baud} baud" if best else "\n no usual rate is safe with this clock")
+    if judged.divided is not None:
+        heard = ", ".join(_about_baud(baud) for _, baud in missed)
+        click.echo(f" if the clock is really 1/4, 1/2, 2 or 4 times this one, {judged.baud} comes out near {heard}")
+    click.echo(f" {rules.clock} counts; both ends' errors add up, so each should stay within 2 %")
+    if save is not None:
+        click.echo(f" saved {save}")
+    return 0
+
+
+def _about(
+    target: tuple[str, ...], options: dict[str, Any], uart: str | None
+) -> tuple[str, str, Frame, Plan | None, int]:
+    """(title, rules, frame, plan or None, baud) of the chip, or of the rules alone."""
+    from greenstep.core.clock import uart_rules
+    from greenstep.core.dialects.registry import find_dialect
+    from greenstep.core.plan import make_plan
+    from greenstep.core.secrets import Secrets
+
+    from .target import find_chip, frame_of, frame_said, load_images, settings_of, settle, wishes_of
+
+    if uart and not target and not options.get("chip"):
+        return uart_rules(uart).title, uart, frame_said(options.get("frame")), None, options.get("baud") or 115200
+    _, said = settle(target, options)
+    choice = find_chip(said)
+    dialect = find_dialect(said.dialect or choice.dialect)
+    part = choice.first
+    plan = None
+    if said.images:
+        wishes = replace(wishes_of(said), settings=settings_of(said, dialect, Secrets()))
+        plan = make_plan(part, dialect, load_images(said, choice), wishes)
+    title = choice.single.title if choice.single else choice.name
+    return title, uart or part.uart, frame_of(said, dialect), plan, said.baud or part.baud
+
+
+def _clock_words(oscillator: float, pll: float, prescaler: float, clock_hz: float) -> str:
+    text = show_engineering(oscillator, "Hz")
+    if pll != 1:
+        text += f" x {pll:g}"
+    if prescaler != 1:
+        text += f" / {prescaler:g}"
+    return text if pll == prescaler == 1 else f"{text} = {show_engineering(clock_hz, 'Hz')}"
+
+
+def _seconds(plan: Plan, baud: int, frame: Frame) -> float:
+    from greenstep.core.link import LineSettings
+
+    return plan.seconds(LineSettings(baud, frame))
+
+
+def _table(made: Sequence[RateMade], plan: Plan | None, frame: Frame) -> None:
+    time_head = "   image" if plan is not None else ""
+    click.echo(f"    baud      real    error   bears   {'by':<32}{'':<12}{time_head}".rstrip())
+    for rate in made:
+        if rate.divided is None or rate.mode is None:
+            click.echo(f" {rate.baud:>7}         -        -       -   {'no divider makes it':<32}")
+            continue
+        by = f"{rate.mode.name}, {rate.divided.register}"
+        took = f"  {show_seconds(_seconds(plan, rate.baud, frame)):>7}" if plan is not None else ""
+        click.echo(
+            f" {rate.baud:>7}  {rate.divided.real:>8.0f}  {rate.error * 100:>+6.1f} %   {rate.bears * 100:>3.1f} %   "
+            f"{by:<32}{_WORDS[rate.verdict]:<12}{took}".rstrip()
+        )
+
+
+def _about_baud(baud: float) -> str:
+    """A rate, and the usual one it is near to."""
+    from greenstep.core.findings.hearing import standard_rate
+
+    near = standard_rate(round(baud))
+    return f"{near}" if abs(near - baud) < 0.5 else f"{baud:.0f}" if near == round(baud) else f"{near}"
+
+
+def _as_json(
+    made: Sequence[RateMade],
+    best: RateMade | None,
+    judged: RateMade,
+    missed: list[tuple[float, float]],
+    plan: Plan | None,
+    frame: Frame,
+    clock_hz: float,
+) -> None:
+    from .json_view import JsonView
+
+    for rate in made:
+        values: dict[str, Any] = {"baud": rate.baud, "verdict": rate.verdict}
+        if rate.divided is not None and rate.mode is not None:
+            values |= {
+                "real": round(rate.divided.real, 2),
+                "error_percent": round(rate.error * 100, 3),
+                "bears_percent": round(rate.bears * 100, 3),
+                "mode": rate.mode.name,
+                "register": rate.divided.register,
+            }
+        if plan is not None:
+            values["seconds"] = round(_seconds(plan, rate.baud, frame), 3)
+        JsonView().line("rate", values)
+    JsonView().line(
+        "clock",
+        {
+            "clock_hz": clock_hz,
+            "highest_safe": best.baud if best else None,
+            "misset_of": judged.baud,
+            "misset": [{"factor": factor, "baud": round(baud, 1)} for factor, baud in missed],
+        },
+    )

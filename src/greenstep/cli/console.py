@@ -1,0 +1,279 @@
+"""The console: what the board says on the screen and in a log, and what a person or a script sends to it."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import sys
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+
+import click
+
+from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
+from greenstep.core.errors import Finding, PortFault, StartFault, usage
+from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.link import LineSettings, Link, LinkLost
+from greenstep.core.quantities import show_heard
+from greenstep.core.secrets import MaskedStream, Secrets
+
+from .keyboard import PipedLines, pressed, terminal_keys
+from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
+
+if TYPE_CHECKING:
+    from greenstep.core.climb import Climb
+
+_SLICE_S = 0.02
+_HELD_BACK_S = 0.2
+
+
+@dataclass(frozen=True)
+class ConsoleWishes:
+    """`keys`: every key goes out as it is pressed, and the board echoes; else lines are sent whole. `seconds`: how
+    long to listen, without end if None. `expect` must come within `within_s`."""
+
+    line_end: bytes = b"\r\n"
+    keys: bool = False
+    times: bool = False
+    as_hex: bool = False
+    log: Path | None = None
+    send: tuple[str, ...] = ()
+    expect: str = ""
+    within_s: float = 5.0
+    seconds: float | None = None
+    as_json: bool = False
+    secrets: Secrets = field(default_factory=Secrets)
+
+
+class Console:
+    """Runs until it is left, its text has come, its time is over, or the port goes away."""
+
+    def __init__(self, link: Link, port: str, wishes: ConsoleWishes) -> None:
+        self._link = link
+        self._port = port
+        self._wishes = wishes
+        self._began = time.monotonic()
+        self._lines = LineSplitter()
+        self._hex = HexRows()
+        self._mask = MaskedStream(wishes.secrets)
+        self._last_heard_s = 0.0
+        self._expectation = Expectation(wishes.expect) if wishes.expect else None
+        self._heard_last = b""
+        self._line_s: float | None = None
+        self._log: TextIO | None = None
+        self._interactive = sys.stdin.isatty() and sys.stdout.isatty() and not wishes.as_json
+        self._raw = self._interactive and wishes.keys
+        width = shutil.get_terminal_size().columns
+        self._editor = LineEditor(sys.stdout, width) if self._interactive and not self._raw else None
+
+    def run(self, first: bytes = b"") -> int:
+        """`first` was heard already. Returns the exit status. Raises PortFault, StartFault, UsageFault."""
+        with self._logging(), self._keys():
+            try:
+                self._heard(first)
+                for line in self._wishes.send:
+                    self._send(line.encode())
+                return self._loop()
+            except LinkLost as lost:
+                raise PortFault(diagnose_port(PortSeen(self._port, "vanished", lost.reason))) from lost
+            finally:
+                self._finish()
+
+    # --- the loop
+
+    def _loop(self) -> int:
+        wishes = self._wishes
+        piped = None if sys.stdin is None or sys.stdin.isatty() else PipedLines()
+        while True:
+            if self._expectation is not None and self._expectation.found:
+                return 0
+            self._check_time()
+            if wishes.seconds is not None and self._elapsed() >= wishes.seconds:
+                return 0
+            data = self._link.read(1, _SLICE_S)
+            self._heard(data + self._link.discard() if data else b"")
+            if self._interactive and self._typed(pressed()):
+                return 0
+            for line in piped.take() if piped else ():
+                self._send(line.encode())
+
+    def _elapsed(self) -> float:
+        return time.monotonic() - self._began
+
+    def _check_time(self) -> None:
+        wishes = self._wishes
+        if self._expectation is None or self._elapsed() < wishes.within_s:
+            return
+        heard = show_heard(self._heard_last) if self._heard_last else "nothing"
+        raise StartFault(
+            Finding(
+                "text-not-heard",
+                f'"{wishes.expect}" was not heard within {wishes.within_s:g} s',
+                (f"heard {heard}",),
+                ("is this its rate? greenstep listen --find-baud", "does it come later? --within gives it longer"),
+            )
+        )
+
+    # --- what is heard
+
+    def _heard(self, data: bytes) -> None:
+        now = self._elapsed()
+        if data:
+            self._last_heard_s = now
+            shown = self._mask.feed(data)
+        elif now - self._last_heard_s > _HELD_BACK_S:
+            shown = self._mask.flush()
+        else:
+            shown = b""
+        if self._expectation is not None and data:
+            self._expectation.feed(data)
+        if shown:
+            self._heard_last = (self._heard_last + shown)[-200:]
+        if self._wishes.as_hex:
+            rows = self._hex.feed(shown, now) if shown else self._hex.pause(now)
+            self._heard_lines([f"{row.at_s:9.3f}  {row}" if self._wishes.times else str(row) for row in rows], "")
+        elif shown and self._raw and not self._wishes.times:
+            self._note(self._lines.feed(shown))
+            sys.stdout.buffer.write(shown)
+            sys.stdout.flush()
+        elif shown:
+            self._show_lines(shown, now)
+
+    def _show_lines(self, shown: bytes, now: float) -> None:
+        lines = []
+        begun = self._line_s if self._line_s is not None else now
+        for index, line in enumerate(self._lines.feed(shown)):
+            lines.append(self._dated(readable(line, keep_escapes=self._interactive), begun if index == 0 else now))
+        partial = self._lines.partial
+        self._line_s = (now if lines or self._line_s is None else begun) if partial else None
+        shown_partial = self._dated(readable(partial, self._interactive), self._line_s or now) if partial else ""
+        self._heard_lines(lines, shown_partial)
+
+    def _dated(self, text: str, at_s: float) -> str:
+        return f"{at_s:9.3f}  {text}" if self._wishes.times else text
+
+    def _heard_lines(self, lines: list[str], partial: str) -> None:
+        self._show(lines, partial)
+        for line in lines:
+            self._write_log("<", line)
+
+    def _show(self, lines: list[str], partial: str) -> None:
+        if self._editor is not None:
+            if lines or partial:
+                self._editor.show(lines, partial)
+        else:
+            end = "\r\n" if self._raw else "\n"
+            for line in lines:
+                if self._wishes.as_json:
+                    self._json("heard", line)
+                else:
+                    sys.stdout.write(line + end)
+            sys.stdout.flush()
+
+    def _note(self, lines: list[bytes]) -> None:
+        for line in lines:
+            self._write_log("<", readable(line))
+
+    # --- what is sent
+
+    def _typed(self, keys: bytes) -> bool:
+        """Take the keys; True if the console is to be left."""
+        if not keys:
+            return False
+        if self._editor is not None:
+            for line in self._editor.keys(keys):
+                self._answered_prompt()
+                self._send(line, typed=True)
+            return self._editor.left
+        before, leave, _ = keys.partition(LEAVE_KEY)
+        if before:
+            self._link.write(before)
+        return bool(leave)
+
+    def _answered_prompt(self) -> None:
+        """A prompt without a line end is over with the line that was typed behind it."""
+        prompt = self._lines.partial
+        self._lines.partial, self._line_s = b"", None
+        if prompt:
+            self._write_log("<", readable(prompt))
+
+    def _send(self, line: bytes, typed: bool = False) -> None:
+        self._link.write(line + self._wishes.line_end)
+        shown = self._wishes.secrets.mask(line)
+        self._write_log(">", readable(shown))
+        if self._wishes.as_json:
+            self._json("sent", readable(shown))
+        elif self._interactive and not typed:
+            self._show([f"> {readable(shown)}"], "")
+
+    # --- where it goes
+
+    def _json(self, kind: str, text: str) -> None:
+        from .json_view import JsonView
+
+        JsonView().line(kind, {"at_s": round(self._elapsed(), 3), "text": text})
+
+    def _write_log(self, way: str, text: str) -> None:
+        if self._log is not None:
+            stamp = datetime.now().strftime("%H:%M:%S.%f")[:-3]
+            self._log.write(f"{stamp} {way} {text}\n")
+            self._log.flush()
+
+    @contextlib.contextmanager
+    def _logging(self) -> Iterator[None]:
+        path = self._wishes.log
+        if path is None:
+            yield
+            return
+        try:
+            stream = path.open("a", encoding="utf-8")
+        except OSError as error:
+            raise usage("log-file", f"{path} cannot be written: {error.strerror}", "--log FILE") from None
+        with stream:
+            self._log = stream
+            yield
+
+    def _keys(self) -> contextlib.AbstractContextManager[None]:
+        return terminal_keys(self._wishes.keys) if self._interactive else contextlib.nullcontext()
+
+    def _finish(self) -> None:
+        """What stands there without a line end is shown too."""
+        rest = self._mask.flush()
+        if self._wishes.as_hex:
+            self._heard_lines([str(row) for row in (*self._hex.feed(rest, self._elapsed()), *self._hex.flush())], "")
+        else:
+            lines = self._lines.feed(rest)
+            partial = self._lines.partial
+            if lines or (partial and not self._raw):
+                at_s = self._line_s or self._elapsed()
+                shown = [self._dated(readable(line), at_s) for line in (*lines, *([partial] if partial else []))]
+                self._heard_lines(shown, "")
+        if self._raw:
+            sys.stdout.write("\r\n")
+        sys.stdout.flush()
+
+
+def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWishes) -> str:
+    """What stands above a console: where it listens, and how it is left."""
+    parts = [board, port, str(settings)]
+    if sys.stdin.isatty() and sys.stdout.isatty():
+        parts.append(f"{LEAVE_NAME} leaves" if wishes.keys else f"{LEAVE_NAME} or Ctrl-C leaves")
+    return "   ".join(part for part in parts if part)
+
+
+def go_on_listening(climb: Climb, as_json: bool) -> int:
+    """The console on the link of a climb that ended well; nothing that came since the start is lost."""
+    scene = climb.scene
+    link = scene.wire
+    try:
+        first = link.between(scene.listen_mark, None, "heard") if scene.listen_mark is not None else b""
+        wishes = ConsoleWishes(line_end=scene.job.line_end, as_json=as_json, secrets=scene.job.secrets)
+        if not as_json:
+            click.echo("\n" + head_line("listening", "", link.settings, wishes))
+        return Console(link, scene.job.port, wishes).run(first)
+    finally:
+        link.close()

@@ -1,0 +1,37 @@
+"""`greenstep image`: its commands are loaded when they are called."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import ClassVar
+
+import click
+
+from .lazy_commands import LazyCommands
+
+_COMMANDS = {
+    "show": ("image_show", "What a file holds, and what it says of itself; whether it fits a chip."),
+    "map": ("image_map", "Where it lies in the flash; --save draws it."),
+    "dump": ("image_dump", "Its bytes, in hexadecimal and as text."),
+    "compare": ("image_compare", "What differs between two; the exit status tells too."),
+    "join": ("image_edit", "Several as one file."),
+    "cut": ("image_edit", "A part of one as a file."),
+    "convert": ("image_edit", "Another format, place or content: moved, filled, patched, with its sums put right."),
+}
+
+
+class _ImageCommands(LazyCommands):
+    places: ClassVar[Mapping[str, tuple[str, str]]] = {
+        name: (module, f"{name}_command") for name, (module, _) in _COMMANDS.items()
+    }
+    called = "greenstep image"
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, summary) for name, (_, summary) in _COMMANDS.items()])
+
+
+@click.group("image", cls=_ImageCommands, short_help="Look into image files, compare and change them.")
+def command() -> None:
+    """Look into image files before a chip meets them; compare, join, cut and convert them. Which format a file has is
+    seen from its content: Intel HEX, S-record, TI-TXT, ELF, else raw. No port is opened, no file ever changed."""

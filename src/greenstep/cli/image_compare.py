@@ -1,0 +1,199 @@
+"""`greenstep image compare`"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.quantities import count, show_address, show_seconds, show_size, show_span
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .image_target import Chosen, chosen, line_of, looking_options
+from .options import Whole
+
+if TYPE_CHECKING:
+    from greenstep.core.chips import EraseUnit
+    from greenstep.core.image import Image
+    from greenstep.core.image.compare import Comparison, Difference
+
+DIFFERENT = 7
+"""The exit status of a verify that finds a difference; here it means the same."""
+_MOST_ROWS = 8
+_MOST_RUNS = 8
+_ROW_BYTES = 16
+_HOW = {"differs": "differ", "only-a": "only in A", "only-b": "only in B"}
+
+
+@click.command("compare", short_help="What differs between two.")
+@click.argument(
+    "target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS] FILE [at ADDRESS]", shell_complete=complete_target
+)
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
+@click.option("--rows", type=Whole(0, None), default=_MOST_ROWS, metavar="NUMBER", help="Rows of bytes shown. [8]")
+@looking_options
+def compare_command(target: tuple[str, ...], save: Path | None, rows: int, as_json: bool, **options: Any) -> int:
+    """What differs between two images, byte by byte at their addresses; with a chip or a board, in which erase units,
+    and how much of an upload that is. Exit status 0: the same; 7: different. Blank bytes that only one of them names
+    make no difference.
+
+    \b
+    greenstep image compare scale-2.3.hex scale-2.4.hex --chip atmega328p
+    greenstep image compare scale.hex read-back.bin at 0 --save differences.png
+    """
+    from greenstep.core.errors import usage
+    from greenstep.core.image.compare import compare
+
+    with faults_as_asked(as_json):
+        these = chosen(target, {**options, "as_json": as_json}, "two files")
+        if len(these.images) != 2:
+            named = ", ".join(image.name for _, image in these.images)
+            raise usage("two-images", f"two images are compared; these are {len(these.images)}: {named}", "name two")
+        (_, a), (_, b) = these.images
+        found = compare(a, b, these.erased)
+        units = _units(these, found)
+        if save is not None:
+            from greenstep.draw.compare_figure import save_comparison
+
+            save_comparison(save, found, these.part.flash if these.part else None)
+    if as_json:
+        _as_json(found, units)
+    else:
+        click.echo("\n".join(_about(found)))
+        if not found.same:
+            for line in (*_upload_lines(these, found, units), *_bytes_lines(found, rows)):
+                click.echo(line)
+        if save is not None:
+            click.echo(f"\nsaved {save}")
+    return 0 if found.same else DIFFERENT
+
+
+def _about(found: Comparison) -> Iterator[str]:
+    width = max(len(found.a.name), len(found.b.name))
+    for letter, image in (("A", found.a), ("B", found.b)):
+        pieces = f" in {len(image.pieces)} pieces" if len(image.pieces) > 1 else ""
+        span = show_span(image.lowest, image.end - image.lowest)
+        yield f" {letter}  {image.name:<{width}}   {count(image.size_bytes, 'byte')}{pieces}, {span}"
+    yield ""
+    if found.same:
+        blank = found.blank_bytes
+        yield " the same" + (f", but for {count(blank, 'blank byte')} that only one of them names" if blank else "")
+        return
+    runs = [run for run in found.runs if not run.blank]
+    differing = found.total("differs")
+    words = [f"{count(differing, 'byte')} {'differs' if differing == 1 else 'differ'}"] if differing else []
+    for how, letter in (("only-a", "A"), ("only-b", "B")):
+        size = sum(run.size for run in runs if run.how == how)
+        if size:
+            words.append(f"{count(size, 'byte')} only in {letter}")
+    yield f" different: {', '.join(words)}; {count(found.equal_bytes, 'byte')} equal"
+    for run in runs[:_MOST_RUNS]:
+        how = "differs" if run.how == "differs" and run.size == 1 else _HOW[run.how]
+        where = show_span(run.start, run.size) if run.size > 1 else show_address(run.start)
+        yield f"   {where}   {count(run.size, 'byte')} {how}"
+    if len(runs) > _MOST_RUNS:
+        yield f"   and {len(runs) - _MOST_RUNS:,} more places, up to {show_span(runs[-1].start, runs[-1].size)}"
+
+
+def _units(these: Chosen, found: Comparison) -> tuple[EraseUnit, ...]:
+    """The erase units of the flash that would differ; none where no chip is named."""
+    if these.part is None or these.part.core == "any":
+        return ()
+    units: dict[int, EraseUnit] = {}
+    for run in found.runs:
+        if not run.blank:
+            units.update((u.number, u) for u in these.part.flash.units_touched(run.start, run.size))
+    return tuple(units[number] for number in sorted(units))
+
+
+def _upload_lines(these: Chosen, found: Comparison, units: tuple[EraseUnit, ...]) -> Iterator[str]:
+    from greenstep.core.fit import units_of
+
+    if not units or these.part is None:
+        return
+    touched = units_of(these.part.flash, [found.b])
+    size = sum(unit.size for unit in units)
+    share = size / max(1, sum(unit.size for unit in touched))
+    yield ""
+    line = f" {len(units):,} of {count(len(touched), 'erase unit')} of B, {show_size(size)}: {share:.0%} of an upload"
+    times = _times(these, found.b, units)
+    if times is not None:
+        line += f", {show_seconds(times[0])} of {show_seconds(times[1])} at {line_of(these).baud} baud"
+    yield line
+
+
+def _times(these: Chosen, image: Image, units: tuple[EraseUnit, ...]) -> tuple[float, float] | None:
+    """Seconds for the units that differ, and for all of the image; None where an upload would be refused."""
+    from greenstep.core.errors import RefusedFault
+    from greenstep.core.image.edit import cut_out
+    from greenstep.core.image.model import Image as Whole
+    from greenstep.core.plan import Wishes, make_plan
+
+    assert these.part is not None
+    assert these.dialect is not None
+    pieces = tuple(piece for unit in units for piece in cut_out(image, unit.address, unit.end).pieces)
+    settings = line_of(these)
+    wishes = Wishes(blank=True, settings=these.settings)
+    try:
+        whole = make_plan(these.part, these.dialect, {"flash": image}, wishes).seconds(settings)
+        if not pieces:
+            return 0.0, whole
+        part = make_plan(these.part, these.dialect, {"flash": Whole(image.name, pieces)}, wishes).seconds(settings)
+    except RefusedFault:
+        return None
+    return part, whole
+
+
+def _bytes_lines(found: Comparison, most: int) -> Iterator[str]:
+    """The first rows of sixteen bytes that differ, one under the other, with marks under what differs."""
+    shown: list[int] = []
+    for run in found.runs:
+        if run.blank or len(shown) >= most:
+            continue
+        first = run.start // _ROW_BYTES * _ROW_BYTES
+        shown += [at for at in range(first, run.end, _ROW_BYTES) if at not in shown[-1:]][: most - len(shown)]
+    digits = 4 if max(found.a.end, found.b.end) <= 0x10000 else 8
+    for row in shown:
+        yield ""
+        marks = ""
+        for at in range(row, row + _ROW_BYTES):
+            marks += "^^ " if _byte(found.a, at) != _byte(found.b, at) else "   "
+        yield f" {row:0{digits}X}  A  {_row(found.a, row)}"
+        yield f" {'':{digits}}  B  {_row(found.b, row)}"
+        yield f" {'':{digits}}     {marks}".rstrip()
+
+
+def _byte(image: Image, at: int) -> int | None:
+    return image.cut(at, 1, 0)[0] if image.covers(at, 1) else None
+
+
+def _row(image: Image, row: int) -> str:
+    values = [_byte(image, at) for at in range(row, row + _ROW_BYTES)]
+    cells = " ".join("--" if value is None else f"{value:02X}" for value in values)
+    text = "".join(" " if value is None else chr(value) if 32 <= value < 127 else "·" for value in values)
+    return f"{cells}  {text}".rstrip()
+
+
+def _as_json(found: Comparison, units: tuple[EraseUnit, ...]) -> None:
+    from .json_view import JsonView
+
+    def about(image: Image) -> dict[str, Any]:
+        return {"name": image.name, "bytes": image.size_bytes, "pieces": len(image.pieces)}
+
+    def row(run: Difference) -> dict[str, Any]:
+        return {"address": run.start, "bytes": run.size, "how": run.how, "blank": run.blank}
+
+    JsonView().line(
+        "comparison",
+        {
+            "a": about(found.a),
+            "b": about(found.b),
+            "same": found.same,
+            "equal_bytes": found.equal_bytes,
+            "runs": [row(run) for run in found.runs],
+            "erase_units": [{"number": u.number, "address": u.address, "bytes": u.size} for u in units],
+        },
+    )

@@ -1,0 +1,127 @@
+"""`greenstep image dump`"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.quantities import count, show_address, show_span
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .image_target import Chosen, chosen, looking_options
+from .options import region_options
+
+if TYPE_CHECKING:
+    from greenstep.core.image.listing import Fold, Row
+
+_INSTRUCTION_BYTES = {"avr": 2, "pic18": 2, "cortex-m": 2, "arm7": 4}
+"""How many bytes an instruction word has; they stand low byte first in all of these."""
+_COUNTS_WORDS = ("avr", "pic18")
+_ROW_BYTES = 16
+
+
+@click.command("dump", short_help="Bytes in hexadecimal and as text.")
+@click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]", shell_complete=complete_target)
+@region_options
+@click.option("--bytes", "as_bytes", is_flag=True, help="Bytes even where a chip is named, and no instruction words.")
+@click.option("--all", "everything", is_flag=True, help="Blank rows too.")
+@looking_options
+def dump_command(
+    target: tuple[str, ...],
+    region_from: int | None,
+    region_size: int | None,
+    as_bytes: bool,
+    everything: bool,
+    as_json: bool,
+    **options: Any,
+) -> int:
+    """Bytes with their addresses, blank rows folded. With a chip its instruction words, each with its high byte
+    first; for cores that count words the address in words too.
+
+    \b
+    greenstep image dump scale.hex --from 0x68 --size 64
+    greenstep image dump scale.hex --chip atmega328p
+    """
+    from greenstep.core.image.listing import rows_of
+
+    with faults_as_asked(as_json):
+        these = chosen(target, {**options, "as_json": as_json})
+        image = _single(these)
+        start = image.lowest if region_from is None else region_from
+        end = image.end if region_size is None else start + region_size
+        if not image.touches(start, end - start):
+            from greenstep.core.errors import usage
+
+            spans = ", ".join(show_span(p.address, len(p.data)) for p in image.pieces[:4])
+            more = " and more" if len(image.pieces) > 4 else ""
+            raise usage(
+                "outside", f"{image.name} holds nothing in {show_span(start, end - start)}", f"it holds {spans}{more}"
+            )
+        rows = rows_of(image, start, end, () if everything else (0xFF, 0x00))
+        if as_json:
+            _as_json(image.name, rows)
+            return 0
+        core = these.part.core if these.part is not None else ""
+        word = 1 if as_bytes else _INSTRUCTION_BYTES.get(core, 1)
+        digits = 4 if image.end <= 0x10000 else 8
+        for row in rows:
+            click.echo(_line(row, digits, word, core in _COUNTS_WORDS))
+    return 0
+
+
+def _single(these: Chosen) -> Any:
+    """The one image to show: of several, those of the flash joined. Raises ImageFault where they disagree."""
+    images = these.by_memory()
+    return images.get("flash") or next(iter(images.values()))
+
+
+def _line(row: Row | Fold, digits: int, word: int, counts_words: bool) -> str:
+    from greenstep.core.image.listing import Row
+
+    place = f"{row.address:0{digits}X}"
+    if counts_words:
+        place += f"  w {row.address // 2:0{digits}X}"
+    if not isinstance(row, Row):
+        what = "nothing" if row.value is None else f"{row.value:02X}"
+        last = show_address(row.address + row.size - 1)
+        return f" {'':{len(place)}}  {what}: {count(row.size, 'byte')}, to {last}"
+    lead = row.address % _ROW_BYTES
+    text = "".join(chr(byte) if 32 <= byte < 127 else "·" for byte in row.data)
+    cells = " ".join(_cells(row.data, word, lead))
+    width = _width(word)
+    return f" {place}  {cells:<{width}}  {' ' * lead}{text}"
+
+
+def _cells(data: bytes, word: int, lead: int) -> Iterator[str]:
+    """Words with their high byte first; what is left at the end is shown by the byte. `lead` places stay empty."""
+    if word == 1 or lead % word:
+        yield from ["  "] * lead
+        yield from (f"{byte:02X}" for byte in data)
+        return
+    yield from [" " * 2 * word] * (lead // word)
+    for at in range(0, len(data), word):
+        cell = data[at : at + word]
+        if len(cell) == word:
+            yield f"{int.from_bytes(cell, 'little'):0{2 * word}X}"
+        else:
+            yield from (f"{byte:02X}" for byte in cell)
+
+
+def _width(word: int) -> int:
+    return _ROW_BYTES // word * (2 * word + 1) - 1
+
+
+def _as_json(name: str, rows: Iterator[Row | Fold]) -> None:
+    from greenstep.core.image.listing import Row
+
+    from .json_view import JsonView
+
+    view = JsonView()
+    for row in rows:
+        if isinstance(row, Row):
+            view.line("row", {"image": name, "address": row.address, "data": row.data.hex()})
+        else:
+            view.line("fold", {"image": name, "address": row.address, "bytes": row.size, "value": row.value})

@@ -1,0 +1,231 @@
+"""`greenstep image join`, `cut` and `convert`"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.errors import usage
+from greenstep.core.quantities import count, parse_number, show_address, show_span
+from greenstep.store.image_saving import KINDS, Kind
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .image_target import Chosen, Command, chosen, looking_options
+from .options import Number, Whole, region_options, set_option
+
+if TYPE_CHECKING:
+    from greenstep.core.image import Image
+
+_PATCH = "ADDRESS=BYTES"
+
+
+def saving_options(command: Command, required: bool = True) -> Command:
+    """Where an image goes, and in which format."""
+    options: Sequence[Callable[[Command], Command]] = (
+        click.option("--save", type=click.Path(path_type=Path, dir_okay=False), required=required, metavar="FILE",
+                     help="Where to; its ending says the format."),
+        click.option("--as", "kind", type=click.Choice(list(KINDS)), help="The format, where the ending does not."),
+        click.option("--replace", is_flag=True, help="Replace a file that is there."),
+        click.option("--record-bytes", type=Whole(1, 255), default=16, metavar="NUMBER",
+                     help="Bytes a line of a text format. [16]"),
+        click.option("--fill", type=Number(), metavar="VALUE",
+                     help="Make gaps this byte: 0xFF. [raw: the erased value; else they stay gaps]"),
+    )  # fmt: skip
+    for option in reversed(options):
+        command = option(command)
+    return command
+
+
+@click.command("join", short_help="Several as one file.")
+@click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]…", shell_complete=complete_target)
+@saving_options
+@looking_options
+def join_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
+    """Several images as one file. They may overlap only where they agree.
+
+    \b
+    greenstep image join boot.hex scale.hex --save whole.hex
+    greenstep image join apiary-gateway --save gateway-whole.bin
+    """
+    with faults_as_asked(as_json):
+        these = _ready(target, {**options, "as_json": as_json})
+        return save_changed(these, _flash(these), options, as_json)
+
+
+@click.command("cut", short_help="A part of one as a file.")
+@click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]…", shell_complete=complete_target)
+@region_options
+@saving_options
+@looking_options
+def cut_command(
+    target: tuple[str, ...], region_from: int | None, region_size: int | None, as_json: bool, **options: Any
+) -> int:
+    """What an image holds from one address on, as a file of its own.
+
+    \b
+    greenstep image cut whole.hex --from 0x7E00 --size 512 --save boot.hex
+    """
+    from greenstep.core.image.edit import HIGHEST, cut_out
+
+    with faults_as_asked(as_json):
+        if region_from is None and region_size is None:
+            raise usage("region", "cut out what?", "--from ADDRESS, --size SIZE, or both")
+        these = _ready(target, {**options, "as_json": as_json})
+        image = _flash(these)
+        start = image.lowest if region_from is None else region_from
+        end = HIGHEST if region_size is None else start + region_size
+        part = cut_out(image, start, end)
+        if not part.pieces:
+            spans = ", ".join(show_span(p.address, len(p.data)) for p in image.pieces[:4])
+            raise usage("outside", f"{image.name} holds nothing there", f"it holds {spans}")
+        return save_changed(these, part, options, as_json)
+
+
+@click.command("convert", short_help="Another format, place or content.")
+@click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]…", shell_complete=complete_target)
+@click.option("--move-to", type=Number(), metavar="ADDRESS", help="Its lowest byte goes there, the others along.")
+@click.option("--patch", multiple=True, metavar=_PATCH,
+              help="Put bytes in, in hexadecimal or quoted: '0x7C=32 2E 35', '0x7C=\"2.5\"'.")  # fmt: skip
+@set_option
+@click.option(
+    "--sums", is_flag=True, help="Make right what the chip's ROM looks for: ESP header, LPC vectors, PIC jump."
+)
+@region_options
+@saving_options
+@looking_options
+def convert_command(
+    target: tuple[str, ...], move_to: int | None, patch: tuple[str, ...], sums: bool, region_from: int | None,
+    region_size: int | None, as_json: bool, **options: Any,
+) -> int:  # fmt: skip
+    """Another format of the same image; on the way it is moved, then patched, then filled (from --from, so many bytes
+    as --size says, else from its lowest to its highest byte), then its sums are put right.
+
+    \b
+    greenstep image convert scale.elf --save scale.hex
+    greenstep image convert scale.bin at 0 --move-to 0x1000 --save moved.s19
+    greenstep image convert gateway.bin at 0x10000 --patch '0x1002A="apiary"' --sums --save gateway-2.bin
+    """
+    from greenstep.core.image.edit import filled, moved, with_bytes
+    from greenstep.core.image.origin import origins_of
+
+    with faults_as_asked(as_json):
+        if options["fill"] is None and (region_from is not None or region_size is not None):
+            raise usage("region", "--from and --size say what is filled", "with --fill VALUE", "to cut: image cut")
+        patches = [_patch(text) for text in patch]
+        these = _ready(target, {**options, "as_json": as_json})
+        image = _flash(these)
+        try:
+            if move_to is not None:
+                image = moved(image, move_to - image.lowest)
+            origins = origins_of(image)
+            for address, data in patches:
+                image = with_bytes(image, address, data)
+            if region_from is not None or region_size is not None:
+                low = image.lowest if region_from is None else region_from
+                image = filled(image, options["fill"], low, None if region_size is None else low + region_size)
+                options["fill"] = None
+        except ValueError as error:
+            raise usage("change", f"{image.name}: {error}") from None
+        notes = [f"{count(len(data), 'byte')} put in at {show_address(address)}" for address, data in patches]
+        if sums:
+            image, more = _with_sums(these, image, origins)
+            notes += more
+        return save_changed(these, image, options, as_json, notes)
+
+
+def _ready(target: tuple[str, ...], options: dict[str, Any]) -> Chosen:
+    """The images, where they can be saved. Raises UsageFault, ImageFault."""
+    from greenstep.store.image_saving import check_place, kind_for
+
+    kind_for(options["save"], options["kind"])
+    check_place(options["save"], options["replace"])
+    if options["fill"] is not None and not 0 <= options["fill"] <= 0xFF:
+        raise usage("fill", f"--fill {options['fill']} is no byte", "0x00 to 0xFF")
+    return chosen(target, options)
+
+
+def _flash(these: Chosen) -> Image:
+    """The images of one memory as one. Raises UsageFault, ImageFault."""
+    images = these.by_memory()
+    if len(images) > 1:
+        raise usage("memories", f"these are for {' and '.join(images)}", "name the files of one memory")
+    return next(iter(images.values()))
+
+
+def _patch(text: str) -> tuple[int, bytes]:
+    """`0x7C=32 2E 35` or `0x7C="2.5"`. Raises UsageFault."""
+    place, sign, value = text.partition("=")
+    try:
+        address = parse_number(place)
+        value = value.strip()
+        if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'":
+            data = value[1:-1].encode("ascii")
+        else:
+            data = bytes.fromhex(value)
+    except (ValueError, UnicodeEncodeError):
+        data = b""
+    if not sign or not data or address + len(data) > 1 << 32:
+        raise usage("patch", f"--patch {text}", f"write {_PATCH}: '0x7C=32 2E 35' or '0x7C=\"2.5\"'")
+    return address, data
+
+
+def _with_sums(these: Chosen, image: Image, origins: Sequence[Any]) -> tuple[Image, list[str]]:
+    from greenstep.core.sums import fitted, renew_headers
+
+    image, notes = renew_headers(image, origins)
+    if these.part is not None and these.dialect is not None:
+        image, more = fitted(image, these.part, these.dialect, these.settings)
+        notes += more
+    elif not notes:
+        raise usage("no-chip", "the sums of which chip?", "--chip NAME")
+    return image, list(notes) or ["nothing to put right: this family has no such sums"]
+
+
+def _filled(image: Image, fill: int) -> Image:
+    """Gaps between its lowest and highest byte filled. Raises UsageFault."""
+    from greenstep.core.image.edit import filled
+
+    try:
+        return filled(image, fill)
+    except ValueError as error:
+        raise usage("change", f"{image.name}: {error}", "cut out what is wanted: greenstep image cut") from None
+
+
+def save_changed(
+    these: Chosen, image: Image, options: dict[str, Any], as_json: bool, notes: Sequence[str] = ()
+) -> int:
+    """Write the file and tell what it is; `notes` are what was changed on the way. Returns the exit status. Raises
+    UsageFault."""
+    from greenstep.core.image.content import digest_of
+    from greenstep.store.image_saving import kind_for, save_image
+
+    save: Path = options["save"]
+    kind: Kind = kind_for(save, options["kind"])
+    fill = options["fill"]
+    if fill is not None:
+        image = _filled(image, fill)
+    said, lost = save_image(save, image, kind, these.erased if fill is None else fill, options["record_bytes"])
+    digest = digest_of(image, these.erased)
+    if as_json:
+        from .json_view import JsonView
+
+        JsonView().line(
+            "saved",
+            {
+                "file": str(save),
+                "format": kind,
+                "bytes": image.size_bytes,
+                "pieces": [{"address": p.address, "bytes": len(p.data)} for p in image.pieces],
+                "crc32": digest.crc32,
+                "notes": [*notes, *lost],
+            },
+        )
+        return 0
+    for note in (*notes, *lost):
+        click.echo(f" note: {note}")
+    click.echo(f" saved {save}: {said}, crc32 {digest.crc32:08X}")
+    return 0

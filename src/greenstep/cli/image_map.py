@@ -1,0 +1,152 @@
+"""`greenstep image map`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.flash_map import LETTERS
+from greenstep.core.quantities import count, show_size, show_span
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .image_target import Chosen, chosen, fitting_options
+
+if TYPE_CHECKING:
+    from greenstep.core.flash_map import Cell, FlashMap, Grid
+
+_SIGNS = {"bootloader": "#", "kept": "k", "free": "·"}
+_COLOURS = ("blue", "yellow", "green", "magenta", "cyan", "red")
+_SHADES = {"bootloader": "bright_black", "kept": "bright_red", "free": None}
+
+
+@click.command("map", short_help="Where images lie in the flash.")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
+@fitting_options
+def map_command(target: tuple[str, ...], save: Path | None, as_json: bool, **options: Any) -> int:
+    """Where images lie: in the chip's flash where a chip or a board is named, else from their lowest to their highest
+    byte. A capital letter is a cell full of that image, a small one a cell that it begins or ends in.
+
+    \b
+    greenstep image map apiary-gateway --save gateway.png
+    greenstep image map boot.hex scale.hex --chip atmega328p
+    """
+    from greenstep.core.flash_map import grid_of, map_of, map_of_images
+
+    with faults_as_asked(as_json):
+        these = chosen(target, {**options, "as_json": as_json})
+        images = [image for memory, image in these.images if memory == "flash"]
+        _check_room(these)
+        drawn = map_of_images(images) if these.part is None else map_of(these.part.flash, images, these.keep)
+        title = _title(these, drawn)
+        if save is not None:
+            from greenstep.draw.map_figure import save_map
+
+            save_map(save, drawn, title)
+    if as_json:
+        _as_json(drawn)
+        return 0
+    _as_text(drawn, grid_of(drawn), title)
+    if save is not None:
+        click.echo(f"\nsaved {save}")
+    return 0
+
+
+def _check_room(these: Chosen) -> None:
+    """A map without a place for any of the images would say nothing. Raises UsageFault."""
+    from greenstep.core.errors import usage
+
+    images = [image for memory, image in these.images if memory == "flash"]
+    if not images:
+        raise usage("no-image", "none of these images is for the flash", "name one")
+    if these.part is None:
+        return
+    if these.part.core == "any":
+        raise usage("no-map", "where this board's memory lies is not known", "leave --chip out")
+    flash = these.part.flash
+    for image in images:
+        if not image.touches(flash.start, flash.size):
+            raise usage(
+                "outside",
+                f"{image.name} ({show_span(image.lowest, image.end - image.lowest)}) lies outside the flash of the "
+                f"{these.part.title} ({show_span(flash.start, flash.size)})",
+                "is --chip right?",
+                "leave --chip out to see the image alone",
+            )
+
+
+def _title(these: Chosen, drawn: FlashMap) -> str:
+    if these.part is None:
+        return f"{' + '.join(image.name for image in drawn.images)}   {show_span(drawn.start, drawn.size)}"
+    part = these.part
+    whole = f"{show_size(drawn.size)} flash, {show_span(drawn.start, drawn.size)}"
+    return "   ".join(word for word in (these.board, part.title, whole) if word)
+
+
+def _as_text(drawn: FlashMap, grid: Grid, title: str) -> None:
+    unit = _unit_words(drawn, grid.cell_bytes)
+    click.echo(f"{title}   one sign is {show_size(grid.cell_bytes)}{unit}\n")
+    for address, cells in grid.rows:
+        digits = 4 if drawn.end <= 0x10000 else 8
+        click.echo(f" {address:0{digits}X}  " + "".join(_sign(cell) for cell in cells))
+    click.echo()
+    for number, image in enumerate(drawn.images):
+        letter = click.style(LETTERS[number % 26], fg=_COLOURS[number % len(_COLOURS)])
+        held = drawn.held(number)
+        outside = f", {count(image.size_bytes - held, 'byte')} outside" if held < image.size_bytes else ""
+        pieces = f" in {len(image.pieces)} pieces" if len(image.pieces) > 1 else ""
+        span = show_span(image.lowest, image.end - image.lowest)
+        click.echo(f" {letter}  {image.name}   {count(held, 'byte')}{pieces}, {span}{outside}")
+    for stretch in drawn.stretches:
+        if stretch.kind in ("bootloader", "kept"):
+            sign = click.style(_SIGNS[stretch.kind], fg=_SHADES[stretch.kind])
+            why = f" ({stretch.why})" if stretch.why else ""
+            size = stretch.end - stretch.start
+            click.echo(f" {sign}  {stretch.kind}{why}   {show_size(size)}, {show_span(stretch.start, size)}")
+    click.echo(f" ·  free   {show_size(drawn.total('free'))}")
+    if any(cell.clash for _, cells in grid.rows for cell in cells):
+        click.echo(" *  more than one image in that cell")
+
+
+def _unit_words(drawn: FlashMap, cell_bytes: int) -> str:
+    sizes = {unit.size for unit in drawn.units}
+    if not sizes:
+        return ""
+    if len(sizes) > 1:
+        return f"; erase units of {show_size(min(sizes))} to {show_size(max(sizes))}"
+    size = sizes.pop()
+    if size == cell_bytes:
+        return ", an erase unit"
+    if size > cell_bytes:
+        return f"; {size // cell_bytes} to an erase unit"
+    return f", {cell_bytes // size} erase units"
+
+
+def _sign(cell: Cell) -> str:
+    if cell.clash:
+        return click.style("*", fg="red", bold=True)
+    if cell.kind == "image":
+        letter = LETTERS[cell.number % 26]
+        colour = _COLOURS[cell.number % len(_COLOURS)]
+        return click.style(letter if cell.full else letter.lower(), fg=colour)
+    return click.style(_SIGNS[cell.kind], fg=_SHADES[cell.kind])
+
+
+def _as_json(drawn: FlashMap) -> None:
+    from .json_view import JsonView, plain
+
+    stretches = [
+        {**plain(s), "image": drawn.images[s.number].name if s.kind == "image" else None} for s in drawn.stretches
+    ]
+    JsonView().line(
+        "map",
+        {
+            "start": drawn.start,
+            "end": drawn.end,
+            "stretches": stretches,
+            "erase_units": [{"number": u.number, "address": u.address, "bytes": u.size} for u in drawn.units],
+        },
+    )

@@ -1,0 +1,239 @@
+"""`greenstep image show`"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.quantities import count, show_address, show_size, show_span
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .fault_lines import finding_lines, wrapped
+from .image_target import Chosen, chosen, fitting_options
+
+if TYPE_CHECKING:
+    from greenstep.core.fit import Fit
+    from greenstep.core.image import Image
+    from greenstep.core.image.content import Look
+    from greenstep.core.image.origin import Origin
+
+_MOST_TEXTS = 8
+_MOST_PIECES = 12
+_COLUMN = 14
+_WIDTH = 100
+_MIXED = (
+    (1.0, "almost all the same byte"),
+    (7.2, ""),
+    (7.6, "densely packed"),
+    (9.0, "as compressed or encrypted data has"),
+)
+
+
+@click.command("show", short_help="What a file holds and says of itself.")
+@click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
+@fitting_options
+def show_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
+    """What each file holds and what its content says of itself; with a chip or a board, whether it fits, what it
+    touches, what stays free, and whether it would lock the chip. Exit status 5 where it would be refused.
+
+    \b
+    greenstep image show scale.hex
+    greenstep image show scale.hex --chip atmega328p
+    greenstep image show hive-scale
+    """
+    from greenstep.core.image.content import look_into
+
+    with faults_as_asked(as_json):
+        these = chosen(target, {**options, "as_json": as_json})
+        looks = [(image, look_into(image, these.erased)) for _, image in these.images]
+        fits: list[tuple[str, Fit]] = []
+        if these.part is not None and these.dialect is not None:
+            for name, images in _uploads(these):
+                fits.append((name, _best_fit(these, images)))
+    if as_json:
+        _as_json(these, looks, fits)
+    else:
+        for number, (image, look) in enumerate(looks):
+            click.echo(("\n" if number else "") + "\n".join(_about(image, look)))
+        for name, fit in fits:
+            click.echo("\n" + "\n".join(_fit_lines(these, fit, name)))
+    return 5 if any(fit.refusals for _, fit in fits) else 0
+
+
+def _best_fit(these: Chosen, images: dict[str, Image]) -> Fit:
+    """On the first of the parts that the chip's name may mean which takes the images; else on the likeliest."""
+    from greenstep.core.fit import hold_against
+
+    assert these.dialect is not None
+    fits = (hold_against(part, these.dialect, images, these.settings) for part in these.candidates)
+    likeliest = next(fits)
+    return likeliest if not likeliest.against else next((fit for fit in fits if not fit.against), likeliest)
+
+
+def _uploads(these: Chosen) -> list[tuple[str, dict[str, Image]]]:
+    """What would be uploaded together: all of them, unnamed; or where they disagree, as two builds do, each for
+    itself."""
+    from greenstep.core.image import ImageFault
+
+    try:
+        return [("", these.by_memory())]
+    except ImageFault:
+        return [(image.name, {memory: image}) for memory, image in these.images]
+
+
+def _row(label: str, text: str) -> list[str]:
+    return wrapped(f" {label:<{_COLUMN - 1}}{text}", _WIDTH, _COLUMN)
+
+
+def _about(image: Image, look: Look) -> Iterator[str]:
+    yield f"{image.name}   {image.format}" + (f" for {image.machine}" if image.machine else "")
+    yield from _pieces(image)
+    if image.start is not None:
+        yield from _row("starts", f"at {show_address(image.start)}")
+    if image.header:
+        yield from _row("header", f'"{image.header}"')
+    digest = look.digest
+    gaps = image.end - image.lowest > image.size_bytes
+    how = "   (gaps left out)" if digest.gaps_left_out else f"   (gaps as {digest.fill:02X})" if gaps else ""
+    yield from _row("crc32", f"{digest.crc32:08X}{how}")
+    yield from _row("sha256", digest.sha256)
+    for origin in look.origins:
+        label, text = describe_origin(origin)
+        yield from _row(label, text)
+    if image.sections:
+        yield from _row("sections", ", ".join(f"{s.name} {show_span(s.address, s.size)}" for s in image.sections))
+    for number, found in enumerate(look.texts[:_MOST_TEXTS]):
+        yield from _row("" if number else "texts", f'{show_address(found.address)}  "{found.text}"')
+    if len(look.texts) > _MOST_TEXTS:
+        more = len(look.texts) - _MOST_TEXTS
+        yield from _row("", f"and {more}{' or more' if len(look.texts) == 100 else ''} like it")
+    mixed = next(words for limit, words in _MIXED if look.entropy < limit)
+    yield from _row("blank", f"{look.blank_share:.0%} of its lines of 16 bytes")
+    yield from _row("entropy", f"{look.entropy:.1f} bits a byte" + (f": {mixed}" if mixed else ""))
+    for note in image.notes:
+        yield from _row("note", note)
+
+
+def _pieces(image: Image) -> Iterator[str]:
+    if len(image.pieces) == 1:
+        yield from _row("holds", f"{count(image.size_bytes, 'byte')}, {show_span(image.lowest, image.size_bytes)}")
+        return
+    yield from _row("holds", f"{count(image.size_bytes, 'byte')} in {count(len(image.pieces), 'piece')}")
+    for piece in image.pieces[:_MOST_PIECES]:
+        yield from _row("", f"{show_span(piece.address, len(piece.data))}   {count(len(piece.data), 'byte')}")
+    if len(image.pieces) > _MOST_PIECES:
+        last = image.pieces[-1]
+        yield from _row("", f"and {len(image.pieces) - _MOST_PIECES} more, up to {show_address(last.end - 1)}")
+
+
+def describe_origin(origin: Origin) -> tuple[str, str]:
+    """A label, and in words what begins there."""
+    at = show_address(origin.address)
+    if origin.header is not None:
+        return "boot header", f"{at}  {_header_words(origin)}"
+    if origin.partitions:
+        rows = ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in origin.partitions)
+        return "partitions", f"{at}  {rows}"
+    entry = show_address(origin.entry) if origin.entry is not None else ""
+    words = f" (word {show_address(origin.entry // 2)})" if origin.entry is not None else ""
+    if origin.family == "cortex-m":
+        text = f"{at}  Cortex-M: stack {origin.stack:08X} in RAM, reset {entry}"
+        text += " inside" if origin.base is None else f" NOT inside: it belongs at {show_address(origin.base)}"
+    elif origin.family == "avr":
+        text = f"{at}  AVR: {origin.jump} to {entry}{words}"
+    elif origin.family == "pic18":
+        return "vectors", f"{at}  PIC18: GOTO {entry}{words}"
+    else:
+        return "vectors", f"{at}  ARM7: eight instructions"
+    text += f"; {origin.vectors} vectors"
+    if origin.unused_to is not None:
+        text += f", {origin.unused} of them to {show_address(origin.unused_to)}"
+    return "vectors", text
+
+
+def _header_words(origin: Origin) -> str:
+    from greenstep.core.chips import Catalogue
+    from greenstep.core.image.boot_header import MODES, SIZES, SIZES_8266, SPEEDS, name_of
+
+    header = origin.header
+    assert header is not None
+    chip = "ESP8266"
+    if header.chip_id is not None:
+        parts = Catalogue.load().of_dialect("esp-rom")
+        known = (part.title for part in parts if part.extra.get("chip_id") == header.chip_id)
+        chip = next(known, f"chip id {header.chip_id}")
+    size = name_of(header.size, SIZES_8266 if header.chip_id is None else SIZES)
+    sums = "checksum right" if header.checksum_right else "checksum WRONG"
+    if header.hashed:
+        sums += ", SHA-256 right" if header.digest_right else ", SHA-256 WRONG"
+    segments = count(len(header.segments), "segment")
+    return (
+        f"{chip}, {name_of(header.mode, MODES)}, {size}, {name_of(header.speed, SPEEDS)} MHz; {segments}, "
+        f"{count(header.length, 'byte')}, entry {header.entry:08X}; {sums}"
+    )
+
+
+def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
+    part = fit.part
+    up_to = "" if part.size_known and len(these.candidates) == 1 else "up to "
+    room = "" if part.core == "any" else f", {up_to}{show_size(part.flash.size)} flash"
+    yield f"{f'{name} ' if name else ''}on {these.board + ', ' if these.board else ''}{part.title}{room}"
+    if fit.against:
+        yield from _row("fits", f"no: {fit.against[0].cause}")
+        yield from finding_lines(fit.against[0], _WIDTH)
+        for finding in fit.against[1:]:
+            yield from _row("", f"nor so: {finding.cause}")
+    else:
+        yield from _row("fits", "yes")
+    if part.core != "any" and fit.touched:
+        units = sum(number for number, _ in part.flash.layout)
+        size = show_size(sum(unit.size for unit in fit.touched))
+        yield from _row("touches", f"{len(fit.touched):,} of {count(units, 'erase unit')}, {size}")
+        free = sum(size for _, size in fit.free)
+        largest = f": {show_span(*fit.free[0])}" if len(fit.free) == 1 else ""
+        if len(fit.free) > 1:
+            largest = f" in {len(fit.free)} runs, the largest {show_span(*fit.free[0])}"
+        yield from _row("free", show_size(free) + largest if free else "nothing")
+    yield from _row("would lock", fit.locks.cause if fit.locks else "no")
+    for note in fit.plan.notes if fit.plan else ():
+        yield from _row("note", note)
+
+
+def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[str, Fit]]) -> None:
+    from .json_view import JsonView, plain
+
+    view = JsonView()
+    for image, look in looks:
+        view.line(
+            "image",
+            {
+                "name": image.name,
+                "format": image.format,
+                "machine": image.machine,
+                "bytes": image.size_bytes,
+                "pieces": [{"address": p.address, "bytes": len(p.data)} for p in image.pieces],
+                "start": image.start,
+                "header": image.header,
+                "sections": [plain(section) for section in image.sections],
+                "notes": list(image.notes),
+                **plain(look),
+            },
+        )
+    for name, fit in fits:
+        view.line(
+            "fit",
+            {
+                "image": name or " + ".join(image.name for image, _ in looks),
+                "part": fit.part.name,
+                "board": these.board,
+                "fits": not fit.against,
+                "locks": fit.locks is not None,
+                "refusals": [plain(finding) for finding in fit.refusals],
+                "touched": [{"number": u.number, "address": u.address, "bytes": u.size} for u in fit.touched],
+                "free": [{"address": address, "bytes": size} for address, size in fit.free],
+                "notes": list(fit.plan.notes) if fit.plan else [],
+            },
+        )

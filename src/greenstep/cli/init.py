@@ -1,0 +1,168 @@
+"""`greenstep init`"""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from .drive import faults_as_asked
+from .options import board_options, start_options
+
+
+@click.command("init", short_help="Write a first greenstep.toml.")
+@click.argument("name", required=False)
+@board_options
+@click.option("--images", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image of this board.")
+@start_options
+@click.option("--replace", is_flag=True, help="Write over a board of this name.")
+@click.option(
+    "--project",
+    type=click.Path(path_type=Path, dir_okay=False),
+    envvar="GREENSTEP_PROJECT",
+    default=Path("greenstep.toml"),
+    metavar="FILE",
+    help="The file to write. [greenstep.toml]",
+)
+def command(name: str | None, replace: bool, project: Path, **options: Any) -> int:
+    """Write a board into greenstep.toml: what is not said by options is asked, where there is somebody to ask.
+
+    \b
+    greenstep init
+    greenstep init hive-scale --chip atmega328p --port /dev/ttyUSB0 --images build/scale.hex
+    """
+    from greenstep.store.new_project import add_board
+
+    from .target import find_chip, from_options, hookup_of
+
+    with faults_as_asked(False):
+        name = _name(name)
+        options["chip"] = options["chip"] or _asked("chip", "Which chip? (such as atmega328p, stm32f103c8, stm32)")
+        said = from_options((), options)
+        choice = find_chip(said)
+        keys: dict[str, Any] = {"chip": options["chip"]}
+        if options.get("dialect"):
+            keys["dialect"] = options["dialect"]
+        keys["port"] = _port(options.get("port"), name)
+        for key in ("baud", "frame"):
+            if options.get(key):
+                keys[key] = options[key]
+        keys["hookup"] = options.get("hookup") or _asked(
+            "hookup", "How do DTR and RTS reach reset and boot?", choice.first.hookup
+        )
+        said = from_options((), {**options, "hookup": keys["hookup"]})
+        hookup_of(said, choice)  # refuses what is none
+        keys["hookup"] = said.hookup
+        images = list(options.get("images") or ()) or _asked_images()
+        if images:
+            keys["images"] = [_image(text, project.parent) for text in images]
+        expect = options.get("expect") or _asked("expect", "Text that the program prints (empty: none)", "")
+        if expect:
+            keys["expect"] = expect
+        for key in ("enter", "leave", "patience", "expect_within", "console_baud"):
+            if options.get(key) is not None:
+                keys[key] = options[key]
+        add_board(project, name, keys, replace)
+    click.echo(f"{project}: board {name} written. Next: greenstep greet {name}")
+    return 0
+
+
+def _interactive() -> bool:
+    return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def _asked(option: str, question: str, default: str | None = None) -> str:
+    """An answer, or the default where nobody can be asked. Raises UsageFault where there is no default either."""
+    from greenstep.core.errors import usage
+
+    if _interactive():
+        return str(click.prompt(question, default=default, show_default=bool(default)))
+    if default is None:
+        raise usage(f"no-{option}", f"which {option}?", f"--{option}: there is no terminal to ask on")
+    return default
+
+
+def _name(name: str | None) -> str:
+    from greenstep.core.errors import usage
+
+    if name is None and not _interactive():
+        raise usage("no-name", "which name is the board to have?", "greenstep init NAME --chip … --port …")
+    name = name or str(click.prompt("A name for the board (such as hive-scale)"))
+    if not re.fullmatch(r"[A-Za-z0-9][\w-]*", name):
+        raise usage("board-name", f"'{name}' is no name for a board", "letters, digits, '-' and '_'")
+    return name
+
+
+def _asked_images() -> list[str]:
+    if not _interactive():
+        return []
+    text = str(
+        click.prompt("Which image? (file, or 'FILE at ADDRESS'; empty: later)", default="", show_default=False)
+    )
+    return [text] if text.strip() else []
+
+
+def _image(text: str, folder: Path) -> Any:
+    """As it stands in the file: relative to it where it can be."""
+    from greenstep.store.board import image_option
+
+    image = image_option(text)[0]
+    file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
+    return file if image.at is None else {"file": file, "at": image.at}
+
+
+def _port(given: str | None, name: str) -> Any:
+    """How the board's port is written: by serial number where it has one, so that a changed name does not matter."""
+    from greenstep.ports.discovery import find_ports
+
+    from .port_choice import known_ports
+
+    ports = find_ports(aliases=known_ports())
+    if given is None:
+        given = _chosen(ports, name)
+    if given in known_ports():
+        return {"spot": given}
+    port = next((port for port in ports if given in (port.name, port.by_id)), None)
+    if port is not None and port.serial and sum(other.serial == port.serial for other in ports) == 1:
+        return {"serial": port.serial}
+    return given
+
+
+def _chosen(ports: list[Any], name: str) -> str:
+    from greenstep.core.errors import usage
+
+    if not _interactive():
+        if len(ports) == 1:
+            return str(ports[0].name)
+        there = ", ".join(port.name for port in ports) or "none plugged"
+        raise usage("no-port", "which port?", f"--port: there is no terminal to ask on ({there})")
+    for number, port in enumerate(ports, 1):
+        click.echo(f"  {number}  {port.name}  {port.label}")
+    click.echo("  s  find it by its plug")
+    answer = str(click.prompt("Which port? (number, s, or a name)", default="1" if ports else "s"))
+    if answer == "s":
+        return _by_plug(name)
+    if answer.isdigit() and 1 <= int(answer) <= len(ports):
+        return str(ports[int(answer) - 1].name)
+    return answer
+
+
+def _by_plug(name: str) -> str:
+    import time
+
+    from greenstep.core.errors import usage
+    from greenstep.ports.discovery import find_ports
+    from greenstep.ports.watching import wait_for_change
+
+    from .spot import remember
+
+    click.echo("Unplug the board, or plug it in …")
+    change = wait_for_change(find_ports, time.monotonic, time.sleep, 60.0)
+    if change is None:
+        raise usage("no-change", "no port came or went in 60 s", "greenstep init again, with --port NAME")
+    click.echo(remember(name, change.ports))
+    return name

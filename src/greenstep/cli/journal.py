@@ -1,0 +1,233 @@
+"""`greenstep journal`"""
+
+from __future__ import annotations
+
+import csv
+import sys
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+
+import click
+
+from greenstep.core.quantities import count, show_seconds
+
+from .drive import faults_as_asked
+from .fault_lines import wrapped
+from .options import Whole
+
+if TYPE_CHECKING:
+    from greenstep.core.record import JournalEntry
+    from greenstep.store.journal import Held, Row, Wanted
+
+_OUTCOMES = ("green", "unproven", "failed", "interrupted")
+_SIGNS = {"green": "●", "unproven": "◐", "failed": "✗", "interrupted": "✗"}
+_COLOURS = {"green": "green", "unproven": "yellow", "failed": "red", "interrupted": "red"}
+
+
+@click.command("journal", short_help="Every upload on record.")
+@click.argument("number", type=Whole(1, None), required=False, metavar="[NUMBER]")
+@click.option("--board", default="", metavar="NAME", help="Of this board.")
+@click.option("--chip", default="", metavar="NAME|NUMBER", help="Of this chip, by kind or by unique id.")
+@click.option("--port", default="", metavar="PORT", help="Through this port.")
+@click.option("--image", default="", metavar="NAME|SUM|TEXT", help="By file name, beginning of a sum, or version.")
+@click.option("--outcome", type=click.Choice(_OUTCOMES), default=None, help="That ended so.")
+@click.option("--since", default="", metavar="DATE|DAYS", help="2026-11-02, or so many days back: 7.")
+@click.option("--last", type=Whole(0, None), default=None, metavar="NUMBER", help="So many of them; 0: all. [20]")
+@click.option("--held", "on_chips", is_flag=True, help="What is on which chip, and which have an old image.")
+@click.option("--csv", "as_csv", is_flag=True, help="As CSV, with a row of names.")
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Draw durations and failures over time: PNG, SVG.")  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="One row a line, for programs.")
+def command(
+    number: int | None, board: str, chip: str, port: str, image: str, outcome: str | None, since: str,
+    last: int | None, on_chips: bool, as_csv: bool, save: Path | None, as_json: bool,
+) -> int:  # fmt: skip
+    """Every upload, backup, erase, lock and unlock on record: the last twenty, those that are asked for, or one by
+    its number with all that is known of it.
+
+    \b
+    greenstep journal --board hive-scale --since 30
+    greenstep journal 42
+    greenstep journal --held
+    greenstep journal --last 0 --csv > uploads.csv
+    """
+    from greenstep.core.errors import usage
+    from greenstep.store.journal import JournalTrouble, Wanted, held, journal_file, rows
+    from greenstep.store.journal import row as one_row
+
+    with faults_as_asked(as_json):
+        path = journal_file()
+        if path is None:
+            raise usage("no-journal", "no journal is kept: GREENSTEP_JOURNAL is 'none'", "unset it")
+        everything = save is not None or as_csv
+        most = last if last is not None else 0 if everything else 20
+        wanted = Wanted(board, chip, port, image, outcome or "", _since(since), most)
+        try:
+            if number is not None:
+                found = one_row(path, number)
+                if found is None:
+                    raise usage("no-such-row", f"the journal has no number {number}", "greenstep journal lists it")
+                return _show(found, as_json, as_csv)
+            if on_chips:
+                return _held(held(path), as_json)
+            listed = rows(path, wanted)
+        except JournalTrouble as trouble:
+            raise usage(
+                "journal", f"the journal cannot be read: {trouble}", "move it away, and a new one is begun"
+            ) from None
+        if save is not None:
+            return _draw(save, listed, wanted)
+    if as_csv:
+        _as_csv(listed, sys.stdout)
+    elif as_json:
+        for found in listed:
+            _json_row(found)
+    else:
+        _list(listed, wanted)
+    return 0
+
+
+def _since(text: str) -> str:
+    """A date, or days back, as the beginning of a time in the journal. Raises UsageFault."""
+    from greenstep.core.errors import usage
+
+    if not text:
+        return ""
+    if text.isdigit() and len(text) < 5:
+        return (datetime.now() - timedelta(days=int(text))).isoformat(timespec="seconds")
+    try:
+        return datetime.fromisoformat(text).isoformat(timespec="seconds")
+    except ValueError:
+        raise usage("since", f"--since {text} is no date", "write 2026-11-02, or so many days: 7") from None
+
+
+def _list(listed: Sequence[Row], wanted: Wanted) -> None:
+    if not listed:
+        click.echo("nothing on record" + ("" if wanted == type(wanted)() else " that is like this"))
+        return
+    digits = len(str(listed[0].number))
+    whos = [found.entry.board or found.entry.chip for found in listed]
+    whats = [_what(found.entry) for found in listed]
+    width, wide = max(len(who) for who in whos), max(len(what) for what in whats)
+    for found, who, what in zip(listed, whos, whats, strict=True):
+        entry = found.entry
+        sign = click.style(_SIGNS[entry.outcome], fg=_COLOURS[entry.outcome])
+        why = entry.version if entry.exit_code == 0 else entry.finding or entry.outcome
+        line = f"{found.number:>{digits}}  {entry.at[:16].replace('T', ' ')}  {sign} {who:<{width}}  {what:<{wide}}"
+        click.echo(f"{line}  {show_seconds(entry.seconds):>7}" + (f"  {why}" if why else ""))
+    if wanted.last and len(listed) == wanted.last:
+        click.echo(f"\nthe last {wanted.last}; --last 0 shows all")
+
+
+def _what(entry: JournalEntry) -> str:
+    """The image and its sum; what was done where that was no upload."""
+    what = entry.image if entry.purpose == "upload" else entry.purpose
+    return f"{what} {entry.crc32}".rstrip()
+
+
+def _show(found: Row, as_json: bool, as_csv: bool) -> int:
+    if as_json:
+        _json_row(found)
+        return 0
+    if as_csv:
+        _as_csv([found], sys.stdout)
+        return 0
+    entry = found.entry
+    click.echo(f"{found.number}   {entry.purpose}   {entry.board or entry.chip}   {entry.outcome}\n")
+    rows = (
+        ("when", entry.at.replace("T", " ")),
+        ("chip", entry.chip + (f", {entry.unique_id}" if entry.unique_id else "")),
+        ("port", f"{entry.port}, {entry.line}"),
+        ("image", f"{entry.image}, {count(entry.image_bytes, 'byte')}" if entry.image else ""),
+        ("version", entry.version),
+        ("crc32", entry.crc32),
+        ("sha256", entry.sha256),
+        ("took", f"{show_seconds(entry.seconds)}" + _writing(entry.write_seconds)),
+        ("verified", entry.proof),
+        ("evidence", entry.evidence),
+        ("finding", f"{entry.finding}, exit status {entry.exit_code}" if entry.finding else ""),
+    )
+    for label, text in rows:
+        if text:
+            click.echo("\n".join(wrapped(f" {label:<10} {text}", 100, 12)))
+    return 0
+
+
+def _writing(seconds: float) -> str:
+    return f", {show_seconds(seconds)} of it writing" if seconds else ""
+
+
+def _held(found: Sequence[Held], as_json: bool) -> int:
+    if as_json:
+        from .json_view import JsonView
+
+        for one in found:
+            newest = one.newest.number if one.newest else None
+            JsonView().line("held", {**_plain(one.row), "old": newest is not None, "newest": newest})
+        return 0
+    if not found:
+        click.echo("no chip that told a number of its own is on record")
+        return 0
+    width = max(len(one.row.entry.board or one.row.entry.chip) for one in found)
+    for one in found:
+        entry = one.row.entry
+        who = entry.board or entry.chip
+        click.echo(
+            f"{entry.unique_id}  {who:<{width}}  {entry.image} {entry.crc32}"
+            + (f"  {entry.version}" if entry.version else "")
+            + f"  {entry.at[:10]}"
+        )
+        if one.newest:
+            newer = one.newest.entry
+            said = f": {newer.version}" if newer.version else ""
+            click.echo(
+                click.style(
+                    f"  old: {newer.crc32} is newer{said}, {newer.at[:10]} ({one.newest.number})", fg="yellow"
+                )
+            )
+    return 0
+
+
+def _plain(found: Row) -> dict[str, object]:
+    return {"number": found.number, **asdict(found.entry)}
+
+
+def _json_row(found: Row) -> None:
+    from .json_view import JsonView
+
+    JsonView().line("journal", _plain(found))
+
+
+def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
+    from dataclasses import fields
+
+    from greenstep.core.record import JournalEntry
+
+    names = ["number", *(field.name for field in fields(JournalEntry))]
+    writer = csv.DictWriter(stream, names, lineterminator="\n")
+    writer.writeheader()
+    writer.writerows(_safe(listed))
+
+
+def _safe(listed: Sequence[Row]) -> Iterator[dict[str, object]]:
+    """A spreadsheet must not take a text of a board for a formula."""
+    for found in listed:
+        yield {
+            name: f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@") else value
+            for name, value in _plain(found).items()
+        }
+
+
+def _draw(save: Path, listed: Sequence[Row], wanted: Wanted) -> int:
+    from greenstep.core.errors import usage
+    from greenstep.draw.journal_figure import save_journal
+
+    if not listed:
+        raise usage("no-rows", "nothing on record to draw", "greenstep journal lists what there is")
+    said = ", ".join(text for text in (wanted.board, wanted.chip, wanted.port, wanted.image, wanted.outcome) if text)
+    save_journal(save, [found.entry for found in listed], said)
+    click.echo(f"saved {save}: {count(len(listed), 'row')}")
+    return 0

@@ -1,0 +1,75 @@
+"""The keys of a terminal, as they are pressed, or the lines of a pipe."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import queue
+import select
+import sys
+import threading
+from collections.abc import Iterator
+from typing import Any
+
+try:
+    import termios
+    import tty
+except ImportError:  # Windows
+    termios = None  # type: ignore[assignment]
+
+
+@contextlib.contextmanager
+def terminal_keys(all_keys: bool) -> Iterator[None]:
+    """Keys come one by one and unechoed while the block runs. `all_keys`: Ctrl-C is a key like the others."""
+    if termios is None:
+        yield
+        return
+    descriptor = sys.stdin.fileno()
+    before = termios.tcgetattr(descriptor)
+    try:
+        tty.setcbreak(descriptor)
+        wanted: list[Any] = termios.tcgetattr(descriptor)
+        wanted[0] &= ~termios.ICRNL
+        if all_keys:
+            wanted[3] &= ~(termios.ISIG | termios.IEXTEN)
+        termios.tcsetattr(descriptor, termios.TCSANOW, wanted)
+        yield
+    finally:
+        termios.tcsetattr(descriptor, termios.TCSADRAIN, before)
+
+
+def pressed() -> bytes:
+    """The keys that have been pressed, if any."""
+    if termios is None:
+        return _pressed_on_windows()
+    ready, _, _ = select.select([sys.stdin], [], [], 0)
+    return os.read(sys.stdin.fileno(), 1024) if ready else b""
+
+
+def _pressed_on_windows() -> bytes:
+    import msvcrt
+
+    keys = ""
+    while msvcrt.kbhit():  # type: ignore[attr-defined]
+        keys += msvcrt.getwch()  # type: ignore[attr-defined]
+    return keys.encode()
+
+
+class PipedLines:
+    """Lines from a pipe or a file, read in a thread of their own, for a pipe cannot be asked whether it has any."""
+
+    def __init__(self) -> None:
+        self._lines: queue.Queue[str] = queue.Queue()
+        threading.Thread(target=self._read, name="piped lines", daemon=True).start()
+
+    def _read(self) -> None:
+        for line in sys.stdin:
+            self._lines.put(line.rstrip("\r\n"))
+
+    def take(self) -> list[str]:
+        """The lines that have come."""
+        lines = []
+        with contextlib.suppress(queue.Empty):
+            while True:
+                lines.append(self._lines.get_nowait())
+        return lines

@@ -1,0 +1,129 @@
+"""`greenstep kit make` and `kit show`"""
+
+from __future__ import annotations
+
+import tomllib
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from greenstep.core.quantities import count, show_size
+
+from .completing import complete_board
+from .drive import faults_as_asked
+from .fault_lines import wrapped
+
+if TYPE_CHECKING:
+    from greenstep.store.kit import Kit
+
+
+@click.group("kit", short_help="Boards and images in one file to hand over.")
+def command() -> None:
+    """One file for a friend far away: images, boards, and what to be told before and after. It is used with
+    greenstep upload FILE.kit."""
+
+
+@command.command("make")
+@click.argument("boards", nargs=-1, required=True, metavar="BOARD…", shell_complete=complete_board)
+@click.option(
+    "--save", type=click.Path(path_type=Path, dir_okay=False), required=True, metavar="FILE", help="The kit."
+)
+@click.option("--replace", is_flag=True, help="Replace a file that is there.")
+@click.option("--name", default="", metavar="TEXT", help="What it is called. [the first board's name]")
+@click.option("--before", default="", metavar="TEXT", help="Told before the upload.")
+@click.option("--after", default="", metavar="TEXT", help="Told after a green one.")
+@click.option("--question", default="", metavar="TEXT", help="Asked where the chip does not tell the boards apart.")
+@click.option("--answer", multiple=True, metavar="BOARD=TEXT", help="The answer that means this board.")
+@click.option("--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="A picture of what to look for.")  # fmt: skip
+@click.option("--flash-size", multiple=True, metavar="BOARD=SIZE", help="This board only where the chip has so much.")
+@click.option("--project", type=click.Path(path_type=Path, dir_okay=False), envvar="GREENSTEP_PROJECT",
+              metavar="FILE", help="The project file, if not the nearest greenstep.toml.")  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
+def make(
+    boards: tuple[str, ...], save: Path, replace: bool, name: str, before: str, after: str, question: str,
+    answer: tuple[str, ...], picture: Path | None, flash_size: tuple[str, ...], project: Path | None, as_json: bool,
+) -> int:  # fmt: skip
+    """Put boards of greenstep.toml and their images into one file. Several boards are told apart by what the chip
+    says of itself, by the size of its flash, or by a question.
+
+    \b
+    greenstep kit make hive-scale --save hive-scale-2.4.kit --after "Hang it up again."
+    greenstep kit make scale-a scale-b --save scales.kit --question "Which plug has it?" \\
+        --answer "scale-a=a round one" --answer "scale-b=a flat one" --picture plugs.png
+    """
+    from greenstep.core.errors import usage
+    from greenstep.store.kit import Notes, make_kit, pairs_of, sizes_of
+    from greenstep.store.project import find_project
+
+    with faults_as_asked(as_json):
+        found = find_project(Path.cwd(), project)
+        if found.path is None:
+            raise usage("project-file", "there is no greenstep.toml here or above", "greenstep init writes one")
+        for board in boards:
+            if board not in found.boards:
+                near = found.nearest(board)
+                raise usage("no-such-board", f"no board '{board}'", *([f"did you mean {near[0]}?"] if near else []))
+        tables = tomllib.loads(found.path.read_text("utf-8"))["board"]
+        notes = Notes(
+            before, after, question, picture, pairs_of(answer, "--answer"), sizes_of(flash_size, "--flash-size")
+        )
+        made = datetime.now().astimezone().isoformat(timespec="seconds")
+        wanted = {board: tables[board] for board in boards}
+        kit = make_kit(save, name or boards[0], made, wanted, found.path.parent, notes, replace)
+    return _told(kit, save, as_json)
+
+
+@command.command("show")
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
+def show(file: Path, as_json: bool) -> int:
+    """What is in a kit; it is read whole and checked."""
+    from greenstep.store.kit import read_kit
+
+    with faults_as_asked(as_json):
+        kit = read_kit(file)
+    return _told(kit, file, as_json)
+
+
+def _told(kit: Kit, file: Path, as_json: bool) -> int:
+    if as_json:
+        from .json_view import JsonView
+
+        JsonView().line(
+            "kit",
+            {
+                "file": str(file),
+                "name": kit.name,
+                "made": kit.made,
+                "boards": {name: dict(table) for name, table in kit.tables.items()},
+                "files": {name: len(data) for name, data in kit.members.items()},
+                "question": kit.notes.question,
+                "answers": dict(kit.notes.answers),
+            },
+        )
+        return 0
+    size = show_size(sum(len(data) for data in kit.members.values()))
+    click.echo(f"{file.name}   {kit.name}   made {kit.made[:10]}   {count(len(kit.members), 'file')}, {size}\n")
+    for name, table in kit.tables.items():
+        images = ", ".join(_image_words(entry) for entry in table["images"])
+        when = f"; {show_size(kit.notes.flash_sizes[name])} of flash" if name in kit.notes.flash_sizes else ""
+        answer = f'; "{kit.notes.answers[name]}"' if name in kit.notes.answers else ""
+        for line in wrapped(f" {name}   {table.get('chip', '')}{when}{answer}: {images}", 100, 4):
+            click.echo(line)
+    for label, text in (("before", kit.notes.before), ("asks", kit.notes.question), ("after", kit.notes.after)):
+        if text:
+            click.echo("\n".join(wrapped(f" {label:<8} {text}", 100, 10)))
+    if kit.notes.picture is not None:
+        click.echo(f" picture  {kit.notes.picture.name}")
+    click.echo(f"\n to use it: greenstep upload {file.name}")
+    return 0
+
+
+def _image_words(entry: object) -> str:
+    if isinstance(entry, dict):
+        at = f" at 0x{entry['at']:X}" if isinstance(entry.get("at"), int) else ""
+        return f"{Path(str(entry['file'])).name}{at}"
+    return Path(str(entry)).name

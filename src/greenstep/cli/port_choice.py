@@ -1,0 +1,137 @@
+"""Which port is meant, and opening it: by name, by what `spot` remembered, with or without a recording."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from greenstep.core.climb import Job, OpenedPort, OpenLink
+from greenstep.core.errors import PortFault, usage
+from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.link import LineSettings, LinesMissing, LinkLost, RateRefused
+from greenstep.core.secrets import Secrets
+from greenstep.store.board import BoardSettings
+
+if TYPE_CHECKING:
+    from greenstep.ports.discovery import Known
+
+
+def known_ports() -> dict[str, Known]:
+    """The ports that `spot` remembered. Raises UsageFault."""
+    from greenstep.ports.discovery import Known
+    from greenstep.store.aliases import read_aliases
+
+    return {name: Known(**keys) for name, keys in read_aliases().items()}
+
+
+def port_name(said: BoardSettings) -> str:
+    """The port by name, by serial number, by the name that `spot` gave it, or the only one there is.
+
+    Raises UsageFault, PortFault.
+    """
+    from greenstep.ports.discovery import listed_ports, port_with_serial
+
+    wanted = said.port
+    if wanted is not None and wanted.name:
+        alias = wanted.name if _is_alias(wanted.name) else ""
+        return _spotted(alias) if alias else wanted.name
+    if wanted is not None and wanted.spot:
+        return _spotted(wanted.spot)
+    if wanted is not None:
+        found = port_with_serial(wanted.serial)
+        if found is None:
+            seen = PortSeen(f"port with serial number {wanted.serial}", "missing", "", listed_ports())
+            raise PortFault(diagnose_port(seen))
+        return found
+    ports = listed_ports()
+    if len(ports) == 1:
+        return ports[0].name
+    if not ports:
+        raise PortFault(diagnose_port(PortSeen("port", "missing", "", ())))
+    raise usage("which-port", "which port?", f"--port NAME: there are {', '.join(port.name for port in ports)}")
+
+
+def _is_alias(name: str) -> bool:
+    """Whether a port's name is one that a person gave: no device, no URL."""
+    return "/" not in name and ":" not in name and not Path(name).exists() and name in known_ports()
+
+
+def _spotted(alias: str) -> str:
+    """The port that is remembered as `alias`. Raises UsageFault, PortFault."""
+    from greenstep.ports.discovery import find_ports, listed_ports
+
+    known = known_ports().get(alias)
+    if known is None:
+        there = ", ".join(known_ports()) or "none yet"
+        raise usage(
+            "no-such-alias", f"no port is remembered as '{alias}'", f"greenstep spot {alias}", f"there are: {there}"
+        )
+    found = next((port.name for port in find_ports() if known.is_that(port)), None)
+    if found is None:
+        raise PortFault(diagnose_port(PortSeen(f"port '{alias}'", "missing", "", listed_ports())))
+    return found
+
+
+def opener(job: Job, said: BoardSettings, trace: Path | None = None) -> OpenLink:
+    """Opens the job's port for the climb, and records the line in `trace` if there is one."""
+    from greenstep.ports.opening import open_port
+
+    serial_number = said.port.serial if said.port else ""
+    notes = _notes(job.board, job.port, job.hookup.name, job.dialect.name, job.choice.name)
+
+    def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
+        opened = open_port(job.port, settings, lines, serial_number)
+        return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes)
+
+    return open_link
+
+
+def open_said(
+    said: BoardSettings,
+    settings: LineSettings,
+    lines: tuple[bool, bool],
+    options: Mapping[str, Any],
+    secrets: Secrets | None = None,
+) -> OpenedPort:
+    """Open a board's port outside a climb; `options` may name a `trace`, the `board` and the `dialect`.
+
+    Raises PortFault, UsageFault.
+    """
+    from greenstep.ports.opening import open_port
+
+    name = port_name(said)
+    opened = open_port(name, settings, lines, said.port.serial if said.port else "")
+    trace = options.get("trace")
+    if trace is None:
+        return opened
+    notes = _notes(str(options.get("board") or ""), name, "", str(said.dialect or ""), str(said.chip or ""))
+    return _traced(opened, trace, lines, secrets or Secrets(), notes)
+
+
+def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[str, str]:
+    notes = {"board": board, "chip": chip, "dialect": dialect, "hookup": hookup, "port": port}
+    return {name: value for name, value in notes.items() if value}
+
+
+def _traced(
+    opened: OpenedPort, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: dict[str, str]
+) -> OpenedPort:
+    from greenstep.ports.tracing import TracingLink
+
+    return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes), opened.evidence)
+
+
+@contextmanager
+def link_faults(said: BoardSettings) -> Iterator[None]:
+    """What a link raises outside a climb, as faults: it went away, it has no lines, it cannot make a rate."""
+    name = said.port.name if said.port and said.port.name else "the port"
+    try:
+        yield
+    except LinkLost as lost:
+        raise PortFault(diagnose_port(PortSeen(name, "vanished", lost.reason))) from lost
+    except RateRefused as refused:
+        raise PortFault(diagnose_port(PortSeen(name, "setting", setting=str(refused.settings)))) from refused
+    except LinesMissing:
+        raise usage("no-lines", "this port has no DTR and RTS", "an adapter that has them, or by hand") from None

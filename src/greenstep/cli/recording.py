@@ -1,0 +1,45 @@
+"""Climbs into the journal: what happens there never stops an upload."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+import click
+
+from greenstep.core.events import ClimbEnded, Event
+
+if TYPE_CHECKING:
+    from greenstep.core.climb import Climb
+    from greenstep.core.record import Recorder
+
+
+class Keeper:
+    """Keeps one climb; does nothing for a purpose that is not recorded."""
+
+    def __init__(self, climb: Climb) -> None:
+        from greenstep.core.record import RECORDED, Recorder
+
+        job = climb.scene.job
+        self._recorder: Recorder | None = None
+        if job.purpose in RECORDED:
+            self._recorder = Recorder(job, datetime.now().astimezone().isoformat(timespec="seconds"))
+
+    def see(self, event: Event) -> int:
+        """Take note of an event; at the end the number of the row, else 0."""
+        if self._recorder is None:
+            return 0
+        self._recorder.see(event)
+        return self._write(event) if isinstance(event, ClimbEnded) else 0
+
+    def _write(self, ended: ClimbEnded) -> int:
+        from greenstep.store.journal import JournalTrouble, journal_file, record
+
+        path = journal_file()
+        if path is None or self._recorder is None:
+            return 0
+        try:
+            return record(path, self._recorder.entry(ended))
+        except JournalTrouble as trouble:
+            click.echo(f" not in the journal: {trouble}", err=True)
+            return 0

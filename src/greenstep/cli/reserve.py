@@ -1,0 +1,149 @@
+"""`greenstep reserve`"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from greenstep.core.quantities import count, show_address, show_bytes, show_size, show_span
+
+from .completing import complete_target
+from .drive import faults_as_asked
+from .fault_lines import wrapped
+from .image_edit import saving_options
+from .image_target import Command, looking_options
+from .options import Number
+
+if TYPE_CHECKING:
+    from greenstep.core.reserve import Reservation
+
+_COLUMN = 14
+_COUNTS_WORDS = ("avr", "pic18")
+
+
+def _options(command: Command) -> Command:
+    return saving_options(looking_options(command), required=False)
+
+
+@click.command("reserve", short_help="Plan the room of a resident bootloader.")
+@click.argument("target", nargs=-1, metavar="[BOARD] [APPLICATION [at ADDRESS]]…", shell_complete=complete_target)
+@click.option("--size", type=Number(), required=True, metavar="SIZE", help="Bytes that the bootloader needs.")
+@click.option("--at", "side", type=click.Choice(["top", "bottom"]), help="Of the flash. [Cortex-M bottom, else top]")
+@click.option("--bootloader", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Its image: checked, and on a Cortex-M its vectors taken.")  # fmt: skip
+@_options
+def command(
+    target: tuple[str, ...], size: int, side: Any, bootloader: Path | None, as_json: bool, **options: Any
+) -> int:
+    """Room for a resident bootloader: where it begins in bytes and words, what is left, the jump at the reset vector,
+    and values for the linker. An application is held against it; --save writes it with its reset vector moved: reset
+    leads to the bootloader, and the application's own jump stands just below that.
+
+    \b
+    greenstep reserve --chip atmega328p --size 1900
+    greenstep reserve scale.hex --chip pic18f46k22 --size 1K --save scale-moved.hex
+    greenstep reserve --chip stm32f103c8 --size 8K --at bottom
+    """
+    from greenstep.core.beside_bootloader import check_application, with_reset_moved
+    from greenstep.core.errors import usage
+    from greenstep.core.reserve import reserve
+    from greenstep.store.image_files import load_image
+    from greenstep.store.image_saving import check_place, kind_for
+
+    from .image_edit import save_changed
+    from .image_target import chosen_or_chip
+
+    save: Path | None = options["save"]
+    with faults_as_asked(as_json):
+        these = chosen_or_chip(target, {**options, "as_json": as_json})
+        part = these.part
+        assert part is not None
+        plan = reserve(part, size, side)
+        loader = None
+        if bootloader is not None:
+            loader = load_image(bootloader, plan.start)
+            if loader.lowest < plan.start or loader.end > plan.end:
+                raise usage(
+                    "bootloader",
+                    f"{loader.name} ({show_span(loader.lowest, loader.end - loader.lowest)}) lies outside the room "
+                    f"{show_span(plan.start, plan.size)}",
+                    f"build it for {show_address(plan.start)}, or give it more: --size",
+                )
+        image = these.by_memory().get("flash")
+        notes = list(check_application(plan, image)) if image is not None else []
+        if save is not None:
+            if image is None:
+                raise usage("no-image", "no application to move the reset vector of", "name its file")
+            kind_for(save, options["kind"])
+            check_place(save, options["replace"])
+            image, moved = with_reset_moved(plan, image, loader)
+            notes += moved
+    if as_json:
+        _as_json(plan, notes)
+    else:
+        title = these.board or (image.name if image is not None else "")
+        click.echo("\n".join(_about(plan, title, image is not None, notes)))
+    if save is not None and image is not None:
+        with faults_as_asked(as_json):
+            if not as_json:
+                click.echo()
+            return save_changed(these, image, options, as_json)
+    return 0
+
+
+def _row(label: str, text: str) -> list[str]:
+    return wrapped(f" {label:<{_COLUMN - 1}}{text}", 100, _COLUMN)
+
+
+def _about(plan: Reservation, name: str, checked: bool, notes: list[str]) -> Iterator[str]:
+    part = plan.part
+    flash = f"{show_size(part.flash.size)} flash"
+    yield f"{part.title}   {flash}   a bootloader of {count(plan.wanted, 'byte')} at the {plan.side}\n"
+    words = part.core in _COUNTS_WORDS
+    span = show_span(plan.start, plan.size)
+    in_words = f"   in words {show_span(plan.start // 2, plan.size // 2)}" if words else ""
+    yield from _row("bootloader", f"{span}, {show_size(plan.size)}{in_words}")
+    yield from _row("", f"{plan.why}; {count(plan.size - plan.wanted, 'byte')} of it spare")
+    in_words = f"   in words {show_span(plan.app_start // 2, plan.app_bytes // 2)}" if words else ""
+    yield from _row(
+        "application", f"{show_span(plan.app_start, plan.app_bytes)}, {show_size(plan.app_bytes)}{in_words}"
+    )
+    for number, jump in enumerate(plan.jumps):
+        text = f"{show_address(jump.address)}  {show_bytes(jump.code)}   {jump.words}"
+        yield from _row("" if number else "jump", text)
+    if plan.slot is not None:
+        what = "stack pointer and reset handler" if part.core == "cortex-m" else "reset jump"
+        yield from _row(
+            "kept", f"{show_address(plan.slot)}  the application's own {what}: the bootloader starts it from there"
+        )
+    for number, (whose, value) in enumerate(plan.linker):
+        yield from _row("" if number else "linker", f"{whose:<12} {value}")
+    for note in plan.notes:
+        yield from _row("note", note)
+    if checked:
+        yield from _row("checked", f"{name} fits beside it")
+    for note in notes:
+        yield from _row("" if checked else "note", note)
+
+
+def _as_json(plan: Reservation, notes: list[str]) -> None:
+    from .json_view import JsonView
+
+    JsonView().line(
+        "reservation",
+        {
+            "part": plan.part.name,
+            "side": plan.side,
+            "start": plan.start,
+            "bytes": plan.size,
+            "application_start": plan.app_start,
+            "application_bytes": plan.app_bytes,
+            "jumps": [{"address": j.address, "code": j.code.hex(), "words": j.words} for j in plan.jumps],
+            "kept_at": plan.slot,
+            "linker": dict(plan.linker),
+            "notes": [*plan.notes, *notes],
+        },
+    )

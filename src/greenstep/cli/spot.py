@@ -1,0 +1,94 @@
+"""`greenstep spot`"""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from .drive import faults_as_asked
+from .options import Real
+
+if TYPE_CHECKING:
+    from greenstep.ports.discovery import PortInfo
+
+
+@click.command("spot", short_help="Find a port by its plug.")
+@click.argument("name", required=False)
+@click.option("--within", type=Real(0.1, 3600), metavar="SECONDS", help="How long to wait for the plug. [60]")
+@click.option("--forget", is_flag=True, help="Forget the port of that name.")
+@click.option("--json", "as_json", is_flag=True, help="One port a line, for programs.")
+def command(name: str | None, within: float | None, forget: bool, as_json: bool) -> int:
+    """Unplug or plug the board: the port that changes is named, and remembered as NAME if one is given. It is known
+    again by its serial number, else by its place on the USB, however it is called then.
+
+    \b
+    greenstep spot hive-scale
+    greenstep upload scale.hex --chip atmega328p --port hive-scale
+    """
+    from greenstep.core.errors import Finding, PortFault, usage
+    from greenstep.ports.discovery import find_ports
+    from greenstep.ports.watching import wait_for_change
+    from greenstep.store.aliases import forget_alias
+
+    from .ports import port_lines
+
+    with faults_as_asked(as_json):
+        if forget:
+            if not name:
+                raise usage("alias-name", "forget which port?", "greenstep spot NAME --forget")
+            forget_alias(name)
+            return 0
+        longest_s = within or 60.0
+        if not as_json:
+            click.echo(f"Unplug the board, or plug it in. Waiting {longest_s:g} s …")
+            sys.stdout.flush()
+        change = wait_for_change(find_ports, time.monotonic, time.sleep, longest_s)
+        if change is None:
+            there = ", ".join(port.name for port in find_ports()) or "none"
+            raise PortFault(
+                Finding(
+                    "no-change",
+                    f"no port came or went in {longest_s:g} s",
+                    (f"ports: {there}",),
+                    ("another cable: many carry power only", "greenstep ports tells of devices without a driver"),
+                )
+            )
+        if as_json:
+            from .json_view import JsonView, plain
+
+            for port in change.ports:
+                JsonView().line("came" if change.came else "went", plain(port))
+        else:
+            click.echo("it came:" if change.came else "it went:")
+            for port in change.ports:
+                click.echo("\n".join(port_lines(port) if change.came else port_lines(port)[:1]))
+        if name:
+            click.echo(remember(name, change.ports), err=as_json)
+    return 0
+
+
+def remember(name: str, ports: Sequence[PortInfo]) -> str:
+    """Keep a port under a name; what was kept, in words. Raises UsageFault."""
+    from dataclasses import asdict
+
+    from greenstep.core.errors import usage
+    from greenstep.ports.discovery import known_by
+    from greenstep.store.aliases import write_alias
+
+    if len(ports) != 1:
+        raise usage("several-ports", f"{len(ports)} ports changed: which is '{name}'?", "unplug the other devices")
+    port = ports[0]
+    known = known_by(port)
+    if known is None:
+        raise usage(
+            "unknown-again",
+            f"{port.name} has neither serial number nor place to know it by",
+            f"use its name: --port {port.name}",
+        )
+    path = write_alias(name, asdict(known))
+    by = f"serial number {known.serial}" if known.serial else f"its place on the USB, {known.location}"
+    return f"remembered as {name}, by {by} ({path})"

@@ -1,0 +1,74 @@
+"""`greenstep wiring`"""
+
+from __future__ import annotations
+
+import textwrap
+from pathlib import Path
+from typing import Any
+
+import click
+
+from .completing import complete_board
+from .drive import faults_as_asked
+from .options import general_options, wired_options
+
+_ARROWS = {"out": "→", "in": "←", "ground": "—", "supply": "→"}
+_PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
+
+
+@click.command("wiring", short_help="Which pin goes to which.")
+@click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
+@wired_options
+@click.option("--straight", is_flag=True, help="Another board's bridge is borrowed: TX to TX, RX to RX.")
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
+@general_options
+def command(board: tuple[str, ...], straight: bool, save: Path | None, as_json: bool, **options: Any) -> int:
+    """Adapter to board, pin by pin; levels, supply, boot pin, pull-ups, order of the buttons. Touches no port.
+
+    \b
+    greenstep wiring brood-probe
+    greenstep wiring --chip atmega328p --save wiring.png
+    """
+    from greenstep.core.wiring import wiring_of
+
+    from .target import find_chip, hookup_of, settle
+
+    with faults_as_asked(as_json):
+        name, said = settle(board, {**options, "as_json": as_json})
+        choice = find_chip(said)
+        hookup = hookup_of(said, choice)
+        wiring = wiring_of(choice.first, hookup, straight)
+        chip = choice.single.title if choice.single else choice.name
+        title = "   ".join(word for word in (name, chip, hookup.name) if word)
+        if save is not None:
+            from greenstep.draw.wiring_figure import save_wiring
+
+            save_wiring(save, wiring, title)
+    if as_json:
+        from .json_view import JsonView, plain
+
+        JsonView().line("wiring", {"title": title, **plain(wiring)})
+        return 0
+    _show(wiring, title)
+    if save is not None:
+        click.echo(f"\nsaved {save}")
+    return 0
+
+
+def _show(wiring: Any, title: str) -> None:
+    import sys
+
+    from .ladder_view import shows_signs
+
+    arrows = _ARROWS if shows_signs(sys.stdout) else _PLAIN_ARROWS
+    click.echo(f"{title}\n\n {'adapter':<9}     chip")
+    width = max(len(wire.chip) for wire in wiring.wires)
+    for wire in wiring.wires:
+        note = "; ".join(text for text in (f"through {wire.through}" if wire.through else "", wire.note) if text)
+        click.echo(f" {wire.adapter:<9} {arrows[wire.way]:<3} {wire.chip:<{width}}   {note}".rstrip())
+    click.echo()
+    for heading, text in wiring.advice:
+        lines = textwrap.wrap(text, 92, break_long_words=False)
+        click.echo(f" {heading:<11} {lines[0]}")
+        for line in lines[1:]:
+            click.echo(f" {'':<11} {line}")

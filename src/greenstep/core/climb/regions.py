@@ -1,0 +1,162 @@
+"""Backup, erase, lock and unlock: what is done to a chip without an image."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..chips import Memory, Part
+from ..dialects.base import DialectError
+from ..errors import Finding, RefusedFault
+from ..events import Event, Noted, Step, StepAdvanced, StepEnded
+from ..image import Image, Piece
+from ..plan import Plan, Wishes, check_blocks, make_plan, memory_named
+from ..quantities import show_address, show_size, show_span
+from .causes import enter
+from .job import Job, Scene
+
+
+def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, int, int]:
+    """(memory, address, size) that the job is about; all of it, with the bootloader only if `whole`.
+
+    Raises RefusedFault.
+    """
+    name, address, size = job.region
+    memory = memory_named(part, name)
+    low = address if address is not None else memory.start if whole else memory.usable_start
+    end = memory.end if whole else memory.usable_end
+    size = end - low if size is None else size
+    if size <= 0 or low < memory.start or low + size > memory.end:
+        raise RefusedFault(
+            Finding(
+                "does-not-fit",
+                "there is no such room in this chip",
+                (
+                    f"asked for {show_span(low, max(size, 1))}",
+                    f"the {name} is {show_span(memory.start, memory.size)} ({show_size(memory.size)})",
+                ),
+                ("check --from and --size",),
+            )
+        )
+    return memory, low, size
+
+
+def blank_plan(job: Job, part: Part) -> Plan:
+    """The plan that makes the job's region blank. Raises RefusedFault."""
+    memory, low, size = region_of(job, part, whole=False)
+    units = memory.units_touched(low, size)
+    if units[0].address != low or units[-1].end != low + size:
+        raise RefusedFault(
+            Finding(
+                "not-whole-units",
+                "only whole erase units can be erased",
+                (
+                    f"asked for {show_span(low, size)}",
+                    f"the units there are {show_span(units[0].address, units[-1].end - units[0].address)}",
+                ),
+                (f"--from {units[0].address:#x} --size {units[-1].end - units[0].address:#x}",),
+            )
+        )
+    whole = (
+        low == memory.start
+        and size == memory.size
+        and job.dialect.traits.erases == "by unit"
+        and memory.name == "flash"
+    )
+    image = Image("blank", (Piece(low, bytes([memory.erased]) * size),), None, "blank")
+    wishes = Wishes(
+        job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=job.wishes.settings, blank=True
+    )
+    return make_plan(part, job.dialect, {memory.name: image}, wishes)
+
+
+def read_step(scene: Scene) -> Iterator[Event]:
+    """The bytes of the region, read twice: most dialects guard nothing on their way to us."""
+    assert scene.part is not None
+    memory, low, size = region_of(scene.job, scene.part, whole=True)
+    began = scene.wire.now()
+    total, data, again = 2 * size, bytearray(), 0
+    left_out = scene.job.dialect.provable(scene.part, memory, ((low, size),), {"verify": "whole"}).left_out
+    for address, length in check_blocks([(low, size)], scene.talk.read_block(memory)):
+        first = scene.talk.read(memory, address, length)
+        if scene.talk.read(memory, address, length) != first:
+            again += 1
+            first = scene.talk.read(memory, address, length)
+            if scene.talk.read(memory, address, length) != first:
+                raise RefusedFault(
+                    Finding(
+                        "reads-differ",
+                        f"two readings at {show_address(address)} differ, twice",
+                        (),
+                        ("shorter wires, a lower --baud, and check ground",),
+                    )
+                )
+        data += first
+        yield StepAdvanced("read", 2 * len(data), total, "bytes", scene.wire.now() - began)
+    scene.backup = bytes(data)
+    if left_out:
+        yield Noted("read", left_out)
+    if again:
+        yield Noted("read", f"{again} blocks read again")
+    took = scene.wire.now() - began
+    image = Image("backup", (Piece(low, bytes(data)),))
+    said = f"{show_span(low, size)}, {size:,} bytes, read twice and equal, crc32 {image.crc32():08X}"
+    figures: dict[str, int | float | str] = {
+        "bytes": size,
+        "seconds": round(took, 4),
+        "crc32": f"{image.crc32():08X}",
+    }
+    yield StepEnded("read", "green", said, took, figures)
+
+
+def lock_step(scene: Scene) -> Iterator[Event]:
+    """Lock, enter again, and see that the chip refuses."""
+    assert scene.part is not None
+    said = scene.talk.lock(scene.part)
+    scene.changed = "lock"
+    yield from _seen_anew(scene, "lock", said, locked=True)
+
+
+def unlock_step(scene: Scene) -> Iterator[Event]:
+    """Unlock, enter again, and see that the chip does not refuse any more."""
+    assert scene.part is not None
+    scene.changed = "unlock"
+    said = scene.talk.unlock(scene.part)
+    yield from _seen_anew(scene, "unlock", said, locked=False)
+
+
+def _seen_anew(scene: Scene, step: str, said: str, locked: bool) -> Iterator[Event]:
+    assert scene.part is not None
+    name: Step = "lock" if step == "lock" else "unlock"
+    seen = _locked_now(scene)
+    if seen is None:
+        scene.unproven.append(name)
+        yield StepEnded(name, "unproven", f"{said}; not seen again: greet shows whether it is locked")
+        return
+    if bool(seen) != locked:
+        raise RefusedFault(
+            Finding(
+                f"not-{step}ed",
+                f"the chip acknowledged and is {'still locked' if seen else 'not locked'}",
+                (said, seen or "it lets itself be read"),
+                ("take the supply away and give it back: some parts load their option bytes only then",),
+            )
+        )
+    yield StepEnded(name, "green", f"{said}; entered again, {seen or 'it lets itself be read'}")
+
+
+def _locked_now(scene: Scene) -> str | None:
+    """The refusal of a locked chip, empty where it does not refuse; None where it cannot be asked."""
+    assert scene.part is not None
+    traits = scene.job.dialect.traits
+    for turn, settle_s in enumerate(traits.settles_s):
+        if scene.lines == "moved":
+            enter(scene)
+        scene.wire.sleep(settle_s)
+        for _ in range(traits.asks[turn]):
+            if scene.talk.ask(traits.ask_wait_s) is not None:
+                try:
+                    scene.talk.identify()
+                    return scene.talk.examine(scene.part).locked
+                except DialectError:
+                    return None
+    return None

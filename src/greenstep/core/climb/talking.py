@@ -1,0 +1,62 @@
+"""After the start: the settings that a new board is given over the same wire."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..errors import StartFault
+from ..events import Event, Noted, StepEnded
+from ..findings import diagnose
+from ..link import Deadline
+from ..quantities import count
+from ..talk import TalkLine
+from .evidence import observe
+from .job import Scene
+
+_LAST_WORDS_S = 0.3
+
+
+def talk_step(scene: Scene) -> Iterator[Event]:
+    """Wait for each text, send each line. What the application said since its start counts, once."""
+    job, link = scene.job, scene.wire
+    heard = b""
+    if scene.listen_mark is not None:
+        heard = _after_text(link.between(scene.listen_mark, None, "heard"), scene.text_heard)
+    sent = answers = 0
+    for turn in job.talk:
+        if turn.expect:
+            heard = _wait_for(scene, turn, heard)
+            answers += 1
+        if turn.send is not None:
+            link.write(turn.send.encode() + job.line_end)
+            sent += 1
+            yield Noted("talk", f"sent {turn.secret}, a secret" if turn.secret else f'sent "{turn.send}"')
+    if job.talk[-1].send is not None:  # let it leave before the port is closed
+        link.read(200, _LAST_WORDS_S)
+    if not answers:
+        scene.unproven.append("talk")
+        yield StepEnded("talk", "unproven", f"{count(sent, 'line')} sent; nothing was expected in answer")
+        return
+    scene.text_heard = scene.text_heard or job.talk[0].expect
+    if "start" in scene.unproven:  # what answers runs
+        scene.unproven.remove("start")
+    evidence = f"{count(answers, 'expected text')} heard, {count(sent, 'line')} sent"
+    yield StepEnded("talk", "green", evidence, figures={"heard": answers, "sent": sent})
+
+
+def _after_text(heard: bytes, text: str) -> bytes:
+    """What came behind the text that proved the start."""
+    place = heard.find(text.encode()) if text else -1
+    return heard[place + len(text.encode()) :] if place >= 0 else heard
+
+
+def _wait_for(scene: Scene, turn: TalkLine, heard: bytes) -> bytes:
+    """What came behind the expected text. Raises StartFault."""
+    wanted = turn.expect.encode()
+    deadline = Deadline.after(scene.wire, turn.within_s)
+    while wanted not in heard:
+        if deadline.over:
+            scene.missing_text = turn.expect
+            raise StartFault(*diagnose(observe(scene, "start")))
+        heard += scene.wire.read(1, deadline.left_s) or b""
+    return heard[heard.find(wanted) + len(wanted) :]

@@ -1,0 +1,7 @@
+"""What a console makes of bytes: lines, rows of hexadecimal, and a text that is waited for."""
+
+from .expectation import Expectation
+from .hex_rows import HexRow, HexRows
+from .line_splitter import LineSplitter, readable
+
+__all__ = ["Expectation", "HexRow", "HexRows", "LineSplitter", "readable"]

@@ -1,0 +1,261 @@
+"""`avr-109`: the bootloaders of Atmel AVR109, above all those of AVRs that are their own USB device.
+
+Single letters, answered by CR or by what was asked for. Nothing is guarded by a checksum, so only what is read back
+counts. 'e' erases all that the application may use, and comes before the first page.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..link import Deadline, Frame, Link
+from ..quantities import show_bytes, show_heard, show_size
+from .base import (
+    Answer,
+    ChipRefusal,
+    Cost,
+    Dialect,
+    Examination,
+    Identity,
+    Narrated,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_until,
+    refuse_text,
+)
+
+# AVR109, table "Self-programming commands"
+_NAMES = {
+    b"S": "identifier", b"V": "software version", b"v": "hardware version", b"p": "programmer type",
+    b"s": "signature", b"a": "auto-increment?", b"b": "block mode?", b"t": "device codes", b"T": "select device",
+    b"P": "enter programming", b"L": "leave programming", b"A": "set address", b"H": "set address",
+    b"e": "erase all", b"B": "write block", b"g": "read block", b"E": "exit", b"\x1b": "synchronise",
+}  # fmt: skip
+_CR, _UNKNOWN = b"\r", b"?"
+_IDENTIFIER_BYTES = 7
+_ESCAPE = 0x1B  # AVR109: does nothing, and so ends what was begun
+_FAR_WORDS = 0x10000
+
+_REPLY_S, _ERASE_S, _QUIET_S = 0.5, 10.0, 0.03
+
+
+class Avr109(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "avr-109"
+    title: ClassVar[str] = "AVR bootloader, AVR109"
+    document: ClassVar[str] = "Atmel AVR109"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="all at once",
+        erases_alone=True,
+        guards_writes=False,
+        starts_by="command",
+        gives_up=True,
+        sync_sent=b"S",
+        sync_answers=(),
+        other_answers=(_UNKNOWN,),
+        settles_s=(0.05, 0.3, 0.6),
+        ask_wait_s=0.25,
+        asks=(4, 4, 6),
+        other_bauds=(57600, 19200),
+        turn=50,
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._buffer = 0
+        self._next: tuple[str, int] | None = None
+
+    # --- letters
+
+    def _exchange(self, sent: bytes, size: int, longest_s: float = 0.0) -> bytes:
+        """Send a command and take an answer of exactly so many bytes. Raises DialectError."""
+        self.link.discard()
+        self.link.write(sent)
+        name = _NAMES[sent[:1]]
+        timeout_s = self.link.settings.seconds(len(sent) + size) + _REPLY_S + longest_s
+        heard = self.link.read(1, timeout_s)
+        heard += self.link.read(size - 1, timeout_s) if size > 1 and heard else b""
+        if heard == _UNKNOWN and size != 1:
+            raise ChipRefusal(name, "command", heard)
+        if len(heard) < size:
+            raise Silence(f"the answer to '{name}'", timeout_s, heard)
+        return heard
+
+    def _order(self, sent: bytes, longest_s: float = 0.0, address: int | None = None) -> None:
+        """A command that is answered by CR."""
+        heard = self._exchange(sent, 1, longest_s)
+        if heard == _UNKNOWN:
+            raise ChipRefusal(_NAMES[sent[:1]], "command", heard, address)
+        if heard != _CR:
+            raise Unexpected(f"0D after '{_NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
+
+    def _again(self, exchange: Callable[[], Answer]) -> Answer:
+        """An exchange that may be had again."""
+        return self.had_again(exchange, self._recover)
+
+    def _recover(self, heard: bytes) -> None:
+        """End what was begun with bytes that do nothing, and see that it answers. Raises Silence, Unexpected."""
+        self._next = None
+        refuse_text("an answer", heard + drain(self.link, 2 * _QUIET_S))
+        for attempt in range(6):
+            self.link.write(bytes([_ESCAPE]) * (8 if attempt < 2 else 300))
+            drain(self.link, self.link.settings.seconds(300 if attempt >= 2 else 8) + 2 * _QUIET_S)
+            if self.ask(0.2) is not None:
+                return
+        raise Silence("an answer to 'identifier'", 2.0)
+
+    # --- who is there
+
+    def ask(self, wait_s: float) -> str | None:
+        """Ask for the identifier, seven characters; asking changes nothing."""
+        self.link.discard()
+        self._next = None
+        deadline = Deadline.after(self.link, wait_s)
+        names = []
+        for _ in range(2):  # seven characters of a program's text look alike, once
+            self.link.write(b"S")
+            heard = self.link.read(_IDENTIFIER_BYTES, wait_s)
+            if not re.fullmatch(rb"[ -~]{7}", heard) or drain(self.link, _QUIET_S, 0.2):
+                break
+            names.append(heard.decode("ascii"))
+        if len(names) == 2 and names[0] == names[1] and names[0].strip():
+            return f'"{names[0]}"'
+        read_until(self.link, deadline)
+        return None
+
+    def identify(self) -> Identity:
+        """Version, signature, size of the block buffer. Nothing guards the signature: it must come out twice."""
+        details: tuple[tuple[str, str], ...] = ()
+        version = self._again(lambda: self._exchange(b"V", 2))
+        if version.isdigit():
+            details = (("loader", f"{chr(version[0])}.{chr(version[1])}"),)
+        once, twice = (self._again(lambda: self._exchange(b"s", 3)) for _ in range(2))
+        if once != twice:
+            self.retries += 1
+            once = self._again(lambda: self._exchange(b"s", 3))
+        signature = once[::-1]
+        mode = self._again(lambda: self._exchange(b"b", 3))
+        self._buffer = int.from_bytes(mode[1:3], "big") if mode[:1] == b"Y" else 0
+        if not self._buffer:
+            raise ChipRefusal("block mode?", "command", mode, None, f"no block mode ({show_bytes(mode)})")
+        self._again(lambda: self._order(b"P"))
+        return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
+
+    def examine(self, part: Part) -> Examination:
+        """The dialect tells nothing of sizes: they are the part's."""
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return memory.write_unit if memory.name == "flash" else 64
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return cls.write_block(memory)
+
+    @classmethod
+    def writes_whole_blocks(cls, memory: Memory) -> bool:
+        return memory.name == "flash"
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(4 + size, 1, 1, memory.program_s * (1 if memory.name == "flash" else size))
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(4, size, 1)
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        """Only all at once."""
+        self.erase_all(memory)
+        yield len(units)
+
+    def erase_all(self, memory: Memory) -> None:
+        self._again(lambda: self._order(b"e", _ERASE_S))
+
+    def _go_to(self, memory: Memory, address: int) -> None:
+        """Set the address, in words for flash and in bytes for EEPROM, unless the loader has counted on to it."""
+        if self._next == (memory.name, address):
+            return
+        number = address >> 1 if memory.name == "flash" else address
+        if number < _FAR_WORDS:
+            self._order(b"A" + number.to_bytes(2, "big"))
+        else:
+            self._order(b"H" + number.to_bytes(3, "big"))
+        self._next = (memory.name, address)
+
+    @staticmethod
+    def _kind(memory: Memory) -> bytes:
+        return b"F" if memory.name == "flash" else b"E"
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        for block in blocks:
+            for at in range(0, len(block.data), self._buffer or len(block.data)):
+                data = block.data[at : at + (self._buffer or len(block.data))]
+                self._again(partial(self._write, memory, block.address + at, data))
+            yield block
+
+    def _write(self, memory: Memory, address: int, data: bytes) -> None:
+        self._go_to(memory, address)
+        head = b"B" + len(data).to_bytes(2, "big") + self._kind(memory)
+        self._order(head + data, 4 * self.cost_of_write(memory, len(data)).busy_s, address)
+        self._next = (memory.name, address + len(data))
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        even = address - (address & 1 if memory.name == "flash" else 0)
+        wanted = size + address - even
+        data: bytes = self._again(lambda: self._read(memory, even, wanted))
+        return data[address - even :]
+
+    def _read(self, memory: Memory, address: int, size: int) -> bytes:
+        self._go_to(memory, address)
+        data = self._exchange(b"g" + size.to_bytes(2, "big") + self._kind(memory), size)
+        self._next = (memory.name, address + size) if not size & 1 else None
+        return data
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """Leaving programming, then exit: the watchdog starts the application."""
+        self._order(b"L")
+        self._order(b"E")
+        return "exit acknowledged"
+
+    def finish(self) -> None:
+        self.start(0)
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, letter by letter."""
+        rows, address = [], 0
+        for index, (sent, heard) in enumerate(exchanges):
+            letter, detail, place = sent[:1], "", None
+            if letter not in _NAMES:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+                continue
+            if letter in (b"A", b"H"):
+                address = 2 * int.from_bytes(sent[1:], "big")
+                detail = f"{address:05X}"
+            elif letter in (b"B", b"g") and len(sent) >= 4:
+                size = int.from_bytes(sent[1:3], "big")
+                place, detail = (address, size), f"{address:05X}, {size} bytes"
+                address += size
+            elif letter in (b"S", b"V"):
+                detail = show_heard(heard)
+            elif letter in (b"s", b"b"):
+                detail = show_bytes(heard)
+            if not heard and letter != b"\x1b":
+                detail, place = f"{detail}; no answer".removeprefix("; "), None
+            rows.append(Narrated(index, 1, _NAMES[letter], detail, place))
+        return rows

@@ -1,0 +1,312 @@
+"""`avr-v2`: the bootloaders of large AVR boards, and of some with other cores, that speak a subset of Atmel AVR068.
+
+Every message has a number, a length and an XOR over everything before, and so has every reply: what is damaged is
+asked again. The address counts on after each page, so that it is only sent where the next page is another one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from functools import reduce
+from operator import xor
+from typing import Any, ClassVar
+
+from ..chips import Memory, Part
+from ..link import Deadline, Frame, Link
+from ..quantities import show_bytes, show_size
+from .base import (
+    ChipRefusal,
+    Cost,
+    Dialect,
+    Examination,
+    Identity,
+    Narrated,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_until,
+    refuse_text,
+)
+
+# AVR068, section "Message format"
+START, TOKEN = 0x1B, 0x0E
+_HEAD, _AROUND = 5, 6
+"""Bytes before the body, and around it with the checksum."""
+
+# AVR068, sections "General commands" and "ISP programming commands"
+SIGN_ON, GET_PARAMETER, LOAD_ADDRESS = 0x01, 0x03, 0x06
+ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x10, 0x11
+PROGRAM_FLASH, READ_FLASH, PROGRAM_EEPROM, READ_EEPROM = 0x13, 0x14, 0x15, 0x16
+READ_SIGNATURE = 0x1B
+MAJOR_VERSION, MINOR_VERSION = 0x91, 0x92
+_NAMES = {
+    SIGN_ON: "sign on",
+    GET_PARAMETER: "get parameter",
+    LOAD_ADDRESS: "load address",
+    ENTER_PROGRAMMING: "enter programming",
+    LEAVE_PROGRAMMING: "leave programming",
+    PROGRAM_FLASH: "program flash",
+    READ_FLASH: "read flash",
+    PROGRAM_EEPROM: "program EEPROM",
+    READ_EEPROM: "read EEPROM",
+    READ_SIGNATURE: "read signature",
+}
+# AVR068, section "Status constants"
+OK, TIMED_OUT, FAILED, CHECKSUM_ERROR, UNKNOWN = 0x00, 0x80, 0xC0, 0xC1, 0xC9
+CHECKSUM_ANSWER = 0xB0  # ANSWER_CKSUM_ERROR: the command byte of the reply to a damaged message
+
+# What an ISP programmer would need to know of the part; bootloaders take and ignore it. The serial instructions are
+# those of the parts' data sheets, "Serial Programming Instruction set".
+_ENTER = bytes([ENTER_PROGRAMMING, 200, 100, 25, 32, 0, 0x53, 3, 0xAC, 0x53, 0, 0])
+_PROGRAM_MODE = bytes([0xC1, 10, 0x40, 0x4C, 0x20, 0xFF, 0xFF])  # page mode, load, write and read instruction, poll
+
+_FAR_WORDS = 0x10000
+_FAR = 0x80000000  # AVR068, CMD_LOAD_ADDRESS: bit 31 says that the part has more than 64 K words
+
+_REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
+_REPLY_BY_SYNC = 40
+_QUIET_S = 0.03
+
+
+class AvrV2(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "avr-v2"
+    title: ClassVar[str] = "AVR bootloader, v2"
+    document: ClassVar[str] = "Atmel AVR068"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="inside write",
+        guards_writes=True,
+        starts_by="command",
+        gives_up=True,
+        sync_sent=bytes([START, 1, 0, 1, TOKEN, SIGN_ON, 0x14]),
+        sync_answers=(),
+        other_answers=(),
+        settles_s=(0.08, 0.3, 0.6, 2.0),
+        ask_wait_s=0.35,
+        asks=(3, 3, 3, 4),
+        other_bauds=(57600,),
+        turn=45,
+        sounds=(rb"(?:\x1b.\x00\x0b\x0e\x01\x00\x08.{9})+", rb"(?:\x1b.\x00\x02\x0e[\x01-\x1f\xb0][\x80-\xcf].)+"),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._number = 0
+        self._next: tuple[str, int] | None = None
+        self._far = False
+        self._reply_s = _REPLY_S
+        self._called = ""
+
+    # --- messages
+
+    def _message(self, body: bytes) -> bytes:
+        self._number = self._number % 255 + 1
+        message = bytes([START, self._number, len(body) >> 8, len(body) & 0xFF, TOKEN]) + body
+        return message + bytes([reduce(xor, message)])
+
+    def _reply(self, size: int, timeout_s: float, waiting_for: str) -> bytes:
+        """The body of the reply to the last message, of at most `size` bytes. Raises DialectError."""
+        heard = self.link.read(_HEAD, timeout_s)
+        if len(heard) < _HEAD:
+            raise Silence(waiting_for, timeout_s, heard)
+        length = heard[2] << 8 | heard[3]
+        if heard[0] != START or heard[1] != self._number or heard[4] != TOKEN or length > max(size, 2):
+            raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
+        rest = self.link.read(length + 1, self.link.settings.seconds(length + 1) + self._reply_s)
+        if len(rest) < length + 1:
+            raise Silence(waiting_for, self._reply_s, heard + rest)
+        if reduce(xor, heard + rest):
+            raise Unexpected(f"{waiting_for} with a right checksum", heard + rest)
+        return rest[:-1]
+
+    def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
+        """Send a command; `size` bytes of answer behind its status. Raises DialectError."""
+        command = _NAMES[body[0]]
+        self.link.write(self._message(body))
+        waiting_for = f"the reply to '{command}'"
+        timeout_s = self.link.settings.seconds(len(body) + 2 * _AROUND) + self._reply_s + busy_s
+        reply = self._reply(size + 2, timeout_s, waiting_for)
+        if reply[0] == CHECKSUM_ANSWER or reply[1:2] == bytes([CHECKSUM_ERROR]):
+            raise Unexpected(waiting_for, reply)
+        if reply[0] != body[0] or len(reply) < 2:
+            raise Unexpected(waiting_for, reply)
+        if reply[1] != OK:
+            raise ChipRefusal(command, "data" if len(body) > 20 else "command", reply[:2], address)
+        if len(reply) != size + 2:
+            raise Unexpected(waiting_for, reply)
+        return reply[2:]
+
+    def _repeat(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
+        """An exchange that may be had again: commands that change nothing, or the same each time."""
+        return self.had_again(lambda: self._exchange(body, size, busy_s, address), self._recover)
+
+    def _recover(self, heard: bytes) -> None:
+        """Let a message that the loader may hold half of come to its end, and see that it answers. Raises Silence.
+
+        A loader that lost a byte waits for as many more as the lost length said: a run of bytes that begin no
+        message brings it back to where it looks for a start.
+        """
+        refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
+        for attempt in range(6):
+            if attempt % 2:
+                self.link.write(bytes(_AROUND + 300))
+                drain(self.link, self.link.settings.seconds(300) + 2 * _QUIET_S)
+            if self.ask(0.2) is not None:
+                return
+        raise Silence("a reply to 'sign on'", 1.2)
+
+    # --- who is there
+
+    def ask(self, wait_s: float) -> str | None:
+        """Sign on; answers to earlier askings that came late are passed over."""
+        self.link.discard()
+        self._next = None
+        deadline = Deadline.after(self.link, wait_s)
+        asked_s = self.link.now()
+        self.link.write(self._message(bytes([SIGN_ON])))
+        heard = b""
+        while not deadline.over:
+            heard += self.link.read(1, deadline.left_s)
+            at = heard.rfind(bytes([START, self._number]))
+            if at < 0 or len(heard) < at + _HEAD:
+                continue
+            length = heard[at + 2] << 8 | heard[at + 3]
+            heard += self.link.read(at + length + _AROUND - len(heard), deadline.left_s)
+            message = heard[at : at + length + _AROUND]
+            whole = len(message) == length + _AROUND and not reduce(xor, message)
+            if whole and message[_HEAD - 1 : _HEAD + 2] == bytes([TOKEN, SIGN_ON, OK]):  # and not our own echo
+                took_s = self.link.now() - asked_s
+                self._reply_s = min(_LONGEST_REPLY_S, max(_REPLY_S, _REPLY_BY_SYNC * took_s))
+                self._called = message[_HEAD + 3 : -1].decode("ascii", "replace")
+                drain(self.link, _QUIET_S, 0.2)
+                return f'1B … 01 00 "{self._called}"'
+        read_until(self.link, deadline)
+        return None
+
+    def identify(self) -> Identity:
+        """Version, programming mode, and the signature, a byte a call."""
+        details: tuple[tuple[str, str], ...] = ()
+        try:
+            major, minor = (self._repeat(bytes([GET_PARAMETER, p]), 1)[0] for p in (MAJOR_VERSION, MINOR_VERSION))
+            details = (("loader", f"{major}.{minor}"),)
+        except ChipRefusal:  # the smallest have no parameters
+            pass
+        self._repeat(_ENTER, 0)
+        signature = bytes(
+            self._repeat(bytes([READ_SIGNATURE, 4, 0x30, 0x00, which, 0x00]), 2)[0] for which in range(3)
+        )
+        return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
+
+    def examine(self, part: Part) -> Examination:
+        """The dialect tells nothing of sizes: they are the part's."""
+        self._far = part.flash.size > 2 * _FAR_WORDS
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        """A flash page; for EEPROM what every loader's buffer takes."""
+        return memory.write_unit if memory.name == "flash" else 128
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return max(128, cls.write_block(memory))
+
+    @classmethod
+    def writes_whole_blocks(cls, memory: Memory) -> bool:
+        return memory.name == "flash"
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        busy_s = memory.program_s * (1 if memory.name == "flash" else size)
+        return Cost(_AROUND + 10 + size, _AROUND + 2, 1, busy_s)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(_AROUND + 4, _AROUND + 3 + size, 1)
+
+    def _go_to(self, memory: Memory, address: int) -> None:
+        """Load the address, in words for flash and in bytes for EEPROM, unless the loader has counted on to it."""
+        if self._next == (memory.name, address):
+            return
+        flash = memory.name == "flash"
+        number = (address - memory.start) >> 1 if flash else address
+        self._repeat(bytes([LOAD_ADDRESS]) + (number | (_FAR if flash and self._far else 0)).to_bytes(4, "big"), 0)
+        self._next = (memory.name, address)
+
+    def _stepped(self, memory: Memory, address: int) -> None:
+        """The loader has counted on; not every one does so past 64 K words."""
+        crossed = not (address - memory.start) % (2 * _FAR_WORDS)
+        self._next = None if crossed else (memory.name, address)
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        for block in blocks:
+            self._again(memory, block.address, lambda block=block: self._write(memory, block))
+            self._stepped(memory, block.address + len(block.data))
+            yield block
+
+    def _write(self, memory: Memory, block: WriteBlock) -> bytes:
+        command = PROGRAM_FLASH if memory.name == "flash" else PROGRAM_EEPROM
+        size = len(block.data)
+        body = bytes([command, size >> 8, size & 0xFF]) + _PROGRAM_MODE + block.data
+        return self._exchange(body, 0, 4 * self.cost_of_write(memory, size).busy_s, block.address)
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        even = address - (address & 1 if memory.name == "flash" else 0)
+        wanted = size + address - even
+        command, instruction = (READ_FLASH, 0x20) if memory.name == "flash" else (READ_EEPROM, 0xA0)
+        body = bytes([command, wanted >> 8, wanted & 0xFF, instruction])
+        data = self._again(memory, even, lambda: self._exchange(body, wanted + 1, 0.0, even))
+        self._next = (memory.name, even + wanted) if not wanted & 1 else None
+        if data[-1] != OK:
+            raise ChipRefusal(_NAMES[command], "data", data[-1:], address)
+        return data[address - even : -1]
+
+    def _again(self, memory: Memory, address: int, exchange: Any) -> bytes:
+        """An exchange at an address, from the address on where it has to be had again."""
+
+        def from_its_address() -> bytes:
+            self._go_to(memory, address)
+            return bytes(exchange())
+
+        return self.had_again(from_its_address, self._recover)
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """Leaving programming mode starts the application, usually at once."""
+        self._exchange(bytes([LEAVE_PROGRAMMING, 1, 1]), 0)
+        return "leave acknowledged"
+
+    def finish(self) -> None:
+        self.start(0)
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, message by message."""
+        rows, address = [], 0
+        for index, (sent, heard) in enumerate(exchanges):
+            body = sent[_HEAD:-1]
+            if sent[:1] != bytes([START]) or not body or body[0] not in _NAMES:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+                continue
+            good = heard[_HEAD : _HEAD + 2] == bytes([body[0], OK])
+            detail, place = "", None
+            if body[0] == LOAD_ADDRESS:
+                words = int.from_bytes(body[1:5], "big") & ~_FAR
+                address, detail = 2 * words, f"{2 * words:05X}"
+            elif body[0] in (PROGRAM_FLASH, READ_FLASH, PROGRAM_EEPROM, READ_EEPROM):
+                size = int.from_bytes(body[1:3], "big")
+                place, detail = (address, size), f"{address:05X}, {size} bytes"
+                address += size
+            elif good:
+                detail = show_bytes(heard[_HEAD + 2 : -1], 12)
+            if not good:
+                detail += f"; answered {show_bytes(heard, 8)}" if heard else "; no answer"
+            rows.append(Narrated(index, 1, _NAMES[body[0]], detail.removeprefix("; "), place if good else None))
+        return rows

@@ -1,0 +1,164 @@
+"""What an ESP's images are held against before anything is written: boot header and partition table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+from ..chips import Part
+from ..errors import Finding, RefusedFault
+from ..image import Image
+from ..image.boot_header import (
+    MODES,
+    SIZES,
+    SIZES_8266,
+    SPEEDS,
+    BootHeader,
+    HeaderError,
+    name_of,
+    read_header,
+    rewritten,
+    size_bytes,
+)
+from ..image.partitions import USUAL_PLACE, faults_in, read_table
+from ..quantities import show_address, show_size, show_span
+
+_SPEEDS_KNOWN = (None, 0)
+"""Chip ids (ESP8266: none, ESP32: 0) whose speed nibbles are those listed; later chips differ a little."""
+
+
+def fit_headers(
+    part: Part, image: Image, settings: Mapping[str, Any], despite: frozenset[str], notes: list[str]
+) -> Image:
+    """The image with the header at the boot place judged, and rewritten on request. Raises RefusedFault."""
+    extended, boot = bool(part.extra["extended"]), int(part.extra["boot"])
+    _refuse_lone_header(part, image, boot, despite)
+    if not image.covers(boot, 16):
+        notes.append(f"no image at {show_address(boot)}, where the {part.title} begins: what is there is not judged")
+        return image
+    piece = next(p for p in image.pieces if p.address <= boot < p.end)
+    data = piece.data[boot - piece.address :]
+    try:
+        header = read_header(data, extended)
+    except HeaderError as error:
+        _refuse(despite, f"{image.name} would not run: no boot image at {show_address(boot)}", (str(error),))
+        notes.append(f"no boot image at {show_address(boot)}: written all the same")
+        return image
+    _judge(part, image, header, despite)
+    wanted = _wanted(part, settings, extended)
+    if any(value is not None for value in wanted):
+        data = rewritten(data, extended, *wanted)
+        pieces = tuple(replace(p, data=p.data[: boot - p.address] + data) if p is piece else p for p in image.pieces)
+        image = replace(image, pieces=pieces)
+        now = read_header(data, extended)
+        notes.append(
+            f"boot header rewritten: {_described(now, extended)}; its checksum{' and SHA-256' * now.hashed} made anew"
+        )
+        header = now
+    else:
+        notes.append(f"boot header: {_described(header, extended)}")
+    sizes = SIZES if extended else SIZES_8266
+    named = name_of(header.size, sizes)
+    if named in sizes and part.size_known and size_bytes(named) > part.flash.size:
+        _refuse(
+            despite,
+            f"{image.name} is for more flash than this chip has",
+            (f"its header says {named}; the flash has {show_size(part.flash.size)}",),
+            "correct the header on the way: --set header-size=chip",
+        )
+    elif named in sizes and part.size_known and size_bytes(named) < part.flash.size:
+        notes.append(
+            f"the boot header says {named} of flash, the chip has {show_size(part.flash.size)}: "
+            "--set header-size=chip corrects it"
+        )
+    return image
+
+
+def _refuse_lone_header(part: Part, image: Image, boot: int, despite: frozenset[str]) -> None:
+    """A boot image at 0 of a chip that begins elsewhere was given no address."""
+    if boot and image.covers(0, 8) and image.cut(0, 1, 0xFF) == b"\xe9" and image.cut(boot, 1, 0xFF) != b"\xe9":
+        _refuse(
+            despite,
+            f"{image.name} would not run: it lies at 0, and the {part.title} begins at {show_address(boot)}",
+            ("it begins with E9, as images for other places do",),
+            f"give it its place: FILE at {boot:#x}, or an application's: FILE at 0x10000",
+        )
+
+
+def _judge(part: Part, image: Image, header: BootHeader, despite: frozenset[str]) -> None:
+    wanted = part.extra.get("chip_id")
+    if header.chip_id is not None and wanted is not None and header.chip_id != wanted:
+        _refuse(
+            despite,
+            f"{image.name} is for another chip",
+            (f"chip id {header.chip_id}; the {part.title} has {wanted}",),
+        )
+    if header.mode not in MODES.values():
+        _refuse(
+            despite,
+            f"{image.name} has no header for this chip: SPI mode {header.mode}",
+            (f"there are {_listed(MODES)}",),
+        )
+    if header.speed not in SPEEDS.values() and wanted in _SPEEDS_KNOWN:
+        cause = f"{image.name} has no header for this chip: speed {header.speed:X}"
+        _refuse(despite, cause, (f"there are {_listed(SPEEDS)} MHz",))
+    if not header.checksum_right:
+        _refuse(despite, f"{image.name} is damaged: its checksum is wrong", (f"at {header.checksum_at:X}",))
+    if not header.digest_right:
+        _refuse(despite, f"{image.name} is damaged: its SHA-256 is wrong", (f"behind {header.checksum_at:X}",))
+
+
+def _listed(names: dict[str, int]) -> str:
+    return ", ".join(names)
+
+
+def _refuse(despite: frozenset[str], cause: str, evidence: tuple[str, ...], remedy: str = "") -> None:
+    if "vectors" in despite:
+        return
+    tries = (
+        remedy or "is it the image for this chip, at the right address?",
+        "if you know better: --despite vectors",
+    )
+    raise RefusedFault(Finding("vectors", cause, evidence, tries))
+
+
+def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[int | None, int | None, int | None]:
+    """SPI mode, size and speed to put into the header; None where it stays as it is."""
+    mode, size, speed = (str(settings.get(f"header-{name}", "same")) for name in ("mode", "size", "speed"))
+    sizes = SIZES if extended else SIZES_8266
+    if size == "chip":
+        found = {size_bytes(name): name for name in sizes}
+        size = found.get(part.flash.size, "same") if part.size_known else "same"
+    if size not in (*sizes, "same"):
+        raise RefusedFault(
+            Finding(
+                "setting", f"the {part.title}'s header has no size {size}", (), (f"there are {', '.join(sizes)}",)
+            )
+        )
+    return MODES.get(mode), sizes.get(size), SPEEDS.get(speed)
+
+
+def _described(header: BootHeader, extended: bool) -> str:
+    size = name_of(header.size, SIZES if extended else SIZES_8266)
+    return f"{name_of(header.mode, MODES)}, {size}, {name_of(header.speed, SPEEDS)} MHz"
+
+
+def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: list[str]) -> None:
+    """The partition table told, and judged; settings that are overwritten told. Raises RefusedFault."""
+    if not image.covers(USUAL_PLACE, 32):
+        return
+    data = image.cut(USUAL_PLACE, 0xC00, 0xFF)
+    rows = read_table(data)
+    if not rows:
+        return
+    faults = faults_in(data, rows, part.flash.size)
+    if faults:
+        _refuse(despite, f"the partition table of {image.name} is wrong", tuple(faults[:3]))
+    notes.append("partitions: " + ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in rows))
+    for row in rows:
+        if row.holds_settings and image.touches(row.offset, row.size):
+            notes.append(
+                f"this overwrites stored settings ({row.label}): keep them first with "
+                f"greenstep backup --from {row.offset:#x} --size {row.size:#x}"
+            )

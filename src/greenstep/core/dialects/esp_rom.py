@@ -1,0 +1,598 @@
+"""`esp-rom`: the serial loader in the ROM of the ESP8266, the ESP32 and their relatives.
+
+Requests and replies are SLIP frames. Data blocks carry a checksum that the chip tests. From the ESP32 on, data goes
+compressed and the ROM says the MD5 of what its flash holds; the ESP8266 does neither: it is read back through its SPI
+controller, 64 bytes at a time, which is so slow that a sample is taken unless the whole is asked for.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import reduce
+from operator import xor
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..image import Image
+from ..image.boot_header import MODES, SIZES_8266, SPEEDS
+from ..link import Deadline, Frame, LineSettings, Link
+from ..quantities import show_bytes, show_size
+from .base import (
+    ChipRefusal,
+    Cost,
+    Dialect,
+    Examination,
+    Fitted,
+    Identity,
+    Narrated,
+    Provable,
+    Setting,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_until,
+    refuse_text,
+)
+from .esp_images import fit_headers, judge_partitions
+
+# Espressif's serial protocol description, "Commands"
+FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
+SYNC, WRITE_REGISTER, READ_REGISTER = 0x08, 0x09, 0x0A
+SET_SPI, ATTACH_SPI, CHANGE_BAUD = 0x0B, 0x0D, 0x0F
+DEFLATE_BEGIN, DEFLATE_DATA, MD5, SECURITY = 0x10, 0x11, 0x13, 0x14
+_NAMES = {
+    FLASH_BEGIN: "flash begin", FLASH_DATA: "flash data", FLASH_END: "flash end", 0x05: "memory begin",
+    0x06: "memory end", 0x07: "memory data", SYNC: "sync", WRITE_REGISTER: "write register",
+    READ_REGISTER: "read register", SET_SPI: "set SPI parameters", ATTACH_SPI: "attach SPI flash",
+    CHANGE_BAUD: "change baud rate", DEFLATE_BEGIN: "deflated begin", DEFLATE_DATA: "deflated data",
+    0x12: "deflated end", MD5: "MD5 of flash", SECURITY: "security info",
+}  # fmt: skip
+_SYNC_DATA = b"\x07\x07\x12\x20" + b"\x55" * 32
+_MAGIC_REGISTER = 0x40001000
+_CHECKSUM_START = 0xEF
+BLOCK, SECTOR, SECTORS_A_BLOCK = 0x400, 0x1000, 16
+
+_FIRST_BAUD = 115200
+_REPLY_S, _QUIET_S, _SETTLE_S = 0.6, 0.04, 0.05
+_ERASE_S_PER_BYTE = 30 / (1 << 20)  # the description's own time-outs: 30 s a MiB to erase and write, 8 s for MD5
+_MD5_S_PER_BYTE = 8 / (1 << 20)
+_TRIES = 3
+_SAMPLES, _SAMPLE_BYTES = 24, 64
+
+
+@dataclass(frozen=True)
+class _SpiRegisters:
+    """Offsets of the SPI controller's registers, by the chips' technical reference manuals, "SPI controller".
+
+    `lengths` are those of the registers for (MOSI, MISO) bit lengths; None where USR1 holds both.
+    """
+
+    user: int
+    user1: int
+    user2: int
+    data: int
+    lengths: tuple[int, int] | None
+
+
+_SPI = {
+    "8266": _SpiRegisters(0x1C, 0x20, 0x24, 0x40, None),
+    "32": _SpiRegisters(0x1C, 0x20, 0x24, 0x80, (0x28, 0x2C)),
+    "late": _SpiRegisters(0x18, 0x1C, 0x20, 0x58, (0x24, 0x28)),
+}
+_USER_COMMAND, _USER_ADDRESS, _USER_MISO = 1 << 31, 1 << 30, 1 << 28
+_START = 1 << 18
+_READ_ID, _READ = 0x9F, 0x03  # JEDEC JESD216: read identification, read data
+
+
+def slip(data: bytes) -> bytes:
+    """A frame as it stands on the line: SLIP, RFC 1055."""
+    return b"\xc0" + data.replace(b"\xdb", b"\xdb\xdd").replace(b"\xc0", b"\xdb\xdc") + b"\xc0"
+
+
+class EspRom(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "esp-rom"
+    title: ClassVar[str] = "ESP ROM loader"
+    document: ClassVar[str] = "Espressif's serial protocol description"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="inside write",
+        erases_alone=True,
+        guards_writes=True,
+        starts_by="reset",
+        gives_up=False,
+        sync_sent=slip(bytes([0, SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),
+        sync_answers=(),
+        other_answers=(),
+        settles_s=(0.05, 0.3, 0.6),
+        ask_wait_s=0.25,
+        asks=(4, 4, 8),
+        measures_rate=True,
+        reads_slowly=True,
+        turn=20,
+        rom_speaks=True,
+        sounds=(rb"(?:\xc0\x01\x08[^\xc0]+\xc0)+",),
+        settings=(
+            Setting("verify", "text", "sampled", "ESP8266: read back a sample or the whole", ("sampled", "whole")),
+            Setting("header-mode", "text", "same", "SPI mode in the boot header", ("same", *MODES)),
+            Setting("header-size", "text", "same", "flash size in the boot header", ("same", "chip", *SIZES_8266)),
+            Setting("header-speed", "text", "same", "SPI speed in the boot header, in MHz", ("same", *SPEEDS)),
+        ),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._buffer = b""
+        self._part: Part | None = None
+        self._spi_ready: int | None = None
+        self._half = b""
+
+    # --- frames
+
+    def _send(self, command: int, data: bytes, checksum: int = 0) -> None:
+        head = bytes([0, command]) + len(data).to_bytes(2, "little") + checksum.to_bytes(4, "little")
+        self.link.write(slip(head + data))
+
+    def _frame(self, deadline: Deadline) -> bytes:
+        """The next SLIP frame, unescaped; empty when the deadline is over. What stands between frames is passed
+        over."""
+        heard = self._buffer
+        while True:
+            first = heard.find(b"\xc0")
+            end = heard.find(b"\xc0", first + 1) if first >= 0 else -1
+            if end == first + 1 > 0:  # the end of one frame, then the start of another
+                heard = heard[end:]
+                continue
+            if end > 0:
+                self._buffer = heard[end + 1 :]
+                inner = heard[first + 1 : end]
+                return inner.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
+            if deadline.over:
+                self._buffer = b""
+                self._half = heard
+                return b""
+            heard += self.link.read(1, deadline.left_s) + self.link.discard()
+
+    def _reply(
+        self, command: int, timeout_s: float, stage: str = "command", address: int | None = None
+    ) -> tuple[int, bytes]:
+        """(value, data without status) of the reply to a command. Raises DialectError."""
+        deadline = Deadline.after(self.link, timeout_s)
+        name = _NAMES[command]
+        while True:
+            frame = self._frame(deadline)
+            if not frame:
+                raise Silence(f"the reply to '{name}'", timeout_s, self._half)
+            if len(frame) < 10 or frame[0] != 1 or len(frame) != 8 + int.from_bytes(frame[2:4], "little"):
+                raise Unexpected(f"the reply to '{name}'", frame)
+            if frame[1] == command:
+                break
+        data = frame[8:]
+        tail = 2 if len(data) == 2 else 4  # the ESP8266's replies carry nothing but two bytes of status
+        status = data[-tail:]
+        if status[0]:
+            kind = "data" if stage == "data" else "command"
+            raise ChipRefusal(name, kind, status[:2], address)  # type: ignore[arg-type]
+        return int.from_bytes(frame[4:8], "little"), data[:-tail]
+
+    def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
+        self._buffer = b""
+        self._send(command, data, checksum)
+        return self._reply(command, self.link.settings.seconds(len(data) + 60) + _REPLY_S + longest_s)
+
+    def _repeat(self, command: int, data: bytes, longest_s: float = 0.0) -> tuple[int, bytes]:
+        """An exchange that may be had again, as it changes nothing or does the same each time."""
+        for attempt in range(_TRIES):
+            try:
+                return self._exchange(command, data, longest_s)
+            except (Silence, Unexpected):
+                if attempt == _TRIES - 1:
+                    raise
+            except ChipRefusal:  # a request damaged on its way is refused too
+                if attempt:
+                    raise
+            self.retries += 1
+            self._recover()
+        raise AssertionError("every try returns or raises")
+
+    def _recover(self) -> None:
+        """End whatever half frame the ROM holds, and synchronise anew. Raises Silence."""
+        for _ in range(5):
+            self.link.write(b"\xc0\xc0")
+            refuse_text("a reply", self._half + drain(self.link, 2 * _QUIET_S))
+            self._half = b""
+            if self.ask(0.3) is not None:
+                return
+        raise Silence("an answer to a new sync", 1.5)
+
+    def _words(self, *words: int) -> bytes:
+        return b"".join(word.to_bytes(4, "little") for word in words)
+
+    def _read_register(self, address: int) -> int:
+        return self._repeat(READ_REGISTER, self._words(address))[0]
+
+    def _write_register(self, address: int, value: int) -> None:
+        self._repeat(WRITE_REGISTER, self._words(address, value, 0xFFFFFFFF, 0))
+
+    # --- who is there
+
+    def ask(self, wait_s: float) -> str | None:
+        """Sync once. One good sync is answered eight times: all are taken before anything else is said."""
+        self.link.discard()
+        self._buffer = b""
+        deadline = Deadline.after(self.link, wait_s + self.link.settings.seconds(len(self.traits.sync_sent)))
+        self.link.write(self.traits.sync_sent)
+        while True:
+            frame = self._frame(deadline)
+            if not frame:
+                read_until(self.link, deadline)
+                return None
+            if len(frame) >= 10 and frame[:2] == bytes([1, SYNC]) and frame[8] == 0:
+                drain(self.link, _QUIET_S, 0.3)
+                self._buffer = b""
+                return f"01 08 … {show_bytes(frame[8:])}"
+
+    def identify(self) -> Identity:
+        """The magic word of the ROM tells which chip it is; where it is a new one, its own security information."""
+        magic = self._read_register(_MAGIC_REGISTER)
+        return Identity(magic, f"magic {magic:08X}")
+
+    @staticmethod
+    def _slow(part: Part) -> bool:
+        """Whether it is the ESP8266: two bytes of status, nothing compressed, no MD5."""
+        return bool(part.extra.get("slow"))
+
+    def examine(self, part: Part) -> Examination:
+        """MAC address, flash chip and its size, security flags."""
+        self._part = part
+        details: list[tuple[str, str]] = []
+        locked = ""
+        mac = self._mac(part)
+        if mac:
+            details.append(("mac", mac))
+        if part.extra.get("tells"):
+            told, locked = self._security()
+            details += told
+        if self._slow(part):
+            self._repeat(FLASH_BEGIN, self._words(0, 0, BLOCK, 0))  # the ROM sets its SPI controller up
+        else:
+            self._repeat(ATTACH_SPI, bytes(8))
+        number = self._flash_id(part)
+        size = 1 << (number >> 16 & 0xFF)
+        if number in (0, 0xFFFFFF) or not 1 << 18 <= size <= part.flash.size:
+            details.append(("flash chip", f"no size from {number:06X}: {show_size(part.flash.size)} taken"))
+        else:
+            part = part.with_memory(part.flash.resized(size))
+            details.append(("flash chip", f"{number & 0xFF:02X} {number >> 8 & 0xFF:02X} {number >> 16:02X}"))
+        if not self._slow(part):
+            self._repeat(SET_SPI, self._words(0, part.flash.size, 65536, SECTOR, 256, 0xFFFF))
+        details.append(("flash", show_size(part.flash.size)))
+        self._part = replace(part, size_known=True)
+        return Examination(self._part, tuple(details), mac, locked)
+
+    def _mac(self, part: Part) -> str:
+        """The factory's address, most significant byte first; empty where its place is not known."""
+        places = part.extra.get("mac")
+        if not places:
+            return ""
+        if places == "8266":
+            low, middle, _, high = (self._read_register(0x3FF00050 + 4 * n) for n in range(4))
+            usual = b"\xac\xd0\x74" if middle >> 16 & 0xFF else b"\x18\xfe\x34"
+            maker = high.to_bytes(4, "big")[1:] if high else usual
+            address = maker + bytes([middle >> 8 & 0xFF, middle & 0xFF, low >> 24])
+        else:
+            low, high = (self._read_register(place) for place in places)
+            address = (high & 0xFFFF).to_bytes(2, "big") + low.to_bytes(4, "big")
+        return ":".join(f"{byte:02X}" for byte in address)
+
+    def _security(self) -> tuple[list[tuple[str, str]], str]:
+        """What the ROM says of its fuses; some older ones do not answer it."""
+        try:
+            _, data = self._repeat(SECURITY, b"")
+        except ChipRefusal:
+            return [], ""
+        flags, crypt = int.from_bytes(data[:4], "little"), data[4] if len(data) > 4 else 0
+        told = []
+        if flags & 1:
+            told.append(("secure boot", "on"))
+        if crypt.bit_count() & 1:
+            told.append(("flash encryption", "on"))
+        return told, f"security flags {flags:08X}: secure download is on" if flags & 4 else ""
+
+    # --- the SPI controller
+
+    def _flash_id(self, part: Part) -> int:
+        """The JEDEC id: maker in the low byte, then type, then size."""
+        self._spi(part, _READ_ID, 24)
+        return self._read_register(part.extra["spi"] + _SPI[part.extra["layout"]].data) & 0xFFFFFF
+
+    def _spi(self, part: Part, command: int, bits: int, address: int | None = None) -> None:
+        """One command of the flash chip, whose answer of `bits` then stands in the data registers."""
+        base, registers = part.extra["spi"], _SPI[part.extra["layout"]]
+        if self._spi_ready != command:
+            user = _USER_COMMAND | _USER_MISO | (_USER_ADDRESS if address is not None else 0)
+            self._write_register(base + registers.user, user)
+            length = 23 << 26 if address is not None else 0
+            if registers.lengths is None:
+                self._write_register(base + registers.user1, length | (bits - 1) << 8)
+            else:
+                self._write_register(base + registers.user1, length)
+                self._write_register(base + registers.lengths[1], bits - 1)
+            self._write_register(base + registers.user2, 7 << 28 | command)
+            self._spi_ready = command
+        if address is not None:
+            self._write_register(base + 4, address << 8)
+        self._write_register(base, _START)
+        for _ in range(20):
+            if not self._read_register(base) & _START:
+                return
+        raise Silence("the SPI controller to be done", 0.0)
+
+    # --- memory
+
+    @classmethod
+    def first_baud(cls, part: Part, baud: int) -> int:
+        """The ROM measures the rate from the sync; it goes up from there by a command, which the ESP8266 has not."""
+        return min(baud, _FIRST_BAUD) if part.extra.get("changes_baud") else baud
+
+    def change_baud(self, part: Part, baud: int) -> None:
+        """The reply comes at the old rate; then both sides switch."""
+        self._exchange(CHANGE_BAUD, self._words(baud, 0))
+        self.link.configure(LineSettings(baud, self.link.settings.frame))
+        self.link.sleep(_SETTLE_S)
+        self.link.discard()
+        try:
+            self._read_register(_MAGIC_REGISTER)
+        except (Silence, Unexpected) as error:
+            raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", _REPLY_S) from error
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return BLOCK
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return _SAMPLE_BYTES
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(26 + size, 14, 1, memory.program_s * size / memory.write_unit)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        """Address, start, done, and a register for each four bytes."""
+        exchanges = 3 + -(-size // 4)
+        return Cost(14 * exchanges + 24, 12 * exchanges, exchanges)
+
+    @classmethod
+    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
+        return Cost(26, 14, 1, len(units) * memory.erase_time(SECTOR).typical_s)
+
+    @classmethod
+    def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
+        """What is compressed counts compressed; the sectors are erased at the beginning of each run."""
+        cost = Cost()
+        for _, data in _runs(blocks):
+            sent = data.rstrip(b"\xff") if cls._slow(part) else zlib.compress(data, 9)
+            number = -(-len(sent) // BLOCK)
+            escaped = sum(data.count(byte) for byte in b"\xc0\xdb") if cls._slow(part) else len(sent) // 128
+            sectors = -(-len(data) // SECTOR)
+            busy_s = sectors * memory.erase_time(SECTOR).typical_s + memory.program_s * len(data) / memory.write_unit
+            cost += Cost(32 + number * 26 + len(sent) + escaped, 14 * (number + 1), number + 1, busy_s)
+        return cost
+
+    @classmethod
+    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]) -> Cost:
+        if cls._slow(part):
+            return super().cost_of_verify(part, memory, spans)
+        return sum((Cost(26, 46, 1, size * 0.4 * _MD5_S_PER_BYTE / 8) for _, size in spans), Cost())
+
+    @classmethod
+    def provable(
+        cls, part: Part, memory: Memory, checks: tuple[tuple[int, int], ...], settings: Mapping[str, Any]
+    ) -> Provable:
+        """All by MD5; of an ESP8266 a sample unless the whole is asked for: first and last bytes of each span, and
+        places spread evenly between."""
+        total = sum(size for _, size in checks)
+        if not cls._slow(part) or settings.get("verify") == "whole" or total <= _SAMPLES * _SAMPLE_BYTES:
+            return Provable(checks)
+        spans: dict[int, int] = {}
+        for address, size in checks:
+            wanted = max(2, round(_SAMPLES * size / total))
+            step = max(_SAMPLE_BYTES, (size - _SAMPLE_BYTES) // (wanted - 1) // 4 * 4)
+            for offset in [*range(0, size - _SAMPLE_BYTES, step), max(0, (size - _SAMPLE_BYTES) // 4 * 4)]:
+                spans[address + offset] = min(_SAMPLE_BYTES, size - offset)
+        kept = tuple(sorted(spans.items()))
+        return Provable(
+            kept, "reading back is slow here: a sample was read; the whole with --set verify=whole", total
+        )
+
+    def _begin(self, command: int, size: int, number: int, block: int, offset: int) -> None:
+        body = self._words(size, number, block, offset)
+        if self._part is not None and self._part.extra.get("sixth"):
+            body += self._words(0)
+        self._exchange(command, body, 2 + size * _ERASE_S_PER_BYTE)
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        """Beginning a write erases its room; nothing needs to follow."""
+        done = 0
+        for start, number in _neighbours(units):
+            size = number * SECTOR
+            for attempt in range(_TRIES):
+                try:
+                    self._begin(FLASH_BEGIN, self._size_to_erase(start, size), -(-size // BLOCK), BLOCK, start)
+                    break
+                except (Silence, Unexpected):
+                    if attempt == _TRIES - 1:
+                        raise
+                    self.retries += 1
+                    self._recover()
+            done += number
+            yield done
+
+    def erase_all(self, memory: Memory) -> None:
+        for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
+            pass
+
+    def _size_to_erase(self, start: int, size: int) -> int:
+        """What to ask for so that `size` bytes are erased: the ESP8266's ROM counts the sectors up to the next block
+        of 64 KiB twice."""
+        count = -(-size // SECTOR)
+        if self._part is None or not self._slow(self._part):
+            return count * SECTOR
+        head = min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)
+        return ((count + 1) // 2 if count < 2 * head else count - head) * SECTOR
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
+        not complete."""
+        assert self._part is not None
+        waiting = list(blocks)
+        for start, data in _runs(blocks):
+            at, faults = start, 0
+            while at < start + len(data):
+                begun = at
+                try:
+                    for reached in self._write_run(at, data[at - start :]):
+                        at = reached
+                        while waiting and waiting[0].address + len(waiting[0].data) <= reached:
+                            yield waiting.pop(0)
+                except (Silence, Unexpected, ChipRefusal):
+                    faults += 1
+                    if faults >= _TRIES:
+                        raise
+                    self.retries += 1
+                    self._recover()
+                    at = max(begun, at // SECTOR * SECTOR)
+
+    def _write_run(self, start: int, data: bytes) -> Iterator[int]:
+        """Yields the address up to which the chip has acknowledged."""
+        assert self._part is not None
+        if self._slow(self._part):
+            sent = data.rstrip(b"\xff")
+            number = -(-len(sent) // BLOCK)
+            self._begin(FLASH_BEGIN, self._size_to_erase(start, len(data)), number, BLOCK, start)
+            for index in range(number):
+                block = sent[index * BLOCK : (index + 1) * BLOCK].ljust(BLOCK, b"\xff")
+                self._data(FLASH_DATA, index, block, BLOCK, start + index * BLOCK)
+                yield start + (index + 1) * BLOCK
+            yield start + len(data)
+            return
+        sent = zlib.compress(data, 9)
+        number = -(-len(sent) // BLOCK)
+        unpacked, reached = zlib.decompressobj(), 0
+        self._begin(DEFLATE_BEGIN, -(-len(data) // SECTOR) * SECTOR, number, BLOCK, start)
+        for index in range(number):
+            block = sent[index * BLOCK : (index + 1) * BLOCK]
+            held = len(unpacked.decompress(block))
+            self._data(DEFLATE_DATA, index, block, held, start + reached)
+            reached += held
+            yield start + reached if index < number - 1 else start + len(data)
+
+    def _data(self, command: int, index: int, block: bytes, written: int, address: int) -> None:
+        body = self._words(len(block), index, 0, 0) + block
+        self._buffer = b""
+        self._send(command, body, reduce(xor, block, _CHECKSUM_START))
+        timeout_s = self.link.settings.seconds(2 * len(body) + 40) + _REPLY_S + written * _ERASE_S_PER_BYTE
+        self._reply(command, timeout_s, "data", address)
+
+    @classmethod
+    def checksum_unit(cls, memory: Memory) -> int:
+        return 1
+
+    def can_checksum(self) -> bool:
+        return self._part is not None and not self._slow(self._part)
+
+    def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
+        """By the ROM's MD5, which it says in 32 hexadecimal digits."""
+        _, digest = self._repeat(MD5, self._words(address, len(data), 0, 0), len(data) * _MD5_S_PER_BYTE)
+        return digest[:32].lower() == hashlib.md5(data, usedforsecurity=False).hexdigest().encode()
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        """Through the SPI controller, by its data registers."""
+        assert self._part is not None
+        part = self._part
+        data_at = part.extra["spi"] + _SPI[part.extra["layout"]].data
+        self._spi(part, _READ, 8 * _SAMPLE_BYTES, address)
+        words = (self._read_register(data_at + offset) for offset in range(0, size, 4))
+        return b"".join(word.to_bytes(4, "little") for word in words)[:size]
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+    ) -> Fitted:
+        """Boot headers judged, and rewritten where that is asked for; the partition table judged."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        notes: list[str] = []
+        image = fit_headers(part, image, settings, despite, notes)
+        judge_partitions(part, image, despite, notes)
+        return Fitted({**images, "flash": image}, tuple(notes))
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """An end without a write reboots."""
+        self._begin(FLASH_BEGIN, 0, 0, BLOCK, 0)
+        self._exchange(FLASH_END, self._words(0))
+        return "reboot acknowledged"
+
+    def finish(self) -> None:
+        self.start(0)
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, request by request."""
+        rows, address = [], 0
+        for index, (sent, heard) in enumerate(exchanges):
+            frame = sent.strip(b"\xc0").replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
+            if len(frame) < 8 or frame[0] or frame[1] not in _NAMES:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+                continue
+            command, body = frame[1], frame[8:]
+            word = [int.from_bytes(body[at : at + 4], "little") for at in range(0, min(len(body), 20), 4)]
+            detail, place = "", None
+            if command in (FLASH_BEGIN, DEFLATE_BEGIN) and len(word) >= 4:
+                address, detail = word[3], f"{word[3]:06X}, {word[0]:,} bytes in {word[1]} blocks"
+            elif command in (FLASH_DATA, DEFLATE_DATA) and word:
+                place, detail = (address, word[0]), f"block {word[1]}, {word[0]} bytes"
+                address += word[0]
+            elif command in (READ_REGISTER, WRITE_REGISTER) and word:
+                detail = f"{word[0]:08X}"
+            elif command in (MD5, CHANGE_BAUD) and word:
+                detail = f"{word[0]:06X}, {word[1]:,} bytes" if command == MD5 else f"{word[0]}"
+            if not heard:
+                detail, place = f"{detail}; no answer".removeprefix("; "), None
+            rows.append(Narrated(index, 1, _NAMES[command], detail, place))
+        return rows
+
+
+def _runs(blocks: Sequence[WriteBlock]) -> list[tuple[int, bytes]]:
+    """(address, bytes) of blocks that follow each other without a gap."""
+    runs: list[tuple[int, bytearray]] = []
+    for block in blocks:
+        if runs and runs[-1][0] + len(runs[-1][1]) == block.address:
+            runs[-1][1].extend(block.data)
+        else:
+            runs.append((block.address, bytearray(block.data)))
+    return [(address, bytes(data)) for address, data in runs]
+
+
+def _neighbours(units: Sequence[EraseUnit]) -> list[tuple[int, int]]:
+    """(address, number) of sectors that follow each other."""
+    groups: list[tuple[int, int]] = []
+    for unit in units:
+        if groups and groups[-1][0] + groups[-1][1] * SECTOR == unit.address:
+            groups[-1] = (groups[-1][0], groups[-1][1] + 1)
+        else:
+            groups.append((unit.address, 1))
+    return groups

@@ -1,0 +1,658 @@
+"""`lpc-isp`: in-system programming by the ROM of NXP LPC parts, over their first UART.
+
+Commands and answers are lines of text. Data goes into the RAM first, UU-encoded with sums on the older parts and as
+it is on the newer; from there the ROM copies it into the flash, whose sectors must be prepared before each erase
+and copy. The ROM lies over the first bytes of the flash meanwhile: what is there cannot be shown, and it is said
+so."""
+
+from __future__ import annotations
+
+import binascii
+import re
+import zlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..errors import Finding, RefusedFault
+from ..image import Image
+from ..image.edit import with_bytes
+from ..link import Deadline, Frame, LineSettings, Link
+from ..quantities import count, show_address, show_bytes, show_heard, show_size
+from .base import (
+    ChipRefusal,
+    Cost,
+    Dialect,
+    Examination,
+    Fitted,
+    Identity,
+    Narrated,
+    Provable,
+    Setting,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_until,
+    refuse_text,
+    sum_costs,
+)
+
+_SYNCHRONIZED = b"Synchronized"
+_UNLOCK_CODE = 23130
+# UM10360, table "ISP Return Codes Summary", and the same in the other manuals
+_CODES = {
+    1: "invalid command", 2: "source address error", 3: "destination address error", 4: "source address not mapped",
+    5: "destination address not mapped", 6: "count error", 7: "invalid sector", 8: "sector not blank",
+    9: "sector not prepared", 10: "compare error", 11: "busy", 12: "parameter error", 13: "address error",
+    14: "address not mapped", 15: "command locked", 16: "invalid unlock code", 17: "invalid baud rate",
+    18: "invalid stop bit", 19: "code read protection on",
+}  # fmt: skip
+_ABOUT_ADDRESS = {2, 3, 4, 5, 7, 13, 14}
+_READ_PROTECTED = 19
+COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
+"""Counts that 'copy RAM to flash' takes, where the part's own limits allow them."""
+
+_LINE_BYTES, _LINES_A_SUM = 45, 20
+_REPLY_S, _QUIET_S, _TRIES = 0.5, 0.04, 3
+
+# Code read protection, a word at 2FC: UM10360, "Code Read Protection"
+_PROTECTION_AT = 0x2FC
+_PROTECTIONS = {0x12345678: "CRP1", 0x87654321: "CRP2", 0x43218765: "CRP3", 0x4E697370: "no ISP"}
+_FOR_GOOD = {"CRP3", "no ISP"}
+
+
+def uu_line(data: bytes) -> bytes:
+    """One line of at most 45 bytes, zero written as '`'."""
+    return binascii.b2a_uu(data, backtick=True).rstrip(b"\n") + b"\r\n"
+
+
+class LpcIsp(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "lpc-isp"
+    title: ClassVar[str] = "LPC ROM bootloader"
+    document: ClassVar[str] = "NXP UM10360 and the parts' user manuals"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="by unit",
+        erases_alone=True,
+        guards_writes=True,
+        starts_by="reset",
+        gives_up=False,
+        sync_sent=b"?",
+        sync_answers=(b"Synchronized\r\n",),
+        other_answers=(),
+        settles_s=(0.02, 0.2, 0.5),
+        ask_wait_s=0.3,
+        asks=(3, 3, 6),
+        measures_rate=True,
+        locks=("unlock",),
+        knows_all=False,
+        turn=15,
+        speaks_text=True,
+        sounds=(rb"(?:Synchronized\s*)+",),
+        settings=(Setting("crystal-khz", "number", 12000, "frequency of the crystal, which old parts need to know"),),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._part: Part | None = None
+        self._ends_with_ok: dict[str, bool] = {}
+        self._unlocked = False
+        self._heard = b""
+        self._slowest_s = 0.0
+        """The longest that an answer has taken beyond its characters' time."""
+        self._quiet = False
+        """Whether its echo is off, and so a '?' would not come back."""
+
+    # --- lines
+
+    def _line(self, deadline: Deadline, waiting_for: str) -> bytes:
+        """The next line without its end; empty ones are passed over. Raises Silence."""
+        began = self.link.now()
+        while True:
+            line, end, rest = self._heard.partition(b"\n")
+            if end:
+                first, _, behind = line.strip().partition(b"\r")  # an echo may end in CR alone
+                self._heard = behind + b"\n" + rest if behind else rest
+                if first.strip():
+                    return first.strip()
+                continue
+            if deadline.over:
+                heard, self._heard = self._heard, b""
+                raise Silence(waiting_for, self.link.now() - began, heard)
+            self._heard += self.link.read(1, deadline.left_s) + self.link.discard()
+
+    def _command(self, text: str, longest_s: float = 0.0, address: int | None = None) -> None:
+        """Send a command and take its return code. Raises DialectError."""
+        self._heard = b""
+        self.link.discard()
+        self.link.write(text.encode() + b"\r\n")
+        waiting_for = f"the return code of '{text}'"
+        line_s = self.link.settings.seconds(len(text) + 2)
+        deadline = Deadline.after(self.link, line_s + self.link.settings.seconds(6) + _REPLY_S + longest_s)
+        asked_s = self.link.now()
+        line = self._line(deadline, waiting_for)
+        if not longest_s:
+            self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - line_s)
+        while line in (text.encode(), b"OK", b"?"):  # its echo, or the end of what went before
+            line = self._line(deadline, waiting_for)
+        if not line.isdigit():
+            raise Unexpected(waiting_for, line)
+        code = int(line)
+        if code:
+            stage = "address" if code in _ABOUT_ADDRESS else "command" if code == _READ_PROTECTED else "data"
+            said = f"return code {code}" + (f", {_CODES[code]}" if code in _CODES else "")
+            raise ChipRefusal(text.partition(" ")[0], stage, line, address, said)  # type: ignore[arg-type]
+
+    def _number(self, waiting_for: str) -> int:
+        line = self._line(Deadline.after(self.link, _REPLY_S), waiting_for)
+        if not line.isdigit():
+            raise Unexpected(waiting_for, line)
+        return int(line)
+
+    def _again(self, exchange: Callable[[], Any], before: Callable[[], Any] | None = None) -> Any:
+        """An exchange that may be had again. `before` tells after a fault whether it was done all the same."""
+        for attempt in range(_TRIES):
+            try:
+                return exchange()
+            except (Silence, Unexpected, ChipRefusal) as error:
+                self._refuse_text(getattr(error, "heard", b""))
+                if attempt == _TRIES - 1 or (isinstance(error, ChipRefusal) and (error.stage != "data" or attempt)):
+                    raise
+            self.retries += 1
+            self._recover()
+            if before is not None and before():
+                return None
+        raise AssertionError("every try returns or raises")
+
+    def _recover(self) -> None:
+        """End a half line, and see that a command is answered again. Raises Silence."""
+        for attempt in range(6):
+            self._refuse_text(self._heard + drain(self.link, 2 * _QUIET_S))
+            self._heard = b""
+            # a ROM that waits for data takes what it gets until it has enough: more of it each time
+            self.link.write(b"\r\n" if attempt < 2 else b"\x00" * (200 << attempt) + b"\r\n")
+            self._refuse_text(drain(self.link, self.link.settings.seconds(20) + 3 * _QUIET_S))
+            try:
+                self._command("A 0")
+                return
+            except (Silence, Unexpected):
+                continue
+            except ChipRefusal:
+                return
+        raise Silence("an answer to 'A 0'", 3.0)
+
+    @staticmethod
+    def _refuse_text(heard: bytes) -> None:
+        """Neither codes nor encoded data have small letters: those are a program's. Raises Unexpected."""
+        if re.search(rb"[a-z]{3}", heard):
+            refuse_text("a return code", heard)
+
+    # --- synchronisation (UM10360, "ISP communication protocol")
+
+    def ask(self, wait_s: float) -> str | None:
+        """'?' and the handshake behind it. A ROM that was asked before only echoes: then it is in its commands."""
+        self.link.discard()
+        self._heard = b""
+        if self._quiet:
+            answer = self._asked_before()
+            if answer is not None:
+                return answer
+            self._quiet = False
+            self.link.sleep(wait_s)
+            return None
+        deadline = Deadline.after(self.link, wait_s)
+        self.link.write(b"?")
+        try:
+            line = self._half_line(deadline)
+        except Silence:
+            read_until(self.link, deadline)
+            return None
+        if line == b"?":
+            return self._asked_before()
+        if line != _SYNCHRONIZED:
+            read_until(self.link, deadline)
+            return None
+        try:
+            self._shake(_SYNCHRONIZED)
+            self._shake(str(self.setting("crystal-khz")).encode())
+            self._command("A 0")
+        except (Silence, Unexpected, ChipRefusal):
+            return None
+        self._quiet = True
+        return '"Synchronized"'
+
+    def _half_line(self, deadline: Deadline) -> bytes:
+        """A line, or an echoed '?' that no line end follows."""
+        heard = b""
+        while not heard.endswith(b"\n"):
+            if deadline.over or (heard == b"?" and not self.link.read(0, 0.0) and deadline.left_s < 0.1):
+                if heard == b"?":
+                    return heard
+                raise Silence("Synchronized", 0.0, heard)
+            heard += self.link.read(1, deadline.left_s)
+        return heard.strip()
+
+    def _shake(self, text: bytes) -> None:
+        """Send a line of the handshake; its echo and 'OK' must follow."""
+        self.link.write(text + b"\r\n")
+        deadline = Deadline.after(self.link, _REPLY_S)
+        line = self._line(deadline, "OK")
+        if line == text:
+            line = self._line(deadline, "OK")
+        if line != b"OK":
+            raise Unexpected("OK", line)
+
+    def _asked_before(self) -> str | None:
+        """Whether commands are answered: 'A 0' also ends the line that our '?' began."""
+        self.link.write(b"\r\n")
+        drain(self.link, 3 * _QUIET_S, 0.4)
+        try:
+            self._command("A 0")
+        except (Silence, Unexpected, ChipRefusal):
+            return None
+        self._quiet = True
+        return '"A 0" answered 0, synchronised before'
+
+    # --- who is there
+
+    def identify(self) -> Identity:
+        """Part id, boot code version, serial number."""
+        ident = int(self._again(lambda: self._told("J", 1)[0]))
+        details = []
+        minor, major = self._again(lambda: self._told("K", 2))
+        details.append(("loader", f"{major}.{minor}"))
+        return Identity(ident, f"part id {ident:08X}", tuple(details))
+
+    def _told(self, command: str, numbers: int) -> list[int]:
+        self._command(command)
+        return [self._number(f"the answer to '{command}'") for _ in range(numbers)]
+
+    def examine(self, part: Part) -> Examination:
+        """Serial number, and whether the ROM lets the flash be read."""
+        self._part = part
+        try:
+            serial = "".join(f"{word:08X}" for word in self._again(lambda: self._told("N", 4)))
+        except ChipRefusal:
+            serial = ""
+        locked = ""
+        try:
+            self.read(part.flash, part.flash.start + part.extra["shadow"], 4)
+        except ChipRefusal as refusal:
+            if int(refusal.answer) != _READ_PROTECTED:
+                raise
+            locked = refusal.said
+        details = [("flash", show_size(part.flash.size)), *([("serial", serial)] if serial else [])]
+        return Examination(part, tuple(details), serial, locked)
+
+    @property
+    def guards_writes(self) -> bool:
+        """Only encoded data has its sums."""
+        return self._encoded
+
+    @property
+    def _encoded(self) -> bool:
+        assert self._part is not None
+        return bool(self._part.extra["uu"])
+
+    # --- rate
+
+    @classmethod
+    def first_baud(cls, part: Part, baud: int) -> int:
+        """The ROM measures the rate from the first '?', surely up to 115200; beyond that it is told."""
+        return min(baud, 115200)
+
+    def change_baud(self, part: Part, baud: int) -> None:
+        self._command(f"B {baud} 1")
+        self.link.sleep(0.01)
+        self.link.configure(LineSettings(baud, self.link.settings.frame))
+        self._again(lambda: self._told("J", 1))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return memory.block or 4096
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        """Ten sums' worth of lines; as much as that where nothing is encoded."""
+        return 10 * _LINES_A_SUM * _LINE_BYTES
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        """Unencoded; `cost_of_writes` knows the part."""
+        return Cost(30 + size, 3, 2) + Cost(12 + 30, 6, 2, memory.program_s * size / memory.write_unit)
+
+    @classmethod
+    def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
+        return sum_costs(
+            _cost_of_data(part, size) + Cost(68, 9, 3, memory.program_s * size / memory.write_unit)
+            for block in blocks
+            for _, size in _copies(part, block.address, len(block.data))
+        )
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(20, 3 + size, 1)
+
+    @classmethod
+    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]) -> Cost:
+        if part.extra.get("crc"):
+            return sum_costs(Cost(20, 14, 1, size * 2e-7) for _, size in spans)
+        block = cls.read_block(memory)
+        sizes = [min(block, size - at) for _, size in spans for at in range(0, size, block)]
+        costs = (_cost_of_data(part, size) for size in sizes)
+        return sum_costs(Cost(20 + cost.heard, 3 + cost.sent, 1 + cost.turnarounds) for cost in costs)
+
+    @classmethod
+    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
+        runs = _neighbours(units)
+        return Cost(
+            24 * len(runs), 6 * len(runs), 2 * len(runs), len(runs) * memory.erase_time(units[0].size).typical_s
+        )
+
+    @classmethod
+    def provable(
+        cls, part: Part, memory: Memory, checks: tuple[tuple[int, int], ...], settings: Mapping[str, Any]
+    ) -> Provable:
+        """All but the bytes that the ROM lies over."""
+        first = memory.start + int(part.extra["shadow"])
+        spans = tuple((max(a, first), a + s - max(a, first)) for a, s in checks if a + s > first)
+        hidden = sum(max(0, min(a + s, first) - a) for a, s in checks if a < first)
+        return Provable(
+            spans, f"the first {hidden} lie behind the boot ROM: read back in RAM before the copy" if hidden else ""
+        )
+
+    def _unlock(self) -> None:
+        if not self._unlocked:
+            self._again(lambda: self._command(f"U {_UNLOCK_CODE}"))
+            self._unlocked = True
+
+    def _prepare(self, first: int, last: int) -> None:
+        self._command(f"P {first} {last}")
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        """Runs of sectors, each prepared first."""
+        self._unlock()
+        done = 0
+        for first, last, sizes in _neighbours(units):
+            longest_s = sum(memory.erase_time(size).longest_s for size in sizes)
+            self._again(lambda first=first, last=last, s=longest_s: self._erase(first, last, s))  # type: ignore[misc]
+            done += len(sizes)
+            yield done
+
+    def _erase(self, first: int, last: int, longest_s: float) -> None:
+        self._prepare(first, last)
+        self._command(f"E {first} {last}", longest_s)
+
+    def erase_all(self, memory: Memory) -> None:
+        for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
+            pass
+
+    def unlock(self, part: Part) -> str:
+        """With CRP1 and CRP2 the ROM still erases all sectors at once, and with them the protection word."""
+        self.erase_all(part.flash)
+        return "all sectors erased, and with them the protection word; it counts from the next reset"
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        """Into the RAM, then copied into the prepared sectors."""
+        assert self._part is not None
+        self._unlock()
+        for block in blocks:
+            for offset, size in _copies(self._part, block.address, len(block.data)):
+                self._copy(memory, block.address + offset, block.data[offset : offset + size])
+            yield block
+
+    def _copy(self, memory: Memory, address: int, data: bytes) -> None:
+        assert self._part is not None
+        buffer = int(self._part.extra["ram_buffer"])
+        units = memory.units_touched(address, len(data))
+        hidden = min(len(data), memory.start + int(self._part.extra["shadow"]) - address)
+
+        def fill() -> None:
+            """What cannot be seen in the flash afterwards is looked at in the RAM before."""
+            self._to_ram(buffer, data)
+            if hidden > 0 and self._read(buffer, (hidden + 3) & ~3)[:hidden] != data[:hidden]:
+                raise Unexpected("the RAM to hold what was sent", b"")
+
+        self._again(fill)
+        longest_s = 4 * memory.program_s * len(data) / memory.write_unit
+
+        def copy() -> None:
+            self._prepare(units[0].number, units[-1].number)
+            self._command(f"C {address} {buffer} {len(data)}", longest_s, address)
+
+        def copied() -> bool:
+            """After a lost answer: is it done? If it is not, the RAM may have been lost too."""
+            try:
+                self._command(f"M {address} {buffer} {len(data)}")
+                return True
+            except ChipRefusal:
+                fill()
+                return False
+
+        self._again(copy, copied)
+
+    def _to_ram(self, address: int, data: bytes) -> None:
+        self._command(f"W {address} {len(data)}", 0.0, address)
+        if not self._encoded:
+            self.link.write(data)
+            self._take_ok("W", self.link.settings.seconds(len(data)))
+            return
+        lines = [data[at : at + _LINE_BYTES] for at in range(0, len(data), _LINE_BYTES)]
+        for at in range(0, len(lines), _LINES_A_SUM):
+            group = lines[at : at + _LINES_A_SUM]
+            sent = b"".join(uu_line(line) for line in group) + b"%d\r\n" % sum(map(sum, group))
+            for attempt in range(_TRIES):
+                self.link.write(sent)
+                waited_s = self.link.settings.seconds(len(sent)) + _REPLY_S
+                answer = self._line(Deadline.after(self.link, waited_s), "OK to a sum")
+                if answer == b"OK":
+                    break
+                if answer != b"RESEND" or attempt == _TRIES - 1:
+                    raise Unexpected("OK to a sum", answer)
+                self.retries += 1
+
+    def _take_ok(self, command: str, longest_s: float) -> None:
+        """Some ROMs say OK after plain data and some do not: the first time shows which this one is."""
+        expected = self._ends_with_ok.get(command)
+        if expected is False:
+            return
+        try:
+            answer = self._line(
+                Deadline.after(self.link, longest_s + (_REPLY_S if expected else max(0.03, 4 * self._slowest_s))),
+                "OK after the data",
+            )
+        except Silence:
+            if expected or self._heard:
+                raise
+            self._ends_with_ok[command] = False
+            return
+        if answer != b"OK":
+            raise Unexpected("OK after the data", answer)
+        self._ends_with_ok[command] = True
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        """Any bytes; the ROM reads words, so that a few more are asked for."""
+        low = address & ~3
+        wanted = (address + size - low + 3) & ~3
+        data: bytes = self._again(lambda: self._read(low, wanted))
+        return data[address - low : address - low + size]
+
+    def _read(self, address: int, size: int) -> bytes:
+        self._command(f"R {address} {size}", 0.0, address)
+        if not self._encoded:
+            return self._read_plain(size)
+        data = bytearray()
+        while len(data) < size:
+            most = min(size - len(data), _LINES_A_SUM * _LINE_BYTES)
+            for attempt in range(_TRIES):
+                group, right = self._read_group(most)
+                self.link.write(b"OK\r\n" if right else b"RESEND\r\n")
+                if right:
+                    break
+                if attempt == _TRIES - 1:
+                    raise Unexpected("lines that fit their sum", group[:40])
+                self.retries += 1
+            data += group
+        return bytes(data)
+
+    def _read_plain(self, size: int) -> bytes:
+        data = self._heard[:size]
+        self._heard = self._heard[size:]
+        longest_s = self.link.settings.seconds(size) + _REPLY_S
+        data += self.link.read(size - len(data), longest_s)
+        if len(data) < size:
+            raise Silence(f"{size} bytes", longest_s, data[-40:])
+        self._take_ok("R", 0.0)
+        return data
+
+    def _read_group(self, size: int) -> tuple[bytes, bool]:
+        """Up to twenty lines and their sum; whether they fit."""
+        data, garbled = bytearray(), False
+        lines = -(-size // _LINE_BYTES)
+        deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + _REPLY_S)
+        for _ in range(lines):
+            line = self._line(deadline, "a line of data")
+            try:
+                data += binascii.a2b_uu(line)
+            except binascii.Error:
+                garbled = True
+        summed = self._line(deadline, "the sum of the lines")
+        return bytes(data), not garbled and len(data) == size and summed == b"%d" % sum(data)
+
+    @classmethod
+    def checksum_unit(cls, memory: Memory) -> int:
+        return 4
+
+    def can_checksum(self) -> bool:
+        return self._part is not None and bool(self._part.extra.get("crc"))
+
+    def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
+        """CRC-32 as in IEEE 802.3, by the newer parts' ROM."""
+        try:
+            told = self._again(lambda: self._told(f"S {address} {len(data)}", 1))[0]
+        except ChipRefusal:
+            return False
+        return bool(told == zlib.crc32(data))
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+    ) -> Fitted:
+        """The vectors' checksum put in, and read protection refused."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        start = part.flash.start
+        notes = _protection(image, start, despite)
+        if image.covers(start, 32):
+            place = 5 if part.core == "arm7" else 7  # UM10360, "Criterion for valid user code"; UM10161 for ARM7
+            words = [int.from_bytes(image.cut(start + 4 * n, 4, 0xFF), "little") for n in range(8)]
+            total = -sum(word for n, word in enumerate(words) if n != place) & 0xFFFFFFFF
+            if words[place] != total:
+                image = with_bytes(image, start + 4 * place, total.to_bytes(4, "little"))
+                notes.append(
+                    f"vector checksum {total:08X} put in at {show_address(start + 4 * place)}, "
+                    f"where {words[place]:08X} stood; the file stays as it is"
+                )
+        return Fitted({**images, "flash": image}, tuple(notes))
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """The ROM can go to an address, but fetches no vector and stays over the vectors: only a reset is sure."""
+        return ""
+
+    def was_reset(self) -> None:
+        self._quiet = self._unlocked = False
+
+    def finish(self) -> None:
+        """The ROM waits on; a reset with the boot pin let go starts the application. Its echo is put back, by which
+        the next one who asks knows that it is there."""
+        self._command("A 1")
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, command by command; data is counted."""
+        names = {
+            b"U": "unlock", b"B": "baud rate", b"A": "echo", b"W": "write to RAM", b"R": "read", b"P": "prepare",
+            b"C": "copy to flash", b"G": "go", b"E": "erase", b"I": "blank check", b"J": "part id", b"K": "version",
+            b"M": "compare", b"N": "serial number", b"S": "CRC", b"?": "synchronise",
+        }  # fmt: skip
+        rows = []
+        for index, (sent, heard) in enumerate(exchanges):
+            words = sent.split()
+            if len(sent) < 48 and words and words[0] in names:
+                code = heard.strip().split(b"\r\n")[0] if heard.strip() else b"no answer"
+                told = "" if code == b"0" else f"; answered {show_heard(code)}" if heard.strip() else "; no answer"
+                detail = " ".join(word.decode("latin-1") for word in words[1:]) + told
+                rows.append(Narrated(index, 1, names[words[0]], detail.removeprefix("; ")))
+            elif len(sent) >= 48:
+                rows.append(Narrated(index, 1, "data", f"{count(len(sent), 'character')}"))
+            else:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+        return rows
+
+
+def _cost_of_data(part: Part, size: int) -> Cost:
+    """Of `size` bytes on their way to the RAM."""
+    if not part.extra["uu"]:
+        return Cost(size, 4, 1)
+    lines = -(-size // _LINE_BYTES)
+    sums = -(-lines // _LINES_A_SUM)
+    return Cost(3 * lines + -(-size // 3) * 4 + 8 * sums, 4 * sums, sums)
+
+
+def _copies(part: Part, address: int, size: int) -> list[tuple[int, int]]:
+    """(offset, size) of copies that the ROM takes, the largest first."""
+    largest = part.flash.block or COPY_SIZES[0]
+    copies, at = [], 0
+    while at < size:
+        fitting = next(s for s in COPY_SIZES if s <= min(largest, size - at))
+        copies.append((at, fitting))
+        at += fitting
+    return copies
+
+
+def _neighbours(units: Sequence[EraseUnit]) -> list[tuple[int, int, list[int]]]:
+    """(first, last, sizes) of sectors whose numbers follow each other."""
+    runs: list[tuple[int, int, list[int]]] = []
+    for unit in units:
+        if runs and runs[-1][1] + 1 == unit.number:
+            runs[-1] = (runs[-1][0], unit.number, [*runs[-1][2], unit.size])
+        else:
+            runs.append((unit.number, unit.number, [unit.size]))
+    return runs
+
+
+def _protection(image: Image, start: int, despite: frozenset[str]) -> list[str]:
+    """What the image would protect, as a note. Raises RefusedFault unless told, and told twice where it is for
+    good."""
+    if not image.covers(start + _PROTECTION_AT, 4):
+        return []
+    word = int.from_bytes(image.cut(start + _PROTECTION_AT, 4, 0xFF), "little")
+    name = _PROTECTIONS.get(word)
+    if name is None:
+        return []
+    wanted = {"protection", "lock-out"} if name in _FOR_GOOD else {"protection"}
+    if wanted <= despite:
+        return [f"the image turns {name} on: written all the same"]
+    cause = f"{image.name} would lock the chip: {name}"
+    if name in _FOR_GOOD:
+        cause = f"{image.name} would lock you out for good: {name}"
+    said = " ".join(f"--despite {word}" for word in sorted(wanted, reverse=True))
+    raise RefusedFault(
+        Finding(
+            "would-lock",
+            cause,
+            (f"the word at {show_address(start + _PROTECTION_AT)} is {word:08X}",),
+            ("build it without code read protection", f"if you mean it: {said}"),
+        )
+    )

@@ -1,0 +1,305 @@
+"""`pic-an1310`: the serial bootloader of Microchip AN1310 at the end of a PIC18's flash.
+
+Frames are STX … CRC ETX, with DLE before what would be mistaken for one of these. The loader stays where its RX is
+held low while reset is let go. It lies at the end, so that the jump at 0 must lead to it: the host puts that jump
+there, and the application's own just below the loader."""
+
+from __future__ import annotations
+
+from binascii import crc_hqx
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..errors import Finding, RefusedFault
+from ..image import Image
+from ..image.edit import with_bytes
+from ..image.pic18 import code_only, goto, goto_target, in_words
+from ..link import Deadline, Frame, Link
+from ..quantities import show_address, show_bytes, show_size
+from .base import (
+    Cost,
+    Dialect,
+    Examination,
+    Fitted,
+    Identity,
+    Narrated,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_until,
+    refuse_text,
+    say_last,
+)
+from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
+
+# AN1310, "Serial protocol" and "Commands"
+INFO, READ_FLASH, FLASH_CRC, ERASE_FLASH, WRITE_FLASH, READ_EEPROM, WRITE_EEPROM, WRITE_CONFIG, RUN = range(9)
+_NAMES = {
+    INFO: "info", READ_FLASH: "read flash", FLASH_CRC: "flash CRCs", ERASE_FLASH: "erase flash",
+    WRITE_FLASH: "write flash", READ_EEPROM: "read EEPROM", WRITE_EEPROM: "write EEPROM",
+    WRITE_CONFIG: "write configuration", RUN: "run application",
+}  # fmt: skip
+_FAMILIES = {2: "PIC16", 4: "PIC18"}
+_READ_BYTES, _WRITE_BYTES, _MOST_ERASES = 1024, 256, 64
+_GOTO_BYTES = 4
+
+_REPLY_S, _QUIET_S, _TRIES = 0.4, 0.04, 4
+
+
+def framed(data: bytes) -> bytes:
+    """A request as it stands on the line: the check is a CRC-16, polynomial 1021, from 0, over the data."""
+    return bytes([STX]) + stuffed(data + crc_hqx(data, 0).to_bytes(2, "little")) + bytes([ETX])
+
+
+class PicAn1310(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "pic-an1310"
+    title: ClassVar[str] = "PIC18 bootloader (AN1310)"
+    document: ClassVar[str] = "Microchip AN1310"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="by unit",
+        erases_alone=True,
+        guards_writes=True,
+        starts_by="command",
+        gives_up=False,
+        sync_sent=bytes([STX]),
+        sync_answers=(bytes([STX]),),
+        other_answers=(),
+        settles_s=(0.05, 0.2, 0.6),
+        ask_wait_s=0.25,
+        asks=(4, 4, 6),
+        measures_rate=True,
+        tells_chip=False,
+        start_answers=False,
+        breaks_in=True,
+        turn=35,
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._waits_for_start = False
+        self._info = b""
+
+    # --- frames
+
+    def _reply(self, waiting_for: str, timeout_s: float, started: bool) -> bytes:
+        """The data of the reply, CRC tested. An STX before it may be the echo of ours. Raises Silence, Unexpected."""
+        data = read_frame(self.link, timeout_s, waiting_for, 3000, started)
+        if len(data) < 2 or crc_hqx(data[:-2], 0) != int.from_bytes(data[-2:], "little"):
+            raise Unexpected(waiting_for, data[:40])
+        return data[:-2]
+
+    def _exchange(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
+        self.link.discard()
+        name = _NAMES[data[0]]
+        sent = framed(data)
+        if self._waits_for_start:  # some measure the rate anew for each request
+            self.link.write(sent[:1])
+            if self.link.read(1, _REPLY_S) != bytes([STX]):
+                raise Silence(f"0F before '{name}'", _REPLY_S)
+            sent = sent[1:]
+        self.link.write(sent)
+        timeout_s = self.link.settings.seconds(2 * len(sent) + 2 * answer) + _REPLY_S + longest_s
+        return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start)
+
+    def _repeat(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
+        """An exchange that may be had again; a damaged request is met with silence."""
+        return self.had_again(lambda: self._exchange(data, longest_s, answer), self._recover, _TRIES)
+
+    def _recover(self, heard: bytes) -> None:
+        """End what it may hold half of."""
+        refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
+        self.link.write(bytes([ETX]))
+        drain(self.link, 2 * _QUIET_S)
+
+    @staticmethod
+    def _head(command: int, address: int) -> bytes:
+        return bytes([command]) + address.to_bytes(4, "little")
+
+    # --- who is there
+
+    def ask(self, wait_s: float) -> str | None:
+        """STX until STX comes back: the first may only train the auto-baud. Then the loader's own information, for an
+        echo would send STX back too."""
+        self.link.discard()
+        deadline = Deadline.after(self.link, wait_s)
+        for _ in range(3):
+            self.link.write(bytes([STX]))
+            heard = self.link.read(1, wait_s / 4)
+            if heard == bytes([STX]):
+                drain(self.link, _QUIET_S, 0.2)
+                return self._informed()
+            if heard:
+                break
+        read_until(self.link, deadline)
+        return None
+
+    def _informed(self) -> str | None:
+        for _ in range(2):
+            try:
+                self._info = self._exchange(bytes([INFO]), 0.0, 20)
+            except (Silence, Unexpected):
+                self._waits_for_start = not self._waits_for_start
+                drain(self.link, 2 * _QUIET_S)
+                continue
+            if len(self._info) >= 10 and self._info != bytes([INFO]):
+                return f"0F, then version {self._info[3]}.{self._info[2]}"
+            return None
+        return None
+
+    def identify(self) -> Identity:
+        """Version, family and, from later loaders, the device id."""
+        info = self._info
+        version = f"{info[3]}.{info[2]}"
+        details = [("loader", version), ("family", _FAMILIES.get(info[5] & 0x0F, f"{info[5]:02X}"))]
+        if len(info) >= 12:
+            details.append(("device id", f"{int.from_bytes(info[10:12], 'little'):04X}"))
+        return Identity(None, f"AN1310 loader {version}, {details[1][1]}", tuple(details))
+
+    def examine(self, part: Part) -> Examination:
+        """Where the loader itself begins."""
+        start = int.from_bytes(self._info[6:9], "little")
+        flash = part.flash
+        if flash.start < start < flash.end:
+            part = part.with_memory(replace(flash, reserved_top=flash.end - start))
+        return Examination(part, (("flash", show_size(flash.size)),))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return max(_WRITE_BYTES, memory.write_unit) if memory.name == "flash" else 32
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return _READ_BYTES if memory.name == "flash" else 64
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(10 + size + 3 * size // 256, 5, 1, memory.program_s * -(-size // memory.write_unit))
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(11, 4 + size + 3 * size // 256, 1)
+
+    @classmethod
+    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
+        requests = -(-len(units) // _MOST_ERASES)
+        return Cost(10 * requests, 5 * requests, requests, len(units) * memory.erase_time(units[0].size).typical_s)
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        """Runs of blocks, each named by its last one, from which the loader counts down."""
+        done = 0
+        while done < len(units):
+            run = 1
+            while done + run < len(units) and run < _MOST_ERASES:
+                if units[done + run].address != units[done + run - 1].end:
+                    break
+                run += 1
+            longest_s = run * memory.erase_time(units[0].size).longest_s
+            self._repeat(self._head(ERASE_FLASH, units[done + run - 1].address) + bytes([run]), longest_s)
+            done += run
+            yield done
+
+    def erase_all(self, memory: Memory) -> None:
+        """All below the loader."""
+        for _ in self.erase(memory, memory.units_touched(memory.start, memory.usable_end - memory.start)):
+            pass
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        for block in blocks:
+            size = len(block.data)
+            busy_s = 4 * self.cost_of_write(memory, size).busy_s
+            if memory.name == "eeprom":
+                body = self._head(WRITE_EEPROM, block.address) + size.to_bytes(2, "little")
+            else:
+                body = self._head(WRITE_FLASH, block.address) + bytes([size // memory.write_unit])
+            self._repeat(body + block.data, busy_s)
+            yield block
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        command = READ_FLASH if memory.name == "flash" else READ_EEPROM
+        data = self._repeat(self._head(command, address) + size.to_bytes(2, "little"), 0.0, size)
+        if len(data) not in (size, size + 1):  # some say the command before the data
+            raise Unexpected(f"{size} bytes", data[:40])
+        return data[-size:]
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+    ) -> Fitted:
+        """Code only, and the jump at 0 moved: a GOTO to the loader there, the application's just below the loader."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        image, notes = code_only(image, part.flash.end)
+        if not image.pieces:
+            return Fitted({**images, "flash": image}, notes)
+        notes = (in_words(image), *notes)
+        flash = part.flash
+        loader, kept = flash.usable_end, flash.usable_end - _GOTO_BYTES
+        if not image.covers(flash.start, _GOTO_BYTES) or image.end > loader:
+            return Fitted({**images, "flash": image}, notes)
+        jump = image.cut(flash.start, _GOTO_BYTES, flash.erased)
+        target = goto_target(jump)
+        if target is None or image.touches(kept, _GOTO_BYTES):
+            shown = f"its first two words are {show_bytes(jump)}"
+            raise RefusedFault(
+                Finding(
+                    "vectors",
+                    f"{image.name} leaves no way to the bootloader and back",
+                    (shown if target is None else f"{show_address(kept)}, where its jump must go, is in use",),
+                    ("build it with a GOTO at 0, as compilers do, and 4 bytes free below the bootloader",),
+                )
+            )
+        if target == loader:
+            return Fitted({**images, "flash": image}, (*notes, "its jump at 0 leads to the bootloader already"))
+        image = with_bytes(with_bytes(image, flash.start, goto(loader)), kept, jump)
+        said = (
+            f"jump at 0 leads to the bootloader at {show_address(loader)}; "
+            f"the program's own, to {show_address(target)}, stands at {show_address(kept)}"
+        )
+        return Fitted({**images, "flash": image}, (*notes, said))
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        self.finish()
+        return "run sent"
+
+    def finish(self) -> None:
+        say_last(self.link, framed(bytes([RUN])))
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, request by request."""
+        rows = []
+        for index, (sent, heard) in enumerate(exchanges):
+            if not sent.strip(bytes([STX])):
+                rows.append(Narrated(index, 1, "auto-baud", "" if heard else "no answer"))
+                continue
+            data = unstuffed(sent)[:-2]
+            if not data or data[0] not in _NAMES:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+                continue
+            detail, place = "", None
+            if len(data) >= 5:
+                address = int.from_bytes(data[1:5], "little")
+                detail = f"{address:05X}"
+                if data[0] in (READ_FLASH, READ_EEPROM):
+                    place = (address, int.from_bytes(data[5:7], "little"))
+                elif data[0] == WRITE_FLASH:
+                    place = (address, len(data) - 6)
+                detail += f", {place[1]} bytes" if place else f", {data[5]} blocks" if data[0] == ERASE_FLASH else ""
+            if not heard and data[0] != RUN:
+                detail, place = f"{detail}; no answer".removeprefix("; "), None
+            rows.append(Narrated(index, 1, _NAMES[data[0]], detail, place))
+        return rows

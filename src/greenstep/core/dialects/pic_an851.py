@@ -1,0 +1,270 @@
+"""`pic-an851`: the serial bootloader of Microchip AN851 at the bottom of a PIC18's flash.
+
+Frames are STX STX … checksum ETX, with DLE before what would be mistaken for one of these. The last byte of the
+EEPROM says whether the next reset stays in the bootloader: it is set so before anything is erased, so that an
+upload that breaks off leaves a bootloader that answers, and cleared when the image is proven."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..image import Image
+from ..image.pic18 import code_only, in_words
+from ..link import Deadline, Frame, Link
+from ..quantities import show_bytes, show_size
+from .base import (
+    Cost,
+    Dialect,
+    Examination,
+    Fitted,
+    Identity,
+    Narrated,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    drain,
+    read_until,
+    refuse_text,
+    say_last,
+)
+from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
+
+# AN851, "Communication protocol" and table "Bootloader commands"
+READ_VERSION, READ_FLASH, WRITE_FLASH, ERASE_FLASH, READ_EEPROM, WRITE_EEPROM = range(6)
+_NAMES = {
+    READ_VERSION: "read version", READ_FLASH: "read flash", WRITE_FLASH: "write flash",
+    ERASE_FLASH: "erase flash", READ_EEPROM: "read EEPROM", WRITE_EEPROM: "write EEPROM",
+    6: "read configuration", 7: "write configuration",
+}  # fmt: skip
+_STAY, _RUN = 0xFF, 0x00
+_ERASE_ROW = 64
+_READ_BYTES, _MOST_ROWS = 240, 128
+
+_REPLY_S, _QUIET_S, _TRIES = 0.4, 0.04, 4
+
+
+def framed(data: bytes) -> bytes:
+    """A request as it stands on the line: the check is the two's complement of the sum of the data."""
+    return bytes([STX, STX]) + stuffed(data + bytes([-sum(data) & 0xFF])) + bytes([ETX])
+
+
+class PicAn851(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "pic-an851"
+    title: ClassVar[str] = "PIC18 bootloader (AN851)"
+    document: ClassVar[str] = "Microchip AN851"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="by unit",
+        erases_alone=True,
+        guards_writes=True,
+        starts_by="command",
+        gives_up=True,
+        sync_sent=framed(bytes([READ_VERSION, 2])),
+        sync_answers=(),
+        other_answers=(),
+        settles_s=(0.05, 0.2, 0.6),
+        ask_wait_s=0.25,
+        asks=(4, 4, 6),
+        measures_rate=True,
+        tells_chip=False,
+        start_answers=False,
+        turn=30,
+        sounds=(rb"(?:\x0f\x0f\x00.{2,8}\x04)+",),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._part: Part | None = None
+        self._stays = False
+        self._version = ""
+
+    # --- frames
+
+    def _reply(self, command: int, timeout_s: float) -> bytes:
+        """The data of the reply, checksum tested and command named. Raises Silence, Unexpected."""
+        waiting_for = f"the reply to '{_NAMES.get(command, 'reset')}'"
+        data = read_frame(self.link, timeout_s, waiting_for, 700)
+        if len(data) < 2 or sum(data) & 0xFF or data[0] != command:
+            raise Unexpected(waiting_for, data)
+        return data[:-1]
+
+    def _exchange(self, data: bytes, longest_s: float = 0.0) -> bytes:
+        self.link.discard()
+        sent = framed(data)
+        self.link.write(sent)
+        return self._reply(
+            data[0], self.link.settings.seconds(2 * len(sent) + 2 * _READ_BYTES) + _REPLY_S + longest_s
+        )
+
+    def _repeat(self, data: bytes, longest_s: float = 0.0) -> bytes:
+        """An exchange that may be had again; a damaged request is met with silence."""
+        return self.had_again(lambda: self._exchange(data, longest_s), self._recover, _TRIES)
+
+    def _recover(self, heard: bytes) -> None:
+        """End what it may hold half of."""
+        refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
+        self.link.write(bytes([ETX]))
+        drain(self.link, 2 * _QUIET_S)
+
+    @staticmethod
+    def _head(command: int, length: int, address: int) -> bytes:
+        return bytes([command, length]) + address.to_bytes(3, "little")
+
+    # --- who is there
+
+    def ask(self, wait_s: float) -> str | None:
+        """Ask for the version, which changes nothing."""
+        self.link.discard()
+        deadline = Deadline.after(self.link, wait_s)
+        self.link.write(self.traits.sync_sent)
+        try:
+            data = self._reply(READ_VERSION, wait_s)
+        except (Silence, Unexpected):
+            read_until(self.link, deadline)
+            return None
+        if len(data) < 4:  # our own request come back
+            read_until(self.link, deadline)
+            return None
+        self._version = f"{data[-1]}.{data[-2]}"
+        return f"0F 0F 00 … version {self._version}"
+
+    def identify(self) -> Identity:
+        """The loader tells its version and not its chip."""
+        return Identity(None, f"AN851 loader {self._version}", (("loader", self._version),))
+
+    def examine(self, part: Part) -> Examination:
+        self._part = part
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        """What its buffer holds for sure."""
+        return 64 if memory.name == "flash" else 32
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return _READ_BYTES if memory.name == "flash" else 32
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        busy_s = memory.program_s * -(-size // memory.write_unit)
+        return Cost(9 + size + 3 * size // 256, 5, 1, busy_s)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(9, 9 + size + 3 * size // 256, 1)
+
+    @classmethod
+    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
+        requests = -(-len(units) // _MOST_ROWS)
+        return Cost(9 * requests, 5 * requests, requests, len(units) * memory.erase_time(units[0].size).typical_s)
+
+    def _set_stay(self, value: int) -> None:
+        """The last byte of the EEPROM."""
+        assert self._part is not None
+        place = self._part.memory("eeprom").size - 1
+        self._repeat(self._head(WRITE_EEPROM, 1, place) + bytes([value]), 0.05)
+        if self._repeat(self._head(READ_EEPROM, 1, place))[-1] != value:
+            raise Unexpected(f"{value:02X} in the last byte of the EEPROM", b"")
+        self._stays = value == _STAY
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        """Rows of 64 bytes; before the first the loader is told to stay after a reset."""
+        if not self._stays:
+            self._set_stay(_STAY)
+        done = 0
+        while done < len(units):
+            run = 1
+            while done + run < len(units) and run < _MOST_ROWS // (units[0].size // _ERASE_ROW):
+                if units[done + run].address != units[done + run - 1].end:
+                    break
+                run += 1
+            rows = sum(unit.size for unit in units[done : done + run]) // _ERASE_ROW
+            longest_s = run * memory.erase_time(units[0].size).longest_s
+            self._repeat(self._head(ERASE_FLASH, rows, units[done].address), longest_s)
+            done += run
+            yield done
+
+    def erase_all(self, memory: Memory) -> None:
+        low = memory.usable_start
+        for _ in self.erase(memory, memory.units_touched(low, memory.usable_end - low)):
+            pass
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        assert self._part is not None
+        unit = int(self._part.extra.get("length_unit", 8))
+        for block in blocks:
+            busy_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
+            if memory.name == "eeprom":
+                self._repeat(self._head(WRITE_EEPROM, len(block.data), block.address) + block.data, busy_s)
+            else:
+                start = block.address // unit * unit
+                data = (b"\xff" * (block.address - start) + block.data).ljust(
+                    -(-(block.address - start + len(block.data)) // unit) * unit, b"\xff"
+                )
+                self._repeat(self._head(WRITE_FLASH, len(data) // unit, start) + data, busy_s)
+            yield block
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        command = READ_FLASH if memory.name == "flash" else READ_EEPROM
+        data = self._repeat(self._head(command, size, address))
+        if len(data) < 2 + size:
+            raise Unexpected(f"{size} bytes", data)
+        return data[-size:]
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+    ) -> Fitted:
+        """Code only; addresses are told in words too."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        image, notes = code_only(image, part.flash.end)
+        if image.pieces:
+            notes = (in_words(image), *notes)
+        return Fitted({**images, "flash": image}, notes)
+
+    # --- starting
+
+    def start(self, address: int) -> str:
+        """The byte that says 'run', then a request of length 0, which resets."""
+        self._set_stay(_RUN)
+        self.finish()
+        return "told to run at the next reset, and reset"
+
+    def finish(self) -> None:
+        say_last(self.link, framed(bytes([READ_VERSION, 0])))
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, request by request."""
+        rows = []
+        for index, (sent, heard) in enumerate(exchanges):
+            data = unstuffed(sent)[:-1]
+            if len(data) < 2 or data[0] not in _NAMES:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+                continue
+            command, length = data[0], data[1]
+            detail, place = "", None
+            if not length:
+                rows.append(Narrated(index, 1, "reset"))
+                continue
+            if len(data) >= 5:
+                address = int.from_bytes(data[2:5], "little")
+                size = len(data) - 5 if command in (WRITE_FLASH, WRITE_EEPROM) else length
+                place = (address, size) if command in (READ_FLASH, WRITE_FLASH) else None
+                detail = f"{address:05X}, {length} rows" if command == ERASE_FLASH else f"{address:05X}, {size} bytes"
+            if not heard:
+                detail, place = f"{detail}; no answer".removeprefix("; "), None
+            rows.append(Narrated(index, 1, _NAMES[command], detail, place))
+        return rows

@@ -1,0 +1,47 @@
+"""A dialect's own settings, from words to values."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from ..errors import UsageFault, usage
+from ..quantities import parse_number
+from ..talk import TalkLine
+from .base import Dialect, Setting
+
+
+def read_settings(dialect: type[Dialect], pairs: Iterable[tuple[str, Any]]) -> dict[str, Any]:
+    """(name, value) pairs, a value as it stands in a project file or as a text, to checked values. Raises
+    UsageFault."""
+    known = {setting.name: setting for setting in dialect.traits.settings}
+    values = {}
+    for name, value in pairs:
+        if name not in known:
+            has = f"it has {', '.join(known)}" if known else "it has none"
+            raise usage("setting", f"{dialect.name} has no setting '{name}'", has)
+        values[name] = _read(dialect, known[name], value)
+    return values
+
+
+def _read(dialect: type[Dialect], setting: Setting, value: Any) -> Any:
+    if setting.kind == "talk":
+        if isinstance(value, tuple) and all(isinstance(turn, TalkLine) for turn in value):
+            return value
+        raise _wrong(dialect, setting, value, "a list of turns, as for talk")
+    if setting.kind == "number":
+        try:
+            number = parse_number(value) if isinstance(value, str) else value
+        except ValueError as error:
+            raise _wrong(dialect, setting, value, str(error)) from None
+        if isinstance(number, bool) or not isinstance(number, int):
+            raise _wrong(dialect, setting, value, "write a whole number")
+        return number
+    text = str(value)
+    if setting.choices and text not in setting.choices:
+        raise _wrong(dialect, setting, value, f"write {', '.join(setting.choices)}")
+    return text
+
+
+def _wrong(dialect: type[Dialect], setting: Setting, value: Any, wanted: str) -> UsageFault:
+    return usage("setting", f"{dialect.name}: {setting.name} is {value!r}", wanted)

@@ -1,0 +1,302 @@
+"""`xmodem`: any resident bootloader that takes a file by XMODEM, XMODEM-CRC, XMODEM-1K or YMODEM.
+
+The receiver begins: C asks for blocks with a CRC, NAK for blocks with a sum. What a bootloader wants to be told
+before and after are texts of the board's settings. Nothing can be read back: what is proven is that the receiver
+took each block with its checksum."""
+
+from __future__ import annotations
+
+from binascii import crc_hqx
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from typing import Any, ClassVar
+
+from ..chips import Memory, Part
+from ..image import Image, Piece
+from ..link import Deadline, Frame, Link
+from ..quantities import count, show_address, show_bytes, show_heard
+from ..talk import TalkLine
+from .base import (
+    ChipRefusal,
+    Cost,
+    Dialect,
+    Examination,
+    Fitted,
+    Identity,
+    Narrated,
+    Setting,
+    Silence,
+    Traits,
+    Unexpected,
+    WriteBlock,
+    refuse_text,
+    say_last,
+    sum_costs,
+)
+
+# Forsberg, "XMODEM/YMODEM Protocol Reference": control characters
+SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x43
+SHORT, LONG = 128, 1024
+
+_ANSWER_S = 12.0  # a receiver that heard nothing right repeats itself after ten seconds at the latest
+_QUIET_S = 0.05
+_TRIES = 10
+_LONG_TRIES = 3
+
+
+class Xmodem(Dialect):
+    """One transfer to one bootloader."""
+
+    name: ClassVar[str] = "xmodem"
+    title: ClassVar[str] = "XMODEM receiver"
+    document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    traits: ClassVar[Traits] = Traits(
+        erases="inside write",
+        guards_writes=True,
+        starts_by="command",
+        gives_up=False,
+        sync_sent=b"",
+        sync_answers=(),
+        other_answers=(),
+        settles_s=(0.0, 0.0),
+        ask_wait_s=3.5,
+        asks=(2, 2),
+        reads=False,
+        tells_chip=False,
+        start_answers=False,
+        turn=0,
+        sounds=(rb"C{2,}",),
+        settings=(
+            Setting("before", "talk", (), "texts to expect and send until the transfer begins"),
+            Setting("after", "talk", (), "texts to expect and send to start the application"),
+            Setting(
+                "block",
+                "text",
+                "auto",
+                "block size; auto is 1024 with CRC, else 128",
+                ("auto", "128", "1024", "ymodem"),
+            ),
+            Setting("pad", "number", 0x1A, "value that fills the last block: 0x1A, or 0xFF for flash"),
+        ),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._crc = True
+        self._name = ""
+        self._size = 0
+        self._heard_before = b""
+
+    # --- the beginning
+
+    def ask(self, wait_s: float) -> str | None:
+        """Say what is to be said before, then listen for the receiver's call. Asking sends nothing else."""
+        said = self._turns(self.setting("before"))
+        if said is None:
+            return None
+        call = self._call(wait_s)
+        if call is None or self.link.settings.frame.data_bits < 8:  # a call passes in seven bits, a block does not
+            return None
+        self._crc = call == WITH_CRC
+        return f"{call:02X}, wants blocks with {'a CRC' if self._crc else 'a sum'}"
+
+    def _call(self, wait_s: float) -> int | None:
+        """The character by which a receiver asks for the first block, heard alone: a C within a text is none."""
+        deadline = Deadline.after(self.link, wait_s)
+        line = b""
+        while not deadline.over:
+            heard = self.link.read(1, deadline.left_s)
+            if heard in (b"C", b"\x15") and not line.strip(b"C\x15"):
+                more = self.link.read(1, _QUIET_S)
+                if not more or more in (b"C", b"\x15"):
+                    return heard[0]
+                heard += more
+            line = b"" if heard.endswith((b"\n", b"\r")) else (line + heard)[-80:]
+        return None
+
+    def _turns(self, turns: Sequence[TalkLine]) -> str | None:
+        """Go through texts to expect and send; what was heard last, None where a text did not come."""
+        heard = b""
+        for turn in turns:
+            wanted = turn.expect.encode()
+            deadline = Deadline.after(self.link, turn.within_s)
+            heard = b""
+            while wanted not in heard:
+                if deadline.over:
+                    return None
+                heard += self.link.read(1, deadline.left_s)
+            if turn.send is not None:
+                self.link.write(turn.send.encode())
+        return heard.decode("ascii", "replace").strip()
+
+    def identify(self) -> Identity:
+        """It says nothing of itself but how it wants its blocks."""
+        return Identity(None, "takes XMODEM with " + ("a CRC" if self._crc else "a sum"))
+
+    def examine(self, part: Part) -> Examination:
+        return Examination(part)
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+    ) -> Fitted:
+        """One unbroken run: the protocol knows no addresses."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        notes = []
+        if image.lowest:
+            notes.append(f"sent from {show_address(image.lowest)} on; the bootloader decides where it goes")
+        if len(image.pieces) > 1:
+            fill = part.flash.erased
+            whole = image.cut(image.lowest, image.end - image.lowest, fill)
+            notes.append(
+                f"{count(len(image.pieces) - 1, 'gap')} filled with {fill:02X}: the protocol knows no addresses"
+            )
+            image = replace(image, pieces=(Piece(image.lowest, whole),))
+        return Fitted({**images, "flash": image}, tuple(notes))
+
+    # --- blocks
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return SHORT
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return SHORT
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(5 + size, 1, 1, memory.program_s * size / SHORT)
+
+    @classmethod
+    def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
+        """Long blocks as far as they go."""
+        size = sum(len(block.data) for block in blocks)
+        long, rest = divmod(size, LONG)
+        costs = [cls.cost_of_write(memory, LONG)] * long + [cls.cost_of_write(memory, SHORT)] * -(-rest // SHORT)
+        return sum_costs(costs) + Cost(1, 1, 1)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost()
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        data = b"".join(block.data for block in blocks)
+        waiting = list(blocks)
+        start, at, number = waiting[0].address, 0, 1
+        wish = self.setting("block")
+        if wish == "ymodem":
+            self._announce(len(data))
+        long_fails = 0 if wish in ("ymodem", "1024") or (wish == "auto" and self._crc) else _LONG_TRIES
+        while at < len(data):
+            size = LONG if long_fails < _LONG_TRIES and len(data) - at >= LONG else SHORT
+            block = data[at : at + size].ljust(size, bytes([self.setting("pad")]))
+            tries = _LONG_TRIES if size == LONG and not at and wish == "auto" else _TRIES
+            try:
+                self._block(number, block, start + at, tries)
+            except ChipRefusal as refusal:
+                if size == LONG and not at and refusal.answer == bytes([NAK]):  # it knows no long blocks
+                    long_fails = _LONG_TRIES
+                    continue
+                raise
+            at, number = at + size, number + 1
+            while waiting and waiting[0].address + len(waiting[0].data) <= start + at:
+                yield waiting.pop(0)
+        self._end(start + len(data))
+        if wish == "ymodem":
+            if self._call(_ANSWER_S) is None:
+                raise Silence("43 before the end of the batch", _ANSWER_S)
+            self._block(0, bytes(SHORT), start + len(data), _TRIES)
+
+    def _announce(self, size: int) -> None:
+        """YMODEM's block 0: name, NUL, size in decimal. Then the receiver calls again."""
+        head = b"firmware.bin\x00%d" % size
+        self._block(0, head.ljust(SHORT, b"\x00"), 0, _TRIES)
+        if self._call(_ANSWER_S) is None:
+            raise Silence("43 after the name", _ANSWER_S)
+
+    def _block(self, number: int, data: bytes, address: int, tries: int) -> None:
+        """Send one block until it is acknowledged. Raises ChipRefusal, Silence, Unexpected."""
+        head = bytes([SOH if len(data) == SHORT else STX, number & 0xFF, ~number & 0xFF])
+        guard = crc_hqx(data, 0).to_bytes(2, "big") if self._crc else bytes([sum(data) & 0xFF])
+        self._until_acknowledged(head + data + guard, f"block {number}", address, tries)
+
+    def _end(self, address: int) -> None:
+        """EOT until it is acknowledged; some receivers refuse the first on purpose."""
+        self._until_acknowledged(bytes([EOT]), "end of transfer", address, _TRIES)
+
+    def _until_acknowledged(self, sent: bytes, name: str, address: int, tries: int) -> None:
+        answer = 0
+        for attempt in range(tries):
+            stale = self.link.discard()  # calls from before, which would be taken for answers
+            if bytes([CAN, CAN]) in stale:
+                raise ChipRefusal(name, "data", bytes([CAN, CAN]), address)
+            self.link.write(sent)
+            answer = self._answer(name, len(sent))
+            if answer == ACK:
+                return
+            if attempt or sent != bytes([EOT]):
+                self.retries += 1
+        raise ChipRefusal(name, "data", bytes([answer]), address)
+
+    def _answer(self, name: str, sent: int) -> int:
+        """ACK or NAK. A receiver that got nothing right asks again by itself, so what is no answer is waited out."""
+        deadline = Deadline.after(self.link, self.link.settings.seconds(sent) + _ANSWER_S)
+        heard = b""
+        while not deadline.over:
+            one = self.link.read(1, deadline.left_s)
+            heard += one
+            if one == bytes([CAN]):
+                if self.link.read(1, 0.5) == bytes([CAN]):
+                    raise ChipRefusal(name, "data", bytes([CAN, CAN]))
+            elif one and one[0] in (ACK, NAK):
+                return one[0]
+            elif heard == b"CC":  # one call may have been on its way as we began; a second one is a refusal
+                return NAK
+            if len(heard) > 40:
+                refuse_text(f"an answer to {name}", heard)
+        if heard:
+            raise Unexpected(f"an answer to {name}", heard)
+        raise Silence(f"an answer to {name}", _ANSWER_S)
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        raise NotImplementedError("XMODEM reads nothing back")
+
+    # --- the end
+
+    def start(self, address: int) -> str:
+        """Say what is to be said after; without that, bootloaders of this kind start the application themselves."""
+        turns = self.setting("after")
+        said = self._turns(turns)
+        if said is None:
+            raise Silence(f'"{turns[0].expect}"', turns[0].within_s)
+        sent = "".join(turn.send or "" for turn in turns)
+        return f"told {show_heard(sent.encode())}" if sent else ""
+
+    def abandon(self) -> None:
+        """The sender may cancel too."""
+        self.finish()
+
+    def finish(self) -> None:
+        """End a transfer that was begun and not used."""
+        say_last(self.link, bytes([CAN, CAN, CAN]))
+
+    @classmethod
+    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+        """A recorded conversation, block by block."""
+        rows = []
+        for index, (sent, heard) in enumerate(exchanges):
+            answer = {ACK: "", NAK: "; refused", CAN: "; cancelled"}.get(heard[:1][0] if heard else 0, "; no answer")
+            if sent[:1] in (bytes([SOH]), bytes([STX])) and len(sent) > SHORT:
+                size = SHORT if sent[0] == SOH else LONG
+                rows.append(Narrated(index, 1, "block", f"number {sent[1]}, {size} bytes{answer}", None))
+            elif sent == bytes([EOT]):
+                rows.append(Narrated(index, 1, "end of transfer", answer.removeprefix("; ")))
+            else:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+        return rows

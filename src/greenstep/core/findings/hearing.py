@@ -1,0 +1,25 @@
+"""Is it text, and which usual rate is near: what several rules ask of what was heard."""
+
+from __future__ import annotations
+
+from ..line_rate import ENOUGH_BYTES, reads_as_talk
+from ..link import Frame
+from ..quantities import readable_share
+
+USUAL_RATES = (
+    *(1200, 2400, 4800, 9600, 14400, 19200, 28800, 38400, 57600, 74880, 76800, 115200),
+    *(230400, 250000, 460800, 500000, 921600, 1000000),
+)
+
+
+def standard_rate(rate: int) -> int:
+    """The usual rate that is nearest, if it is within 3 %, else the rate itself."""
+    near = min(USUAL_RATES, key=lambda candidate: abs(candidate - rate))
+    return near if abs(near - rate) <= 0.03 * near else rate
+
+
+def is_text(data: bytes, frame: Frame) -> bool:
+    """Whether bytes are text as they stand; slow garbage, too, is made of printable characters."""
+    if len(data) < 4 or readable_share(data) < 0.85:
+        return False
+    return len(data) < ENOUGH_BYTES or reads_as_talk(data, frame)

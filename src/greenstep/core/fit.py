@@ -1,0 +1,92 @@
+"""An image held against a part before any board is asked: does it fit, what does it touch, what stays free, would it
+lock the chip? The judges are those of an upload."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from .chips import EraseUnit, Memory, Part
+from .dialects.base import Dialect
+from .errors import Finding, RefusedFault
+from .image import Image
+from .plan import DESPITE, Plan, Wishes, make_plan
+
+_LOCKING = "would-lock"
+_PAST_LOCKING = frozenset(("protection", "lock-out"))
+
+
+@dataclass(frozen=True)
+class Fit:
+    """`refusals` are what an upload would be refused for; `plan` is what it would do, where it would get past them.
+    `touched` are the erase units that hold any of the image, `free` the runs (address, size) of the room for programs
+    that stay blank, largest first."""
+
+    part: Part
+    plan: Plan | None
+    refusals: tuple[Finding, ...]
+    touched: tuple[EraseUnit, ...]
+    free: tuple[tuple[int, int], ...]
+
+    @property
+    def locks(self) -> Finding | None:
+        """Why the chip would be locked by it; None where it would not."""
+        return next((finding for finding in self.refusals if finding.key == _LOCKING), None)
+
+    @property
+    def against(self) -> tuple[Finding, ...]:
+        """The refusals but those for locking."""
+        return tuple(finding for finding in self.refusals if finding.key != _LOCKING)
+
+
+def hold_against(
+    part: Part, dialect: type[Dialect], images: Mapping[str, Image], settings: Mapping[str, Any] | None = None
+) -> Fit:
+    """The verdict for images by memory name. Every refusal that a person may go past is gone past, to find the
+    next."""
+    despite: frozenset[str] = frozenset()
+    refusals: list[Finding] = []
+    plan = None
+    while plan is None:
+        try:
+            plan = make_plan(part, dialect, dict(images), Wishes(despite=despite, settings=settings or {}))
+        except RefusedFault as refusal:
+            finding = refusal.findings[0]
+            refusals.append(finding)
+            more = _PAST_LOCKING if finding.key == _LOCKING else frozenset((finding.key,))
+            if not more <= frozenset(DESPITE) or more <= despite:
+                break
+            despite |= more
+    image = images.get("flash")
+    touched = units_of(part.flash, [image] if image else [])
+    return Fit(part, plan, tuple(refusals), touched, free_runs(part.flash, [image] if image else []))
+
+
+def with_bootloader(part: Part, bootloader_bytes: int | None) -> Part:
+    """The part with the bootloader room that a board states."""
+    if bootloader_bytes is None:
+        return part
+    return part.with_memory(replace(part.flash, reserved_top=bootloader_bytes))
+
+
+def units_of(memory: Memory, images: Sequence[Image]) -> tuple[EraseUnit, ...]:
+    """The erase units that hold any of the images, in order."""
+    seen: dict[int, EraseUnit] = {}
+    for image in images:
+        for piece in image.pieces:
+            seen.update((unit.number, unit) for unit in memory.units_touched(piece.address, len(piece.data)))
+    return tuple(seen[number] for number in sorted(seen))
+
+
+def free_runs(memory: Memory, images: Sequence[Image]) -> tuple[tuple[int, int], ...]:
+    """Runs (address, size) of the room for programs in which no erase unit is touched, largest first."""
+    runs = []
+    at = memory.usable_start
+    for unit in units_of(memory, images):
+        if unit.address > at:
+            runs.append((at, min(unit.address, memory.usable_end) - at))
+        at = max(at, unit.end)
+    if at < memory.usable_end:
+        runs.append((at, memory.usable_end - at))
+    return tuple(sorted((run for run in runs if run[1] > 0), key=lambda run: -run[1]))

@@ -1,0 +1,110 @@
+"""The header that an ESP's ROM looks for at the start of an image: read, judged, rewritten with its sums redone.
+
+Espressif's "Firmware Image Format": byte 0 is E9, then segment count, SPI mode, flash size and speed, entry; from the
+ESP32 on an extended header follows; segments; a checksum at the last byte of a line of 16; a SHA-256 if flagged.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+
+import numpy as np
+
+MAGIC = 0xE9
+_CHECKSUM_START = 0xEF
+_PLAIN, _EXTENDED = 8, 24
+MODES = {"qio": 0, "qout": 1, "dio": 2, "dout": 3}
+SPEEDS = {"40": 0x0, "26": 0x1, "20": 0x2, "80": 0xF}
+SIZES_8266 = {"512K": 0, "256K": 1, "1M": 2, "2M": 3, "4M": 4, "8M": 8, "16M": 9}
+SIZES = {"1M": 0, "2M": 1, "4M": 2, "8M": 3, "16M": 4}
+
+
+class HeaderError(ValueError):
+    """Bytes that begin like an image and are none; the message says what was read and what was expected."""
+
+
+@dataclass(frozen=True)
+class BootHeader:
+    """`length` is the whole image with checksum and digest. `chip_id` is None without an extended header."""
+
+    segments: tuple[tuple[int, int], ...]
+    mode: int
+    size: int
+    speed: int
+    entry: int
+    chip_id: int | None
+    hashed: bool
+    checksum_at: int
+    length: int
+    checksum_right: bool
+    digest_right: bool
+
+
+def size_bytes(name: str) -> int:
+    """Bytes of a size as it is named: 4M, 512K."""
+    return int(name[:-1]) * {"K": 1024, "M": 1024 * 1024}[name[-1]]
+
+
+def read_header(data: bytes | memoryview, extended: bool) -> BootHeader:
+    """The header of an image that begins at `data[0]`; `extended` from the ESP32 on. Raises HeaderError."""
+    begin = _EXTENDED if extended else _PLAIN
+    if len(data) < begin or data[0] != MAGIC:
+        raise HeaderError(f"it begins with {data[:1].hex().upper() or 'nothing'}, an image with E9")
+    at, segments, summed = begin, [], _CHECKSUM_START
+    for number in range(data[1]):
+        address, size = int.from_bytes(data[at : at + 4], "little"), int.from_bytes(data[at + 4 : at + 8], "little")
+        at += 8
+        if at + size > len(data):
+            raise HeaderError(
+                f"segment {number + 1} of {data[1]} ends {at + size - len(data):,} bytes behind the file"
+            )
+        segments.append((address, size))
+        summed ^= _xor(data[at : at + size])
+        at += size
+    checksum_at = at | 15
+    if checksum_at >= len(data):
+        raise HeaderError("the file ends before its checksum")
+    hashed = extended and data[23] == 1
+    length = checksum_at + 1 + (32 if hashed else 0)
+    digest_right = hashlib.sha256(data[: checksum_at + 1]).digest() == data[checksum_at + 1 : length]
+    return BootHeader(
+        tuple(segments),
+        data[2],
+        data[3] >> 4,
+        data[3] & 15,
+        int.from_bytes(data[4:8], "little"),
+        int.from_bytes(data[12:14], "little") if extended else None,
+        hashed,
+        checksum_at,
+        length,
+        data[checksum_at] == summed,
+        not hashed or digest_right,
+    )
+
+
+def _xor(data: bytes | memoryview) -> int:
+    return int(np.bitwise_xor.reduce(np.frombuffer(data, np.uint8))) if data else 0
+
+
+def rewritten(data: bytes, extended: bool, mode: int | None, size: int | None, speed: int | None) -> bytes:
+    """The image with another SPI mode, flash size or speed; its checksum and digest are made anew. Raises
+    HeaderError."""
+    header = read_header(data, extended)
+    changed = bytearray(data)
+    changed[2] = header.mode if mode is None else mode
+    changed[3] = (header.size if size is None else size) << 4 | (header.speed if speed is None else speed)
+    at, summed = _EXTENDED if extended else _PLAIN, _CHECKSUM_START
+    for _, length in header.segments:
+        summed ^= _xor(bytes(changed[at + 8 : at + 8 + length]))
+        at += 8 + length
+    changed[header.checksum_at] = summed
+    if header.hashed:
+        end = header.checksum_at + 1
+        changed[end : end + 32] = hashlib.sha256(changed[:end]).digest()
+    return bytes(changed)
+
+
+def name_of(value: int, names: dict[str, int]) -> str:
+    """The name of a header's value; its number where it has none."""
+    return next((name for name, number in names.items() if number == value), f"{value:X}")

@@ -1,0 +1,113 @@
+"""Two images held side by side: which bytes differ, and which only one of them holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Literal
+
+import numpy as np
+
+from .model import Image
+
+How = Literal["differs", "only-a", "only-b"]
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A run of bytes, `start` to before `end`, that differ throughout, or that one image alone holds; `blank`: those
+    are erased bytes throughout, so that a chip would not tell the two apart."""
+
+    start: int
+    end: int
+    how: How
+    blank: bool = False
+
+    @property
+    def size(self) -> int:
+        return self.end - self.start
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """`runs` are in order of address; `equal_bytes` is how many both hold and agree on."""
+
+    a: Image
+    b: Image
+    runs: tuple[Difference, ...]
+    equal_bytes: int
+
+    @property
+    def same(self) -> bool:
+        """Whether a chip would hold the same after either, blank bytes that only one of them names left aside."""
+        return all(run.blank for run in self.runs)
+
+    def total(self, how: How) -> int:
+        return sum(run.size for run in self.runs if run.how == how)
+
+    @property
+    def blank_bytes(self) -> int:
+        """Blank bytes that only one of the two holds."""
+        return sum(run.size for run in self.runs if run.blank)
+
+
+def compare(a: Image, b: Image, erased: int = 0xFF) -> Comparison:
+    """Every byte of both, at its address. `erased` is the value of a blank byte."""
+    runs: list[Difference] = []
+    equal = 0
+    edges = sorted({edge for image in (a, b) for piece in image.pieces for edge in (piece.address, piece.end)})
+    for low, high in pairwise(edges):
+        in_a, in_b = a.covers(low, high - low), b.covers(low, high - low)
+        if in_a and in_b:
+            found = list(_differing(a.cut(low, high - low, 0), b.cut(low, high - low, 0), low))
+            runs += found
+            equal += high - low - sum(run.size for run in found)
+        elif in_a or in_b:
+            held = (a if in_a else b).cut(low, high - low, 0)
+            runs += _lone(held, low, "only-a" if in_a else "only-b", erased)
+    return Comparison(a, b, tuple(_joined(runs)), equal)
+
+
+def _differing(one: bytes, other: bytes, address: int) -> Iterator[Difference]:
+    unequal = np.frombuffer(one, np.uint8) != np.frombuffer(other, np.uint8)
+    for low, high in _runs(unequal):
+        yield Difference(address + low, address + high, "differs")
+
+
+def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[Difference]:
+    """Bytes that one image holds alone: cut where 16 and more of them are blank."""
+    if not held.strip(bytes([erased])):
+        yield Difference(address, address + len(held), how, blank=True)
+        return
+    blank = np.frombuffer(held, np.uint8) == erased
+    at = 0
+    for low, high in _runs(blank):
+        if high - low < 16:
+            continue
+        if low > at:
+            yield Difference(address + at, address + low, how)
+        yield Difference(address + low, address + high, how, blank=True)
+        at = high
+    if at < len(held):
+        yield Difference(address + at, address + len(held), how)
+
+
+def _runs(flags: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> Iterable[tuple[int, int]]:
+    """Where the flags are set, as (first, behind the last)."""
+    steps = np.diff(np.concatenate(([0], flags.view(np.int8), [0])))
+    return zip(np.flatnonzero(steps == 1).tolist(), np.flatnonzero(steps == -1).tolist(), strict=True)
+
+
+def _joined(runs: Iterable[Difference]) -> Iterator[Difference]:
+    """Runs of one kind that touch, as one."""
+    last: Difference | None = None
+    for run in runs:
+        if last is not None and last.end == run.start and (last.how, last.blank) == (run.how, run.blank):
+            last = Difference(last.start, run.end, run.how, run.blank)
+            continue
+        if last is not None:
+            yield last
+        last = run
+    if last is not None:
+        yield last

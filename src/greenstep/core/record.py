@@ -1,0 +1,120 @@
+"""What the journal keeps of a climb, gathered from its events."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from .climb.job import Job, Purpose
+from .events import ClimbEnded, Event, Found, StepEnded
+from .image import Image
+from .image.content import digest_of, look_into
+
+Outcome = Literal["green", "unproven", "failed", "interrupted"]
+
+RECORDED: tuple[Purpose, ...] = ("upload", "backup", "erase", "lock", "unlock")
+"""Purposes that read or change what a chip holds for good; the others leave nothing to look up later."""
+_INTERRUPTED = 130
+_LARGEST_LOOKED_INTO = 16 << 20
+_CHIP_NUMBERS = ("unique_id", "MAC", "mac", "serial")
+
+
+@dataclass(frozen=True)
+class JournalEntry:
+    """One row. Times in seconds; `at` is ISO 8601 with its offset from UTC. `image` is the names of the files;
+    `crc32` and `sha256` are those of the flash image with gaps as erased, `version` the first text in it that looks
+    like one. `proof` is the evidence of the verify, `evidence` that of the last rung that was climbed or failed."""
+
+    at: str
+    purpose: str
+    board: str
+    chip: str
+    unique_id: str
+    port: str
+    line: str
+    image: str
+    image_bytes: int
+    crc32: str
+    sha256: str
+    version: str
+    outcome: str
+    exit_code: int
+    finding: str
+    evidence: str
+    seconds: float
+    write_seconds: float
+    proof: str
+
+
+class Recorder:
+    """Reads the events of one climb; `entry` is there when it has ended."""
+
+    def __init__(self, job: Job, at: str) -> None:
+        self._job = job
+        self._at = at
+        self._chip = job.choice.single.title if job.choice.single else job.choice.name
+        self._unique_id = ""
+        self._finding = ""
+        self._evidence = ""
+        self._proof = ""
+        self._write_seconds = 0.0
+        self._unproven = False
+
+    def see(self, event: Event) -> None:
+        """Take note of an event."""
+        if isinstance(event, Found):
+            self._finding = event.findings[0].key
+        elif isinstance(event, StepEnded):
+            self._see_step(event)
+
+    def _see_step(self, event: StepEnded) -> None:
+        if event.step == "chip" and event.outcome == "green":
+            self._unique_id = next((str(event.figures[name]) for name in _CHIP_NUMBERS if name in event.figures), "")
+            self._chip = str(event.figures.get("part", self._chip))
+        if event.step == "write":
+            self._write_seconds = event.elapsed_s
+        if event.step in ("verify", "read") and event.outcome in ("green", "unproven"):
+            self._proof = event.evidence
+        if event.outcome in ("green", "failed") and event.evidence:
+            self._evidence = event.evidence
+
+    def entry(self, ended: ClimbEnded) -> JournalEntry:
+        """The row of a climb that ended so."""
+        job = self._job
+        flash = job.images.get("flash")
+        digest = digest_of(flash, job.choice.first.flash.erased) if flash else None
+        return JournalEntry(
+            at=self._at,
+            purpose=job.purpose,
+            board=job.board,
+            chip=self._chip,
+            unique_id=self._unique_id,
+            port=job.port,
+            line=str(job.settings),
+            image=", ".join(image.name for image in job.images.values()),
+            image_bytes=sum(image.size_bytes for image in job.images.values()),
+            crc32=f"{digest.crc32:08X}" if digest else "",
+            sha256=digest.sha256 if digest else "",
+            version=_version(flash) if flash else "",
+            outcome=_outcome(ended),
+            exit_code=ended.exit_code,
+            finding=self._finding,
+            evidence=self._evidence,
+            seconds=ended.elapsed_s,
+            write_seconds=self._write_seconds,
+            proof=self._proof,
+        )
+
+
+def _outcome(ended: ClimbEnded) -> Outcome:
+    if ended.green:
+        return "green"
+    if ended.exit_code == 0:
+        return "unproven"
+    return "interrupted" if ended.exit_code == _INTERRUPTED else "failed"
+
+
+def _version(image: Image) -> str:
+    if image.size_bytes > _LARGEST_LOOKED_INTO:
+        return ""
+    return next((found.text for found in look_into(image).texts if found.kind == "version"), "")

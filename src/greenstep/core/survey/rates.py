@@ -1,0 +1,98 @@
+"""Finding the rate of whoever talks: listening at the candidates, likeliest first, and scoring what comes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from ..findings.hearing import is_text
+from ..line_rate import ENOUGH_BYTES, FACTORS, Sample, likely_factors
+from ..link import Deadline, LineErrors, LineSettings, Link, RateRefused
+from ..quantities import readable_share
+
+USUAL_RATES = (115200, 9600, 57600, 38400, 19200, 74880, 230400, 460800, 921600, 4800, 2400, 1200)
+_ENOUGH = 48
+_ALMOST = 0.04
+
+
+@dataclass(frozen=True)
+class RateTried:
+    """What was heard at a rate, its score (0 to 100), and whether it reads as text."""
+
+    settings: LineSettings
+    data: bytes
+    score: int
+    reads: bool
+
+
+def find_rate(
+    link: Link,
+    settings: LineSettings,
+    listen_s: float,
+    candidates: Sequence[int] = USUAL_RATES,
+    stir: Callable[[], None] | None = None,
+) -> Iterator[RateTried]:
+    """Listen at `settings`, then at the candidates, until one reads as text. The link is left at the last one tried.
+
+    Each is listened to for `listen_s` at most, less when enough has come; before each `stir` may reset the board, so
+    that it talks. Raises LinkLost.
+    """
+    first = _listen(link, settings, listen_s, stir)
+    yield first
+    if first.reads:
+        return
+    for baud in _in_order(first, candidates):
+        try:
+            tried = _listen(link, LineSettings(baud, settings.frame), listen_s, stir)
+        except RateRefused:  # an adapter that cannot make it
+            continue
+        yield tried
+        if tried.reads:
+            return
+
+
+def _in_order(first: RateTried, candidates: Sequence[int]) -> list[int]:
+    """The candidates, those first that best explain what was heard."""
+    others = [baud for baud in candidates if baud != first.settings.baud]
+    guesses = [factor for factor in likely_factors(Sample(first.data, first.settings.frame)) if factor in FACTORS]
+    if not guesses:
+        return others
+
+    def rank(baud: int) -> tuple[int, float]:
+        factor = baud / first.settings.baud
+        place = min(range(len(guesses)), key=lambda index: (abs(guesses[index] / factor - 1) > _ALMOST, index))
+        near = abs(guesses[place] / factor - 1) <= _ALMOST
+        return (place if near else len(guesses), abs(factor - 1))
+
+    return sorted(others, key=rank)
+
+
+def _listen(link: Link, settings: LineSettings, listen_s: float, stir: Callable[[], None] | None) -> RateTried:
+    link.configure(settings)
+    if stir is not None:
+        stir()
+    link.discard()
+    before = link.errors()
+    deadline = Deadline.after(link, listen_s)
+    data = b""
+    while len(data) < _ENOUGH and not deadline.over:
+        data += link.read(_ENOUGH - len(data), min(0.25, deadline.left_s))
+    flawed = _flawed(before, link.errors())
+    clean = len(data) >= ENOUGH_BYTES and flawed * 10 <= len(data)
+    # a text that was half over, or one cut off by a reset, begins with a few characters of nonsense
+    reads = clean and (is_text(data, settings.frame) or is_text(data[len(data) // 3 :], settings.frame))
+    return RateTried(settings, data, _score(data, flawed, reads), reads)
+
+
+def _flawed(before: LineErrors | None, after: LineErrors | None) -> int:
+    if before is None or after is None:
+        return 0
+    return after.framing - before.framing + after.parity - before.parity
+
+
+def _score(data: bytes, flawed: int, reads: bool) -> int:
+    """The readable share, less the share of flawed characters; what does not read as text is worth half of it."""
+    if not data:
+        return 0
+    share = max(0.0, readable_share(data) - min(1.0, flawed / len(data)))
+    return round(100 * share * (1.0 if reads else 0.5))

@@ -1,0 +1,18 @@
+"""What is said to an application after its start: a text to wait for, then a line to send."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+LINE_ENDS = {"crlf": b"\r\n", "lf": b"\n", "cr": b"\r", "none": b""}
+
+
+@dataclass(frozen=True)
+class TalkLine:
+    """One turn. `expect` is waited for, `within_s` at most (empty: nothing is); then `send` is sent (None: nothing).
+    `secret` names what was sent instead of showing it."""
+
+    expect: str = ""
+    within_s: float = 5.0
+    send: str | None = None
+    secret: str = ""

@@ -1,0 +1,161 @@
+"""What a trace holds: every byte with its time on the wire, and every change of lines, break and settings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from ..link import LineSettings
+from ..recording import LineEvent
+from ..secrets import Secrets
+
+Way = Literal["sent", "heard"]
+
+
+@dataclass(frozen=True)
+class ByteSeen:
+    """One character: when its start bit began and how long it took, in seconds."""
+
+    at_s: float
+    way: Way
+    value: int
+    took_s: float
+
+    @property
+    def end_s(self) -> float:
+        return self.at_s + self.took_s
+
+
+@dataclass(frozen=True)
+class Change:
+    """Lines (True is asserted), break and settings as they are from `at_s` on."""
+
+    at_s: float
+    dtr: bool
+    rts: bool
+    on_break: bool
+    settings: LineSettings
+
+
+@dataclass(frozen=True)
+class Trace:
+    """`bytes_seen` and `changes` in time order; `notes` are what was known of the board: names and values."""
+
+    bytes_seen: tuple[ByteSeen, ...]
+    changes: tuple[Change, ...]
+    end_s: float
+    notes: Mapping[str, str] = field(default_factory=dict)
+
+    @classmethod
+    def of(
+        cls,
+        events: Iterable[LineEvent],
+        opened_s: float,
+        settings: LineSettings,
+        lines: tuple[bool, bool],
+        secrets: Secrets,
+        notes: Mapping[str, str],
+    ) -> Trace:
+        """From a recording that began at `opened_s` of its clock. Bytes sent leave one after the other; those that
+        were read together arrived just before. Secrets become stars."""
+        collected = list(events)
+        changes = [Change(0.0, *lines, False, settings)]
+        placer = _Placer(secrets, collected)
+        end_s = 0.0
+        for event in collected:
+            at_s = event.at_s - opened_s
+            last = changes[-1]
+            if event.direction == "sent" or event.direction == "heard":
+                placer.add(event.direction, at_s, len(event.data), last.settings.seconds(1))
+            elif event.direction == "lines":
+                changes.append(Change(at_s, *event.lines, last.on_break, last.settings))
+            elif event.direction == "break":
+                changes.append(Change(at_s, last.dtr, last.rts, event.on, last.settings))
+            elif event.settings is not None:
+                changes.append(Change(at_s, last.dtr, last.rts, last.on_break, event.settings))
+            end_s = max(end_s, at_s)
+        placer.close()
+        end_s = max([end_s, *(byte.end_s for byte in placer.seen[-1:])])
+        return cls(tuple(placer.seen), tuple(changes), end_s, dict(notes))
+
+
+_SHORTEST_S = 2e-7
+"""Two ticks of the file: bytes of a port that knows no rate still come one after the other."""
+
+
+_Pieces = list[tuple[float, int, float]]
+"""(time, number of bytes, seconds a character takes) of each write or read."""
+
+
+class _Placer:
+    """Gives every byte its time on the wire.
+
+    What was written leaves from then on; what was read had come by then. An answer stands behind its question, even
+    where its first bytes came while the question was still going out. Where there is no room, because a port is
+    quicker than its rate (a pty passes bytes at once), bytes are made shorter.
+    """
+
+    def __init__(self, secrets: Secrets, events: list[LineEvent]) -> None:
+        self._values = {way: iter(_masked(events, way, secrets)) for way in ("sent", "heard")}
+        self._sent: _Pieces = []
+        self._heard: _Pieces = []
+        self._free_s = 0.0
+        self.seen: list[ByteSeen] = []
+
+    def add(self, way: Way, at_s: float, size: int, char_s: float) -> None:
+        """So many bytes written, or read, at a time."""
+        if not size:
+            return
+        if way == "sent" and self._heard:
+            self.close()
+        (self._sent if way == "sent" else self._heard).append((at_s, size, char_s))
+
+    def close(self) -> None:
+        """Place a question and its answer."""
+        if self._sent:
+            self._place("sent", self._leaving())
+        if self._heard:
+            self._place("heard", self._arriving())
+        self._sent, self._heard = [], []
+
+    def _place(self, way: Way, starts: list[tuple[float, float]]) -> None:
+        for start_s, took_s in starts:
+            start_s = max(start_s, self._free_s)
+            self.seen.append(ByteSeen(start_s, way, next(self._values[way]), took_s))
+            self._free_s = start_s + took_s
+
+    def _until(self) -> float:
+        """When the question must be over: before its answer came, as far as that fits on the line."""
+        if not self._heard:
+            return float("inf")
+        answer_s = sum(size * char_s for _, size, char_s in self._heard)
+        return max(self._heard[0][0], self._heard[-1][0] - answer_s)
+
+    def _leaving(self) -> list[tuple[float, float]]:
+        starts = []
+        free_s, until_s = self._free_s, self._until()
+        for at_s, size, char_s in self._sent:
+            begin_s = max(free_s, at_s)
+            took_s = max(_SHORTEST_S, min(char_s, max(0.0, until_s - begin_s) / size))
+            starts += [(begin_s + n * took_s, took_s) for n in range(size)]
+            free_s = begin_s + size * took_s
+        return starts
+
+    def _arriving(self) -> list[tuple[float, float]]:
+        """From the last byte backwards: each had come before it was read, and before the next one."""
+        total = sum(size for _, size, _ in self._heard)
+        room_s = max(0.0, self._heard[-1][0] - self._free_s) / total
+        starts: list[tuple[float, float]] = []
+        following_s = float("inf")
+        for at_s, size, char_s in reversed(self._heard):
+            took_s = max(_SHORTEST_S, min(char_s, room_s))
+            for _ in range(size):
+                following_s = min(following_s, at_s) - took_s
+                starts.append((following_s, took_s))
+        return starts[::-1]
+
+
+def _masked(events: list[LineEvent], way: str, secrets: Secrets) -> bytes:
+    """All bytes of one direction as one text, so that a secret that came in several pieces is found too."""
+    return secrets.mask(b"".join(event.data for event in events if event.direction == way))

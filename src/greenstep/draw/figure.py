@@ -1,0 +1,48 @@
+"""What every figure has in common: its look, and how it is saved."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import matplotlib
+from matplotlib.figure import Figure
+
+from greenstep.core.errors import usage
+
+INK, QUIET, GREEN, AMBER, RED, BLUE = "#22303c", "#8a97a3", "#2e8b57", "#c98a1b", "#b5403a", "#2f6690"
+KINDS = (".png", ".svg", ".pdf")
+_LOOK: Any = {
+    "font.family": "DejaVu Sans",
+    "font.size": 11,
+    "text.color": INK,
+    "axes.edgecolor": QUIET,
+    "axes.labelcolor": INK,
+    "xtick.color": INK,
+    "ytick.color": INK,
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "svg.fonttype": "path",
+    "svg.hashsalt": "greenstep",
+}
+
+
+def check_kind(path: Path) -> None:
+    """Raises UsageFault for an ending that is none of a picture."""
+    if path.suffix.lower() not in KINDS:
+        raise usage("picture-kind", f"{path.name}: pictures end in {', '.join(KINDS)}", f"--save {path.stem}.png")
+
+
+@contextmanager
+def figure(path: Path, width: float = 12.8, height: float = 8.0) -> Iterator[Figure]:
+    """A figure of so many inches, saved to `path` at 100 dots an inch when the block ends. Raises UsageFault."""
+    check_kind(path)
+    with matplotlib.rc_context(_LOOK):
+        drawn = Figure(figsize=(width, height), layout="constrained")
+        yield drawn
+        try:
+            drawn.savefig(path, dpi=100, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
+        except OSError as error:
+            raise usage("picture", f"{path} cannot be written: {error.strerror}") from None

@@ -1,0 +1,39 @@
+"""A link that keeps all that passes, and writes it to a file when it is closed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from greenstep import __version__
+from greenstep.core.errors import usage
+from greenstep.core.link import Link
+from greenstep.core.recording import RecordingLink
+from greenstep.core.secrets import Secrets
+from greenstep.core.trace import Trace, write_vcd
+
+
+class TracingLink(RecordingLink):
+    """`lines` are those that the port was opened with. The file is opened at once, so that nothing is recorded that
+    cannot be kept. Raises UsageFault."""
+
+    def __init__(
+        self, inner: Link, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: Mapping[str, str]
+    ) -> None:
+        super().__init__(inner, None, secrets)
+        try:
+            self._stream = path.open("w", encoding="ascii", errors="replace")
+        except OSError as error:
+            inner.close()
+            raise usage("trace-file", f"{path} cannot be written: {error.strerror}", "--trace FILE") from None
+        self._first = (inner.now(), inner.settings, lines)
+        self._notes = dict(notes)
+
+    def close(self) -> None:
+        super().close()
+        if self._stream.closed:
+            return
+        opened_s, settings, lines = self._first
+        trace = Trace.of(self.events, opened_s, settings, lines, self._secrets, self._notes)
+        with self._stream:
+            self._stream.writelines(write_vcd(trace, __version__))

@@ -1,0 +1,79 @@
+"""Names that a person gave to ports, kept for this user: by serial number, else by place on the USB."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path
+
+import platformdirs
+import tomlkit
+
+from greenstep.core.errors import usage
+
+FILE_NAME = "ports.toml"
+_KEYS = ("serial", "location", "usb")
+
+
+def alias_file() -> Path:
+    """Where they are kept."""
+    return platformdirs.user_config_path("greenstep") / FILE_NAME
+
+
+def read_aliases(path: Path | None = None) -> dict[str, dict[str, str]]:
+    """Each name with its keys `serial`, `location` and `usb`. Raises UsageFault for a file that cannot be read."""
+    path = path or alias_file()
+    try:
+        table = tomllib.loads(path.read_text("utf-8"))
+    except FileNotFoundError:
+        return {}
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
+        raise usage(
+            "alias-file", f"{path} cannot be read: {error}", "correct it, or remove it and spot again"
+        ) from None
+    aliases = {}
+    for name, entry in table.items():
+        if not isinstance(entry, dict) or any(not isinstance(entry.get(key, ""), str) for key in _KEYS):
+            raise usage("alias-file", f"{path}: '{name}' is no port", "remove it there and spot again")
+        aliases[name] = {key: entry[key] for key in _KEYS if entry.get(key)}
+    return aliases
+
+
+def write_alias(name: str, known: dict[str, str], path: Path | None = None) -> Path:
+    """Remember a port. What else the file holds, comments included, stays. Raises UsageFault."""
+    if not re.fullmatch(r"[A-Za-z0-9][\w.-]*", name):
+        raise usage("alias-name", f"'{name}' is no name for a port", "letters, digits, '-', '_' and '.'")
+    path = path or alias_file()
+    document = _document(path)
+    entry = tomlkit.table()
+    for key in _KEYS:
+        if known.get(key):
+            entry[key] = known[key]
+    document[name] = entry
+    _save(path, document)
+    return path
+
+
+def forget_alias(name: str, path: Path | None = None) -> None:
+    """Raises UsageFault where there is no such name."""
+    path = path or alias_file()
+    document = _document(path)
+    if name not in document:
+        raise usage(
+            "no-such-alias", f"no port is remembered as '{name}'", f"there are {', '.join(document) or 'none'}"
+        )
+    del document[name]
+    _save(path, document)
+
+
+def _document(path: Path) -> tomlkit.TOMLDocument:
+    read_aliases(path)  # its faults are told in its words
+    return tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
+
+
+def _save(path: Path, document: tomlkit.TOMLDocument) -> None:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(tomlkit.dumps(document), "utf-8")
+    except OSError as error:
+        raise usage("alias-file", f"{path} cannot be written: {error.strerror}") from None

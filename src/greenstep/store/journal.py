@@ -1,0 +1,169 @@
+"""The journal: every upload on record, in an SQLite file of this user's.
+
+A row is written in one go when a climb has ended, so that several uploads at once cannot mix theirs. Whatever is
+wrong with the file is a JournalTrouble, which is told and stops nothing.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from dataclasses import astuple, dataclass, fields
+from pathlib import Path
+
+import platformdirs
+
+from greenstep.core.record import JournalEntry
+
+FILE_NAME = "journal.sqlite"
+VARIABLE = "GREENSTEP_JOURNAL"
+NONE = "none"
+"""As the variable's value: no journal is kept."""
+_WAIT_S = 5.0  # for others that write; a row takes them milliseconds
+_COLUMNS = tuple(field.name for field in fields(JournalEntry))
+_KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
+_NEWEST_FORMAT = 1
+
+_CREATE = (
+    "CREATE TABLE IF NOT EXISTS climb (number INTEGER PRIMARY KEY AUTOINCREMENT, "
+    + ", ".join(f"{field.name} {_KINDS[str(field.type)]} NOT NULL" for field in fields(JournalEntry))
+    + ")",
+    "CREATE INDEX IF NOT EXISTS climb_by_chip ON climb (unique_id, outcome, purpose, number)",
+    "CREATE INDEX IF NOT EXISTS climb_by_board ON climb (board, outcome, purpose, number)",
+)
+
+
+class JournalTrouble(Exception):
+    """The journal cannot be read or written; the message says which file and why."""
+
+
+@dataclass(frozen=True)
+class Row:
+    """An entry with its number."""
+
+    number: int
+    entry: JournalEntry
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which rows: of a board, a chip's name or number, a port, an outcome, since a time (ISO 8601); the last so many
+    (0: all). Empty: whatever it is."""
+
+    board: str = ""
+    chip: str = ""
+    port: str = ""
+    image: str = ""
+    outcome: str = ""
+    since: str = ""
+    last: int = 20
+
+
+@dataclass(frozen=True)
+class Held:
+    """What a chip holds by its last good upload, and whether the board it is for has had a newer image since, on this
+    chip or another: then `newest` is that row."""
+
+    row: Row
+    newest: Row | None
+
+
+def journal_file() -> Path | None:
+    """Where it is kept; None where none is to be."""
+    said = os.environ.get(VARIABLE, "")
+    if said == NONE:
+        return None
+    return Path(said) if said else platformdirs.user_data_path("greenstep") / FILE_NAME
+
+
+def record(path: Path, entry: JournalEntry) -> int:
+    """Add a row; the file is made where there is none. Returns the row's number. Raises JournalTrouble."""
+    marks = ", ".join("?" * len(_COLUMNS))
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with closing(sqlite3.connect(path, timeout=_WAIT_S, isolation_level=None)) as file:
+            _prepare(file, path)
+            file.execute("BEGIN IMMEDIATE")
+            cursor = file.execute(f"INSERT INTO climb ({', '.join(_COLUMNS)}) VALUES ({marks})", astuple(entry))
+            file.execute("COMMIT")
+            assert cursor.lastrowid is not None
+            return cursor.lastrowid
+    except (sqlite3.Error, OSError) as error:
+        raise JournalTrouble(f"{path}: {_words(error)}") from error
+
+
+def rows(path: Path, wanted: Wanted) -> list[Row]:
+    """The rows that are wanted, newest first. Raises JournalTrouble."""
+    where, values = _conditions(wanted)
+    limit = f" LIMIT {wanted.last}" if wanted.last else ""
+    return list(_query(path, f"{where} ORDER BY number DESC{limit}", values))
+
+
+def row(path: Path, number: int) -> Row | None:
+    """One row by its number. Raises JournalTrouble."""
+    return next(_query(path, "WHERE number = ?", (number,)), None)
+
+
+def held(path: Path) -> list[Held]:
+    """What is on which chip that told a number of its own, newest first. Raises JournalTrouble."""
+    good = "purpose = 'upload' AND outcome IN ('green', 'unproven')"
+    latest = "WHERE number IN (SELECT max(number) FROM climb WHERE {0} GROUP BY {1}) ORDER BY number DESC"
+    by_board = {found.entry.board: found for found in _query(path, latest.format(f"{good} AND board != ''", "board"))}
+    result = []
+    for found in _query(path, latest.format(f"{good} AND unique_id != ''", "unique_id")):
+        newest = by_board.get(found.entry.board)
+        old = newest is not None and newest.entry.sha256 != found.entry.sha256
+        result.append(Held(found, newest if old else None))
+    return result
+
+
+def _conditions(wanted: Wanted) -> tuple[str, tuple[str, ...]]:
+    conditions, values = [], []
+    for column in ("board", "port", "outcome"):
+        value = getattr(wanted, column)
+        if value:
+            conditions.append(f"{column} = ?")
+            values.append(value)
+    if wanted.chip:
+        conditions.append("(chip LIKE ? OR unique_id LIKE ?)")
+        values += [f"%{wanted.chip}%"] * 2
+    if wanted.image:
+        conditions.append("(image LIKE ? OR crc32 LIKE ? OR sha256 LIKE ? OR version LIKE ?)")
+        values += [f"%{wanted.image}%", f"{wanted.image}%", f"{wanted.image}%", f"%{wanted.image}%"]
+    if wanted.since:
+        conditions.append("at >= ?")
+        values.append(wanted.since)
+    return ("WHERE " + " AND ".join(conditions) if conditions else ""), tuple(values)
+
+
+def _query(path: Path, rest: str, values: Sequence[str | int] = ()) -> Iterator[Row]:
+    if not path.exists():
+        return
+    try:
+        with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:
+            _prepare(file, path)
+            for number, *columns in file.execute(f"SELECT number, {', '.join(_COLUMNS)} FROM climb {rest}", values):
+                yield Row(number, JournalEntry(*columns))
+    except sqlite3.Error as error:
+        raise JournalTrouble(f"{path}: {_words(error)}") from error
+
+
+def _prepare(file: sqlite3.Connection, path: Path) -> None:
+    """Make the table where there is none. Raises JournalTrouble for a file of a later version."""
+    (version,) = file.execute("PRAGMA user_version").fetchone()
+    if version > _NEWEST_FORMAT:
+        raise JournalTrouble(f"{path}: written by a later version of greenstep")
+    if version == _NEWEST_FORMAT:
+        return
+    file.execute("PRAGMA journal_mode = WAL")
+    for statement in _CREATE:
+        file.execute(statement)
+    file.execute(f"PRAGMA user_version = {_NEWEST_FORMAT}")
+
+
+def _words(error: Exception) -> str:
+    if isinstance(error, OSError) and error.strerror:
+        return error.strerror
+    return str(error)

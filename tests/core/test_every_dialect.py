@@ -1,0 +1,379 @@
+"""What every dialect must do alike, on each of its simulated boards, and what a board's settings change."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from greenstep.bench.boards import APIARY, BOARDS
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.base import setting_of
+from greenstep.core.dialects.registry import dialect_names, find_dialect
+from greenstep.core.dialects.settings import read_settings
+from greenstep.core.errors import UsageFault
+from greenstep.core.events import Noted
+from greenstep.core.hookup import named_hookup
+from greenstep.core.image import Image, Piece
+from greenstep.core.link import LineSettings
+from greenstep.core.plan import Wishes
+from greenstep.core.talk import TalkLine
+
+SIZES = (700, 5000)
+# the apiary's boards are others under a name of their own
+KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
+
+
+def dialect_of(board: str) -> Any:
+    stand = BOARDS[board]
+    return find_dialect(stand.dialect or Catalogue.load().find(stand.chip).dialect)
+
+
+def notes(trial: Trial) -> str:
+    return " | ".join(event.text for event in trial.events if isinstance(event, Noted))
+
+
+def strict(trial: Trial) -> list[str]:
+    return [v for v in trial.line.chip.violations if "busy" not in v]
+
+
+class OnEveryBoard(unittest.TestCase):
+    def test_uploads_are_green_and_keep_to_the_document(self) -> None:
+        for board, stand in KINDS.items():
+            for size in SIZES:
+                with self.subTest(board, size=size):
+                    image = sample_for(board, size)
+                    trial = run(board, {"flash": image}, expect=stand.texts[1].removesuffix(" ready"), turnaround_s=0.004)
+                    self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+                    self.assertTrue(trial.holds(image))
+                    self.assertEqual(strict(trial), [])
+
+    def test_a_second_upload_over_the_first(self) -> None:
+        for board in KINDS:
+            with self.subTest(board):
+                climb, trial = prepare(board, {"flash": sample_for(board, 3000, seed=8)})
+                for piece in BOARDS[board].held(sample_for(board, 4000, seed=7)).pieces:
+                    at = piece.address - trial.line.chip.base
+                    trial.line.chip.flash[at : at + len(piece.data)] = piece.data
+                trial.events.extend(climb.run())
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertTrue(trial.holds(sample_for(board, 3000, seed=8)))
+
+    def test_verify_says_equal_and_says_different(self) -> None:
+        for board in KINDS:
+            if not dialect_of(board).traits.reads or BOARDS[board].chip == "esp8266":
+                continue
+            with self.subTest(board):
+                image = sample_for(board, 3000)
+                for wrong, status in ((False, 0), (True, 7)):
+                    climb, trial = prepare(board, {"flash": image}, purpose="verify")
+                    for piece in BOARDS[board].held(image).pieces:
+                        at = piece.address - trial.line.chip.base
+                        trial.line.chip.flash[at : at + len(piece.data)] = piece.data
+                    place = image.pieces[-1].address if board.startswith("esp") else image.pieces[0].address
+                    trial.line.chip.flash[place - trial.line.chip.base + 1500] ^= 1 if wrong else 0
+                    before = bytes(trial.line.chip.flash)
+                    trial.events.extend(climb.run())
+                    self.assertEqual(trial.end.exit_code, status, trial.findings)
+                    self.assertEqual(bytes(trial.line.chip.flash), before)
+                    self.assertEqual(strict(trial), [])
+
+    def test_backup_reads_what_is_there(self) -> None:
+        for board in KINDS:
+            if not dialect_of(board).traits.reads or "esp" in BOARDS[board].chip:
+                continue
+            with self.subTest(board):
+                climb, trial = prepare(board, purpose="backup", region=("flash", trial_base(board) + 0x400, 0x321))
+                trial.events.extend(climb.run())
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertEqual(climb.scene.backup, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
+
+    def test_backup_of_an_esp(self) -> None:
+        for board in ("esp8266", "esp32", "esp32s3"):
+            with self.subTest(board):
+                climb, trial = prepare(board, purpose="backup", region=("flash", 0x1000, 200))
+                trial.line.chip.flash[0x1000:0x10C8] = bytes(range(200))
+                trial.events.extend(climb.run())
+                self.assertEqual((trial.end.exit_code, climb.scene.backup), (0, bytes(range(200))))
+
+    def test_erase_leaves_blank_room_and_the_loader_alone(self) -> None:
+        for board in KINDS:
+            dialect = dialect_of(board)
+            kind = getattr(trial_chip(board), "kind", None)
+            if not dialect.traits.reads or getattr(kind, "flash_bytes", 0) > 140_000:
+                continue
+            with self.subTest(board):
+                room = getattr(kind, "loader_bytes", None)
+                climb, trial = prepare(board, purpose="erase", bootloader_bytes=room)
+                trial.events.extend(climb.run())
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertEqual(strict(trial), [])
+                part = climb.scene.part
+                assert part is not None
+                low, high = part.flash.usable_start - part.flash.start, part.flash.usable_end - part.flash.start
+                self.assertEqual(set(trial.line.chip.flash[low:high]), {part.flash.erased})
+
+    def test_erase_of_a_region_of_an_esp(self) -> None:
+        for board in ("esp8266", "esp32"):
+            climb, trial = prepare(board, purpose="erase", region=("flash", 0xF000, 0x3000))
+            trial.line.chip.flash[0xE000:0x14000] = b"\x00" * 0x6000
+            trial.events.extend(climb.run())
+            self.assertEqual(trial.end.exit_code, 0, trial.findings)
+            flash = trial.line.chip.flash
+            self.assertEqual((set(flash[0xF000:0x12000]), set(flash[0xE000:0xF000]), set(flash[0x12000:0x14000])), ({255}, {0}, {0}))
+
+    def test_start_alone(self) -> None:
+        for board in KINDS:
+            with self.subTest(board):
+                text = BOARDS[board].texts[0].removesuffix(" ready")
+                trial = run(board, purpose="start", expect=text)
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertIn(f'heard "{text}', trial.step("start").evidence)
+
+    def test_an_eeprom_where_there_is_one(self) -> None:
+        settings = Image("settings.bin", (Piece(3, bytes(range(1, 100))),))
+        for board in ("atmega2560", "atmega1280", "atmega32u4", "at90usb1286", "pic18f4520", "pic18f46k22"):
+            with self.subTest(board):
+                trial = run(board, {"eeprom": settings}, start=False)
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertTrue(trial.holds(settings, "eeprom"))
+
+    def test_each_is_asked_in_an_order_and_none_shares_its_turn(self) -> None:
+        turns = [find_dialect(name).traits.turn for name in dialect_names()]
+        self.assertEqual(len(set(turns)), len(turns))
+        self.assertEqual(min(turns), find_dialect("xmodem").traits.turn)
+
+
+def trial_chip(board: str) -> Any:
+    return BOARDS[board].build().chip
+
+
+def trial_base(board: str) -> int:
+    return int(trial_chip(board).base)
+
+
+class OwnSettings(unittest.TestCase):
+    def test_values_are_read_and_checked(self) -> None:
+        lpc, xmodem, stm32 = (find_dialect(name) for name in ("lpc-isp", "xmodem", "stm32-rom"))
+        self.assertEqual(read_settings(lpc, [("crystal-khz", "14746")]), {"crystal-khz": 14746})
+        self.assertEqual(read_settings(lpc, [("crystal-khz", 16000)]), {"crystal-khz": 16000})
+        self.assertEqual(read_settings(xmodem, [("pad", "0xFF"), ("block", "ymodem")]), {"pad": 255, "block": "ymodem"})
+        self.assertEqual((setting_of(lpc, {}, "crystal-khz"), setting_of(xmodem, {"pad": 0}, "pad")), (12000, 0))
+        for dialect, pairs, said in (
+            (stm32, [("crystal-khz", 1)], "it has none"), (lpc, [("crystal", 1)], "it has crystal-khz"),
+            (lpc, [("crystal-khz", True)], "whole number"), (lpc, [("crystal-khz", "twelve")], "number"),
+            (xmodem, [("block", 256)], "write auto, 128, 1024, ymodem"), (xmodem, [("before", "u")], "a list of turns"),
+        ):  # fmt: skip
+            with self.subTest(pairs), self.assertRaises(UsageFault) as caught:
+                read_settings(dialect, pairs)
+            self.assertIn(said, " ".join(caught.exception.finding.attempts))
+
+    def test_every_default_is_one_of_its_choices(self) -> None:
+        for name in dialect_names():
+            for setting in find_dialect(name).traits.settings:
+                with self.subTest(name, setting=setting.name):
+                    self.assertTrue(not setting.choices or setting.default in setting.choices)
+                    self.assertTrue(setting.help)
+
+
+class LargeAvr(unittest.TestCase):
+    def test_above_128_kib(self) -> None:
+        image = sample_for("atmega2560", 180_000)
+        trial = run("atmega2560", {"flash": image})
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertTrue(trial.holds(image))
+        self.assertEqual(strict(trial), [])
+
+    def test_a_core_whose_signature_is_made_up(self) -> None:
+        part = Catalogue.load().find("pic32mx").first
+        image = Image("lift.hex", (Piece(part.flash.start, bytes(range(1, 200)) * 3),))
+        trial = run("atmega2560", {"flash": image}, choice=Catalogue.load().find("pic32mx"), start=False)
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("signature 1E 98 01, PIC32MX", trial.step("chip").evidence)
+        self.assertTrue(trial.holds(image, start=part.flash.start))
+
+
+class Esp(unittest.TestCase):
+    def wishes(self, **settings: str) -> Wishes:
+        return Wishes(settings={name.replace("_", "-"): value for name, value in settings.items()})
+
+    def test_the_rate_goes_up_after_the_sync(self) -> None:
+        image = sample_for("esp32", 9000)
+        trial = run("esp32", {"flash": image}, settings=LineSettings(921600))
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertIn("now at 921600 baud", notes(trial))
+        self.assertTrue(trial.holds(image))
+        # the ESP8266 measures it, and has no such command
+        trial = run("esp8266", {"flash": sample_for("esp8266", 3000)}, settings=LineSettings(230400))
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertNotIn("now at", notes(trial))
+
+    def test_a_sample_is_called_one_and_the_whole_is_had_on_request(self) -> None:
+        image = sample_for("esp8266", 9000)
+        trial = run("esp8266", {"flash": image})
+        self.assertIn("a sample, 1,600 of 9,024 bytes", trial.step("verify").evidence)
+        trial = run("esp8266", {"flash": image}, wishes=self.wishes(verify="whole"))
+        self.assertIn("read back, 9,024 bytes equal", trial.step("verify").evidence)
+
+    def test_the_header_is_rewritten_with_its_sums(self) -> None:
+        trial = run("esp32s3", {"flash": sample_for("esp32s3", 2000)}, wishes=self.wishes(header_size="chip", header_mode="qio"),
+                    expect="apiary gateway 1.1")
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("qio, 8M, 40 MHz; its checksum and SHA-256 made anew", notes(trial))
+        self.assertEqual(trial.line.chip.flash[2:4], bytes([0, 0x30]))
+
+    def test_a_mode_or_speed_that_there_is_not(self) -> None:
+        piece = sample_for("esp8266", 2000).pieces[0].data
+        for at, value, said in ((2, 7, "SPI mode 7"), (3, 0x4E, "speed E")):
+            image = Image("gauge.bin", (Piece(0, piece[:at] + bytes([value]) + piece[at + 1 :]),))
+            trial = run("esp8266", {"flash": image})
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "vectors"))
+            self.assertIn(said, trial.findings[0].cause)
+
+    def test_the_header_is_told(self) -> None:
+        self.assertIn("boot header: dio, 4M, 40 MHz", notes(run("esp8266", {"flash": sample_for("esp8266", 2000)})))
+
+    def test_a_smaller_size_in_the_header_is_told(self) -> None:
+        trial = run("esp32s3", {"flash": sample_for("esp32s3", 2000)})
+        self.assertIn("says 4M of flash, the chip has 8 MiB", notes(trial))
+
+    def test_stored_settings_in_the_way_are_told(self) -> None:
+        image = sample_for("esp32", 2000)
+        whole = Image("whole.bin", (Piece(0x1000, image.cut(0x1000, image.end - 0x1000, 0xFF)),))
+        trial = run("esp32", {"flash": whole})
+        self.assertIn("greenstep backup --from 0x9000 --size 0x6000", notes(trial))
+
+    def test_deflate_packs(self) -> None:
+        trial = run("esp32", {"flash": Image("pages.bin", (Piece(0x290000, b"41.3 kg\n" * 8192),))}, start=False)
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertLess(trial.line.to_chip_count, 3000)
+        self.assertTrue(trial.holds(Image("", (Piece(0x290000, b"41.3 kg\n" * 8192),))))
+
+
+class Lpc(unittest.TestCase):
+    def protected(self, word: int) -> dict[str, Image]:
+        piece = sample_for("lpc1769", 3000).pieces[0]
+        data = piece.data[:0x2FC] + word.to_bytes(4, "little") + piece.data[0x300:]
+        return {"flash": Image("counter.hex", (Piece(0, data),))}
+
+    def test_the_vector_sum_is_put_in_and_the_file_left_alone(self) -> None:
+        image = sample_for("lpc1769", 3000)
+        before = image.pieces[0].data
+        trial = run("lpc1769", {"flash": image})
+        self.assertIn("put in at 001C", notes(trial))
+        self.assertEqual(image.pieces[0].data, before)
+        self.assertIn("2,936 bytes equal", trial.step("verify").evidence)
+        self.assertIn("the first 64 lie behind the boot ROM", notes(trial))
+
+    def test_protection_must_be_meant_and_for_good_twice(self) -> None:
+        for word, despite, status in (
+            (0x12345678, (), 5), (0x12345678, ("protection",), 0), (0x4E697370, ("protection",), 5),
+            (0x4E697370, ("lock-out",), 5), (0x4E697370, ("protection", "lock-out"), 0),
+        ):  # fmt: skip
+            with self.subTest(f"{word:X}", despite=despite):
+                trial = run("lpc1769", self.protected(word), wishes=Wishes(despite=frozenset(despite)), start=False)
+                self.assertEqual(trial.end.exit_code, status)
+                self.assertEqual(trial.holds(self.protected(word)["flash"]), status == 0)
+
+    def test_an_image_that_is_all_hidden_is_not_called_proven(self) -> None:
+        trial = run("lpc1114", {"flash": sample_for("lpc1114", 300)}, start=False)
+        self.assertEqual((trial.end.green, trial.step("verify").outcome), (False, "unproven"))
+        self.assertIn("the first 300 lie behind the boot ROM", trial.step("verify").evidence)
+
+    def test_the_crystal_is_what_was_said(self) -> None:
+        climb, trial = prepare("lpc1769", purpose="greet", wishes=Wishes(settings={"crystal-khz": 14746}))
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0)
+        sent = climb.scene.wire.between(0, None, "sent")
+        self.assertIn(b"14746\r\n", sent)
+
+    def test_crc_where_the_part_has_it(self) -> None:
+        trial = run("lpc845", {"flash": sample_for("lpc845", 9000)})
+        self.assertIn("the chip's own checksum, 8,488 bytes", trial.step("verify").evidence)
+
+    def test_a_faster_rate_is_told_to_the_rom(self) -> None:
+        trial = run("lpc1769", {"flash": sample_for("lpc1769", 3000)}, settings=LineSettings(230400))
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("now at 230400", notes(trial))
+
+    def test_an_unknown_number_is_named_and_taken(self) -> None:
+        climb, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)})
+        trial.line.chip.kind = trial.line.chip.kind.__class__(**{**trial.line.chip.kind.__dict__, "ident": 0x2540AAAA})  # type: ignore[attr-defined]
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("part id 2540AAAA", trial.step("chip").evidence)
+
+    def test_unlocking_erases(self) -> None:
+        trial = run("lpc1769", purpose="unlock")
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-locked"))
+        trial = run("lpc1769", purpose="unlock", faults=("locked",))
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        self.assertIn("it lets itself be read", trial.step("unlock").evidence)
+        self.assertEqual((set(trial.line.chip.flash), strict(trial)), ({0xFF}, []))
+
+
+class Pic(unittest.TestCase):
+    def test_the_jump_at_0_leads_to_the_loader_and_the_own_one_is_kept(self) -> None:
+        trial = run("pic18f46k22", {"flash": sample_for("pic18f46k22", 3000)})
+        flash = trial.line.chip.flash
+        self.assertEqual(bytes(flash[:4]), bytes.fromhex("00 EF 7E F0"))  # GOTO FC00
+        self.assertEqual(bytes(flash[0xFBFC:0xFC00]), bytes.fromhex("20 EF 00 F0"))  # GOTO 0040
+        self.assertIn("configuration words 00300000-00300003 left out, 4 bytes", notes(trial))
+        self.assertIn("in words 0000-", notes(trial))
+
+    def test_an_upload_that_breaks_off_leaves_a_loader_that_stays(self) -> None:
+        trial = run("pic18f4520", {"flash": sample_for("pic18f4520", 3000)}, faults=("silence-after=120",))
+        self.assertEqual((trial.end.exit_code, trial.line.chip.eeprom[-1]), (6, 0xFF))  # type: ignore[attr-defined]
+        trial = run("pic18f4520", {"flash": sample_for("pic18f4520", 3000)})
+        self.assertEqual((trial.end.exit_code, trial.line.chip.eeprom[-1]), (0, 0))  # type: ignore[attr-defined]
+
+    def test_a_loader_that_measures_each_request(self) -> None:
+        trial = run("pic18f67j50", {"flash": sample_for("pic18f67j50", 4000)})
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertIn("units", trial.step("erase").evidence)
+
+
+class Xmodem(unittest.TestCase):
+    told: tuple[TalkLine, ...] = (TalkLine("u uploads", 5.0, "u"),)
+
+    def wishes(self, **settings: Any) -> Wishes:
+        return Wishes(settings={"before": self.told, "after": (TalkLine("g goes", 5.0, "g"),), **settings})
+
+    def test_long_blocks_give_way_to_short_ones(self) -> None:
+        trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)})
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertIn("3 exchanges repeated", notes(trial))
+        trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)}, wishes=self.wishes(block="128"))
+        self.assertNotIn("repeated", notes(trial))
+
+    def test_the_last_block_is_filled(self) -> None:
+        for pad in (0x1A, 0xFF):
+            trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)}, wishes=self.wishes(pad=pad))
+            self.assertEqual(set(trial.line.chip.flash[3000:3072]), {pad})
+
+    def test_gaps_are_filled_and_told(self) -> None:
+        image = Image("fan.hex", (Piece(0x100, b"abc" * 50), Piece(0x300, b"xyz" * 50)))
+        trial = run("smoke-fan", {"flash": image}, start=False, wishes=self.wishes())
+        self.assertIn("1 gap filled with FF", notes(trial))
+        self.assertIn("sent from 0100 on", notes(trial))
+        self.assertEqual(bytes(trial.line.chip.flash[0x200:0x203]), b"xyz")
+
+    def test_it_is_said_that_nothing_is_read_back(self) -> None:
+        trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)})
+        self.assertIn("shows nothing back", trial.step("verify").evidence)
+
+    def test_what_only_reading_back_could_answer_is_refused(self) -> None:
+        for purpose in ("verify", "backup", "erase"):
+            trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 300)} if purpose == "verify" else None, purpose=purpose)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, f"cannot-{purpose}"))
+            self.assertIsNone(trial.link)
+
+    def test_the_sender_cancels_too(self) -> None:
+        trial = run("smoke-fan", purpose="greet", hookup=named_hookup("by-hand", ""), link_options={"on_for_s": 0.005})
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        assert trial.link is not None
+        self.assertGreaterEqual(trial.line.to_chip_count, 4)  # 'u' and CAN CAN CAN
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,149 @@
+"""`lpc-isp`: lines as NXP UM10360 has them, and what a strict part refuses."""
+
+from __future__ import annotations
+
+import unittest
+
+from greenstep.bench.boards import BOARDS
+from greenstep.bench.lpc import RAM, SimulatedLpc
+from greenstep.bench.virtual_link import VirtualLink
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.base import ChipRefusal, WriteBlock
+from greenstep.core.dialects.lpc_isp import LpcIsp, uu_line
+from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.link import LineSettings
+
+from .scripted import ScriptedLink
+
+LPC1769 = Catalogue.load().find("lpc1769").first
+LPC812 = Catalogue.load().find("lpc812").first
+
+
+class Lines(unittest.TestCase):
+    def talk(self, *script: tuple[str, str], part: object = LPC1769) -> LpcIsp:
+        link = ScriptedLink(*((sent.encode("latin-1").hex(), reply.encode().hex()) for sent, reply in script))
+        self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
+        dialect = LpcIsp(link)
+        dialect._part = part  # type: ignore[assignment]
+        dialect._ends_with_ok = {"W": False, "R": False}
+        return dialect
+
+    def test_the_handshake(self) -> None:
+        dialect = self.talk(
+            ("?", "Synchronized\r\n"), ("Synchronized\r\n", "Synchronized\r\nOK\r\n"), ("12000\r\n", "12000\r\nOK\r\n"),
+            ("A 0\r\n", "A 0\r\n0\r\n"),
+        )  # fmt: skip
+        self.assertEqual(dialect.ask(0.2), '"Synchronized"')
+
+    def test_an_echo_that_ends_in_cr_alone(self) -> None:
+        dialect = self.talk(
+            ("?", "Synchronized\r\n"), ("Synchronized\r\n", "Synchronized\rOK\r\n"), ("12000\r\n", "12000\rOK\r\n"),
+            ("A 0\r\n", "A 0\r0\r\n"),
+        )  # fmt: skip
+        self.assertEqual(dialect.ask(0.2), '"Synchronized"')
+
+    def test_who_is_there(self) -> None:
+        identity = self.talk(("J\r\n", "0\r\n638664503\r\n"), ("K\r\n", "0\r\n2\r\n4\r\n")).identify()
+        self.assertEqual((identity.ident, identity.details), (0x26113F37, (("loader", "4.2"),)))
+
+    def test_uu_lines(self) -> None:
+        # the manual's own way: a length character, four characters for three bytes, zero as '`'
+        self.assertEqual(uu_line(b"\x00\x00\x00"), b"#````\r\n")
+        self.assertEqual(uu_line(b"Cat"), b"#0V%T\r\n")
+        self.assertEqual(len(uu_line(bytes(45))), 63)
+
+    def test_an_encoded_copy(self) -> None:
+        data = bytes(range(256))
+        lines = [data[at : at + 45] for at in range(0, 256, 45)]
+        sent = b"".join(uu_line(line) for line in lines).decode() + f"{sum(data)}\r\n"
+        dialect = self.talk(
+            ("U 23130\r\n", "0\r\n"), ("W 268435968 256\r\n", "0\r\n"), (sent, "RESEND\r\n"), (sent, "OK\r\n"),
+            ("P 16 16\r\n", "0\r\n"), ("C 65536 268435968 256\r\n", "0\r\n"),
+        )  # fmt: skip
+        blocks = [WriteBlock(0x10000, data)]
+        self.assertEqual(list(dialect.write(LPC1769.flash, blocks)), blocks)
+        self.assertEqual(dialect.retries, 1)
+
+    def test_sectors_are_prepared_before_they_are_erased(self) -> None:
+        dialect = self.talk(
+            ("U 23130\r\n", "0\r\n"), ("P 0 2\r\n", "0\r\n"), ("E 0 2\r\n", "0\r\n"), ("P 17 17\r\n", "0\r\n"), ("E 17 17\r\n", "0\r\n"),
+        )  # fmt: skip
+        units = [*LPC1769.flash.units_touched(0, 0x3000), *LPC1769.flash.units_touched(0x18000, 1)]
+        self.assertEqual([unit.number for unit in units], [0, 1, 2, 17])
+        self.assertEqual(list(dialect.erase(LPC1769.flash, units)), [3, 4])
+
+    def test_reading_asks_for_whole_words_and_says_ok(self) -> None:
+        shown = uu_line(bytes(range(8))).decode() + "28\r\n"
+        damaged = shown.replace("28", "29")
+        dialect = self.talk(("R 512 8\r\n", "0\r\n" + damaged), ("RESEND\r\n", shown), ("OK\r\n", ""))
+        self.assertEqual(dialect.read(LPC1769.flash, 0x202, 5), bytes([2, 3, 4, 5, 6]))
+
+    def test_plain_data(self) -> None:
+        dialect = self.talk(("R 1024 4\r\n", "0\r\nabcd"), part=LPC812)
+        self.assertEqual(dialect.read(LPC812.flash, 0x400, 4), b"abcd")
+
+    def test_copies_are_of_the_counts_there_are(self) -> None:
+        data = b"\x11" * 320  # 256 + 64
+        dialect = self.talk(
+            ("U 23130\r\n", "0\r\n"), ("W 268436224 256\r\n", "0\r\n"), ("\x11" * 256 + "P 1 1\r\n", "0\r\n"),
+            ("C 1024 268436224 256\r\n", "0\r\n"), ("W 268436224 64\r\n", "0\r\n"), ("\x11" * 64 + "P 1 1\r\n", "0\r\n"),
+            ("C 1280 268436224 64\r\n", "0\r\n"), part=LPC812,
+        )  # fmt: skip
+        list(dialect.write(LPC812.flash, [WriteBlock(0x400, data)]))
+
+    def test_codes_are_said_in_words(self) -> None:
+        for code, said, stage in ((19, "code read protection on", "command"), (13, "address error", "address"), (8, "sector not blank", "data")):
+            with self.subTest(code), self.assertRaises(ChipRefusal) as caught:
+                self.talk(("R 512 4\r\n", f"{code}\r\n"))._command("R 512 4")
+            self.assertEqual((caught.exception.said, caught.exception.stage), (f"return code {code}, {said}", stage))
+
+    def test_rate(self) -> None:
+        dialect = self.talk(("B 230400 1\r\n", "0\r\n"), ("J\r\n", "0\r\n1\r\n"))
+        dialect.change_baud(LPC1769, 230400)
+        self.assertEqual(dialect.link.settings.baud, 230400)
+
+
+class StrictPart(unittest.TestCase):
+    def setUp(self) -> None:
+        line = BOARDS["lpc1769"].build()
+        hookup = named_hookup("direct-dtr-reset", "low")
+        self.link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
+        assert hookup.enter is not None and isinstance(line.chip, SimulatedLpc)
+        Driver(self.link, hookup).run(hookup.enter)
+        self.chip = line.chip
+        self.talk = [self.say(text) for text in ("?", "Synchronized\r\n", "12000\r\n", "A 0\r\n")]
+
+    def say(self, text: str) -> str:
+        self.link.write(text.encode())
+        return self.link.read(200, 0.2).decode().strip()
+
+    def test_the_handshake_is_echoed(self) -> None:
+        self.assertEqual(self.talk, ["Synchronized", "Synchronized\r\nOK", "12000\r\nOK", "A 0\r\n0"])
+
+    def test_refusals(self) -> None:
+        for text, code in (
+            ("P 0 0", "15"), ("U 1", "16"), ("U 23130", "0"), ("E 0 0", "9"), ("P 0 99", "7"), (f"C 0 {RAM + 0x200} 256", "9"),
+            (f"C 100 {RAM + 0x200} 256", "3"), (f"C 0 {RAM + 0x200} 300", "6"), ("R 1 4", "13"), ("R 0 5", "6"), ("S 0 4", "1"),
+            ("Q", "1"), ("R 0", "12"), ("B 1234 1", "17"),
+        ):  # fmt: skip
+            with self.subTest(text):
+                self.assertEqual(self.say(text + "\r\n"), code)
+
+    def test_the_rom_lies_over_the_first_bytes(self) -> None:
+        self.assertNotEqual(self.chip._seen(0, 64), bytes(self.chip.flash[:64]))
+        self.assertEqual(self.chip._seen(64, 64), bytes(self.chip.flash[64:128]))
+        self.assertEqual(self.say("M 64 68 4\r\n").split("\r\n")[0], "10")
+
+    def test_another_character_than_the_question_measures_a_wrong_rate(self) -> None:
+        line = BOARDS["lpc1769"].build()
+        hookup = named_hookup("direct-dtr-reset", "low")
+        link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
+        assert hookup.enter is not None
+        Driver(link, hookup).run(hookup.enter)
+        link.write(b"A?")
+        self.assertEqual(link.read(20, 0.2), b"")
+        self.assertIn("auto-baud on 41", line.chip.violations[0])
+
+
+if __name__ == "__main__":
+    unittest.main()

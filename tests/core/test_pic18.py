@@ -1,0 +1,173 @@
+"""`pic-an851` and `pic-an1310`: frames byte for byte as Microchip's application notes have them, and strict chips."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+from greenstep.bench.boards import BOARDS
+from greenstep.bench.virtual_link import VirtualLink
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.base import Silence, WriteBlock
+from greenstep.core.dialects.pic_an851 import PicAn851
+from greenstep.core.dialects.pic_an851 import framed as framed_851
+from greenstep.core.dialects.pic_an1310 import PicAn1310
+from greenstep.core.dialects.pic_an1310 import framed as framed_1310
+from greenstep.core.dialects.pic_frames import read_frame, stuffed, unstuffed
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.errors import RefusedFault
+from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.image import Image, Piece
+from greenstep.core.link import LineSettings
+from greenstep.core.plan import Wishes, make_plan
+
+from .scripted import ScriptedLink
+
+P4520 = Catalogue.load().find("pic18f4520").speaking("pic-an851").first
+P46K22 = Catalogue.load().find("pic18f46k22").first
+
+
+class Stuffing(unittest.TestCase):
+    def test_each_of_the_three_is_preceded(self) -> None:
+        self.assertEqual(stuffed(bytes.fromhex("00 04 05 0F 10")), bytes.fromhex("00 05 04 05 05 05 0F 10"))
+        self.assertEqual(unstuffed(bytes.fromhex("0F 0F 00 05 04 05 05 05 0F 10 04 77")), bytes.fromhex("00 04 05 0F 10"))
+
+    def test_a_frame_among_other_things(self) -> None:
+        link = ScriptedLink(("00", "68 69 0F 11 0F 0F 22 05 04 33 04 55"))
+        link.write(b"\x00")
+        self.assertEqual(read_frame(link, 0.1, "it", 50), bytes.fromhex("22 04 33"))
+        with self.assertRaises(Silence):
+            read_frame(link, 0.1, "more", 50)
+
+
+class An851(unittest.TestCase):
+    def talk(self, *script: tuple[str, str]) -> PicAn851:
+        """Requests and replies by their data."""
+        link = ScriptedLink(*((framed_851(bytes.fromhex(a)).hex(), framed_851(bytes.fromhex(b)).hex() if b else "") for a, b in script))
+        self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
+        dialect = PicAn851(link)
+        dialect._part = P4520
+        return dialect
+
+    def test_checksum_is_the_twos_complement_of_the_sum(self) -> None:
+        self.assertEqual(framed_851(b"\x00\x02"), bytes.fromhex("0F 0F 00 02 FE 04"))
+        self.assertEqual(framed_851(b"\x01\x04\x00\x02\x00"), bytes.fromhex("0F 0F 01 05 04 00 02 00 F9 04"))
+
+    def test_version_with_and_without_an_address(self) -> None:
+        for reply in ("00 02 03 01", "00 02 00 00 00 03 01"):
+            self.assertEqual(self.talk(("00 02", reply)).ask(0.2), "0F 0F 00 … version 1.3")
+
+    def test_its_own_request_come_back_is_no_answer(self) -> None:
+        self.assertIsNone(self.talk(("00 02", "00 02")).ask(0.2))
+
+    def test_read(self) -> None:
+        self.assertEqual(self.talk(("01 04 00 02 00", "01 04 00 02 00 DE AD BE EF")).read(P4520.flash, 0x200, 4), bytes.fromhex("DEADBEEF"))
+
+    def test_a_write_is_counted_in_the_parts_unit(self) -> None:
+        list(self.talk(("02 08 40 02 00" + "5A" * 64, "02")).write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
+        list(self.talk(("02 02 40 02 00" + "5A" * 10 + "FF" * 6, "02")).write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 10)]))
+        wide = self.talk(("02 01 40 02 00" + "5A" * 64, "02"))
+        wide._part = replace(P4520, extra={**P4520.extra, "length_unit": 64})
+        list(wide.write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
+
+    def test_before_it_erases_the_loader_is_told_to_stay(self) -> None:
+        dialect = self.talk(("05 01 FF 00 00 FF", "05"), ("04 01 FF 00 00", "04 01 FF 00 00 FF"), ("03 02 00 02 00", "03"), ("03 01 00 04 00", "03"))
+        units = [*P4520.flash.units_touched(0x200, 128), *P4520.flash.units_touched(0x400, 64)]
+        self.assertEqual(list(dialect.erase(P4520.flash, units)), [2, 3])
+
+    def test_starting_says_run_and_resets(self) -> None:
+        dialect = self.talk(("05 01 FF 00 00 00", "05"), ("04 01 FF 00 00", "04 01 FF 00 00 00"), ("00 00", ""))
+        self.assertIn("told to run", dialect.start(0))
+
+    def test_silence_is_asked_again(self) -> None:
+        link = ScriptedLink((framed_851(b"\x01\x02\x00\x02\x00").hex(), ""), ("04", ""),
+                            (framed_851(b"\x01\x02\x00\x02\x00").hex(), framed_851(bytes.fromhex("01 02 00 02 00 12 34")).hex()))  # fmt: skip
+        self.assertEqual(PicAn851(link).read(P4520.flash, 0x200, 2), b"\x12\x34")
+
+
+class An1310(unittest.TestCase):
+    info = "00 04 05 01 FF 04 00 FC 00 00 54 00"
+
+    def frames(self, *script: tuple[str, str]) -> list[tuple[str, str]]:
+        return [(framed_1310(bytes.fromhex(a)).hex(), framed_1310(bytes.fromhex(b)).hex() if b else "") for a, b in script]
+
+    def test_crc_over_what_is_not_stuffed(self) -> None:
+        # CRC-16, polynomial 1021, from 0: of 31..39 it is 31C3, low byte first
+        self.assertEqual(framed_1310(b"123456789"), b"\x0f123456789\xc3\x31\x04")
+        self.assertEqual(framed_1310(b"\x00"), bytes.fromhex("0F 00 00 00 04"))
+
+    def test_the_first_start_may_go_unanswered(self) -> None:
+        dialect = PicAn1310(ScriptedLink(("0F", ""), ("0F", "0F"), *self.frames(("00", self.info))))
+        self.assertEqual(dialect.ask(0.4), "0F, then version 1.5")
+        identity = dialect.identify()
+        self.assertEqual((identity.ident, dict(identity.details)), (None, {"loader": "1.5", "family": "PIC18", "device id": "0054"}))
+        part = dialect.examine(P46K22).part
+        self.assertEqual(part.flash.usable_end, 0xFC00)
+
+    def test_an_echo_that_is_the_start_of_the_reply(self) -> None:
+        (sent, reply), = self.frames(("00", self.info))
+        dialect = PicAn1310(ScriptedLink(("0F", "0F"), (sent, "0F" + reply[2:])))
+        self.assertEqual(dialect.ask(0.4), "0F, then version 1.5")
+
+    def test_all_that_is_sent_come_back_is_no_answer(self) -> None:
+        (sent, _), = self.frames(("00", ""))
+        link = ScriptedLink(("0F", "0F"), (sent, sent), ("0F", ""), ("0F", ""), ("0F", ""))
+        self.assertIsNone(PicAn1310(link).ask(0.4))
+
+    def test_erase_counts_down_from_its_last_block(self) -> None:
+        dialect = PicAn1310(ScriptedLink(*self.frames(("03 80 01 00 00 03", "03"), ("03 C0 FB 00 00 01", "03"))))
+        units = [*P46K22.flash.units_touched(0x100, 192), *P46K22.flash.units_touched(0xFBC0, 64)]
+        self.assertEqual(list(dialect.erase(P46K22.flash, units)), [3, 4])
+
+    def test_write_and_read(self) -> None:
+        dialect = PicAn1310(ScriptedLink(*self.frames(("04 00 01 00 00 02" + "5A" * 128, "04"), ("01 00 01 00 00 04 00", "5A 5A 5A 5A"), ("01 00 01 00 00 02 00", "01 5A 5A"))))
+        list(dialect.write(P46K22.flash, [WriteBlock(0x100, b"\x5a" * 128)]))
+        self.assertEqual([dialect.read(P46K22.flash, 0x100, 4), dialect.read(P46K22.flash, 0x100, 2)], [b"\x5a" * 4, b"\x5a" * 2])
+
+
+class StrictChips(unittest.TestCase):
+    def open(self, board: str, breaks: bool) -> VirtualLink:
+        line = BOARDS[board].build()
+        hookup = named_hookup("cap-dtr", "")
+        link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
+        assert hookup.enter is not None
+        Driver(link, hookup).run(hookup.enter, breaks)
+        link.sleep(0.02)
+        link.discard()
+        return link
+
+    def say(self, link: VirtualLink, frame: bytes) -> str:
+        link.write(frame)
+        return link.read(300, 0.3).hex(" ").upper()
+
+    def test_the_end_loader_stays_only_through_a_break(self) -> None:
+        for breaks in (False, True):
+            link = self.open("pic18f46k22", breaks)
+            self.assertEqual(self.say(link, b"\x0f") == "0F", breaks)
+
+    def test_damage_is_met_with_silence_and_the_loader_is_not_erased(self) -> None:
+        link = self.open("pic18f4520", False)
+        self.assertEqual(self.say(link, bytes.fromhex("0F 0F 00 02 FF 04")), "")
+        self.assertEqual(self.say(link, framed_851(bytes.fromhex("03 01 00 00 00"))), "0F 0F 03 FD 04")
+        self.assertIn("erase of 64 bytes at 00000", link.line.chip.violations[-1])
+        self.say(link, framed_851(bytes.fromhex("02 01 00 02 00 11 22 33 44 55 66 77 88")))
+        self.assertIn("which is not blank", link.line.chip.violations[-1])
+
+    def test_length_zero_resets(self) -> None:
+        link = self.open("pic18f4520", False)
+        self.assertIn(b"feeder pump".hex(" ").upper(), self.say(link, framed_851(b"\x00\x00")))
+
+
+class WithoutCode(unittest.TestCase):
+    def test_configuration_words_alone_are_refused_before_a_port_is_opened(self) -> None:
+        image = Image("pump", (Piece(0x300000, b"\x27\x1e"), Piece(0xF00000, b"\x01")))
+        for dialect in ("pic-an1310", "pic-an851"):
+            part = Catalogue.load().find("pic18f4520").speaking(dialect).first
+            with self.subTest(dialect), self.assertRaises(RefusedFault) as caught:
+                make_plan(part, find_dialect(dialect), {"flash": image}, Wishes())
+            self.assertEqual(caught.exception.findings[0].key, "nothing-to-write")
+            self.assertIn("configuration words", caught.exception.findings[0].evidence[0])
+
+
+if __name__ == "__main__":
+    unittest.main()

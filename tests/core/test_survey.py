@@ -1,0 +1,247 @@
+"""Finding out what is on a line: hookups learnt, rates found, meanings told."""
+
+from __future__ import annotations
+
+import random
+import unittest
+from typing import Any
+
+from greenstep.bench.boards import BOARDS, Hands
+from greenstep.bench.circuits import (
+    CapacitorPulse,
+    Circuit,
+    CrossPair,
+    DirectDtrReset,
+    DirectRtsReset,
+    NoLines,
+    PinChange,
+)
+from greenstep.bench.faults import Faults
+from greenstep.bench.line import SimulatedLine
+from greenstep.bench.trial import prepare
+from greenstep.bench.virtual_link import VirtualLink
+from greenstep.core.climb import OpenedPort
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.link import LineSettings, LinesMissing, RateRefused
+from greenstep.core.recording import RecordingLink
+from greenstep.core.survey.learn import (
+    Candidate,
+    HeardBefore,
+    Learnt,
+    Tried,
+    ask_by_hand,
+    candidates_for,
+    learn_hookup,
+)
+from greenstep.core.survey.meaning import meaning_of
+from greenstep.core.survey.rates import find_rate
+
+AT = LineSettings(115200)
+BOTH = [*candidates_for(find_dialect("avr-v1"), "", 115200), *candidates_for(find_dialect("stm32-rom"), "high", 115200)]
+
+
+def line_of(board: str, circuit: Circuit, *faults: str) -> SimulatedLine:
+    line = BOARDS[board].build(Faults.parse(faults))
+    line.circuit = circuit
+    return line
+
+
+def learnt(line: SimulatedLine, candidates: list[Candidate] = BOTH, **options: bool) -> tuple[Learnt, list[Tried], RecordingLink]:
+    link = RecordingLink(VirtualLink(line, AT, on_for_s=20.0, **options))  # type: ignore[arg-type]
+    events = list(learn_hookup(link, candidates, AT))
+    last = events[-1]
+    assert isinstance(last, Learnt)
+    return last, [event for event in events if isinstance(event, Tried)], link
+
+
+class Learning(unittest.TestCase):
+    def test_each_circuit_is_found_and_its_way_out_heard(self) -> None:
+        boards: list[tuple[str, Circuit]] = [
+            ("atmega328p", CapacitorPulse("dtr")), ("atmega328p", CapacitorPulse("rts")), ("stm32f072", DirectDtrReset()),
+            ("stm32f072", DirectRtsReset()), ("stm32f072", CrossPair()), ("stm32f103", DirectRtsReset()),
+        ]  # fmt: skip
+        for board, circuit in boards:
+            with self.subTest(board, circuit=circuit.hookup):
+                found, _, _ = learnt(line_of(board, circuit))
+                assert found.candidate is not None
+                self.assertEqual((found.candidate.hookup.name, found.leaves), (circuit.hookup, "heard"))
+
+    def test_a_boot_pin_behind_an_inverter(self) -> None:
+        class Inverted(DirectDtrReset):
+            def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
+                return [PinChange(at_s, after[0], after[1])]
+
+        found, _, _ = learnt(line_of("stm32f072", Inverted()))
+        assert found.candidate is not None and found.candidate.hookup.boot is not None
+        self.assertEqual((found.candidate.hookup.name, found.leaves), ("direct-dtr-reset, boot inverted", "heard"))
+        self.assertTrue(found.candidate.hookup.boot.asserted)
+
+    def test_nothing_is_written(self) -> None:
+        line = line_of("stm32f072", DirectRtsReset())
+        before = bytes(line.chip.flash)  # type: ignore[attr-defined]
+        learnt(line)
+        self.assertEqual(bytes(line.chip.flash), before)  # type: ignore[attr-defined]
+
+    def test_a_blank_chip_has_no_text_to_prove_its_way_out(self) -> None:
+        line = line_of("stm32f072", DirectRtsReset())
+        line.chip.flash[:] = b"\xff" * len(line.chip.flash)  # type: ignore[attr-defined]
+        found, _, _ = learnt(line)
+        assert found.candidate is not None
+        self.assertEqual((found.candidate.hookup.name, found.leaves), ("direct-rts-reset", "silent"))
+
+    def test_reset_without_boot_pin_is_told_by_the_programs_text(self) -> None:
+        found, tried, _ = learnt(line_of("stm32f072", DirectDtrReset(), "no-boot"))
+        self.assertIsNone(found.candidate)
+        self.assertTrue(found.resets)
+        self.assertIn("brood probe 1.6", next(event.meaning.words for event in tried if event.outcome == "resets"))
+
+    def test_three_wires_teach_nothing(self) -> None:
+        found, tried, _ = learnt(line_of("stm32f072", NoLines()))
+        self.assertEqual((found.candidate, found.resets), (None, ()))
+        self.assertEqual({event.outcome for event in tried}, {"silent"})
+
+    def test_a_loader_that_runs_already_is_not_taken_for_a_success(self) -> None:
+        line = line_of("stm32f072", NoLines())
+        Hands(0.0).press(line, 1.0)
+        found, _, link = learnt(line)
+        self.assertIsNone(found.candidate)
+        self.assertTrue(found.running_already)
+        self.assertGreater(link.sent_total, 0)
+
+    def test_a_port_without_lines_says_so(self) -> None:
+        link = RecordingLink(VirtualLink(line_of("stm32f072", NoLines()), AT, has_lines=False))
+        with self.assertRaises(LinesMissing):
+            list(learn_hookup(link, BOTH, AT))
+
+
+class ByHand(unittest.TestCase):
+    def test_whoever_answers_first_is_named(self) -> None:
+        for board, dialect in (("stm32f072", "stm32-rom"), ("atmega328p", "avr-v1")):
+            for after_s in (0.5, 3.0, 13.0):
+                with self.subTest(board, after_s=after_s):
+                    line = line_of(board, NoLines())
+                    presses = [20.0 + after_s + again_s for again_s in (0.0, 2.5, 5.0)]  # again, when nothing happens
+                    line.change_pins([PinChange(at + held, held == 0.0, True) for at in presses for held in (0.0, 0.1)])
+                    link = RecordingLink(VirtualLink(line, AT, on_for_s=20.0))
+                    found = [candidate for candidate in ask_by_hand(link, BOTH, 30.0) if candidate is not None]
+                    self.assertEqual([candidate.dialect.name for candidate in found], [dialect])
+
+    def test_nobody_there(self) -> None:
+        link = RecordingLink(VirtualLink(line_of("stm32f072", NoLines(), "dead"), AT))
+        waits = list(ask_by_hand(link, BOTH, 4.0))
+        self.assertEqual(set(waits), {None})
+
+
+class Rates(unittest.TestCase):
+    def found(self, baud: int, text: str = "hive scale 2.3 ready; cell 41.3 kg") -> tuple[int, int]:
+        """(the rate that reads, or 0; how many were tried)."""
+        line = line_of("atmega328p", CapacitorPulse("dtr"), "no-boot", f"console={baud}", f"says={text}")
+        link = VirtualLink(line, AT)
+
+        def stir() -> None:
+            link.set_lines(False, False)
+            link.sleep(0.01)
+            link.set_lines(True, False)
+
+        tried = list(find_rate(link, AT, 1.5, stir=stir))
+        return (tried[-1].settings.baud if tried[-1].reads else 0), len(tried)
+
+    def test_each_usual_rate_is_found_and_mostly_at_the_second_try(self) -> None:
+        tries = []
+        for baud in (115200, 9600, 19200, 38400, 57600, 74880, 230400, 460800, 4800):
+            with self.subTest(baud):
+                found, number = self.found(baud)
+                self.assertEqual(found, baud)
+                tries.append(number)
+        self.assertLessEqual(sorted(tries)[len(tries) // 2], 3)
+
+    def test_a_rate_that_the_adapter_cannot_make_is_passed_over(self) -> None:
+        class Poor(VirtualLink):
+            def configure(self, settings: LineSettings) -> None:
+                if settings.baud in (74880, 57600):
+                    raise RateRefused(settings)
+                super().configure(settings)
+
+        line = line_of("atmega328p", CapacitorPulse("dtr"), "no-boot", "console=57600")
+        tried = [t.settings.baud for t in find_rate(Poor(line, AT), AT, 0.6)]
+        self.assertNotIn(57600, tried)
+        self.assertGreater(len(tried), 8)
+        # a climb goes on without it, and supposes what it could not try
+        for board in ("atmega328p", "stm32f072"):
+            climb, trial = prepare(board, purpose="greet", faults=("no-boot", "console=57600"))
+            opened = climb.scene.open_link
+            climb.scene.open_link = lambda settings, lines, opened=opened: OpenedPort(self.poor(opened(settings, lines).link), "")  # type: ignore[misc]
+            trial.events.extend(climb.run())
+            self.assertEqual(trial.findings[0].key, "wrong-rate")
+            self.assertIn("about 57600 baud", " ".join(trial.findings[0].evidence))
+
+    def poor(self, link: Any) -> Any:
+        configure = link.configure
+
+        def refusing(settings: LineSettings) -> None:
+            if settings.baud == 57600:
+                raise RateRefused(settings)
+            configure(settings)
+
+        link.configure = refusing
+        return link
+
+    def test_a_silent_line_reads_at_no_rate(self) -> None:
+        link = VirtualLink(line_of("atmega328p", CapacitorPulse("dtr"), "dead"), AT)
+        tried = list(find_rate(link, AT, 0.2))
+        self.assertEqual([(t.score, t.reads) for t in tried], [(0, False)] * len(tried))
+        self.assertGreater(len(tried), 8)
+
+    def test_noise_is_no_text(self) -> None:
+        line = line_of("atmega328p", CapacitorPulse("dtr"), "dead")
+        link = VirtualLink(line, AT)
+        source = random.Random(5)
+        link.read = lambda size, timeout_s: source.randbytes(size)  # type: ignore[method-assign]
+        link.sleep(0.0)
+        tried = next(iter(find_rate(link, AT, 0.2)))
+        self.assertFalse(tried.reads)
+        self.assertLess(tried.score, 50)
+
+
+class Meanings(unittest.TestCase):
+    def test_each_kind(self) -> None:
+        cases = {
+            b"": ("nothing", "nothing heard"),
+            b"\r\nhive scale 2.4 ready\r\n": ("text", "a program's text"),
+            b"\x14\x10\x14\x10": ("bootloader", "AVR bootloader, v1"),
+            b"CCCC": ("bootloader", "XMODEM"),
+            b"Synchronized\r\n": ("bootloader", "LPC"),
+            b"\x0f\x0f\x0f": ("bootloader", "AN1310"),
+            b"ets Jan  8 2013,rst cause:2, boot mode:(1,6)\r\n": ("rom text", "waits for an upload"),
+            b"rst:0x10 (RTCWDT_RTC_RESET),boot:0x13 (SPI_FAST_FLASH_BOOT)\r\nflash read err, 1000\r\n": ("rom text", "in flash is damaged"),
+            b"csum err:0x9a!=0x5f\r\n": ("rom text", "damaged"),
+            b"invalid header: 0xffffffff\r\n": ("rom text", "no image"),
+            bytes.fromhex("c0 01 08 04 00 07 07 12 20 00 00 00 00 c0"): ("bootloader", "ESP ROM loader"),
+            b"\x01\x83": ("noise", "neither"),
+        }
+        for data, (kind, said) in cases.items():
+            with self.subTest(data=data):
+                meaning = meaning_of(data, AT)
+                self.assertEqual(meaning.kind, kind)
+                self.assertIn(said, meaning.words)
+
+    def test_the_esp_kinds_of_boot_are_told_apart(self) -> None:
+        said = [
+            meaning_of(text, AT).words
+            for text in (b"boot mode:(3,6)\r\n", b"boot mode:(5,6)\r\n", b"boot:0x0 (USB_BOOT)\r\n", b"waiting for download\r\n")
+        ]
+        for text, part in zip(said, ("starts the program", "boot mode 5", "USB_BOOT", "waits"), strict=True):
+            self.assertIn(part, text)
+
+
+class Events(unittest.TestCase):
+    def test_what_was_heard_before_is_told_first(self) -> None:
+        line = line_of("stm32f072", DirectDtrReset())
+        link = RecordingLink(VirtualLink(line, AT))  # just powered: its program talks
+        first = next(iter(learn_hookup(link, BOTH, AT)))
+        assert isinstance(first, HeardBefore)
+        self.assertIn("brood probe 1.6", first.meaning.words)
+
+
+if __name__ == "__main__":
+    unittest.main()

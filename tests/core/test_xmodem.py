@@ -1,0 +1,136 @@
+"""`xmodem` and `avr-109`: characters as their documents have them, byte for byte."""
+
+from __future__ import annotations
+
+import unittest
+from binascii import crc_hqx
+from typing import Any
+
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.avr_109 import Avr109
+from greenstep.core.dialects.base import ChipRefusal, Silence, WriteBlock
+from greenstep.core.dialects.xmodem import Xmodem
+from greenstep.core.talk import TalkLine
+
+from .scripted import ScriptedLink
+
+RESIDENT, M32U4 = (Catalogue.load().find(name).first for name in ("resident", "atmega32u4"))
+
+
+def blocks(data: bytes) -> list[WriteBlock]:
+    return [WriteBlock(at, data[at : at + 128]) for at in range(0, len(data), 128)]
+
+
+class Transfers(unittest.TestCase):
+    def talk(self, *script: tuple[str, str], heard: str = "", **settings: Any) -> Xmodem:
+        link = ScriptedLink(*script)
+        link.waiting = bytes.fromhex(heard)
+        self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
+        return Xmodem(link, settings)
+
+    def test_the_call(self) -> None:
+        for heard, answer in (("43", "43, wants blocks with a CRC"), ("15", "15, wants blocks with a sum"), ("0D 0A 3E 0A 43", "43, wants blocks with a CRC"), ("43 61 6E 0A", None), ("", None)):
+            with self.subTest(heard):
+                self.assertEqual(self.talk(heard=heard).ask(0.5), answer)
+
+    def test_what_is_said_before(self) -> None:
+        turns = (TalkLine("> ", 1.0, "u"), TalkLine("sure?", 1.0, "y"))
+        dialect = self.talk(("75", b"u\r\nsure?".hex()), ("79", "79 0D 0A 43"), heard=b"menu\r\n> ".hex(), before=turns)
+        self.assertEqual(dialect.ask(0.5), "43, wants blocks with a CRC")
+        self.assertIsNone(self.talk(heard=b"hive scale\r\n".hex(), before=turns).ask(0.5))
+
+    def test_a_block_with_its_crc(self) -> None:
+        dialect = self.talk(("01 01 FE" + "00" * 128 + "00 00", "06"), ("04", "15"), ("04", "06"), block="128")
+        self.assertEqual(list(dialect.write(RESIDENT.flash, blocks(bytes(128)))), blocks(bytes(128)))
+
+    def test_a_block_with_its_sum_and_its_filling(self) -> None:
+        dialect = self.talk(("01 01 FE" + "02" * 100 + "FF" * 28 + "AC", "06"), ("04", "06"), pad=0xFF)
+        dialect._crc = False
+        list(dialect.write(RESIDENT.flash, [WriteBlock(0, b"\x02" * 100)]))
+
+    def test_long_blocks_then_short_ones(self) -> None:
+        data = bytes(1024 + 128)
+        dialect = self.talk(("02 01 FE" + "00" * 1026, "06"), ("01 02 FD" + "00" * 130, "06"), ("04", "06"))
+        self.assertEqual(len(list(dialect.write(RESIDENT.flash, blocks(data)))), 9)
+
+    def test_a_refused_block_is_sent_again_and_numbers_wrap(self) -> None:
+        data = bytes(128 * 257)
+        script = [(f"01 {n & 255:02X} {~n & 255:02X}" + "00" * 130, "06") for n in range(1, 258)]
+        script.insert(3, (script[2][0], "06"))
+        script[2] = (script[2][0], "15")
+        dialect = self.talk(*script, ("04", "06"), block="128")
+        self.assertEqual(len(list(dialect.write(RESIDENT.flash, blocks(data)))), 257)
+        self.assertEqual(dialect.retries, 1)
+
+    def test_a_call_that_was_on_its_way_is_no_refusal(self) -> None:
+        dialect = self.talk(("01 01 FE" + "00" * 130, "43 06"), ("04", "06"), heard="43 43", block="128")
+        list(dialect.write(RESIDENT.flash, blocks(bytes(128))))
+        self.assertEqual(dialect.retries, 0)
+
+    def test_the_receiver_cancels(self) -> None:
+        with self.assertRaises(ChipRefusal) as caught:
+            list(self.talk(("01 01 FE" + "00" * 130, "18 18"), block="128").write(RESIDENT.flash, blocks(bytes(128))))
+        self.assertEqual(caught.exception.answer, b"\x18\x18")
+
+    def test_ymodem_says_name_and_size_first_and_ends_the_batch(self) -> None:
+        head = (b"firmware.bin\x00128").ljust(128, b"\x00")
+
+
+        guard = crc_hqx(head, 0).to_bytes(2, "big")
+        dialect = self.talk(
+            ("01 00 FF" + (head + guard).hex(), "06 43"), ("01 01 FE" + "00" * 130, "06"), ("04", "15"), ("04", "06 43"),
+            ("01 00 FF" + "00" * 130, "06"), block="ymodem",
+        )  # fmt: skip
+        list(dialect.write(RESIDENT.flash, blocks(bytes(128))))
+
+    def test_what_is_said_after(self) -> None:
+        dialect = self.talk(("67 6F 0D", ""), heard=b"done\r\n> ".hex(), after=(TalkLine("> ", 1.0, "go\r"),))
+        self.assertEqual(dialect.start(0), 'told "go"')
+        self.assertEqual(self.talk().start(0), "")
+        with self.assertRaises(Silence):
+            self.talk(after=(TalkLine("> ", 1.0, "go"),)).start(0)
+
+
+class Letters(unittest.TestCase):
+    def talk(self, *script: tuple[str, str]) -> Avr109:
+        link = ScriptedLink(*script)
+        self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
+        dialect = Avr109(link)
+        dialect._buffer = 128
+        return dialect
+
+    def test_the_identifier_must_come_out_twice(self) -> None:
+        name = b"LOADER9".hex()
+        self.assertEqual(self.talk(("53", name), ("53", name)).ask(0.2), '"LOADER9"')
+        for first, second in ((name, b"hive sc".hex()), (name, "")):
+            self.assertIsNone(self.talk(("53", first), ("53", second)).ask(0.2))
+        for reply in ("", "53", b"kg\r\n41.".hex(), "3F"):
+            self.assertIsNone(self.talk(("53", reply)).ask(0.2))
+
+    def test_identify(self) -> None:
+        identity = self.talk(("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "59 00 80"), ("50", "0D")).identify()
+        self.assertEqual((identity.ident, identity.said, identity.details), (0x1E9587, "signature 1E 95 87", (("loader", "1.0"),)))
+
+    def test_a_loader_without_blocks(self) -> None:
+        with self.assertRaisesRegex(ChipRefusal, "no block mode"):
+            self.talk(("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "4E 00 00")).identify()
+
+    def test_pages_count_on(self) -> None:
+        dialect = self.talk(("41 00 80", "0D"), ("42 00 80 46" + "11" * 128, "0D"), ("42 00 80 46" + "22" * 128, "0D"))
+        list(dialect.write(M32U4.flash, [WriteBlock(0x100, b"\x11" * 128), WriteBlock(0x180, b"\x22" * 128)]))
+
+    def test_above_64_k_words(self) -> None:
+        self.assertEqual(self.talk(("48 01 00 00", "0D"), ("67 00 02 46", "12 34")).read(M32U4.flash, 0x20000, 2), b"\x12\x34")
+
+    def test_eeprom_in_bytes(self) -> None:
+        self.assertEqual(self.talk(("41 01 01", "0D"), ("67 00 01 45", "5A")).read(M32U4.memory("eeprom"), 0x101, 1), b"\x5a")
+
+    def test_erase_leave_and_refusal(self) -> None:
+        self.talk(("65", "0D")).erase_all(M32U4.flash)
+        self.assertEqual(self.talk(("4C", "0D"), ("45", "0D")).start(0), "exit acknowledged")
+        with self.assertRaises(ChipRefusal):
+            self.talk(("65", "3F")).erase_all(M32U4.flash)
+
+
+if __name__ == "__main__":
+    unittest.main()
