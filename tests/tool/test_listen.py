@@ -104,7 +104,10 @@ class Terminal(ToolTest):
 
     def test_ctrl_c_leaves_and_the_terminal_is_as_before(self) -> None:
         board = Board()
-        child = pexpect.spawn("/bin/sh", cwd=str(self.folder), timeout=15, env=self.environment(TERM="xterm", PS1="$ "))  # type: ignore[arg-type]
+        child = pexpect.spawn(
+            "/bin/sh", cwd=str(self.folder), timeout=15, env=self.environment(TERM="xterm", PS1="$ "),  # type: ignore[arg-type]
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # whoever runs the tests may ignore it
+        )  # fmt: skip
         self.addCleanup(child.close, force=True)
         child.sendline(f"{COMMAND} listen --port {board.port}; echo ended $?; stty -a | grep -c ' echo '")
         child.expect("Ctrl-C leaves")

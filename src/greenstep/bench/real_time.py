@@ -14,6 +14,8 @@ LONGEST_PAUSE_S = 0.15
 """The board looks at the clock at least every LONGEST_WAIT_S. Where it could not for longer than this, the machine
 was busy with something else: that time does not pass for the board, whose patience would be over before it could
 listen."""
+PLUGGED_IN_S = 10.0
+"""For how long a board that a person enters has had its power: a loader that runs after power-up is over."""
 
 
 class RealTimeBoard(ABC):
@@ -33,6 +35,10 @@ class RealTimeBoard(ABC):
 
     def _begin(self) -> None:
         self.line.power_on(0.0)
+        if self._hands is not None:
+            self._time_s = PLUGGED_IN_S
+            self.line.take(PLUGGED_IN_S, 1 << 16)
+        self._seen_s = time.monotonic()
         self._thread.start()
 
     def close(self) -> None:

@@ -18,6 +18,7 @@ from .meaning import Meaning, meaning_of
 
 _LISTEN_BEFORE_S = 0.5
 _LISTEN_AFTER_S = 0.7
+_QUIET_S, _QUIET_WITHIN_S = 0.3, 2.0
 _ASKS = 3
 _TALKS = ("text", "rom text", "garbage")
 """What a program's voice may sound like, at the console's rate or another."""
@@ -192,8 +193,10 @@ def _hear_after_reset(link: RecordingLink, driver: Driver, candidate: Candidate,
     assert candidate.hookup.enter is not None
     link.configure(console)
     link.discard()
-    if link.read(40, 0.1):  # a program that talks all the time says nothing about a reset
-        return b""
+    deadline = Deadline.after(link, _QUIET_WITHIN_S)
+    while link.read(40, _QUIET_S):  # what still comes of the reset before
+        if deadline.over:  # a program that talks all the time says nothing about a reset
+            return b""
     driver.run(candidate.hookup.enter)
     return link.read(200, _LISTEN_AFTER_S)
 
