@@ -36,10 +36,10 @@ def cut_at(board: str, percent: int) -> tuple[str, Trial, Trial]:
     place = max(1, _CLEAN[board] * percent // 100)
     first, broken = prepare(board, {"flash": new}, faults=(f"restart-after={place}",))
     seeded = run(board, {"flash": old})
-    broken.line.chip.flash[:] = seeded.line.chip.flash
+    _hand_over(seeded, broken)
     broken.events.extend(first.run())
     second, after = prepare(board, {"flash": new})
-    after.line.chip.flash[:] = broken.line.chip.flash
+    _hand_over(broken, after)
     after.events.extend(second.run())
     if after.end.exit_code:
         return f"WRONG: the next one ended with {after.end.exit_code}", broken, after
@@ -47,6 +47,14 @@ def cut_at(board: str, percent: int) -> tuple[str, Trial, Trial]:
         return "WRONG: green, flash wrong", broken, after
     how = "went on to green" if broken.end.exit_code == 0 else "ended with a finding"
     return f"cut one {how}, next one green", broken, after
+
+
+def _hand_over(before: Trial, after: Trial) -> None:
+    """The later trial's chip holds what the earlier one's did."""
+    for memory in ("flash", "eeprom"):
+        content = getattr(before.line.chip, memory, None)
+        if content is not None:
+            getattr(after.line.chip, memory)[:] = content
 
 
 def outcome(dialect: str, percent: int) -> tuple[str, int, str]:

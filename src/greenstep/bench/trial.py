@@ -79,10 +79,11 @@ def prepare(
     chip: str | None = None,
     link_options: dict[str, Any] | None = None,
     port_trouble: PortSeen | None = None,
+    compare: bool = True,
     **changes: Any,
 ) -> tuple[Climb, Trial]:
-    """A climb that is ready to run, and the trial that takes its events; `changes` are fields of the Job, and
-    `port_trouble` is what the system says when the port is opened."""
+    """A climb that is ready to run, and the trial that takes its events; `changes` are fields of the Job,
+    `port_trouble` is what the system says when the port is opened, and `compare` False writes whatever is there."""
     bench_board = BOARDS[board]
     switched_on = Faults.parse(faults)
     line = bench_board.build(switched_on, turnaround_s)
@@ -114,7 +115,8 @@ def prepare(
         trial.link = VirtualLink(line, settings, lines, **(link_options or {}))
         return OpenedPort(trial.link, "opened on the virtual clock")
 
-    return Climb(replace(job, **changes), open_link), trial
+    job = replace(job, **changes)
+    return Climb(replace(job, wishes=replace(job.wishes, compare=job.wishes.compare and compare)), open_link), trial
 
 
 def run(*arguments: Any, **named: Any) -> Trial:

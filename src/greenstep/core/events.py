@@ -8,7 +8,21 @@ from typing import Literal
 from .errors import Finding
 
 Step = Literal[
-    "image", "port", "enter", "sync", "chip", "erase", "write", "verify", "start", "talk", "read", "lock", "unlock"
+    "image",
+    "port",
+    "enter",
+    "sync",
+    "chip",
+    "compare",
+    "keep",
+    "erase",
+    "write",
+    "verify",
+    "start",
+    "talk",
+    "read",
+    "lock",
+    "unlock",
 ]
 Outcome = Literal["green", "unproven", "failed", "not reached"]
 """'unproven': done as far as anyone can tell, but the board gave no evidence of it."""

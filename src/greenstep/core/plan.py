@@ -38,7 +38,8 @@ class Keep:
 @dataclass(frozen=True)
 class MemoryPlan:
     """What one memory gets. `checks` are the spans (address, size) that verify can prove; `left_out` says of which
-    bytes it cannot, and why; `sample_of` of how many bytes they are a sample, else 0."""
+    bytes it cannot, and why; `sample_of` of how many bytes they are a sample, else 0. `compared` are spans of the
+    image that are in the chip already, and are not written."""
 
     memory: Memory
     image: Image
@@ -48,6 +49,7 @@ class MemoryPlan:
     whole_erase: bool = False
     left_out: str = ""
     sample_of: int = 0
+    compared: tuple[tuple[int, int], ...] = ()
 
     @property
     def write_bytes(self) -> int:
@@ -87,7 +89,8 @@ class Wishes:
 
     `despite` names refusals to go past. `erase_all` erases the whole flash, not only what is touched. `settings` are
     the dialect's own. `blank`: the images are blank room to be made so, and no programs. `as_it_was`: the images were
-    read from a chip and go back as they are; the bootloader's room is left as it is.
+    read from a chip and go back as they are; the bootloader's room is left as it is. `compare`: what the chip holds
+    already is not written again; `trust_journal`: and what it holds is taken from the journal where a sample agrees.
     """
 
     keep: tuple[Keep, ...] = ()
@@ -97,6 +100,8 @@ class Wishes:
     settings: Mapping[str, Any] = field(default_factory=dict)
     blank: bool = False
     as_it_was: bool = False
+    compare: bool = True
+    trust_journal: bool = False
 
 
 DESPITE = ("vectors", "protection", "lock-out")
@@ -125,8 +130,15 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         )
     plans = []
     for name, image in images.items():
-        plans.append(_plan_memory(part, part.memory(name), dialect, image, wishes))
+        plans.append(plan_memory(part, part.memory(name), dialect, image, wishes))
         _check_kept(plans[-1], wishes)
+    return priced(part, dialect, plans, wishes, notes)
+
+
+def priced(
+    part: Part, dialect: type[Dialect], plans: Sequence[MemoryPlan], wishes: Wishes, notes: Iterable[str]
+) -> Plan:
+    """The plan of these memories, with what it costs."""
     erase, write, verify = Cost(), Cost(), Cost()
     for plan in plans:
         memory = plan.memory
@@ -296,7 +308,8 @@ def _check_kept(plan: MemoryPlan, wishes: Wishes) -> None:
                 )
 
 
-def _plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
+def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
+    """What one memory gets of an image that fits it."""
     flash, way = memory.name == "flash", dialect.traits.erases
     whole = flash and (wishes.erase_all or way == "all at once")
     by_unit = flash and (way == "by unit" or whole or (wishes.blank and dialect.traits.erases_alone))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from .climb.job import Job, Purpose
+from .climb.job import Job, Purpose, chip_number
 from .events import ClimbEnded, Event, Found, StepEnded
 from .image import Image
 from .image.content import digest_of, look_into
@@ -16,7 +16,6 @@ RECORDED: tuple[Purpose, ...] = ("upload", "backup", "erase", "lock", "unlock")
 """Purposes that read or change what a chip holds for good; the others leave nothing to look up later."""
 _INTERRUPTED = 130
 _LARGEST_LOOKED_INTO = 16 << 20
-_CHIP_NUMBERS = ("unique_id", "MAC", "mac", "serial")
 
 
 @dataclass(frozen=True)
@@ -69,7 +68,7 @@ class Recorder:
 
     def _see_step(self, event: StepEnded) -> None:
         if event.step == "chip" and event.outcome == "green":
-            self._unique_id = next((str(event.figures[name]) for name in _CHIP_NUMBERS if name in event.figures), "")
+            self._unique_id = chip_number(event.figures)
             self._chip = str(event.figures.get("part", self._chip))
         if event.step == "write":
             self._write_seconds = event.elapsed_s

@@ -17,7 +17,7 @@ from ..quantities import count, show_seconds, show_size, show_span
 from ..recording import RecordingLink
 from .causes import enter, listen_for_causes
 from .evidence import observe
-from .job import Scene
+from .job import Scene, chip_number
 from .regions import blank_plan
 
 BY_HAND_PATIENCE_S = 20.0
@@ -214,6 +214,7 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         scene.plan = blank_plan(scene.job, scene.part)
     elif scene.job.images:
         scene.plan = make_plan(scene.part, scene.job.dialect, scene.job.images, scene.job.wishes)
+        scene.written = {memory.memory.name: memory.image for memory in scene.plan.memories}
         for note in scene.plan.notes:
             yield Noted("chip", note)
         for memory_plan in scene.plan.memories:
@@ -228,6 +229,7 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         scene.talk.change_baud(scene.part, scene.job.settings.baud)
         yield Noted("chip", f"now at {scene.wire.settings.baud} baud")
     figures.update({name.replace(" ", "_"): value for name, value in details if name != "flash"})
+    scene.unique_id = chip_number(figures)
     yield StepEnded("chip", "green", _chip_evidence(scene.part, identity, examination), figures=figures)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -13,11 +13,21 @@ from ..findings import Progress
 from ..fit import with_bootloader
 from ..hookup import Driver, Hookup
 from ..image import Image
+from ..image.granules import Granules, granules_of
 from ..link import LineSettings, Link
 from ..plan import Plan, Wishes
 from ..recording import RecordingLink
 from ..secrets import Secrets
 from ..talk import TalkLine
+
+
+@dataclass(frozen=True)
+class Remembered:
+    """What the journal's row `number` says that a chip's flash was given, proven then."""
+
+    number: int
+    granules: Granules
+
 
 Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock", "unlock"]
 
@@ -31,7 +41,8 @@ class Job:
     `console`. `also_idents` are chip numbers accepted beside the declared one's.
     `talk` is said to the application after the start, each line with `line_end`; `secrets` are kept out of every
     recording. `keeps_open`: after a green end the link stays open, for whoever goes on listening. `region` is the
-    memory, address and size that a backup or an erase is about; None is all of it.
+    memory, address and size that a backup or an erase is about; None is all of it. `recall` says what the journal
+    knows of a chip, by its own number and its part's name.
     """
 
     purpose: Purpose
@@ -55,6 +66,7 @@ class Job:
     secrets: Secrets = field(default_factory=Secrets)
     keeps_open: bool = False
     region: tuple[str, int | None, int | None] = ("flash", None, None)
+    recall: Callable[[str, str], Remembered | None] | None = None
 
     @property
     def first_settings(self) -> LineSettings:
@@ -90,7 +102,14 @@ class Job:
         if self.purpose == "erase":
             alone = erases or self.dialect.traits.erases_alone
             return (*approach, "erase" if alone else "write", "verify")
-        return ("image", *approach, *erase, "write", "verify", *end)
+        return ("image", *approach, *self._sparing, *erase, "write", "verify", *end)
+
+    @property
+    def _sparing(self) -> tuple[Step, ...]:
+        """What is looked at so that it need not be written, or will not be lost."""
+        compares = self.wishes.compare and not self.wishes.erase_all and self.dialect.traits.reads
+        compare: tuple[Step, ...] = ("compare",) if compares else ()
+        return (*compare, "keep") if self.wishes.keep else compare
 
     @property
     def _end(self) -> tuple[Step, ...]:
@@ -113,12 +132,23 @@ OpenLink = Callable[[LineSettings, tuple[bool, bool]], OpenedPort]
 """Opens the port with the given settings and (DTR, RTS). Raises PortFault."""
 
 
+_CHIP_NUMBERS = ("unique_id", "mac", "serial")
+
+
+def chip_number(figures: Mapping[str, int | float | str]) -> str:
+    """The chip's own number among what it said of itself; empty where it has none."""
+    return next((str(figures[name]) for name in _CHIP_NUMBERS if name in figures), "")
+
+
 @dataclass
 class Scene:
     """What the steps have found out so far.
 
     `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
     the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
+    `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
+    `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
+    believed, `sampled_bytes` how much was read to see that it may be.
     `reheard`, `answered_at`, `answered_other`, `early` and `unasked_s` are as in `Observations`.
     """
 
@@ -151,6 +181,12 @@ class Scene:
     unasked_s: float = 0.0
     missing_text: str = ""
     backup: bytes = b""
+    unique_id: str = ""
+    trusted: Remembered | None = None
+    sampled_bytes: int = 0
+    written: dict[str, Image] = field(default_factory=dict)
+    whole_plan: Plan | None = None
+    line_hurt: bool = False
 
     @property
     def wire(self) -> RecordingLink:
@@ -163,6 +199,12 @@ class Scene:
         """The dialect over the open link. Only steps after `port` may ask."""
         assert self.dialect is not None
         return self.dialect
+
+    @property
+    def granules(self) -> Granules:
+        """Of the flash image as it is written. Only steps after `chip` may ask."""
+        assert self.part is not None
+        return granules_of(self.written["flash"], self.part.flash.erased)
 
     @property
     def untouched(self) -> bool:

@@ -24,6 +24,7 @@ from ..link import LinkLost, RateRefused
 from ..quantities import show_address, show_seconds
 from .approach import chip_step, enter_step, image_step, port_step, sync_step
 from .causes import listen_for_application
+from .comparing import compare_step
 from .departure import goodbye, start_step
 from .evidence import observe
 from .job import Job, OpenLink, Scene
@@ -37,6 +38,7 @@ _STEPS: dict[Step, Callable[[Scene], Iterator[Event]]] = {
     "enter": enter_step,
     "sync": sync_step,
     "chip": chip_step,
+    "compare": compare_step,
     "erase": erase_step,
     "write": write_step,
     "verify": verify_step,
@@ -51,6 +53,8 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
     "enter": ("sync", NoAnswerFault),
     "sync": ("sync", NoAnswerFault),
     "chip": ("chip", NoAnswerFault),
+    "compare": ("verify", NoAnswerFault),
+    "keep": ("verify", NoAnswerFault),
     "erase": ("erase", WriteFault),
     "write": ("write", WriteFault),
     "verify": ("verify", VerifyFault),

@@ -9,10 +9,11 @@ from ..dialects.base import Unexpected, WriteBlock
 from ..errors import VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Difference, Progress, diagnose
-from ..plan import MemoryPlan, check_blocks
+from ..plan import MemoryPlan, Plan, check_blocks
 from ..quantities import count, show_size
 from .evidence import observe
 from .job import Scene
+from .proof import sums_equal
 
 _PAGES_WRITTEN_AGAIN = 2
 _SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back where a checksum said that something differs
@@ -24,6 +25,9 @@ def erase_step(scene: Scene) -> Iterator[Event]:
     began = scene.wire.now()
     done, total = 0, plan.units
     size = 0
+    if not total and not any(memory.whole_erase for memory in plan.memories):
+        yield StepEnded("erase", "green", "nothing to erase", 0.0, {"units": 0, "bytes": 0, "seconds": 0.0})
+        return
     scene.changed = "erase"
     for memory_plan in plan.memories:
         memory = memory_plan.memory
@@ -84,6 +88,9 @@ def write_step(scene: Scene) -> Iterator[Event]:
     meter = _Meter(scene)
     total = plan.write_bytes
     done = blocks = 0
+    if not total:
+        yield StepEnded("write", "green", "nothing to write", 0.0, meter.figures(0, 0))
+        return
     traits = scene.job.dialect.traits
     if traits.erases == "inside write" and traits.reads and not traits.reads_slowly:
         scene.before = _sample(scene)
@@ -98,6 +105,7 @@ def write_step(scene: Scene) -> Iterator[Event]:
             yield StepAdvanced("write", done, total, "bytes", meter.seconds)
     repeated = scene.talk.retries - retries
     if repeated:
+        scene.line_hurt = True
         yield Noted("write", f"{count(repeated, 'exchange')} repeated")
     unit = "page" if scene.job.dialect.writes_whole_blocks(plan.memories[0].memory) else "block"
     what = _blocks(plan.memories, unit)
@@ -119,8 +127,8 @@ def _sample(scene: Scene) -> bytes:
     """What the first bytes to be checked hold before anything is written, to tell writing without effect."""
     _, plan = scene.ground
     memory_plan = plan.memories[0]
-    first = next(iter(check_blocks(memory_plan.checks, scene.talk.read_block(memory_plan.memory))))
-    return scene.talk.read(memory_plan.memory, *first)
+    first = next(iter(check_blocks(memory_plan.checks, scene.talk.read_block(memory_plan.memory))), None)
+    return scene.talk.read(memory_plan.memory, *first) if first else b""
 
 
 def verify_step(scene: Scene) -> Iterator[Event]:
@@ -137,69 +145,102 @@ def verify_step(scene: Scene) -> Iterator[Event]:
         scene.unproven.append("verify")
         yield StepEnded("verify", "unproven", "not asked for: written, and not proven")
         return
+    yield from _proven(scene, plan)
+
+
+def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
     meter = _Meter(scene)
-    total = sum(memory.check_bytes for memory in plan.memories)
-    if not total:
+    tally = _Tally(sum(memory.check_bytes for memory in plan.memories))
+    compared = sum(size for memory in plan.memories for _, size in memory.compared)
+    if not tally.total + compared:
         scene.unproven.append("verify")
         yield StepEnded("verify", "unproven", "; ".join(memory.left_out for memory in plan.memories))
         return
-    done = blocks = reread = rewritten = 0
-    summed = True
     for memory_plan in plan.memories:
-        if scene.talk.can_checksum() and _checksums_equal(scene, memory_plan):
-            done += memory_plan.check_bytes
-            yield StepAdvanced("verify", done, total, "bytes", meter.seconds)
-            continue
-        summed = False
-        spans = _differing(scene, memory_plan) if _narrows(scene) else memory_plan.checks
-        before = done
-        for again in (False, True):
-            comparison, done = _Comparison(), before
-            for address, size in check_blocks(spans, scene.talk.read_block(memory_plan.memory)):
-                comparison.take(scene, memory_plan, address, size)
-                done += size
-                blocks += 1
-                yield StepAdvanced("verify", done, total, "bytes", meter.seconds)
-                if comparison.enough:
-                    break
-            if again or comparison.first_wrong is None or not _worth_all_again(scene):
-                break
-            yield Noted("verify", "damaged on the way to the chip: erased and written a second time")
-            _write_all_again(scene)
-        if comparison.first_wrong is None and _narrows(scene) and not _checksums_equal(scene, memory_plan):
-            raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
-        reread += comparison.reread
-        rewritten += comparison.rewritten
-        if comparison.first_wrong is not None:
-            scene.differs = True
-            raise VerifyFault(*diagnose(observe(scene, "verify", difference=comparison.result(scene, memory_plan))))
-    if reread:
-        yield Noted("verify", f"{count(reread, 'block')} read twice, the first time with a damaged byte")
-    if rewritten:
-        yield Noted("verify", f"{count(rewritten, 'page')} written again: damaged on the way to the chip")
+        yield from _prove(scene, memory_plan, memory_plan.checks, tally, meter)
+    if compared and scene.whole_plan is not None and (scene.line_hurt or tally.hurt):
+        # what was damaged may have been an address: then a block went where it does not belong
+        yield Noted("verify", "bytes were damaged on the line: what was there before is looked at again")
+        tally.total, compared, scene.trusted = tally.total + compared, 0, None
+        for memory_plan, whole in zip(plan.memories, scene.whole_plan.memories, strict=True):
+            yield from _prove(scene, whole, memory_plan.compared, tally, meter)
+    if tally.reread:
+        yield Noted("verify", f"{count(tally.reread, 'block')} read twice, the first time with a damaged byte")
+    if tally.rewritten:
+        yield Noted("verify", f"{count(tally.rewritten, 'page')} written again: damaged on the way to the chip")
     if scene.changed:
         scene.changed = "start"
-    how = "the chip's own checksum" if summed and total else "read back"
-    equal = "blank" if scene.job.purpose == "erase" else "equal"
     for memory_plan in plan.memories:
         if memory_plan.left_out:
             yield Noted("verify", memory_plan.left_out)
     sampled = sum(memory.sample_of for memory in plan.memories)
-    what = f"a sample, {total:,} of {sampled:,} bytes" if sampled else count(total, "byte")
-    said = f"{how}, {what} {equal}"
-    yield StepEnded("verify", "green", said, meter.seconds, meter.figures(total, blocks))
+    said = _what_is_proven(scene, tally, compared, sampled)
+    yield StepEnded("verify", "green", said, meter.seconds, meter.figures(tally.total, tally.blocks))
 
 
-def _checksums_equal(scene: Scene, plan: MemoryPlan) -> bool:
-    """By what the chip can sum at once; what is unequal is read back, and that decides."""
-    unit = scene.job.dialect.checksum_unit(plan.memory)
-    for address, size in plan.checks:
-        low = plan.memory.start + (address - plan.memory.start) // unit * unit
-        high = plan.memory.start - (plan.memory.start - address - size) // unit * unit
-        data = plan.image.cut(low, high - low, plan.memory.erased)
-        if not scene.talk.checksum_equals(plan.memory, low, data):
-            return False
-    return True
+def _what_is_proven(scene: Scene, tally: _Tally, compared: int, sampled: int) -> str:
+    how = "the chip's own checksum" if tally.summed else "read back"
+    equal = "blank" if scene.job.purpose == "erase" else "equal"
+    what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
+    if scene.trusted is not None:
+        written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""
+        seen = f"{scene.sampled_bytes:,} of the other {compared:,} seen"
+        return f"sampled: {written}{seen}; the rest by journal {scene.trusted.number}"
+    if not tally.total:
+        return f"compared before, {count(compared, 'byte')} equal"
+    return f"{how}, {what} {equal}" + (f"; compared before, {compared:,}" if compared else "")
+
+
+@dataclass
+class _Tally:
+    """What verifying has come to: bytes to prove and proven, blocks read, and whether sums alone were enough."""
+
+    total: int
+    done: int = 0
+    blocks: int = 0
+    reread: int = 0
+    rewritten: int = 0
+    summed: bool = True
+
+    @property
+    def hurt(self) -> bool:
+        return bool(self.reread or self.rewritten)
+
+
+def _prove(
+    scene: Scene, memory_plan: MemoryPlan, checks: tuple[tuple[int, int], ...], tally: _Tally, meter: _Meter
+) -> Iterator[Event]:
+    """Every byte of the spans (address, size). Raises VerifyFault."""
+    if not checks:
+        return
+    if scene.talk.can_checksum() and sums_equal(scene, memory_plan, checks):
+        tally.done += sum(size for _, size in checks)
+        yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
+        return
+    tally.summed = False
+    narrows = scene.job.dialect.traits.reads_slowly and scene.talk.can_checksum()
+    spans = _differing(scene, memory_plan, checks) if narrows else checks
+    before = tally.done
+    for again in (False, True):
+        comparison, tally.done = _Comparison(), before
+        for address, size in check_blocks(spans, scene.talk.read_block(memory_plan.memory)):
+            comparison.take(scene, memory_plan, address, size)
+            tally.done += size
+            tally.blocks += 1
+            yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
+            if comparison.enough:
+                break
+        if again or comparison.first_wrong is None or not _worth_all_again(scene):
+            break
+        yield Noted("verify", "damaged on the way to the chip: erased and written a second time")
+        _write_all_again(scene)
+    if comparison.first_wrong is None and narrows and not sums_equal(scene, memory_plan, checks):
+        raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
+    tally.reread += comparison.reread
+    tally.rewritten += comparison.rewritten
+    if comparison.first_wrong is not None:
+        scene.differs = True
+        raise VerifyFault(*diagnose(observe(scene, "verify", difference=comparison.result(scene, memory_plan))))
 
 
 def _worth_all_again(scene: Scene) -> bool:
@@ -217,14 +258,9 @@ def _write_all_again(scene: Scene) -> None:
             pass
 
 
-def _narrows(scene: Scene) -> bool:
-    """Whether reading back is so slow that the chip's checksums are asked where to read."""
-    return scene.job.dialect.traits.reads_slowly and scene.talk.can_checksum()
-
-
-def _differing(scene: Scene, plan: MemoryPlan) -> list[tuple[int, int]]:
+def _differing(scene: Scene, plan: MemoryPlan, checks: tuple[tuple[int, int], ...]) -> list[tuple[int, int]]:
     """The spans whose checksums differ, cut small: halves of what differs, until little is left to read."""
-    left = list(plan.checks)
+    left = list(checks)
     small: list[tuple[int, int]] = []
     while left and len(small) < _SPANS_READ:
         address, size = left.pop(0)
@@ -236,7 +272,7 @@ def _differing(scene: Scene, plan: MemoryPlan) -> list[tuple[int, int]]:
             continue
         half = (size // 2 + _SMALL_SPAN - 1) // _SMALL_SPAN * _SMALL_SPAN
         left[:0] = [(address, half), (address + half, size - half)]
-    return small or list(plan.checks)
+    return small or list(checks)
 
 
 def _cut(block: WriteBlock, low: int, high: int) -> WriteBlock:

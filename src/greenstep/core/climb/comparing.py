@@ -1,0 +1,330 @@
+"""The rung before erasing: what of the image is in the chip already? That is left alone.
+
+By the chip's own checksum where it has one; else by reading back, where that takes less time than writing; else by
+the journal, the chip's own number and a sample.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Generator, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from ..dialects.base import ChipRefusal
+from ..events import Event, Noted, StepAdvanced, StepEnded
+from ..narrow import Room, Span, joined, narrowed, rooms_of
+from ..plan import USUAL_TURNAROUND_S, MemoryPlan, check_blocks
+from ..quantities import count, show_address
+from .job import Remembered, Scene
+from .proof import sums_equal
+
+How = Literal["checksum", "read", "journal", ""]
+
+_PARTS = 8  # of what is summed, in one go
+_WORTH_PROBING = 16  # rooms
+_MOST_TOGETHER, _FIRST_LOOK = 256, 128  # bytes: of rooms read together, and read of a large one before the rest of it
+_DIFFER_IN_A_ROW, _FIRST_LEAP, _LEAP_GROWS = 2, 3, 4
+_SAMPLE_SHARE, _LEAST_SAMPLES, _MOST_SAMPLES = 0.03, 8, 64
+
+
+@dataclass
+class _Outcome:
+    """What came out for one memory. `differing` None: it was not compared, for the reason in `why`."""
+
+    how: How = ""
+    rooms: int = 0
+    differing: list[Room] | None = None
+    looked_at: int = 0
+    bytes_seen: int = 0
+    why: str = ""
+    remembered: Remembered | None = None
+    hidden: int = 0
+    """How many rooms are to be written because the chip cannot show them."""
+
+
+@dataclass
+class _Progress:
+    scene: Scene
+    total: int
+    began_s: float = field(init=False)
+    done: int = 0
+
+    def __post_init__(self) -> None:
+        self.began_s = self.scene.wire.now()
+
+    @property
+    def seconds(self) -> float:
+        return self.scene.wire.now() - self.began_s
+
+    def event(self, size: int) -> StepAdvanced:
+        self.done = min(self.total, self.done + size)
+        return StepAdvanced("compare", self.done, self.total, "bytes", self.seconds)
+
+
+Comparing = Generator[Event, None, _Outcome]
+
+
+def compare_step(scene: Scene) -> Iterator[Event]:
+    """Narrows the scene's plan to what differs. Nothing on the chip is changed."""
+    _, plan = scene.ground
+    began = scene.wire.now()
+    outcomes: list[tuple[MemoryPlan, _Outcome]] = []
+    for memory_plan in plan.memories:
+        outcomes.append((memory_plan, (yield from _compare(scene, memory_plan))))
+    differing = {plan.memory.name: out.differing for plan, out in outcomes if out.differing is not None}
+    took = scene.wire.now() - began
+    said = "; ".join(_in_words(scene, memory_plan, outcome) for memory_plan, outcome in outcomes)
+    if not differing:
+        yield StepEnded("compare", "not reached", said, took, {"how": "none"})
+        return
+    scene.whole_plan = plan
+    scene.plan = narrowed(plan, scene.job.dialect, scene.job.wishes, differing)
+    scene.trusted = next((o.remembered for _, o in outcomes if o.how == "journal"), None)
+    scene.sampled_bytes = sum(o.bytes_seen for _, o in outcomes if o.how == "journal")
+    figures: dict[str, int | float | str] = {
+        "how": ",".join(outcome.how or "none" for _, outcome in outcomes),
+        "units": sum(outcome.rooms for _, outcome in outcomes),
+        "differing": sum(len(outcome.differing or ()) for _, outcome in outcomes),
+        "same_bytes": sum(size for memory in scene.plan.memories for _, size in memory.compared),
+        "seconds": round(took, 4),
+    }
+    yield StepEnded("compare", "green", said, took, figures)
+
+
+def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
+    traits = scene.job.dialect.traits
+    rooms = rooms_of(plan, scene.job.dialect.write_block(plan.memory))
+    if plan.memory.name == "flash" and scene.talk.can_checksum():
+        return (yield from _by_checksum(scene, plan, rooms))
+    slow = traits.reads_slowly or not _reading_pays(scene, plan, rooms)
+    if plan.memory.name == "flash" and (scene.job.wishes.trust_journal or slow):
+        outcome = yield from _by_journal(scene, plan, rooms)
+        if outcome.differing is not None:
+            return outcome
+        if scene.job.wishes.trust_journal:
+            yield Noted("compare", outcome.why)
+    if slow:
+        return _Outcome(why="not compared: reading is slower than writing here")
+    if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
+        return _Outcome(why="not compared: this bootloader erases all at once")
+    try:
+        return (yield from _by_reading(scene, plan, rooms))
+    except ChipRefusal as refusal:
+        return _Outcome(why=f"not compared: the chip refuses to be read ({refusal.said})")
+
+
+def _reading_pays(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
+    """Whether reading all takes less time than erasing and writing all."""
+    part, _ = scene.ground
+    dialect = scene.job.dialect
+    spans = joined(span for room in rooms if room.provable for span in room.spans)
+    if not spans:
+        return False
+    reading = dialect.cost_of_verify(part, plan.memory, spans)
+    writing = dialect.cost_of_writes(part, plan.memory, plan.blocks)
+    if plan.units:
+        writing += dialect.cost_of_erase(plan.memory, plan.units)
+    settings = scene.wire.settings
+    return reading.seconds(settings, USUAL_TURNAROUND_S) < writing.seconds(settings, USUAL_TURNAROUND_S)
+
+
+# --- by checksum
+
+
+def _by_checksum(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+    """Parts of what is to be written, and parts of those that differ, down to single rooms."""
+    hidden = [room for room in rooms if not room.provable]
+    shown = [room for room in rooms if room.provable]
+    outcome = _Outcome("checksum", len(rooms), hidden=len(hidden))
+    progress = _Progress(scene, sum(room.size_bytes for room in shown))
+    if len(shown) >= _WORTH_PROBING:
+        probes = (shown[0], shown[len(shown) // 2], shown[-1])
+        if not any(_sums_equal(scene, plan, [probe]) for probe in probes):
+            outcome.looked_at, outcome.differing = len(probes), list(rooms)
+            return outcome
+    outcome.looked_at = len(shown)
+    differing: list[Room] = []
+    if shown:
+        differing = yield from _narrowing(scene, plan, shown, progress)
+    outcome.differing = sorted([*differing, *hidden], key=lambda room: room.low)
+    return outcome
+
+
+def _narrowing(
+    scene: Scene, plan: MemoryPlan, rooms: Sequence[Room], progress: _Progress
+) -> Generator[Event, None, list[Room]]:
+    """The rooms that differ. Where more than half of the parts do, those are not looked into any further."""
+    step = -(-len(rooms) // _PARTS)
+    parts = [rooms[at : at + step] for at in range(0, len(rooms), step)]
+    wrong = []
+    for part in parts:
+        if not _sums_equal(scene, plan, part):
+            wrong.append(part)
+        yield progress.event(sum(room.size_bytes for room in part))
+    if step == 1 or (len(wrong) * 2 > len(parts) and len(parts) > 2):
+        return [room for part in wrong for room in part]
+    found: list[Room] = []
+    for part in wrong:
+        found += yield from _narrowing(scene, plan, part, progress)
+    return found
+
+
+def _sums_equal(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
+    return sums_equal(scene, plan, joined(span for room in rooms for span in room.spans))
+
+
+# --- by reading
+
+
+def _by_reading(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+    """Reads on while it pays: behind several that differ in a row some are taken to differ unread, and more each
+    time."""
+    outcome = _Outcome("read", len(rooms))
+    groups = _groups(rooms, min(_MOST_TOGETHER, scene.talk.read_block(plan.memory)))
+    progress = _Progress(scene, sum(room.size_bytes for room in rooms))
+    differing: dict[int, Room] = {room.low: room for room in rooms if not room.provable}
+    outcome.hidden = len(differing)
+    at, in_a_row, leap = 0, 0, _FIRST_LEAP
+    leapt = range(0)
+    while at < len(groups):
+        wrong = _differing_of(scene, plan, groups[at], outcome)
+        yield progress.event(sum(room.size_bytes for room in groups[at]))
+        differing.update((room.low, room) for room in wrong)
+        at += 1
+        if len(wrong) < len(groups[at - 1]):
+            for back in reversed(leapt):  # what was leapt over may have ended before
+                wrong = _differing_of(scene, plan, groups[back], outcome)
+                for room in groups[back]:
+                    differing.pop(room.low, None)
+                differing.update((room.low, room) for room in wrong)
+                yield progress.event(0)
+                if wrong:
+                    break
+            in_a_row, leap, leapt = 0, _FIRST_LEAP, range(0)
+            continue
+        in_a_row += 1
+        leapt = range(0)
+        if in_a_row >= _DIFFER_IN_A_ROW:
+            leapt = range(at, min(at + leap, len(groups)))
+            for index in leapt:
+                differing.update((room.low, room) for room in groups[index])
+                yield progress.event(sum(room.size_bytes for room in groups[index]))
+            at, leap = leapt.stop, leap * _LEAP_GROWS
+    outcome.differing = [differing[low] for low in sorted(differing)]
+    return outcome
+
+
+def _groups(rooms: Sequence[Room], block: int) -> list[list[Room]]:
+    """Rooms that the chip can show, those together that fit one reading."""
+    groups: list[list[Room]] = []
+    for room in rooms:
+        if not room.provable:
+            continue
+        if (
+            groups
+            and _one_span(last := groups[-1], room)
+            and sum(r.size_bytes for r in last) + room.size_bytes <= block
+        ):
+            last.append(room)
+        else:
+            groups.append([room])
+    return groups
+
+
+def _one_span(group: Sequence[Room], room: Room) -> bool:
+    return (
+        len(room.spans) == 1 and all(len(r.spans) == 1 for r in group) and sum(group[-1].spans[0]) == room.spans[0][0]
+    )
+
+
+def _differing_of(scene: Scene, plan: MemoryPlan, group: Sequence[Room], outcome: _Outcome) -> list[Room]:
+    """The rooms of a group that differ, each read up to its first difference."""
+    outcome.looked_at += len(group)
+    spans = joined(span for room in group for span in room.spans)
+    differing: dict[int, Room] = {}
+    for address, size in _first_little(spans, scene.talk.read_block(plan.memory)):
+        found = scene.talk.read(plan.memory, address, size)
+        outcome.bytes_seen += size
+        expected = plan.image.cut(address, size, plan.memory.erased)
+        if found == expected:
+            continue
+        if len(group) == 1:
+            return list(group)
+        for room in group:
+            low, high = max(room.low, address) - address, min(room.high, address + size) - address
+            if low < high and found[low:high] != expected[low:high]:
+                differing[room.low] = room
+    return list(differing.values())
+
+
+def _first_little(spans: Sequence[Span], block: int) -> Iterator[Span]:
+    """The readings of spans: of a large one a little first, which will mostly show that it differs."""
+    (address, size), *others = spans
+    if size > 2 * _FIRST_LOOK:
+        yield address, _FIRST_LOOK
+        address, size = address + _FIRST_LOOK, size - _FIRST_LOOK
+    yield from check_blocks([(address, size), *others], block)
+
+
+# --- by the journal
+
+
+def _by_journal(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+    """What differs from what the journal says was written, where the chip's number and a sample agree."""
+    if not scene.unique_id:
+        return _Outcome(why="the journal is not trusted: this chip tells no number of its own")
+    remembered = scene.job.recall(scene.unique_id, scene.ground[0].name) if scene.job.recall else None
+    if remembered is None:
+        return _Outcome(why="the journal is not trusted: its last upload to this chip is not known, or was not green")
+    now = scene.granules
+    whole_read = scene.job.dialect.traits.reads_slowly
+    differing: list[Room] = []
+    same: list[Room] = []
+    for room in rooms:
+        agrees = all(now.same(remembered.granules, *span) for span in room.spans)
+        (same if agrees and (room.provable or whole_read) else differing).append(room)
+    samples = _samples(scene, plan, same, remembered.number)
+    progress = _Progress(scene, sum(size for _, size in samples))
+    for address, size in samples:
+        if scene.talk.read(plan.memory, address, size) != plan.image.cut(address, size, plan.memory.erased):
+            return _Outcome(
+                why=f"journal {remembered.number} is not trusted: the chip holds something else at "
+                f"{show_address(address)}"
+            )
+        yield progress.event(size)
+    return _Outcome("journal", len(rooms), differing, len(rooms), progress.total, remembered=remembered)
+
+
+def _samples(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -> list[Span]:
+    """Places of what is to be trusted, others each time."""
+    block = scene.talk.read_block(plan.memory)
+    blocks = list(check_blocks((span for room in rooms for span in room.spans), block))
+    wanted = min(len(blocks), max(_LEAST_SAMPLES, min(_MOST_SAMPLES, round(_SAMPLE_SHARE * len(blocks)))))
+    return sorted(random.Random(seed).sample(blocks, wanted))
+
+
+# --- words
+
+
+def _in_words(scene: Scene, plan: MemoryPlan, outcome: _Outcome) -> str:
+    where = "" if plan.memory.name == "flash" else f"{plan.memory.name}: "
+    if outcome.differing is None:
+        return where + outcome.why
+    unit = "page" if scene.job.dialect.writes_whole_blocks(plan.memory) else "erase unit"
+    number = len(outcome.differing)
+    how = {
+        "checksum": "the chip's own checksum",
+        "read": "read back",
+        "journal": f"journal {outcome.remembered.number if outcome.remembered else ''} and the chip's number agree, "
+        f"a sample of {outcome.bytes_seen:,} bytes too",
+    }[outcome.how]
+    if not number:
+        return f"{where}{how}: nothing differs"
+    differ = "differs" if number == 1 else "differ"
+    said = f"{where}{how}: {number:,} of {count(outcome.rooms, unit)} {differ}"
+    if number == outcome.rooms:
+        said = f"{where}{how}: it differs throughout"
+    if outcome.hidden:
+        said += f", {outcome.hidden} of them not to be seen from here"
+    return said
