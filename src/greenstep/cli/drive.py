@@ -59,7 +59,7 @@ def climb_board(
         board, said = settle(words, options)
         job = make_job(purpose, board, said, region)
         if as_it_was:
-            job = replace(job, wishes=replace(job.wishes, as_it_was=True))
+            job = replace(job, wishes=replace(job.wishes, as_it_was=True, keep=()))
         if listens:
             job = replace(job, keeps_open=True)
         climb = Climb(job, opener(job, said, options.get("trace")))

@@ -111,7 +111,12 @@ _ASKING = (
 _IMAGES = (
     _option("--images", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image, as if named as an argument."),
     click.option("--eeprom", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image for the EEPROM."),
-    _option("--keep", multiple=True, metavar="FROM:SIZE", help="Room that must survive: refuse what would touch it."),
+    _option(
+        "--keep",
+        multiple=True,
+        metavar="FROM:SIZE",
+        help="Room that must survive: read before it is erased, and written back.",
+    ),
     _option("--bootloader-bytes", type=Number(), metavar="SIZE", help="Room of the bootloader at the top of flash."),
     _option(
         "--erase",

@@ -10,8 +10,20 @@ import click
 from greenstep.core.events import ClimbEnded, Event
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Climb
+    from greenstep.core.climb import Climb, Remembered
     from greenstep.core.record import Recorder
+
+
+def recall(unique_id: str, chip: str) -> Remembered | None:
+    """What the journal knows of a chip by its own number; one that cannot be read says so and knows nothing."""
+    from greenstep.store.journal import JournalTrouble, journal_file, remembered
+
+    path = journal_file()
+    try:
+        return None if path is None else remembered(path, unique_id, chip)
+    except JournalTrouble as trouble:
+        click.echo(f" the journal is not trusted: {trouble}", err=True)
+        return None
 
 
 class Keeper:
@@ -22,6 +34,7 @@ class Keeper:
 
         job = climb.scene.job
         self._recorder: Recorder | None = None
+        self._climb = climb
         if job.purpose in RECORDED:
             self._recorder = Recorder(job, datetime.now().astimezone().isoformat(timespec="seconds"))
 
@@ -39,7 +52,9 @@ class Keeper:
         if path is None or self._recorder is None:
             return 0
         try:
-            return record(path, self._recorder.entry(ended))
+            scene = self._climb.scene
+            granules = scene.granules if scene.job.purpose == "upload" and scene.unique_id else None
+            return record(path, self._recorder.entry(ended), granules)
         except JournalTrouble as trouble:
             click.echo(f" not in the journal: {trouble}", err=True)
             return 0

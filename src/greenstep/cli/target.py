@@ -26,6 +26,7 @@ from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan import Wishes
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import LINE_ENDS, TalkLine
+from greenstep.store.aside import put_aside
 from greenstep.store.board import (
     BoardSettings,
     ImageFile,
@@ -42,6 +43,7 @@ from greenstep.store.image_files import load_image
 from greenstep.store.project import Project, find_project
 
 from .port_choice import port_name
+from .recording import recall
 
 
 def settle(
@@ -89,7 +91,7 @@ def from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSet
     images += [image for text in options.get("eeprom") or () for image in image_option(text, "eeprom")]
     same = (
         "chip", "dialect", "baud", "frame", "enter", "leave", "expect", "expect_within", "console_baud",
-        "patience", "bootloader_bytes", "erase", "verify", "start", "line_end",
+        "patience", "bootloader_bytes", "erase", "compare", "trust_journal", "verify", "start", "line_end",
     )  # fmt: skip
     port = options.get("port")
     return BoardSettings(
@@ -153,6 +155,8 @@ def make_job(
         talk=talk_lines(said, secrets) if purpose in ("upload", "start") else (),
         line_end=LINE_ENDS[said.line_end or "crlf"],
         secrets=secrets,
+        recall=recall,
+        put_aside=put_aside,
     )
 
 
@@ -226,6 +230,8 @@ def wishes_of(said: BoardSettings) -> Wishes:
         despite=frozenset(said.despite or ()),
         erase_all=said.erase == "all",
         verify=said.verify is not False,
+        compare=said.compare is not False,
+        trust_journal=said.trust_journal is True,
     )
 
 

@@ -18,6 +18,18 @@ from .options import board_options, general_options, image_options, start_option
 @image_options
 @start_options
 @click.option(
+    "--compare/--no-compare",
+    default=None,
+    envvar="GREENSTEP_COMPARE",
+    help="Write only what differs from what the chip holds (the usual), or everything.",
+)
+@click.option(
+    "--trust-journal/--no-trust-journal",
+    default=None,
+    envvar="GREENSTEP_TRUST_JOURNAL",
+    help="Take what the chip holds from the journal, where the chip's own number and a sample agree.",
+)
+@click.option(
     "--verify/--no-verify",
     default=None,
     envvar="GREENSTEP_VERIFY",

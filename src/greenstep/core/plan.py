@@ -131,7 +131,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
     plans = []
     for name, image in images.items():
         plans.append(plan_memory(part, part.memory(name), dialect, image, wishes))
-        _check_kept(plans[-1], wishes)
+        _check_kept(plans[-1], dialect, wishes)
     return priced(part, dialect, plans, wishes, notes)
 
 
@@ -279,33 +279,56 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
     return [*verdict.notes, *((f"{verdict.trouble}: written all the same",) if verdict.trouble else ())]
 
 
-def _check_kept(plan: MemoryPlan, wishes: Wishes) -> None:
-    """Neither what is erased nor what is written may touch room that is to be kept."""
-    units = plan.units or [
-        unit for block in plan.blocks for unit in plan.memory.units_touched(block.address, len(block.data))
-    ]
-    touched = [(u.address, u.end, "erase unit") for u in units]
-    touched += [(b.address, b.address + len(b.data), "page") for b in plan.blocks]
+def areas(plan: MemoryPlan) -> list[tuple[int, int]]:
+    """(address, end) of what is erased or written as a whole, in order and apart: units, pages, or everything."""
     if plan.whole_erase:
-        touched.append((plan.memory.start, plan.memory.end, "whole erase"))
+        return [(plan.memory.start, plan.memory.end)]
+    touched = {(unit.address, unit.end) for unit in plan.units}
+    for block in plan.blocks if not plan.units else ():
+        touched |= {(u.address, u.end) for u in plan.memory.units_touched(block.address, len(block.data))}
+        touched.add((block.address, block.address + len(block.data)))
+    apart: list[tuple[int, int]] = []
+    for low, high in sorted(touched):
+        if apart and low <= apart[-1][1]:
+            apart[-1] = (apart[-1][0], max(high, apart[-1][1]))
+        else:
+            apart.append((low, high))
+    return apart
+
+
+def _check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:
+    """No image may lie in room that is to be kept; and what cannot be read cannot be written back."""
+    if plan.memory.name != "flash":
+        return
     for keep in wishes.keep:
-        for low, high, kind in touched:
-            if plan.memory.name == "flash" and low < keep.end and keep.address < high:
-                why = f" ({keep.why})" if keep.why else ""
-                raise RefusedFault(
-                    Finding(
-                        "keeps",
-                        f"the upload would destroy room that is to be kept{why}",
-                        (
-                            f"keep {show_span(keep.address, keep.size)}",
-                            f"the {kind} {show_span(low, high - low)} would go",
-                        ),
-                        (
-                            "move the kept room to an erase unit of its own, or the image away from it",
-                            "take it out of keep",
-                        ),
-                    )
+        why = f" ({keep.why})" if keep.why else ""
+        kept = f"keep {show_span(keep.address, keep.size)}"
+        meets = next((p for p in plan.image.pieces if p.address < keep.end and keep.address < p.end), None)
+        if meets is not None:
+            raise RefusedFault(
+                Finding(
+                    "keeps",
+                    f"the image lies in room that is to be kept{why}",
+                    (kept, f"{plan.image.name} has {show_span(meets.address, len(meets.data))}"),
+                    ("build the program around it", "take it out of keep"),
                 )
+            )
+        gone = next((area for area in areas(plan) if area[0] < keep.end and keep.address < area[1]), None)
+        if gone is not None and not dialect.traits.reads:
+            raise RefusedFault(
+                Finding(
+                    "keeps",
+                    f"the upload would destroy room that is to be kept{why}",
+                    (
+                        kept,
+                        f"{show_span(gone[0], gone[1] - gone[0])} would go, and this bootloader shows nothing back",
+                    ),
+                    (
+                        "move the kept room to an erase unit of its own, or the image away from it",
+                        "take it out of keep",
+                    ),
+                )
+            )
 
 
 def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:

@@ -74,6 +74,8 @@ class BoardSettings:
     bootloader_bytes: int | None = None
     erase: str | None = None
     despite: tuple[str, ...] | None = None
+    compare: bool | None = None
+    trust_journal: bool | None = None
     verify: bool | None = None
     start: bool | None = None
     talk: tuple[TalkEntry, ...] | None = None
@@ -119,6 +121,8 @@ def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> Boar
         bootloader_bytes=reader.number("bootloader_bytes"),
         erase=reader.choice("erase", ERASE_WAYS),
         despite=reader.choices("despite", DESPITE),
+        compare=reader.truth("compare"),
+        trust_journal=reader.truth("trust_journal"),
         verify=reader.truth("verify"),
         start=reader.truth("start"),
         talk=reader.talk(),

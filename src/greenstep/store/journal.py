@@ -15,6 +15,8 @@ from pathlib import Path
 
 import platformdirs
 
+from greenstep.core.climb import Remembered
+from greenstep.core.image.granules import Granules, unpacked
 from greenstep.core.record import JournalEntry
 
 FILE_NAME = "journal.sqlite"
@@ -24,7 +26,7 @@ NONE = "none"
 _WAIT_S = 5.0  # for others that write; a row takes them milliseconds
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))
 _KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
-_NEWEST_FORMAT = 1
+_NEWEST_FORMAT = 2
 
 _CREATE = (
     "CREATE TABLE IF NOT EXISTS climb (number INTEGER PRIMARY KEY AUTOINCREMENT, "
@@ -32,6 +34,8 @@ _CREATE = (
     + ")",
     "CREATE INDEX IF NOT EXISTS climb_by_chip ON climb (unique_id, outcome, purpose, number)",
     "CREATE INDEX IF NOT EXISTS climb_by_board ON climb (board, outcome, purpose, number)",
+    "CREATE TABLE IF NOT EXISTS content "
+    "(unique_id TEXT PRIMARY KEY, number INTEGER NOT NULL, granules BLOB NOT NULL)",
 )
 
 
@@ -78,8 +82,9 @@ def journal_file() -> Path | None:
     return Path(said) if said else platformdirs.user_data_path("greenstep") / FILE_NAME
 
 
-def record(path: Path, entry: JournalEntry) -> int:
-    """Add a row; the file is made where there is none. Returns the row's number. Raises JournalTrouble."""
+def record(path: Path, entry: JournalEntry, granules: Granules | None = None) -> int:
+    """Add a row; the file is made where there is none. `granules` is what the chip's flash was given, kept for the
+    newest upload of each chip. Returns the row's number. Raises JournalTrouble."""
     marks = ", ".join("?" * len(_COLUMNS))
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -87,8 +92,11 @@ def record(path: Path, entry: JournalEntry) -> int:
             _prepare(file, path)
             file.execute("BEGIN IMMEDIATE")
             cursor = file.execute(f"INSERT INTO climb ({', '.join(_COLUMNS)}) VALUES ({marks})", astuple(entry))
-            file.execute("COMMIT")
             assert cursor.lastrowid is not None
+            if granules is not None and entry.unique_id:
+                values = (entry.unique_id, cursor.lastrowid, granules.packed())
+                file.execute("INSERT OR REPLACE INTO content VALUES (?, ?, ?)", values)
+            file.execute("COMMIT")
             return cursor.lastrowid
     except (sqlite3.Error, OSError) as error:
         raise JournalTrouble(f"{path}: {_words(error)}") from error
@@ -117,6 +125,28 @@ def held(path: Path) -> list[Held]:
         old = newest is not None and newest.entry.sha256 != found.entry.sha256
         result.append(Held(found, newest if old else None))
     return result
+
+
+def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
+    """What the chip's flash was given by the last climb that could change it; None where that did not end green, or
+    is not known. Raises JournalTrouble."""
+    # an exit status of 2 or 4 is that of a climb which had not come to changing anything
+    where = (
+        "WHERE unique_id = ? AND purpose IN ('upload', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
+        "ORDER BY number DESC LIMIT 1"
+    )
+    last = next(_query(path, where, (unique_id,)), None)
+    if last is None or (last.entry.purpose, last.entry.outcome, last.entry.chip) != ("upload", "green", chip):
+        return None
+    try:
+        with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:
+            found = file.execute("SELECT number, granules FROM content WHERE unique_id = ?", (unique_id,)).fetchone()
+    except sqlite3.Error as error:
+        raise JournalTrouble(f"{path}: {_words(error)}") from error
+    if found is None or found[0] != last.number:
+        return None
+    granules = unpacked(found[1])
+    return None if granules is None else Remembered(last.number, granules)
 
 
 def _conditions(wanted: Wanted) -> tuple[str, tuple[str, ...]]:

@@ -1,6 +1,6 @@
-"""The ladder: image, port, enter, sync, chip, erase, write, verify, start; each rung on evidence."""
+"""The ladder: image, port, enter, sync, chip, compare, erase, write, verify, start; each rung on evidence."""
 
-from .job import Job, OpenedPort, OpenLink, Purpose
+from .job import Aside, Job, OpenedPort, OpenLink, Purpose, Remembered
 from .ladder import Climb
 
-__all__ = ["Climb", "Job", "OpenLink", "OpenedPort", "Purpose"]
+__all__ = ["Aside", "Climb", "Job", "OpenLink", "OpenedPort", "Purpose", "Remembered"]

@@ -104,6 +104,8 @@ def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
             return outcome
         if scene.job.wishes.trust_journal:
             yield Noted("compare", outcome.why)
+    if not traits.reads_slowly and not any(room.provable for room in rooms):
+        return _Outcome(why="not compared: the chip cannot show where this lies")
     if slow:
         return _Outcome(why="not compared: reading is slower than writing here")
     if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
@@ -278,6 +280,7 @@ def _by_journal(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Compar
     if remembered is None:
         return _Outcome(why="the journal is not trusted: its last upload to this chip is not known, or was not green")
     now = scene.granules
+    assert now is not None
     whole_read = scene.job.dialect.traits.reads_slowly
     differing: list[Room] = []
     same: list[Room] = []

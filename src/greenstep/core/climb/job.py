@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, Protocol
 
 from ..chips import Choice, Part
 from ..dialects.base import Dialect
@@ -42,7 +42,8 @@ class Job:
     `talk` is said to the application after the start, each line with `line_end`; `secrets` are kept out of every
     recording. `keeps_open`: after a green end the link stays open, for whoever goes on listening. `region` is the
     memory, address and size that a backup or an erase is about; None is all of it. `recall` says what the journal
-    knows of a chip, by its own number and its part's name.
+    knows of a chip, by its own number and its part's name; `put_aside` stores room that is to be kept, for the board
+    or chip named, and raises RefusedFault where it cannot.
     """
 
     purpose: Purpose
@@ -67,6 +68,7 @@ class Job:
     keeps_open: bool = False
     region: tuple[str, int | None, int | None] = ("flash", None, None)
     recall: Callable[[str, str], Remembered | None] | None = None
+    put_aside: Callable[[Image, str], Aside] | None = None
 
     @property
     def first_settings(self) -> LineSettings:
@@ -128,6 +130,16 @@ class OpenedPort:
     evidence: str
 
 
+class Aside(Protocol):
+    """Where bytes lie safe while the chip does not hold them. `name` is what a person finds them by."""
+
+    @property
+    def name(self) -> str: ...
+
+    def drop(self) -> None:
+        """The chip holds them again."""
+
+
 OpenLink = Callable[[LineSettings, tuple[bool, bool]], OpenedPort]
 """Opens the port with the given settings and (DTR, RTS). Raises PortFault."""
 
@@ -146,6 +158,7 @@ class Scene:
 
     `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
     the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
+    `aside` is where room lies that is to be kept and is not in the chip again yet.
     `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
     `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
     believed, `sampled_bytes` how much was read to see that it may be.
@@ -186,6 +199,7 @@ class Scene:
     sampled_bytes: int = 0
     written: dict[str, Image] = field(default_factory=dict)
     whole_plan: Plan | None = None
+    aside: Aside | None = None
     line_hurt: bool = False
 
     @property
@@ -201,10 +215,10 @@ class Scene:
         return self.dialect
 
     @property
-    def granules(self) -> Granules:
-        """Of the flash image as it is written. Only steps after `chip` may ask."""
-        assert self.part is not None
-        return granules_of(self.written["flash"], self.part.flash.erased)
+    def granules(self) -> Granules | None:
+        """Of the flash image as it is written; None before that is known, or where none is."""
+        image = self.written.get("flash")
+        return None if image is None or self.part is None else granules_of(image, self.part.flash.erased)
 
     @property
     def untouched(self) -> bool:

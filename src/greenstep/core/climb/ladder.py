@@ -28,6 +28,7 @@ from .comparing import compare_step
 from .departure import goodbye, start_step
 from .evidence import observe
 from .job import Job, OpenLink, Scene
+from .keeping import keep_step
 from .regions import lock_step, read_step, unlock_step
 from .talking import talk_step
 from .transfer import erase_step, verify_step, write_step
@@ -39,6 +40,7 @@ _STEPS: dict[Step, Callable[[Scene], Iterator[Event]]] = {
     "sync": sync_step,
     "chip": chip_step,
     "compare": compare_step,
+    "keep": keep_step,
     "erase": erase_step,
     "write": write_step,
     "verify": verify_step,
@@ -201,7 +203,13 @@ class Climb:
         )
 
     def _chip_state(self, fault: Fault | None) -> str:
-        """What an upload that did not end well leaves in the chip."""
+        """What an upload that did not end well leaves in the chip, and where what was to be kept is."""
+        state, aside = self._content(fault), self.scene.aside
+        if aside is None or not self.scene.changed:
+            return state
+        return f"{state}. What was to be kept is in {aside.name}: restore it first"
+
+    def _content(self, fault: Fault | None) -> str:
         changed, progress = self.scene.changed, self.scene.progress
         if self.scene.job.purpose in ("greet", "verify", "start", "backup"):
             return ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator, Sequence
 
 from ..chips import Memory, Part
 from ..dialects.base import DialectError
@@ -69,14 +69,14 @@ def blank_plan(job: Job, part: Part) -> Plan:
     return make_plan(part, job.dialect, {memory.name: image}, wishes)
 
 
-def read_step(scene: Scene) -> Iterator[Event]:
-    """The bytes of the region, read twice: most dialects guard nothing on their way to us."""
-    assert scene.part is not None
-    memory, low, size = region_of(scene.job, scene.part, whole=True)
+def read_twice(
+    scene: Scene, step: Step, memory: Memory, spans: Sequence[tuple[int, int]]
+) -> Generator[Event, None, bytes]:
+    """The bytes of the spans (address, size), read twice: most dialects guard nothing on their way to us. Raises
+    RefusedFault where the readings go on to differ."""
     began = scene.wire.now()
-    total, data, again = 2 * size, bytearray(), 0
-    left_out = scene.job.dialect.provable(scene.part, memory, ((low, size),), {"verify": "whole"}).left_out
-    for address, length in check_blocks([(low, size)], scene.talk.read_block(memory)):
+    total, data, again = 2 * sum(size for _, size in spans), bytearray(), 0
+    for address, length in check_blocks(spans, scene.talk.read_block(memory)):
         first = scene.talk.read(memory, address, length)
         if scene.talk.read(memory, address, length) != first:
             again += 1
@@ -91,14 +91,24 @@ def read_step(scene: Scene) -> Iterator[Event]:
                     )
                 )
         data += first
-        yield StepAdvanced("read", 2 * len(data), total, "bytes", scene.wire.now() - began)
-    scene.backup = bytes(data)
+        yield StepAdvanced(step, 2 * len(data), total, "bytes", scene.wire.now() - began)
+    if again:
+        yield Noted(step, f"{again} blocks read again")
+    return bytes(data)
+
+
+def read_step(scene: Scene) -> Iterator[Event]:
+    """The bytes of the region, read twice: most dialects guard nothing on their way to us."""
+    assert scene.part is not None
+    memory, low, size = region_of(scene.job, scene.part, whole=True)
+    began = scene.wire.now()
+    left_out = scene.job.dialect.provable(scene.part, memory, ((low, size),), {"verify": "whole"}).left_out
+    data = yield from read_twice(scene, "read", memory, [(low, size)])
+    scene.backup = data
     if left_out:
         yield Noted("read", left_out)
-    if again:
-        yield Noted("read", f"{again} blocks read again")
     took = scene.wire.now() - began
-    image = Image("backup", (Piece(low, bytes(data)),))
+    image = Image("backup", (Piece(low, data),))
     said = f"{show_span(low, size)}, {size:,} bytes, read twice and equal, crc32 {image.crc32():08X}"
     figures: dict[str, int | float | str] = {
         "bytes": size,

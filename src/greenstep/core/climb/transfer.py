@@ -162,7 +162,9 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         # what was damaged may have been an address: then a block went where it does not belong
         yield Noted("verify", "bytes were damaged on the line: what was there before is looked at again")
         tally.total, compared, scene.trusted = tally.total + compared, 0, None
-        for memory_plan, whole in zip(plan.memories, scene.whole_plan.memories, strict=True):
+        # with room to keep beside it, what differs is told and not written again
+        repairs = plan if scene.job.wishes.keep else scene.whole_plan
+        for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(scene, whole, memory_plan.compared, tally, meter)
     if tally.reread:
         yield Noted("verify", f"{count(tally.reread, 'block')} read twice, the first time with a damaged byte")
@@ -170,6 +172,9 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         yield Noted("verify", f"{count(tally.rewritten, 'page')} written again: damaged on the way to the chip")
     if scene.changed:
         scene.changed = "start"
+    if scene.aside is not None:
+        scene.aside.drop()
+        scene.aside = None
     for memory_plan in plan.memories:
         if memory_plan.left_out:
             yield Noted("verify", memory_plan.left_out)

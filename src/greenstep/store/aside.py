@@ -1,0 +1,54 @@
+"""Room that is to be kept, in a file while the chip does not hold it."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+import platformdirs
+
+from greenstep.core.errors import Finding, RefusedFault
+from greenstep.core.image import Image, write_intel_hex
+
+from .journal import journal_file
+
+
+@dataclass(frozen=True)
+class AsideFile:
+    """An Intel HEX file in this user's data folder."""
+
+    path: Path
+
+    @property
+    def name(self) -> str:
+        return str(self.path)
+
+    def drop(self) -> None:
+        self.path.unlink(missing_ok=True)
+
+
+def put_aside(image: Image, whose: str) -> AsideFile:
+    """Store the bytes beside the journal. Raises RefusedFault where that cannot be: nothing is erased then."""
+    journal = journal_file()
+    folder = (journal.parent if journal is not None else platformdirs.user_data_path("greenstep")) / "kept"
+    stem = re.sub(r"[^A-Za-z0-9._-]", "-", whose) or "board"
+    at = datetime.now().strftime("%Y-%m-%d-%H%M%S-%f")
+    path = folder / f"{stem}-{at}.hex"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        path.write_text("".join(write_intel_hex(image)), encoding="ascii")
+    except OSError as error:
+        raise RefusedFault(
+            Finding(
+                "keeps",
+                "what is to be kept could not be put aside before erasing",
+                (f"{path}: {error.strerror or error}",),
+                (
+                    "make room there, or let it be written to",
+                    "save it yourself: greenstep backup, and leave out keep",
+                ),
+            )
+        ) from error
+    return AsideFile(path)
