@@ -118,9 +118,9 @@ class Refusals(unittest.TestCase):
         def wishes(address: int) -> Wishes:
             return Wishes(keep=(Keep(address, 0x10, "names"),), despite=frozenset({"vectors"}))
 
-        fault = self.refused("keeps", "stm32f103c8", (0x08000000, b"a"), wishes=wishes(0x080003F0))
+        fault = self.refused("keeps", "stm32f103c8", (0x08000000, b"a" * 0x400), wishes=wishes(0x080003F0))
         self.assertIn("names", fault.finding.cause)
-        plan("stm32f103c8", (0x08000000, b"a"), wishes=wishes(0x08000400))
+        plan("stm32f103c8", (0x08000000, b"a"), wishes=wishes(0x080003F0))  # read before the unit is erased
 
     def test_vectors_can_be_gone_past(self) -> None:
         self.refused("vectors", "stm32f103c8", (0x08000000, bytes(64)), wishes=Wishes())

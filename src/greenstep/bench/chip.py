@@ -45,6 +45,8 @@ class SimulatedChip(ABC):
     """The address of the first byte of `flash`."""
     flash: bytearray
     faults: Faults
+    copy = 0
+    """Which of several boards of one kind it is: chips with a number of their own tell another for each."""
 
     def __init__(self) -> None:
         self.now = 0.0

@@ -132,6 +132,9 @@ class SimulatedEsp(SimulatedChip):
     def _loader(self) -> Program:
         self.settings = self.rom_line
         self._registers = {0x40001000: self.kind.magic, **self.kind.mac}
+        lowest = min(self.kind.mac, default=0)
+        if lowest:
+            self._registers[lowest] += self.copy << (24 if self.kind.first else 0)
         self._attached = self.kind.first
         self._sized, self._write, self._reboot = False, None, False
         yield Spend(0.03)

@@ -195,7 +195,7 @@ class SimulatedLpc(SimulatedChip):
         yield
 
     def _do_n(self) -> Steps:
-        self.send(b"0\r\n1193046\r\n2271560481\r\n305419896\r\n2596069104\r\n")
+        self.send(b"0\r\n1193046\r\n2271560481\r\n305419896\r\n%d\r\n" % (2596069104 + self.copy))
         return
         yield
 

@@ -86,7 +86,6 @@ class SimulatedStm32(SimulatedChip):
         self.flash = bytearray([kind.erased]) * kind.flash_bytes
         self.console = console or LineSettings(115200)
         self.settings = self.console
-        self.unique_id = bytes(range(0x30, 0x3C))
         self.locked = self.faults.locked
         self.protected: set[int] = set()
         self.running = False
@@ -212,7 +211,7 @@ class SimulatedStm32(SimulatedChip):
         for register, content in (
             (self.kind.size_register, size_word),
             (self.kind.size_register & ~3, (bytes(self.kind.size_register & 3) + size_word).ljust(4, b"\xff")),
-            (self.kind.unique_register, self.unique_id),
+            (self.kind.unique_register, bytes([*range(0x30, 0x3B), 0x3B + self.copy & 0xFF])),
         ):
             if register <= address and address + size <= register + len(content):
                 return content[address - register :][:size]

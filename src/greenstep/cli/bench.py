@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import signal
 import threading
+from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 from types import FrameType
@@ -55,7 +56,7 @@ def command(
     as_json: bool,
 ) -> int:
     """Serve simulated boards on 127.0.0.1 until stopped, and print the port to use for each. Without names, the
-    eight of the apiary.
+    eight of the apiary. A board named several times is served as often, each with a chip of its own.
 
     \b
     greenstep bench brood-probe
@@ -81,10 +82,20 @@ def command(
     if circuit is not None:
         wanted = [replace(board, circuit=CIRCUITS[circuit]) for board in wanted]
     person = Hands(hands) if hands is not None else Hands(1.0) if pty else None
+    numbered, copies = [], Counter[str]()
+    for board in wanted:
+        numbered.append(copies[board.name])
+        copies[board.name] += 1
+    wanted = [
+        replace(board, name=f"{board.name}-{copy + 1}") if copy else board
+        for board, copy in zip(wanted, numbered, strict=True)
+    ]
     servers = [
         _serve(board, Faults.parse(fault), turnaround / 1000, person, pty, tcp_port + index if tcp_port else 0)
         for index, board in enumerate(wanted)
     ]
+    for server, copy in zip(servers, numbered, strict=True):
+        server.line.chip.copy = copy
     try:
         _tell(servers, as_json)
         ended.wait()

@@ -126,6 +126,25 @@ _IMAGES = (
     _option("--despite", multiple=True, type=click.Choice(DESPITE), help="Go past this refusal."),
 )
 
+_SPARING = (
+    _option(
+        "--compare/--no-compare",
+        default=None,
+        help="Write only what differs from what the chip holds (the usual), or everything.",
+    ),
+    _option(
+        "--trust-journal/--no-trust-journal",
+        default=None,
+        help="Take what the chip holds from the journal, where the chip's own number and a sample agree.",
+    ),
+    _option(
+        "--verify/--no-verify",
+        default=None,
+        help="Read back what was written (the usual), or leave it unproven.",
+    ),
+    _option("--start/--no-start", default=None, help="Start the application at the end (the usual), or not."),
+)
+
 _START = (
     _option("--expect", metavar="TEXT", help="Text the application prints: it proves that it runs."),
     _option("--expect-within", type=Real(0.1, 3600), metavar="SECONDS", help="How long to wait for it. [5]"),
@@ -185,7 +204,11 @@ set_option = _with(_ASKING[2:3])
 room_options = _with((_IMAGES[3], _IMAGES[2]))
 """Room of the flash that is not for images."""
 clock_options = _with((*_CHIP, *_LINE[1:], *_ASKING[1:2]))
+batch_board_options = _with((*_CHIP, *_LINE[1:], *_PINS, *_ASKING))
+"""A board whose ports are named apart."""
 image_options = _with(_IMAGES)
+sparing_options = _with(_SPARING)
+"""What of an upload may be left out."""
 start_options = _with(_START)
 talk_options = _with((*_TALK, *_LINE_END))
 line_end_option = _with(_LINE_END)

@@ -9,7 +9,15 @@ import click
 
 from .completing import complete_target
 from .drive import climb_board
-from .options import board_options, general_options, image_options, start_options, talk_options, trace_option
+from .options import (
+    board_options,
+    general_options,
+    image_options,
+    sparing_options,
+    start_options,
+    talk_options,
+    trace_option,
+)
 
 
 @click.command("upload", short_help="Write images, read them back, start.")
@@ -17,30 +25,7 @@ from .options import board_options, general_options, image_options, start_option
 @board_options
 @image_options
 @start_options
-@click.option(
-    "--compare/--no-compare",
-    default=None,
-    envvar="GREENSTEP_COMPARE",
-    help="Write only what differs from what the chip holds (the usual), or everything.",
-)
-@click.option(
-    "--trust-journal/--no-trust-journal",
-    default=None,
-    envvar="GREENSTEP_TRUST_JOURNAL",
-    help="Take what the chip holds from the journal, where the chip's own number and a sample agree.",
-)
-@click.option(
-    "--verify/--no-verify",
-    default=None,
-    envvar="GREENSTEP_VERIFY",
-    help="Read back what was written (the usual), or leave it unproven.",
-)
-@click.option(
-    "--start/--no-start",
-    default=None,
-    envvar="GREENSTEP_START",
-    help="Start the application at the end (the usual), or not.",
-)
+@sparing_options
 @talk_options
 @click.option("--listen", is_flag=True, help="Stay on the line after a green upload.")
 @click.option("--if-changed", is_flag=True, help="Read first: where the chip holds these very bytes, write nothing.")

@@ -27,7 +27,7 @@ ROWS = [
     Situation(10, "another chip than declared", USB, "other-chip", 5, {"images": {"flash": sample_for(USB, 3000)}, "chip": "atmega16u4"},
               "ATmega32U4 answered"),
     Situation(11, "into the bootloader", USB, "hits-bootloader", 5, {"images": {"flash": sample_for(USB, 28_700)}}, "7000"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x9000, 0x100),))}, "whole erase"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x100, 0x100),))}, "0100-01FF"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("scale.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}, "text"),
 ]  # fmt: skip

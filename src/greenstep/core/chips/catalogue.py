@@ -114,7 +114,8 @@ class Catalogue:
         middle = "0123456789abcrs"
         digits = ["", *middle, *(one + two for one in middle for two in "0123456789")]
         endings = [f"{digit}c{letter}" for digit in digits for letter in "3468bzcdefghi"]
-        return tuple(e.part for e in self._entries if any(e.begins(wanted + ending) for ending in endings))
+        likely = (entry for entry in self._entries if entry.may_begin(wanted))
+        return tuple(entry.part for entry in likely if any(entry.begins(wanted + ending) for ending in endings))
 
     def search(self, word: str) -> tuple[Part, ...]:
         """The parts that a word is about: of a dialect or family, with it in their name, or with that number."""
@@ -168,12 +169,21 @@ class Catalogue:
         return tuple(difflib.get_close_matches(name.lower(), self.names(), n=4, cutoff=0.6))
 
 
+_PLAIN = re.compile(r"[a-z0-9]*")
+
+
 @dataclass(frozen=True)
 class _Entry:
     part: Part
     families: tuple[str, ...]
     patterns: tuple[re.Pattern[str], ...]
     size_letters: Mapping[str, int]
+
+    def may_begin(self, number: str) -> bool:
+        """Whether the plain letters and digits that a pattern begins with go along with `number`, as far as both go:
+        quickly told, before the endings are tried."""
+        heads = (_PLAIN.match(pattern.pattern) for pattern in self.patterns)
+        return any(number.startswith(head[0]) or head[0].startswith(number) for head in heads if head is not None)
 
     def begins(self, number: str) -> bool:
         """Whether `number`, made up to its size letter, is one of this entry's."""

@@ -160,6 +160,16 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
     return None, tries
 
 
+def reset_and_ask(scene: Scene) -> bool:
+    """Whether the bootloader answers after one of the dialect's resets."""
+    asking = _ask_after_resets(scene)
+    while True:
+        try:
+            next(asking)
+        except StopIteration as end:
+            return end.value[0] is not None
+
+
 def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
     """Ask until patience is over; tell the person what to do once it is clear that nobody is there yet."""
     link, dialect, traits = scene.wire, scene.talk, scene.job.dialect.traits

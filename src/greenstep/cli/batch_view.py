@@ -1,0 +1,273 @@
+"""A batch on the screen: a live table of ports on a terminal, else one line a board; or JSON lines."""
+
+from __future__ import annotations
+
+import sys
+import time
+from dataclasses import dataclass
+from typing import Protocol
+
+from rich.console import Console, Group
+from rich.live import Live
+from rich.progress_bar import ProgressBar
+from rich.table import Table
+from rich.text import Text
+
+from greenstep.core.batch import Batch, BoardResult
+from greenstep.core.events import HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.quantities import count, show_seconds
+
+from .batch_worker import Begins, Ends, Goes, News, Waits
+from .fault_lines import finding_lines
+from .json_view import JsonView, plain
+from .ladder_view import shows_signs
+
+_SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
+_WAITING = {"take off": "take the board off", "next": "waiting for the next board"}
+
+
+class BatchView(Protocol):
+    """Whoever shows a batch."""
+
+    def begin(self, title: str, ports: list[str]) -> None: ...
+
+    def news(self, port: str, news: News) -> None: ...
+
+    def result(self, result: BoardResult, batch: Batch) -> None: ...
+
+    def remark(self, text: str) -> None: ...
+
+    def tick(self) -> None: ...
+
+    def end(self, batch: Batch) -> None: ...
+
+    def close(self) -> None: ...
+
+
+def make_batch_view(as_json: bool, bell: bool) -> BatchView:
+    if as_json:
+        return _JsonLines()
+    return _Table(bell) if sys.stdout.isatty() else _Lines()
+
+
+def result_line(result: BoardResult, width: int, signs: dict[bool, str]) -> str:
+    """A finished board in one line."""
+    who = " ".join(part for part in (result.chip, result.unique_id) if part)
+    said = f"{'green' if result.green else 'done'} in {show_seconds(result.seconds)}"
+    if result.exit_code:
+        said = f"{result.cause} ({result.finding})" if result.finding else result.summary
+    elif not result.green:
+        said += ", not all proven"
+    again = f"   the same chip as {result.same_as}" if result.same_as else ""
+    journal = f"   journal {result.journal}" if result.journal else ""
+    return (
+        f" {signs[result.exit_code == 0]} {result.number:>3}  {result.port:<{width}}  {who}   {said}{journal}{again}"
+    )
+
+
+def summary_lines(batch: Batch, seconds: float, width: int) -> list[str]:
+    """Counts, then each finding with what to try."""
+    number = len(batch.results)
+    if not number:
+        return [" no board was there"]
+    lines = [f" {batch.green} of {count(number, 'board')} green in {show_seconds(seconds)}"]
+    if batch.done:
+        lines[0] += f", {batch.done} done and not all proven"
+    if batch.failed:
+        lines[0] += f", {len(batch.failed)} failed"
+    if batch.chips < number:
+        lines[0] += f"; {count(batch.chips, 'different chip')}"
+    for trouble in batch.troubles:
+        which = ", ".join(str(n) for n in trouble.boards)
+        lines += ["", f" {'board' if len(trouble.boards) == 1 else 'boards'} {which}: {trouble.finding.cause}"]
+        lines += finding_lines(trouble.finding, width)[:6]
+    return lines
+
+
+class _Lines:
+    """Without a terminal: a line when a board is done, and the sum of it."""
+
+    def __init__(self) -> None:
+        self._signs = _SIGNS[0 if shows_signs(sys.stdout) else 1]
+        self._width = 0
+        self._began_s = time.monotonic()
+
+    def begin(self, title: str, ports: list[str]) -> None:
+        self._width = max((len(port) for port in ports), default=12)
+        self._say(title)
+
+    def news(self, port: str, news: News) -> None:
+        if isinstance(news, Waits):
+            self._say(f"     {port}: {_WAITING[news.what]}")
+
+    def result(self, result: BoardResult, batch: Batch) -> None:
+        self._say(result_line(result, self._width, self._signs))
+
+    def remark(self, text: str) -> None:
+        self._say(f" {text}")
+
+    def tick(self) -> None:
+        """Nothing moves here."""
+
+    def end(self, batch: Batch) -> None:
+        self._say("\n" + "\n".join(summary_lines(batch, time.monotonic() - self._began_s, 100)))
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+    @staticmethod
+    def _say(text: str) -> None:
+        print(text, flush=True)
+
+
+@dataclass
+class _Row:
+    """What the table says of a port."""
+
+    chip: str = ""
+    step: str = ""
+    done: int = 0
+    total: int = 0
+    rate: str = ""
+    said: str = ""
+    style: str = ""
+
+
+class _Table:
+    """On a terminal: a row a port that moves, finished boards above it, and a bell for each."""
+
+    def __init__(self, bell: bool) -> None:
+        self._console = Console(highlight=False)
+        self._signs = _SIGNS[0 if shows_signs(sys.stdout) else 1]
+        self._bell = bell
+        self._rows: dict[str, _Row] = {}
+        self._live = Live(console=self._console, auto_refresh=False, transient=True)
+        self._began_s = time.monotonic()
+        self._counts = ""
+
+    def begin(self, title: str, ports: list[str]) -> None:
+        self._console.print(Text(title, style="bold"))
+        self._console.print()
+        self._rows = {port: _Row(said="begins") for port in ports}
+        self._live.start()
+        self.tick()
+
+    def news(self, port: str, news: News) -> None:
+        row = self._rows.setdefault(port, _Row())
+        match news:
+            case Waits(what):
+                self._rows[port] = _Row(said=_WAITING[what], style="bold" if what == "next" else "")
+            case Begins():
+                self._rows[port] = _Row(said="begins")
+            case Goes(StepStarted(step)):
+                row.step, row.done, row.total, row.rate, row.said = step, 0, 0, "", ""
+            case Goes(StepAdvanced() as event):
+                row.done, row.total = event.done, event.total
+                row.rate = _left(event)
+            case Goes(StepEnded(step="chip") as event):
+                row.chip = str(event.figures.get("part", ""))
+            case Goes(HandsWanted() as event):
+                row.said = event.moves[0] if event.moves else ""
+            case Goes():
+                row.done = row.total
+            case Ends(result):
+                self._rows[port] = _ended(result, self._signs)
+
+    def result(self, result: BoardResult, batch: Batch) -> None:
+        width = max(len(port) for port in self._rows) if self._rows else 12
+        style = "green" if result.green else "red" if result.exit_code else "yellow"
+        text = Text(result_line(result, width, self._signs), overflow="ellipsis", no_wrap=True)
+        text.stylize(style, 0, 2)
+        self._console.print(text)
+        self._counts = f"{batch.green} green, {len(batch.failed)} failed"
+        if self._bell:
+            self._console.bell()
+            if result.exit_code:
+                self._console.bell()
+
+    def remark(self, text: str) -> None:
+        self._console.print(Text(f" {text}", style="yellow"))
+
+    def tick(self) -> None:
+        table = Table(box=None, show_header=False, padding=(0, 1))
+        for port, row in self._rows.items():
+            bar = (
+                ProgressBar(total=row.total, completed=row.done, width=24, complete_style="green")
+                if row.total
+                else ""
+            )
+            said = Text(row.said or row.rate, style=row.style)
+            table.add_row(Text(port), Text(row.chip), Text(row.step), bar, said)
+        under = Text(f" {show_seconds(time.monotonic() - self._began_s)}   {self._counts}   Ctrl-C: none after these")
+        self._live.update(Group(Text(""), table, Text(""), under), refresh=True)
+
+    def end(self, batch: Batch) -> None:
+        self.close()
+        text = "\n".join(summary_lines(batch, time.monotonic() - self._began_s, min(self._console.width, 120)))
+        style = "bold green" if batch.results and batch.green == len(batch.results) else "bold"
+        first, _, rest = text.partition("\n")
+        self._console.print()
+        self._console.print(Text(first, style=style))
+        if rest:
+            self._console.print(Text(rest))
+
+    def close(self) -> None:
+        self._live.stop()
+
+
+def _left(event: StepAdvanced) -> str:
+    if event.unit == "seconds" or not event.done or not event.elapsed_s:
+        return ""
+    left = show_seconds((event.total - event.done) * event.elapsed_s / event.done)
+    rate = f"{event.done / event.elapsed_s / 1000:.1f} kB/s  " if event.unit == "bytes" else ""
+    return f"{rate}{left} left"
+
+
+def _ended(result: BoardResult, signs: dict[bool, str]) -> _Row:
+    style = "green" if result.green else "red" if result.exit_code else "yellow"
+    said = f"green in {show_seconds(result.seconds)}" if result.green else result.finding or result.summary
+    return _Row(chip=result.chip, said=f"{signs[result.exit_code == 0]} {said}", style=style)
+
+
+class _JsonLines:
+    """Events for programs: what the ladder's are, each with its port, and a line for each board and the end."""
+
+    def __init__(self) -> None:
+        self._view = JsonView()
+        self._began_s = time.monotonic()
+
+    def begin(self, title: str, ports: list[str]) -> None:
+        self._view.line("batch-started", {"title": title, "ports": ports})
+
+    def news(self, port: str, news: News) -> None:
+        if isinstance(news, Waits):
+            self._view.line("waits", {"port": port, "for": news.what})
+        elif isinstance(news, Goes) and isinstance(news.event, StepEnded):
+            self._view.line("step-ended", {"port": port, **plain(news.event)})
+
+    def result(self, result: BoardResult, batch: Batch) -> None:
+        self._view.line("board-ended", plain(result))
+
+    def remark(self, text: str) -> None:
+        self._view.line("noted", {"text": text})
+
+    def tick(self) -> None:
+        """Nothing moves here."""
+
+    def end(self, batch: Batch) -> None:
+        self._view.line(
+            "batch-ended",
+            {
+                "boards": len(batch.results),
+                "green": batch.green,
+                "failed": len(batch.failed),
+                "seconds": round(time.monotonic() - self._began_s, 3),
+                "exit_code": batch.exit_code,
+                "findings": [
+                    {"finding": plain(trouble.finding), "boards": list(trouble.boards)} for trouble in batch.troubles
+                ],
+            },
+        )
+
+    def close(self) -> None:
+        """Nothing is held open."""

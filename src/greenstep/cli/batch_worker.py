@@ -1,0 +1,195 @@
+"""One port of a batch, in a process of its own: board after board, each to its end.
+
+Signals are the parent's: a board that is being written is finished whatever happens to the one who watches.
+"""
+
+from __future__ import annotations
+
+import signal
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from multiprocessing.connection import Connection
+from multiprocessing.synchronize import Event as Flag
+from multiprocessing.synchronize import Semaphore
+from typing import Literal
+
+from greenstep.core.batch import BoardResult
+from greenstep.core.climb import Climb, Job, OpenLink
+from greenstep.core.climb.presence import who_is_there
+from greenstep.core.errors import Finding
+from greenstep.core.events import ClimbEnded, Event, Found, HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.store.board import BoardSettings
+
+from .port_choice import opener
+from .recording import Keeper
+
+_BETWEEN_NEWS_S = 0.2
+_POLL_S, _PLUGGED_S = 0.7, 1.0
+_NO_END_S = 1e9
+
+
+@dataclass(frozen=True)
+class Waits:
+    """For the last board to be taken off, or for the next one."""
+
+    what: Literal["take off", "next"]
+
+
+@dataclass(frozen=True)
+class Begins:
+    """A board is there, and its upload begins."""
+
+
+@dataclass(frozen=True)
+class Goes:
+    """A rung that began, or how far it is; a finished chip rung; what hands must do."""
+
+    event: StepStarted | StepAdvanced | StepEnded | HandsWanted
+
+
+@dataclass(frozen=True)
+class Ends:
+    """A board is done; `finding` is the first, where it failed."""
+
+    result: BoardResult
+    finding: Finding | None
+
+
+News = Waits | Begins | Goes | Ends
+
+
+@dataclass(frozen=True)
+class Order:
+    """What a process is to do. `again`: board after board; `wait_s`: how long for the next one, None is without
+    end. `plugged`: the port has come just now."""
+
+    job: Job
+    said: BoardSettings
+    again: bool
+    wait_s: float | None
+    plugged: bool = False
+
+
+def work(order: Order, news: Connection, stopping: Flag, places: Semaphore | None) -> None:
+    """Serve the port. `places` are the boards that may still be begun; None is without end."""
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)
+    if order.plugged:
+        time.sleep(_PLUGGED_S)  # the system gives a new port its permissions a little later
+    _Worker(order, news, stopping, places).run()
+
+
+class _Worker:
+    def __init__(self, order: Order, news: Connection, stopping: Flag, places: Semaphore | None) -> None:
+        self._order = order
+        self._news = news
+        self._stopping = stopping
+        self._places = places
+        self._open: OpenLink = opener(order.job, order.said)
+        self._listened = True
+
+    def run(self) -> None:
+        last: str | None = None
+        while not self._stopping.is_set():
+            if self._places is not None and not self._places.acquire(block=False):
+                return
+            if self._order.again and not self._next_is_there(last):
+                return
+            result = self._upload()
+            if result is None or not self._order.again:
+                return
+            last = result.unique_id
+
+    def _tell(self, news: News) -> None:
+        """Whoever watches may have gone: the board is finished all the same."""
+        if self._listened:
+            try:
+                self._news.send(news)
+            except OSError:
+                self._listened = False
+                self._stopping.set()
+
+    # --- waiting
+
+    @property
+    def _by_lines(self) -> bool:
+        enter = self._order.job.hookup.enter
+        return enter is not None and not enter.touches
+
+    def _next_is_there(self, last: str | None) -> bool:
+        """Wait for another board than the last; without lines the upload's own asking waits for it."""
+        if not self._by_lines:
+            self._tell(Waits("next"))
+            return True
+        end_s = time.monotonic() + (self._order.wait_s if self._order.wait_s is not None else _NO_END_S)
+        if last is not None:
+            self._tell(Waits("take off"))
+            if not self._until(lambda number: number is None or (bool(last) and number not in ("", last)), end_s):
+                return False
+        self._tell(Waits("next"))
+        return self._until(lambda number: number is not None, end_s)
+
+    def _until(self, wanted: Callable[[str | None], bool], end_s: float) -> bool:
+        while not self._stopping.is_set() and time.monotonic() < end_s:
+            if wanted(who_is_there(self._order.job, self._open)):
+                return True
+            self._stopping.wait(_POLL_S)
+        return False
+
+    # --- one board
+
+    def _upload(self) -> BoardResult | None:
+        """One board to its end; None where none came."""
+        job = self._order.job
+        by_hand = self._order.again and not self._by_lines
+        if by_hand:
+            job = replace(job, patience_s=self._order.wait_s or _NO_END_S)
+        climb = Climb(job, self._open)
+        keeper, told_s, finding = Keeper(climb), 0.0, None
+        at = datetime.now().astimezone().isoformat(timespec="seconds")
+        self._tell(Begins())
+        events = climb.run()
+        for event in events:
+            nobody = by_hand and not climb.scene.synced
+            if nobody and (self._stopping.is_set() or (isinstance(event, ClimbEnded) and event.exit_code == 4)):
+                events.close()  # type: ignore[attr-defined]  # a generator, which closes the port
+                return None
+            row = keeper.see(event)
+            if isinstance(event, Found):
+                finding = event.findings[0]
+            if isinstance(event, ClimbEnded):
+                result = _result(job, climb, event, finding, at, row)
+                self._tell(Ends(result, finding))
+                return result
+            if isinstance(event, StepAdvanced):
+                if time.monotonic() - told_s < _BETWEEN_NEWS_S and event.done < event.total:
+                    continue
+                told_s = time.monotonic()
+            if _worth_telling(event):
+                self._tell(Goes(event))  # type: ignore[arg-type]
+        return None
+
+
+def _worth_telling(event: Event) -> bool:
+    return isinstance(event, StepStarted | StepAdvanced | StepEnded | HandsWanted)
+
+
+def _result(job: Job, climb: Climb, ended: ClimbEnded, finding: Finding | None, at: str, row: int) -> BoardResult:
+    scene = climb.scene
+    chip = scene.part.title if scene.part else job.choice.name
+    return BoardResult(
+        at=at,
+        port=job.port,
+        board=job.board,
+        chip=chip,
+        unique_id=scene.unique_id,
+        green=ended.green,
+        exit_code=ended.exit_code,
+        seconds=round(ended.elapsed_s, 3),
+        summary=ended.summary,
+        finding=finding.key if finding else "",
+        cause=finding.cause if finding else "",
+        journal=row,
+    )

@@ -1,0 +1,45 @@
+"""The result file of a batch: CSV or JSON by its ending, written anew after every board so that none is lost."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Sequence
+from dataclasses import asdict, fields
+from pathlib import Path
+
+from greenstep.core.batch import BoardResult
+from greenstep.core.errors import usage
+
+ENDINGS = (".csv", ".json")
+
+
+def check_results_file(path: Path, replace: bool) -> None:
+    """Before the first board: can it be written? Raises UsageFault."""
+    if path.suffix.lower() not in ENDINGS:
+        raise usage("save-ending", f"{path}: results are saved as .csv or .json", f"--save {path.stem}.csv")
+    if path.exists() and not replace:
+        raise usage("exists", f"{path} is there already", "another name, or --replace")
+    save_results(path, ())
+
+
+def save_results(path: Path, results: Sequence[BoardResult]) -> None:
+    """All of them; a reader never meets half a file. Raises UsageFault."""
+    part = path.with_name(path.name + ".part")
+    try:
+        with part.open("w", encoding="utf-8", newline="") as file:
+            if path.suffix.lower() == ".json":
+                json.dump([asdict(result) for result in results], file, ensure_ascii=False, indent=1)
+                file.write("\n")
+            else:
+                writer = csv.DictWriter(file, [field.name for field in fields(BoardResult)], lineterminator="\n")
+                writer.writeheader()
+                writer.writerows({key: _safe(value) for key, value in asdict(one).items()} for one in results)
+        part.replace(path)
+    except OSError as error:
+        raise usage("save", f"{path}: {error.strerror or error}", "another place for --save") from None
+
+
+def _safe(value: object) -> object:
+    """A spreadsheet must not take a text for a formula."""
+    return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@") else value

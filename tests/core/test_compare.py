@@ -1,0 +1,361 @@
+"""What is in the chip already is not written again; what must survive is written back."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.climb import Remembered
+from greenstep.core.events import StepEnded
+from greenstep.core.image import Image, Piece
+from greenstep.core.image.edit import cut_out, with_bytes
+from greenstep.core.image.granules import Granules, granules_of, unpacked
+from greenstep.core.narrow import narrowed, rooms_of
+from greenstep.core.plan import Keep, Wishes
+
+READERS = ("stm32f072", "stm32l053", "atmega328p", "atmega2560", "lpc1769", "pic18f4620", "pic18f46k22")
+SUMMERS = ("stm32c031", "lpc845", "esp32")
+ALL_AT_ONCE = "atmega32u4"
+
+
+def changed(image: Image, *offsets: int) -> Image:
+    """The image with a bit of some bytes turned, offsets from its lowest address."""
+    for offset in offsets:
+        at = image.lowest + offset
+        image = with_bytes(image, at, bytes([image.cut(at, 1, 0xFF)[0] ^ 1]))
+    return image
+
+
+def over(board: str, held: Image | None, image: Image, **options: Any) -> Trial:
+    """An upload to a chip that holds another image; None: one that is blank."""
+    climb, trial = prepare(board, {"flash": image}, **options)
+    chip = trial.line.chip
+    chip.flash[:] = bytes([0 if board == "stm32l053" else 0xFF]) * len(chip.flash)
+    if held is not None:
+        written = run(board, {"flash": held})
+        for memory in ("flash", "eeprom"):
+            if hasattr(chip, memory):
+                getattr(chip, memory)[:] = getattr(written.line.chip, memory)
+    trial.events.extend(climb.run())
+    return trial
+
+
+class OnlyWhatDiffers(unittest.TestCase):
+    def green(self, trial: Trial, image: Image) -> None:
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertTrue(trial.holds(image))
+
+    def test_nothing_changed_nothing_written(self) -> None:
+        for board in (*READERS, *SUMMERS):
+            with self.subTest(board):
+                image = sample_for(board, 9000)
+                again = over(board, image, image)
+                self.green(again, image)
+                hidden = "lpc" in board  # whose first bytes lie behind the boot ROM
+                self.assertEqual(int(again.step("compare").figures["differing"]), 1 if hidden else 0)
+                if not hidden:
+                    self.assertEqual(again.step("write").evidence, "nothing to write")
+                    self.assertIn("compared before, ", again.step("verify").evidence)
+                    self.assertGreaterEqual(int(again.step("compare").figures["same_bytes"]), 9000)
+
+    def test_one_changed_unit_is_all_that_is_erased_and_written(self) -> None:
+        for board in (*READERS, "stm32c031", "lpc845"):
+            with self.subTest(board):
+                image = sample_for(board, 9000)
+                later = changed(image, 5000)
+                trial = over(board, image, later)
+                self.green(trial, later)
+                number = int(trial.step("compare").figures["differing"])
+                self.assertEqual(number, 2 if "lpc" in board else 1)
+                self.assertLess(int(trial.step("write").figures["bytes"]), 8300)
+                self.assertIn("; compared before, ", trial.step("verify").evidence)
+                self.assertEqual(trial.line.chip.violations, [])
+
+    def test_by_md5_of_an_esp32(self) -> None:
+        pages = Image("pages", (Piece(0x290000, bytes(range(1, 251)) * 400),))
+        later = changed(pages, 60_000)
+        trial = over("esp32", pages, later)
+        self.green(trial, later)
+        self.assertEqual(trial.step("compare").figures["how"], "checksum")
+        self.assertEqual(int(trial.step("write").figures["bytes"]), 4096)
+
+    def test_scattered_changes(self) -> None:
+        image = sample_for("atmega328p", 20_000)
+        places = (0x30, 300, 4000, 4100, 4200, 4300, 4400, 4500, 12_000, 19_999)
+        for end in (3, 6, len(places)):
+            later = changed(image, *places[:end])
+            trial = over("atmega328p", image, later)
+            self.green(trial, later)
+            pages = {place // 128 for place in places[:end]}
+            written = int(trial.step("write").figures["bytes"]) // 128
+            self.assertLessEqual(len(pages), written)
+            self.assertLess(written, len(pages) + 6)
+
+    def test_a_blank_chip_is_not_read_all_over(self) -> None:
+        for board in (*READERS, *SUMMERS):
+            with self.subTest(board):
+                image = sample_for(board, 12_000)
+                trial = over(board, None, image)
+                self.green(trial, image)
+                self.assertLess(trial.step("compare").elapsed_s, 0.06 * trial.end.elapsed_s)
+
+    def test_a_tail_that_moved(self) -> None:
+        """An inserted byte moves all behind it: what lies before is left alone."""
+        image = sample_for("stm32f103", 20_000)
+        piece = image.pieces[0]
+        later = Image("later", (Piece(piece.address, piece.data[:12_000] + b"\x55" + piece.data[12_000:-1]),))
+        trial = over("stm32f103", image, later)
+        self.green(trial, later)
+        self.assertEqual(trial.step("compare").figures["same_bytes"], 11 * 1024)
+
+    def test_all_at_once_is_written_without_reading(self) -> None:
+        image = sample_for(ALL_AT_ONCE, 3000)
+        trial = over(ALL_AT_ONCE, image, image)
+        self.green(trial, image)
+        self.assertEqual((trial.step("compare").outcome, trial.step("compare").elapsed_s), ("not reached", 0.0))
+
+    def test_where_it_is_not_wanted(self) -> None:
+        image = sample_for("stm32f072", 3000)
+        for options in ({"compare": False}, {"wishes": Wishes(erase_all=True)}):
+            trial = over("stm32f072", image, image, **options)
+            self.assertIsNone(trial.step_or_none("compare"))
+            self.assertEqual(trial.step("verify").evidence, "read back, 3,000 bytes equal")
+
+    def test_eeprom_too(self) -> None:
+        flash, eeprom = sample_for("atmega2560", 3000), Image("names", (Piece(0, bytes(range(64))),))
+        climb, trial = prepare("atmega2560", {"flash": flash, "eeprom": eeprom})
+        trial.line.chip.eeprom[:64] = bytes(range(64))  # type: ignore[attr-defined]
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertIn("eeprom: read back: nothing differs", trial.step("compare").evidence)
+
+    def test_a_chip_that_refuses_to_be_read_is_not_compared(self) -> None:
+        climb, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 3000)})
+        for event in climb.run():
+            trial.events.append(event)
+            if isinstance(event, StepEnded) and event.step == "chip":
+                trial.line.chip.locked = True  # type: ignore[attr-defined]
+        self.assertEqual(trial.step("compare").outcome, "not reached")
+        self.assertIn("refuses to be read", trial.step("compare").evidence)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "locked"))
+
+
+class TakenUpAgain(unittest.TestCase):
+    def test_what_was_written_before_the_cut_is_found_by_reading(self) -> None:
+        for board, place in (("atmega328p", 9000), ("stm32f072", 9000), ("pic18f46k22", 9000), ("lpc1769", 14_000)):
+            with self.subTest(board):
+                image = sample_for(board, 12_000)
+                climb, broken = prepare(board, {"flash": image}, faults=(f"restart-after={place}",), compare=False)
+                broken.events.extend(climb.run())
+                self.assertNotEqual(broken.end.exit_code, 0)
+                climb, after = prepare(board, {"flash": image})
+                for memory in ("flash", "eeprom"):
+                    if hasattr(after.line.chip, memory):
+                        getattr(after.line.chip, memory)[:] = getattr(broken.line.chip, memory)
+                after.events.extend(climb.run())
+                self.assertEqual(after.end.exit_code, 0, after.findings)
+                self.assertTrue(after.holds(image))
+                self.assertGreater(int(after.step("compare").figures["same_bytes"]), 2000)
+
+
+class DamagedOnTheWay(unittest.TestCase):
+    def test_a_sign_of_damage_has_everything_looked_at_again(self) -> None:
+        image = sample_for("atmega328p", 6000)
+        later = changed(image, 3000)
+        clean = over("atmega328p", image, later)
+        again = 0
+        for place in range(clean.line.to_chip_count - 170, clean.line.to_chip_count - 20, 5):
+            trial = over("atmega328p", image, later, faults=(f"flip-to-chip={place}:10",))
+            if trial.end.exit_code == 0:
+                self.assertTrue(trial.holds(later), place)
+                again += trial.step("verify").evidence == "read back, 6,000 bytes equal"
+        self.assertGreater(again, 5)
+
+
+class ByTheJournal(unittest.TestCase):
+    """stm32f103: it tells a number of its own, and sums nothing."""
+
+    def climb(self, held: Image, image: Image, recall: Any, spoil: int | None = None, board: str = "stm32f103") -> Trial:
+        climb, trial = prepare(board, {"flash": image}, recall=recall)
+        job = climb.scene.job
+        climb.scene.job = replace(job, wishes=replace(job.wishes, trust_journal=True))
+        written = run(board, {"flash": held})
+        trial.line.chip.flash[:] = written.line.chip.flash
+        if spoil is not None:
+            trial.line.chip.flash[spoil : spoil + 4096] = bytes(4096)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_what_differs_from_the_last_upload_is_written_and_the_rest_sampled(self) -> None:
+        image = sample_for("stm32f103", 30_000)
+        later = changed(image, 15_000)
+        asked: list[tuple[str, str]] = []
+
+        def recall(number: str, chip: str) -> Remembered:
+            asked.append((number, chip))
+            return Remembered(41, granules_of(image, 0xFF))
+
+        trial = self.climb(image, later, recall)
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertTrue(trial.holds(later))
+        self.assertEqual(asked, [("303132333435363738393A3B", "stm32f10x-medium")])
+        self.assertRegex(trial.step("verify").evidence, r"^sampled: 1,024 bytes written, read back and equal; [\d,]+ of the other 28,976 seen; the rest by journal 41$")
+        self.assertIn("journal 41 and the chip's number agree", trial.step("compare").evidence)
+        full = self.climb(image, later, None)
+        self.assertLess(_at_work(trial), 0.4 * _at_work(full))
+
+    def test_a_chip_that_was_written_by_others_is_not_trusted(self) -> None:
+        image = sample_for("stm32f103", 20_000)
+        trial = self.climb(image, image, lambda number, chip: Remembered(7, granules_of(image, 0xFF)), spoil=0x2000)
+        notes = " ".join(str(getattr(event, "text", "")) for event in trial.events)
+        self.assertIn("journal 7 is not trusted: the chip holds something else", notes)
+        self.assertTrue(trial.holds(image))
+        self.assertNotIn("sampled", trial.step("verify").evidence)
+
+    def test_without_a_number_or_a_row_it_is_read(self) -> None:
+        image = sample_for("atmega328p", 3000)
+        trial = self.climb(image, image, None, board="atmega328p")
+        self.assertIn("read back: nothing differs", trial.step("compare").evidence)
+        self.assertTrue(any("tells no number of its own" in getattr(event, "text", "") for event in trial.events))
+        trial = self.climb(*2 * [sample_for("stm32f103", 3000)], None)
+        self.assertTrue(any("not known, or was not green" in getattr(event, "text", "") for event in trial.events))
+
+    def test_an_esp8266_is_compared_by_the_journal_unasked(self) -> None:
+        image = sample_for("esp8266", 30_000)
+        written = run("esp8266", {"flash": image})
+        climb, trial = prepare("esp8266", {"flash": image}, recall=lambda n, c: Remembered(3, granules_of(image, 0xFF)))
+        trial.line.chip.flash[:] = written.line.chip.flash
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.step("compare").figures["how"], "journal")
+        self.assertTrue(trial.step("verify").evidence.startswith("sampled: "))
+        unknown = run("esp8266", {"flash": image})
+        self.assertEqual(unknown.step("compare").evidence, "not compared: reading is slower than writing here")
+
+
+def _at_work(trial: Trial) -> float:
+    return sum(trial.step(name).elapsed_s for name in ("compare", "erase", "write", "verify"))
+
+
+class GranulesOfImages(unittest.TestCase):
+    def test_packed_and_unpacked(self) -> None:
+        small = granules_of(Image("a", (Piece(100, b"hive" * 200), Piece(5000, b"\x01"))), 0xFF)
+        self.assertEqual((small.step, sorted(small.digests)), (256, [0, 256, 512, 768, 4864]))
+        self.assertEqual(unpacked(small.packed()), small)
+        for wrong in (b"", b"gsg1", small.packed()[:-1], b"x" + small.packed()[1:], b"gsg1" + bytes(4)):
+            self.assertIsNone(unpacked(wrong))
+
+    def test_same_where_the_bytes_are(self) -> None:
+        one = granules_of(Image("a", (Piece(0, bytes(1000)),)), 0xFF)
+        other = granules_of(Image("a", (Piece(0, bytes(700) + b"\x01" + bytes(299)),)), 0xFF)
+        self.assertTrue(one.same(other, 0, 512))
+        self.assertFalse(one.same(other, 500, 100))
+        self.assertFalse(one.same(other, 900, 200))
+        self.assertFalse(one.same(Granules(4096, one.digests), 0, 10))
+
+
+class Narrowing(unittest.TestCase):
+    def test_rooms_and_what_is_left(self) -> None:
+        climb, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})
+        trial.events.extend(climb.run())
+        plan = climb.scene.whole_plan
+        assert plan is not None
+        job = climb.scene.job
+        rooms = rooms_of(plan.memories[0], 256)
+        self.assertEqual([room.size_bytes for room in rooms], [1024] * 4 + [904])
+        made = narrowed(plan, job.dialect, job.wishes, {"flash": [rooms[1], rooms[4]]}).memories[0]
+        self.assertEqual([unit.number for unit in made.units], [1, 4])
+        self.assertEqual(made.checks, ((0x08000400, 1024), (0x08001000, 904)))
+        self.assertEqual(made.compared, ((0x08000000, 1024), (0x08000800, 2048)))
+        none = narrowed(plan, job.dialect, job.wishes, {"flash": []})
+        self.assertEqual((none.units, none.write_bytes, none.memories[0].compared), (0, 0, ((0x08000000, 5000),)))
+        self.assertEqual(narrowed(plan, job.dialect, job.wishes, {}).memories, plan.memories)
+
+
+class Kept(unittest.TestCase):
+    def upload(self, board: str, keep: tuple[Keep, ...], content: dict[int, bytes], size: int = 3000, **options: Any) -> Trial:
+        climb, trial = prepare(board, {"flash": sample_for(board, size)}, **options)
+        job = climb.scene.job
+        climb.scene.job = replace(job, wishes=replace(job.wishes, keep=keep))
+        chip = trial.line.chip
+        for address, data in content.items():
+            chip.flash[address - chip.base : address - chip.base + len(data)] = data
+        trial.events.extend(climb.run())
+        return trial
+
+    def survives(self, trial: Trial, content: dict[int, bytes]) -> bool:
+        chip = trial.line.chip
+        return all(chip.flash[a - chip.base : a - chip.base + len(d)] == d for a, d in content.items())
+
+    def test_beside_the_image_in_the_same_unit(self) -> None:
+        for board, address in (("stm32f072", 0x08000DAC), ("atmega328p", 3010), ("atmega32u4", 5010), ("lpc1769", 3700),
+                               ("atmega2560", 3010), ("pic18f4620", 0xDBA)):  # fmt: skip
+            with self.subTest(board):
+                content = {address: bytes(range(40))}
+                trial = self.upload(board, (Keep(address, 40, "settings"),), content)
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertTrue(self.survives(trial, content))
+                self.assertIn("read twice and equal: written back", trial.step("keep").evidence)
+                self.assertTrue(trial.holds(sample_for(board, 3000)))
+
+    def test_between_pieces_of_a_sector(self) -> None:
+        pieces = Image("pages", (Piece(0x290000, b"queen" * 100), Piece(0x290800, b"drone" * 100)))
+        climb, trial = prepare("esp32", {"flash": pieces})
+        climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=(Keep(0x290300, 64),)))
+        trial.line.chip.flash[0x290300:0x290340] = b"settings" * 8
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertEqual(bytes(trial.line.chip.flash[0x290300:0x290340]), b"settings" * 8)
+
+    def test_left_alone_where_nothing_there_is_erased(self) -> None:
+        content = {0x08002000: b"settings"}
+        trial = self.upload("stm32f072", (Keep(0x08002000, 8),), content)
+        self.assertEqual(trial.step("keep").evidence, "08002000-08002007: left alone")
+        self.assertTrue(self.survives(trial, content))
+
+    def test_put_aside_until_it_is_proven(self) -> None:
+        class Drawer:
+            name = "kept.hex"
+            dropped = False
+
+            def drop(self) -> None:
+                self.dropped = True
+
+        stored: list[tuple[Image, str]] = []
+        drawer = Drawer()
+
+        def put_aside(image: Image, whose: str) -> Drawer:
+            stored.append((image, whose))
+            return drawer
+
+        keep, content = (Keep(0x08000DAC, 40),), {0x08000DAC: bytes(range(40))}
+        trial = self.upload("stm32f072", keep, content, put_aside=put_aside)
+        self.assertEqual((stored[0][0].pieces, drawer.dropped), ((Piece(0x08000DAC, bytes(range(40))),), True))
+        drawer.dropped = False
+        trial = self.upload("stm32f072", keep, content, put_aside=put_aside, faults=("restart-after=1500",))
+        self.assertNotEqual(trial.end.exit_code, 0)
+        self.assertFalse(drawer.dropped)
+        self.assertIn("What was to be kept is in kept.hex", trial.end.chip_state)
+
+    def test_what_cannot_be_read_refuses_the_upload(self) -> None:
+        trial = self.upload("smoke-fan", (Keep(3010, 20, "settings"),), {})
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "keeps"))
+        trial = self.upload("lpc1769", (Keep(0x30, 8),), {}, size=3000)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "keeps"))
+
+    def test_a_changed_unit_elsewhere_leaves_it_alone(self) -> None:
+        image = sample_for("stm32f103", 9000)
+        keep = (Keep(image.end + 4, 16),)
+        climb, trial = prepare("stm32f103", {"flash": changed(image, 100)})
+        climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=keep))
+        chip = trial.line.chip
+        chip.flash[: 9000] = cut_out(image, image.lowest, image.end).pieces[0].data
+        chip.flash[9004:9020] = b"0123456789abcdef"
+        trial.events.extend(climb.run())
+        self.assertIn("left alone", trial.step("keep").evidence)
+        self.assertEqual(bytes(chip.flash[9004:9020]), b"0123456789abcdef")
+
+
+if __name__ == "__main__":
+    unittest.main()
