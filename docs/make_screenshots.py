@@ -69,7 +69,12 @@ PICTURES = (
         "journal",
         "greenstep journal; echo; echo; greenstep journal --held; echo; echo; greenstep journal 1",
     ),
-    Picture("bench", "greenstep bench --list | head -33"),
+    Picture(
+        "batch",
+        "greenstep batch brood-probe --baud 19200 $(printf -- ' --port rfc2217://127.0.0.1:%d' {7301..7307})",
+        (*["brood-probe"] * 6, "--tcp-port", TCP_PORT),
+        after_s=6.0,
+    ),
 )
 
 JOURNAL = Path(tempfile.gettempdir()) / "greenstep-pictures.sqlite"

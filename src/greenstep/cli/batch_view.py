@@ -23,6 +23,7 @@ from .json_view import JsonView, plain
 from .ladder_view import shows_signs
 
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
+_BAR = 24
 _WAITING = {"take off": "take the board off", "next": "waiting for the next board"}
 
 
@@ -55,7 +56,7 @@ def result_line(result: BoardResult, width: int, signs: dict[bool, str]) -> str:
     who = " ".join(part for part in (result.chip, result.unique_id) if part)
     said = f"{'green' if result.green else 'done'} in {show_seconds(result.seconds)}"
     if result.exit_code:
-        said = f"{result.cause} ({result.finding})" if result.finding else result.summary
+        said = result.cause or result.summary
     elif not result.green:
         said += ", not all proven"
     again = f"   the same chip as {result.same_as}" if result.same_as else ""
@@ -124,7 +125,6 @@ class _Lines:
 class _Row:
     """What the table says of a port."""
 
-    chip: str = ""
     step: str = ""
     done: int = 0
     total: int = 0
@@ -143,7 +143,7 @@ class _Table:
         self._rows: dict[str, _Row] = {}
         self._live = Live(console=self._console, auto_refresh=False, transient=True)
         self._began_s = time.monotonic()
-        self._counts = ""
+        self._counts = "0 green, 0 failed"
 
     def begin(self, title: str, ports: list[str]) -> None:
         self._console.print(Text(title, style="bold"))
@@ -164,8 +164,6 @@ class _Table:
             case Goes(StepAdvanced() as event):
                 row.done, row.total = event.done, event.total
                 row.rate = _left(event)
-            case Goes(StepEnded(step="chip") as event):
-                row.chip = str(event.figures.get("part", ""))
             case Goes(HandsWanted() as event):
                 row.said = event.moves[0] if event.moves else ""
             case Goes():
@@ -190,15 +188,19 @@ class _Table:
 
     def tick(self) -> None:
         table = Table(box=None, show_header=False, padding=(0, 1))
+        for width in (None, 8, _BAR, None):
+            table.add_column(min_width=width)
         for port, row in self._rows.items():
             bar = (
-                ProgressBar(total=row.total, completed=row.done, width=24, complete_style="green")
+                ProgressBar(total=row.total, completed=row.done, width=_BAR, complete_style="green")
                 if row.total
                 else ""
             )
             said = Text(row.said or row.rate, style=row.style)
-            table.add_row(Text(port), Text(row.chip), Text(row.step), bar, said)
-        under = Text(f" {show_seconds(time.monotonic() - self._began_s)}   {self._counts}   Ctrl-C: none after these")
+            table.add_row(Text(port), Text(row.step), bar, said)
+        under = Text(
+            f" {show_seconds(time.monotonic() - self._began_s)}   {self._counts}   Ctrl-C ends it after these boards"
+        )
         self._live.update(Group(Text(""), table, Text(""), under), refresh=True)
 
     def end(self, batch: Batch) -> None:
@@ -226,7 +228,7 @@ def _left(event: StepAdvanced) -> str:
 def _ended(result: BoardResult, signs: dict[bool, str]) -> _Row:
     style = "green" if result.green else "red" if result.exit_code else "yellow"
     said = f"green in {show_seconds(result.seconds)}" if result.green else result.finding or result.summary
-    return _Row(chip=result.chip, said=f"{signs[result.exit_code == 0]} {said}", style=style)
+    return _Row(said=f"{signs[result.exit_code == 0]} {said}", style=style)
 
 
 class _JsonLines:

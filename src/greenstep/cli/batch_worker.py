@@ -178,7 +178,8 @@ def _worth_telling(event: Event) -> bool:
 
 def _result(job: Job, climb: Climb, ended: ClimbEnded, finding: Finding | None, at: str, row: int) -> BoardResult:
     scene = climb.scene
-    chip = scene.part.title if scene.part else job.choice.name
+    declared = job.choice.single.title if job.choice.single else job.choice.name
+    chip = scene.part.title if scene.part else declared
     return BoardResult(
         at=at,
         port=job.port,
