@@ -101,7 +101,7 @@ class ToolTest(unittest.TestCase):
 
     def environment(self, **variables: str) -> dict[str, str]:
         clean = {key: value for key, value in os.environ.items() if not key.startswith("GREENSTEP_")}
-        return {**clean, "COLUMNS": "100", "GREENSTEP_JOURNAL": str(self.folder / "journal.sqlite"), **variables}
+        return {**clean, "COLUMNS": "100", "GREENSTEP_LADDER": "full", "GREENSTEP_JOURNAL": str(self.folder / "journal.sqlite"), **variables}
 
     def run_tool(self, *arguments: str, **variables: str) -> Run:
         done = subprocess.run(

@@ -64,7 +64,7 @@ class AtOnce(ToolTest):
         self.assertEqual([event["figures"]["differing"] for event in compared], [0, 0, 0])
 
     def test_ctrl_c_finishes_the_boards_under_way(self) -> None:
-        bench, ports = self.three()
+        _, ports = self.three()
         tool = self.start_tool("batch", *PROBE, *ports[:4], "--again", "--json", "--baud", "38400", "--console-baud", "115200")
         assert tool.stdout is not None
         for line in tool.stdout:

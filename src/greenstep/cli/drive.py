@@ -33,9 +33,14 @@ class View(Protocol):
     def close(self) -> None: ...
 
 
-def make_view(as_json: bool) -> View:
+def make_view(as_json: bool, ladder: str | None = "full") -> View:
+    """`ladder` is 'short' or 'full'; None is short where nobody watches."""
     if as_json:
         return JsonView()
+    if ladder == "short" or (ladder is None and not sys.stdout.isatty()):
+        from .short_view import ShortView
+
+        return ShortView()
     from .ladder_view import LadderView
 
     return LadderView()
@@ -63,7 +68,7 @@ def climb_board(
         if listens:
             job = replace(job, keeps_open=True)
         climb = Climb(job, opener(job, said, options.get("trace")))
-        status = follow(climb, make_view(as_json), Keeper(climb))
+        status = follow(climb, make_view(as_json, options.get("ladder", "full")), Keeper(climb))
         if at_the_end is not None and status == 0:
             at_the_end(climb)
         if not listens or status:

@@ -39,7 +39,7 @@ def upload_kit(words: tuple[str, ...], options: Mapping[str, Any]) -> int:
         said = from_options((), options).over(boards[name])
         job = make_job("upload", name, said)
         climb = Climb(job, opener(job, said, options.get("trace")))
-        status = follow(climb, make_view(as_json), Keeper(climb))
+        status = follow(climb, make_view(as_json, options.get("ladder", "full")), Keeper(climb))
         if status == 0:
             _tell(kit.notes.after, as_json)
         return status

@@ -13,6 +13,7 @@ from .options import (
     board_options,
     general_options,
     image_options,
+    ladder_option,
     sparing_options,
     start_options,
     talk_options,
@@ -31,6 +32,7 @@ from .options import (
 @click.option("--if-changed", is_flag=True, help="Read first: where the chip holds these very bytes, write nothing.")
 @click.option("--backup-first", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Save what the flash holds before anything is changed.")  # fmt: skip
+@ladder_option
 @trace_option
 @general_options
 def command(target: tuple[str, ...], if_changed: bool, backup_first: Path | None, **options: Any) -> int:

@@ -116,7 +116,7 @@ def row(path: Path, number: int) -> Row | None:
 
 def held(path: Path) -> list[Held]:
     """What is on which chip that told a number of its own, newest first. Raises JournalTrouble."""
-    good = "purpose = 'upload' AND outcome IN ('green', 'unproven')"
+    good = "purpose IN ('upload', 'restore') AND outcome IN ('green', 'unproven')"
     latest = "WHERE number IN (SELECT max(number) FROM climb WHERE {0} GROUP BY {1}) ORDER BY number DESC"
     by_board = {found.entry.board: found for found in _query(path, latest.format(f"{good} AND board != ''", "board"))}
     result = []
@@ -132,11 +132,13 @@ def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
     is not known. Raises JournalTrouble."""
     # an exit status of 2 or 4 is that of a climb which had not come to changing anything
     where = (
-        "WHERE unique_id = ? AND purpose IN ('upload', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
+        "WHERE unique_id = ? AND purpose IN ('upload', 'restore', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
         "ORDER BY number DESC LIMIT 1"
     )
     last = next(_query(path, where, (unique_id,)), None)
-    if last is None or (last.entry.purpose, last.entry.outcome, last.entry.chip) != ("upload", "green", chip):
+    if last is None or last.entry.purpose not in ("upload", "restore"):
+        return None
+    if (last.entry.outcome, last.entry.chip) != ("green", chip):
         return None
     try:
         with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:

@@ -1,0 +1,174 @@
+"""The same upload again and again: what is left alone, trusted, kept and told, and what is found nowhere."""
+
+from __future__ import annotations
+
+import signal
+import sqlite3
+import unittest
+
+from greenstep.core.image.edit import with_bytes
+
+from .support import Bench, Run, ToolTest
+
+REACH = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset")
+
+
+class OnlyWhatDiffers(ToolTest):
+    def upload(self, bench: Bench, *arguments: str, board: str = "brood-probe", **variables: str) -> Run:
+        return self.run_tool("upload", "brood-probe.hex", *REACH, "--port", bench.port(board), *arguments, **variables)
+
+    def change(self, offset: int) -> None:
+        """A byte of the image becomes another."""
+        piece = self.probe.pieces[0]
+        turned = bytes([piece.data[offset] ^ 0x40])
+        self.write_hex("brood-probe.hex", with_bytes(self.probe, piece.address + offset, turned))
+
+    def test_a_changed_byte_and_a_journal_that_is_trusted(self) -> None:
+        bench = self.bench("brood-probe")
+        first = self.upload(bench, "--trust-journal")
+        self.assertEqual(first.status, 0, first.text)
+        self.assertIn("the journal is not trusted: its last upload to this chip is not known", first.out)
+        self.change(3000)
+        read = self.upload(bench)
+        self.assertIn("read back: 1 of 3 erase units differs", read.out)
+        self.assertIn("2,048 bytes equal; compared before, 2,952", read.out)
+        self.change(4000)
+        trusted = self.upload(bench, GREENSTEP_TRUST_JOURNAL="1")
+        self.assertEqual(trusted.status, 0, trusted.text)
+        self.assertIn("journal 2 and the chip's number agree, a sample of", trusted.out)
+        self.assertRegex(trusted.out, r"● verify +sampled: [\d,]+ bytes written, read back and equal; .* the rest by journal 2")
+        rows = self.run_tool("journal", "--json").events
+        self.assertIn("sampled: ", rows[0]["proof"])
+        content = bench.close()["brood-probe.flash"]
+        self.assertEqual(content[4000], self.probe.pieces[0].data[4000] ^ 0x40)
+
+    def test_a_row_that_does_not_count_is_not_trusted(self) -> None:
+        bench = self.bench("brood-probe")
+        self.assertEqual(self.upload(bench).status, 0)
+        erased = self.run_tool("erase", *REACH, "--port", bench.port("brood-probe"), "--yes")
+        self.assertEqual(erased.status, 0, erased.text)
+        run = self.upload(bench, "--trust-journal")
+        self.assertIn("not known, or was not green", run.out)
+        with sqlite3.connect(self.folder / "journal.sqlite") as file:
+            file.execute("UPDATE content SET granules = x'00'")
+        run = self.upload(bench, "--trust-journal")
+        self.assertEqual((run.status, "not known, or was not green" in run.out), (0, True), run.text)
+
+    def test_everything_where_that_is_asked_for(self) -> None:
+        bench = self.bench("brood-probe")
+        self.upload(bench)
+        run = self.upload(bench, "--no-compare")
+        self.assertNotIn("compare", run.out)
+        self.assertIn("read back, 5,000 bytes equal", run.out)
+
+    def test_a_cut_off_upload_is_taken_up_again(self) -> None:
+        bench = self.bench("hive-scale")
+        reach = ("--chip", "atmega328p", "--port", bench.port("hive-scale"))
+        tool = self.start_tool("upload", "hive-scale.hex", *reach, "--json")
+        assert tool.stdout is not None
+        for line in tool.stdout:
+            if '"write", "done": 1920' in line:
+                tool.send_signal(signal.SIGINT)
+                break
+        tool.communicate(timeout=60)
+        self.assertEqual(tool.returncode, 130)
+        run = self.run_tool("upload", "hive-scale.hex", *reach)
+        self.assertEqual(run.status, 0, run.text)
+        self.assertRegex(run.out, r"read back: 1\d of 32 pages differ")
+        self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
+
+
+class Kept(ToolTest):
+    def test_settings_beside_the_program_survive_and_are_put_aside_meanwhile(self) -> None:
+        bench = self.bench("brood-probe")
+        (self.folder / "settings.bin").write_bytes(b"hive 7, north field")
+        reach = (*REACH, "--port", bench.port("brood-probe"))
+        put = self.run_tool("restore", "settings.bin", "at", "0x080017D0", *reach)
+        self.assertEqual(put.status, 0, put.text)
+        keep = ("--keep", "0x080017D0:19")
+        run = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--no-compare")
+        self.assertEqual(run.status, 0, run.text)
+        self.assertIn("● keep     080017D0-080017E2, 19 bytes read twice and equal: written back", run.out)
+        self.assertEqual(list((self.folder / "kept").iterdir()), [])
+        tool = self.start_tool("upload", "brood-probe.hex", *reach, *keep, "--no-compare")
+        assert tool.stdout is not None
+        for line in tool.stdout:
+            if "erase" in line:
+                tool.send_signal(signal.SIGINT)
+                break
+        out, _ = tool.communicate(timeout=60)
+        aside = list((self.folder / "kept").iterdir())
+        self.assertEqual((tool.returncode, len(aside)), (130, 1), out)
+        self.assertIn(f"What was to be kept is in {aside[0]}: restore it first", out)
+        back = self.run_tool("restore", str(aside[0]), *reach)
+        self.assertEqual(back.status, 0, back.text)
+        again = self.run_tool("upload", "brood-probe.hex", *reach, *keep)
+        self.assertEqual(again.status, 0, again.text)
+        content = bench.close()["brood-probe.flash"]
+        self.assertEqual(content[0x17D0 : 0x17D0 + 19], b"hive 7, north field")
+        self.assertEqual(content[:5000], self.probe.pieces[0].data)
+
+    def test_an_image_in_kept_room_and_a_place_that_cannot_be_written(self) -> None:
+        bench = self.bench("brood-probe")
+        reach = (*REACH, "--port", bench.port("brood-probe"))
+        run = self.run_tool("upload", "brood-probe.hex", *reach, "--keep", "0x08000100:16")
+        self.assertEqual(run.status, 5)
+        self.assertIn("the image lies in room that is to be kept", run.out)
+        (self.folder / "kept").write_text("in the way")
+        run = self.run_tool("upload", "brood-probe.hex", *reach, "--keep", "0x080017D0:19")
+        self.assertEqual(run.status, 5)
+        self.assertIn("could not be put aside before erasing", run.out)
+        self.assertIn("nothing on the chip was changed", run.out)
+
+
+class InALog(ToolTest):
+    def test_the_short_form_says_what_was_done(self) -> None:
+        bench = self.bench("brood-probe")
+        words = ("upload", "brood-probe.hex", *REACH, "--port", bench.port("brood-probe"))
+        short = self.run_tool(*words, GREENSTEP_LADDER="")
+        self.assertEqual(short.status, 0, short.text)
+        self.assertRegex(short.out, r"^STM32F07x   rfc2217://\S+   115200 8E1   \d{4}-\d\d-\d\d \d\d:\d\d:\d\d\n")
+        rungs = [line.split()[1] for line in short.out.splitlines() if line.startswith(" ●")]
+        self.assertEqual(rungs, ["compare", "write", "verify", "start"])
+        self.assertLess(len(short.out.splitlines()), 10)
+        full = self.run_tool(*words, "--ladder", "full", GREENSTEP_LADDER="")
+        self.assertIn("● sync", full.out)
+
+    def test_a_failure_shows_every_rung(self) -> None:
+        bench = self.bench("brood-probe", "--fault", "no-boot")
+        run = self.run_tool("upload", "brood-probe.hex", *REACH, "--port", bench.port("brood-probe"), GREENSTEP_LADDER="short")
+        self.assertEqual(run.status, 4)
+        for expected in ("● image", "● port", "✗ sync", "try", "○ write"):
+            self.assertIn(expected, run.out)
+
+
+class Secrets(ToolTest):
+    SECRET = "honey-17-clover"
+
+    def searched(self) -> list[str]:
+        """Files of the folder, where everything of a run goes, that hold the secret: as it is, or bit by bit."""
+        bits = "".join(f"b{value:b} t\n1T\n" for value in self.SECRET.encode()[:3])
+        held = [path for path in self.folder.rglob("*") if path.is_file()]
+        self.assertGreater(len(held), 3)
+        return [str(path) for path in held if self.SECRET.encode() in (data := path.read_bytes()) or bits.encode() in data]
+
+    def test_none_is_on_disk_after_a_run(self) -> None:
+        bench = self.bench("brood-probe")
+        home = {name: str(self.folder / "home") for name in ("HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "TMPDIR")}
+        (self.folder / "home").mkdir()
+        reach = ("brood-probe.hex", *REACH, "--port", bench.port("brood-probe"), "--expect", "brood probe 1.7")
+        turn = '{ secret = "HIVE_KEY" }'
+        runs = [
+            self.run_tool("upload", *reach, "--talk", turn, "--trace", "talk.vcd", "--json", HIVE_KEY=self.SECRET, **home),
+            self.run_tool("upload", *reach, "--talk", turn, "--talk", '{ expect = "stored", within = 1 }', HIVE_KEY=self.SECRET, **home),
+            self.run_tool("batch", *reach, "--once", "--talk", turn, "--save", "all.csv", HIVE_KEY=self.SECRET, **home),
+            self.run_tool("journal", "--csv", **home),
+        ]  # fmt: skip
+        self.assertEqual([run.status for run in runs], [0, 8, 0, 0], [run.text for run in runs])
+        self.assertIn("HIVE_KEY", runs[1].out)
+        self.assertNotIn(self.SECRET, "".join(run.text for run in runs))
+        self.assertEqual(self.searched(), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
