@@ -1,5 +1,7 @@
 """Uploads with one damaged character each, seeded: green with the right flash, or a failure with a finding.
 
+Every other one meets a chip that holds the image already but for a few bytes, so that only some of it is written.
+
 `python -m benchmarks.fault_runs [RUNS [FIRST_SEED [DIALECT …]]]`, so many for each dialect
 """
 
@@ -12,7 +14,8 @@ from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
-from greenstep.bench.trial import Trial, run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.image import Image
 
 BOARDS = {
     "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
@@ -39,13 +42,35 @@ class FaultRun:
     fault: str
     outcome: str
     detail: str = ""
+    nearly_there: bool = False
 
     @property
     def wrong(self) -> bool:
         return self.outcome.startswith("WRONG")
 
 
-_CLEAN: dict[str, Trial] = {}
+_CLEAN: dict[tuple[str, bool], Trial] = {}
+_CHANGED = (100, 1400, 1500)  # bytes of the image, from its start
+
+
+def upload(board: str, image: Image, nearly_there: bool, faults: tuple[str, ...] = ()) -> Trial:
+    """An upload to a board with last week's program, or with all but a few bytes of this one."""
+    if not nearly_there:
+        return run(board, {"flash": image}, faults=faults)
+    held = _clean(board, image, False).line.chip
+    climb, trial = prepare(board, {"flash": image}, faults=faults)
+    chip = trial.line.chip
+    chip.flash[:] = held.flash
+    for offset in _CHANGED:
+        chip.flash[image.lowest - chip.base + offset] ^= 0x21
+    trial.events.extend(climb.run())
+    return trial
+
+
+def _clean(board: str, image: Image, nearly_there: bool) -> Trial:
+    if (board, nearly_there) not in _CLEAN:
+        _CLEAN[board, nearly_there] = upload(board, image, nearly_there)
+    return _CLEAN[board, nearly_there]
 
 
 def one_run(dialect: str, seed: int) -> FaultRun:
@@ -53,27 +78,26 @@ def one_run(dialect: str, seed: int) -> FaultRun:
     source = random.Random(seed)
     board = source.choice(BOARDS[dialect])
     image = sample_for(board, 2300, seed=5)
-    if board not in _CLEAN:
-        _CLEAN[board] = run(board, {"flash": image})
-    line = _CLEAN[board].line
+    nearly_there = bool(source.getrandbits(1))
+    line = _clean(board, image, nearly_there).line
     direction = source.choice(("to-chip", "to-host"))
     total = line.to_chip_count if direction == "to-chip" else line.to_host_count
     kind = source.choice(("drop", "flip"))
     place = source.randrange(total)
     fault = f"{kind}-{direction}={place}" + (f":{source.randrange(1, 256):02X}" if kind == "flip" else "")
     try:
-        trial = run(board, {"flash": image}, faults=(fault,))
+        trial = upload(board, image, nearly_there, (fault,))
     except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
         return FaultRun(seed, dialect, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:]))
-    return FaultRun(seed, dialect, board, fault, *_judge(trial, image))
+    return FaultRun(seed, dialect, board, fault, *_judge(trial, image), nearly_there)
 
 
-def _judge(trial: Trial, image: object) -> tuple[str, str]:
+def _judge(trial: Trial, image: Image) -> tuple[str, str]:
     end = trial.end
     assert trial.link is not None
     if trial.link.now() > LONGEST_CLIMB_S:
         return "WRONG: hang", f"{trial.link.now():.0f} s"
-    right = trial.holds(image)  # type: ignore[arg-type]
+    right = trial.holds(image)
     if end.exit_code == 0:
         return ("green, flash right", "") if right else ("WRONG: green, flash wrong", "")
     if not trial.findings:

@@ -238,6 +238,19 @@ def _at_work(trial: Trial) -> float:
     return sum(trial.step(name).elapsed_s for name in ("compare", "erase", "write", "verify"))
 
 
+    def test_sectors_that_go_with_others_are_written_too(self) -> None:
+        pages = Image("pages", (Piece(0x80000, b"queen" * 20_000),))
+        for offset in (0, 5000, 65_000, 99_990):
+            later = changed(pages, offset)
+            written = run("esp8266", {"flash": pages})
+            climb, trial = prepare("esp8266", {"flash": later}, recall=lambda n, c: Remembered(3, granules_of(pages, 0xFF)))
+            trial.line.chip.flash[:] = written.line.chip.flash
+            trial.events.extend(climb.run())
+            self.assertEqual(trial.end.exit_code, 0, trial.findings)
+            self.assertTrue(trial.holds(later), offset)
+            self.assertLessEqual(int(trial.step("write").figures["bytes"]), 8192)
+
+
 class GranulesOfImages(unittest.TestCase):
     def test_packed_and_unpacked(self) -> None:
         small = granules_of(Image("a", (Piece(100, b"hive" * 200), Piece(5000, b"\x01"))), 0xFF)
@@ -307,6 +320,16 @@ class Kept(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertEqual(bytes(trial.line.chip.flash[0x290300:0x290340]), b"settings" * 8)
+
+    def test_behind_an_odd_number_of_sectors_of_an_esp8266(self) -> None:
+        """Its ROM erases them in twos: the sector behind goes with the last."""
+        pages = Image("pages", (Piece(0x80000, b"queen" * 700),))
+        climb, trial = prepare("esp8266", {"flash": pages})
+        climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=(Keep(0x81100, 64),)))
+        trial.line.chip.flash[0x81100:0x81140] = b"settings" * 8
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertEqual(bytes(trial.line.chip.flash[0x81100:0x81140]), b"settings" * 8)
 
     def test_left_alone_where_nothing_there_is_erased(self) -> None:
         content = {0x08002000: b"settings"}

@@ -96,6 +96,7 @@ def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapp
             memories.append(old)
             continue
         image = old.image
+        rooms = _with_neighbours(plan, old, dialect, rooms)
         pieces = [
             piece for low, size in joined((r.low, r.high - r.low) for r in rooms)
             for piece in cut_out(image, low, low + size).pieces
@@ -108,6 +109,24 @@ def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapp
         smaller = plan_memory(plan.part, old.memory, dialect, replace(image, pieces=tuple(pieces)), wishes)
         memories.append(replace(smaller, image=image, compared=left))
     return priced(plan.part, dialect, memories, wishes, plan.notes)
+
+
+def _with_neighbours(
+    plan: Plan, memory_plan: MemoryPlan, dialect: type[Dialect], rooms: Sequence[Room]
+) -> Sequence[Room]:
+    """The rooms, and those behind them that are erased along with them."""
+    memory = memory_plan.memory
+    every = {room.low: room for room in rooms_of(memory_plan, dialect.write_block(memory))}
+    chosen = {room.low: room for room in rooms}
+    while True:
+        runs = joined((low, chosen[low].high - low) for low in sorted(chosen))
+        ends = {
+            low + size for low, size in runs if dialect.erases_up_to(plan.part, memory, low, low + size) > low + size
+        }
+        more = {low: every[low] for low in ends if low in every and low not in chosen}
+        if not more:
+            return [chosen[low] for low in sorted(chosen)]
+        chosen.update(more)
 
 
 def _without(checks: Sequence[Span], rooms: Sequence[Room]) -> tuple[Span, ...]:

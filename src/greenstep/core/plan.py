@@ -131,7 +131,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
     plans = []
     for name, image in images.items():
         plans.append(plan_memory(part, part.memory(name), dialect, image, wishes))
-        _check_kept(plans[-1], dialect, wishes)
+        _check_kept(plans[-1], part, dialect, wishes)
     return priced(part, dialect, plans, wishes, notes)
 
 
@@ -279,7 +279,7 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
     return [*verdict.notes, *((f"{verdict.trouble}: written all the same",) if verdict.trouble else ())]
 
 
-def areas(plan: MemoryPlan) -> list[tuple[int, int]]:
+def areas(plan: MemoryPlan, part: Part, dialect: type[Dialect]) -> list[tuple[int, int]]:
     """(address, end) of what is erased or written as a whole, in order and apart: units, pages, or everything."""
     if plan.whole_erase:
         return [(plan.memory.start, plan.memory.end)]
@@ -287,8 +287,16 @@ def areas(plan: MemoryPlan) -> list[tuple[int, int]]:
     for block in plan.blocks if not plan.units else ():
         touched |= {(u.address, u.end) for u in plan.memory.units_touched(block.address, len(block.data))}
         touched.add((block.address, block.address + len(block.data)))
+    apart = _merged(touched)
+    if plan.units:
+        return apart
+    return _merged((low, dialect.erases_up_to(part, plan.memory, low, high)) for low, high in apart)
+
+
+def _merged(spans: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+    """(address, end) in order, those that meet or overlap as one."""
     apart: list[tuple[int, int]] = []
-    for low, high in sorted(touched):
+    for low, high in sorted(spans):
         if apart and low <= apart[-1][1]:
             apart[-1] = (apart[-1][0], max(high, apart[-1][1]))
         else:
@@ -296,7 +304,7 @@ def areas(plan: MemoryPlan) -> list[tuple[int, int]]:
     return apart
 
 
-def _check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:
+def _check_kept(plan: MemoryPlan, part: Part, dialect: type[Dialect], wishes: Wishes) -> None:
     """No image may lie in room that is to be kept; and what cannot be read cannot be written back."""
     if plan.memory.name != "flash":
         return
@@ -313,7 +321,9 @@ def _check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> Non
                     ("build the program around it", "take it out of keep"),
                 )
             )
-        gone = next((area for area in areas(plan) if area[0] < keep.end and keep.address < area[1]), None)
+        gone = next(
+            (area for area in areas(plan, part, dialect) if area[0] < keep.end and keep.address < area[1]), None
+        )
         if gone is not None and not dialect.traits.reads:
             raise RefusedFault(
                 Finding(

@@ -25,7 +25,7 @@ _PARTS = 8  # of what is summed, in one go
 _WORTH_PROBING = 16  # rooms
 _MOST_TOGETHER, _FIRST_LOOK = 256, 128  # bytes: of rooms read together, and read of a large one before the rest of it
 _DIFFER_IN_A_ROW, _FIRST_LEAP, _LEAP_GROWS = 2, 3, 4
-_SAMPLE_SHARE, _LEAST_SAMPLES, _MOST_SAMPLES = 0.03, 8, 64
+_SAMPLE_SHARE, _LEAST_SAMPLES, _MOST_SAMPLES, _MOST_SLOW_SAMPLES = 0.03, 8, 64, 32
 
 
 @dataclass
@@ -303,7 +303,8 @@ def _samples(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -
     """Places of what is to be trusted, others each time."""
     block = scene.talk.read_block(plan.memory)
     blocks = list(check_blocks((span for room in rooms for span in room.spans), block))
-    wanted = min(len(blocks), max(_LEAST_SAMPLES, min(_MOST_SAMPLES, round(_SAMPLE_SHARE * len(blocks)))))
+    most = _MOST_SLOW_SAMPLES if scene.job.dialect.traits.reads_slowly else _MOST_SAMPLES
+    wanted = min(len(blocks), max(_LEAST_SAMPLES, min(most, round(_SAMPLE_SHARE * len(blocks)))))
     return sorted(random.Random(seed).sample(blocks, wanted))
 
 

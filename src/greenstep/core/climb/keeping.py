@@ -48,7 +48,7 @@ def _endangered(scene: Scene, plan: MemoryPlan) -> list[Span]:
     """What of the kept room lies where something is going to be erased."""
     spans = []
     for keep in sorted(scene.job.wishes.keep, key=lambda keep: keep.address):
-        for low, high in areas(plan):
+        for low, high in areas(plan, scene.ground[0], scene.job.dialect):
             first, end = max(keep.address, low), min(keep.end, high)
             if first < end:
                 spans.append((first, end - first))
@@ -71,7 +71,7 @@ def _with_kept(scene: Scene, plan: Plan, flash: MemoryPlan, kept: Sequence[Piece
     wanted = [
         Piece(first, piece.data[first - piece.address : end - piece.address])
         for piece in flash.image.pieces
-        for low, high in areas(flash)
+        for low, high in areas(flash, plan.part, scene.job.dialect)
         if (first := max(piece.address, low)) < (end := min(piece.end, high))
     ]
     pieces = _merged([*wanted, *kept])

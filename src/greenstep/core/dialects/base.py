@@ -313,6 +313,11 @@ class Dialect(ABC):
         """What of the spans (address, size) the loader can show."""
         return Provable(checks)
 
+    @classmethod
+    def erases_up_to(cls, part: Part, memory: Memory, low: int, high: int) -> int:
+        """The address behind what is erased where `low` to before `high`, whole erase units, is written."""
+        return high
+
     def lock(self, part: Part) -> str:
         """Lock the chip against reading; what it said to it. Only for dialects that lock."""
         raise NotImplementedError(f"{self.name} does not lock")

@@ -446,8 +446,16 @@ class EspRom(Dialect):
         count = -(-size // SECTOR)
         if self._part is None or not self._slow(self._part):
             return count * SECTOR
-        head = min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)
+        head = _sectors_counted_twice(start, count)
         return ((count + 1) // 2 if count < 2 * head else count - head) * SECTOR
+
+    @classmethod
+    def erases_up_to(cls, part: Part, memory: Memory, low: int, high: int) -> int:
+        """The ESP8266's ROM erases an even number of sectors where it counts all that it is asked for twice."""
+        count = -(-(high - low) // SECTOR)
+        if not cls._slow(part) or count >= 2 * _sectors_counted_twice(low, count):
+            return high
+        return low + (count + count % 2) * SECTOR
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
@@ -469,7 +477,16 @@ class EspRom(Dialect):
                         raise
                     self.retries += 1
                     self._recover()
-                    at = max(begun, at // SECTOR * SECTOR)
+                    at = self._again_from(memory, begun, at // SECTOR * SECTOR, start + len(data))
+
+    def _again_from(self, memory: Memory, begun: int, at: int, end: int) -> int:
+        """Where to go on after a fault: at a sector's start, or one before it, so that no more is erased behind the
+        end than at first."""
+        assert self._part is not None
+        reached = self.erases_up_to(self._part, memory, begun, end)
+        if at > begun and self.erases_up_to(self._part, memory, at, end) > reached:
+            at -= SECTOR
+        return max(begun, at)
 
     def _write_run(self, start: int, data: bytes) -> Iterator[int]:
         """Yields the address up to which the chip has acknowledged."""
@@ -574,6 +591,11 @@ class EspRom(Dialect):
                 detail, place = f"{detail}; no answer".removeprefix("; "), None
             rows.append(Narrated(index, 1, _NAMES[command], detail, place))
         return rows
+
+
+def _sectors_counted_twice(start: int, count: int) -> int:
+    """How many of `count` sectors lie before the next block of 64 KiB."""
+    return min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)
 
 
 def _runs(blocks: Sequence[WriteBlock]) -> list[tuple[int, bytes]]:
