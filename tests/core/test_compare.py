@@ -233,11 +233,6 @@ class ByTheJournal(unittest.TestCase):
         unknown = run("esp8266", {"flash": image})
         self.assertEqual(unknown.step("compare").evidence, "not compared: reading is slower than writing here")
 
-
-def _at_work(trial: Trial) -> float:
-    return sum(trial.step(name).elapsed_s for name in ("compare", "erase", "write", "verify"))
-
-
     def test_sectors_that_go_with_others_are_written_too(self) -> None:
         pages = Image("pages", (Piece(0x80000, b"queen" * 20_000),))
         for offset in (0, 5000, 65_000, 99_990):
@@ -249,6 +244,10 @@ def _at_work(trial: Trial) -> float:
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             self.assertTrue(trial.holds(later), offset)
             self.assertLessEqual(int(trial.step("write").figures["bytes"]), 8192)
+
+
+def _at_work(trial: Trial) -> float:
+    return sum(trial.step(name).elapsed_s for name in ("compare", "erase", "write", "verify"))
 
 
 class GranulesOfImages(unittest.TestCase):

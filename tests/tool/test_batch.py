@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import json
 import signal
 import socket
@@ -167,6 +168,11 @@ class Refused(ToolTest):
         run = self.run_tool("batch", "nothing.hex", "--chip", "stm32f072", "--port", "a/b")
         self.assertEqual(run.status, 2)
         self.assertIn("nothing.hex", run.err)
+        run = self.run_tool("batch", "hive-scale.hex", "--chip", "stm32f072", "--port", "a/b")
+        self.assertEqual((run.status, "is not for this place" in run.err), (5, True), run.text)
+        (self.folder / "packed.bin").write_bytes(gzip.compress(b"hive"))
+        run = self.run_tool("batch", "packed.bin", "--chip", "stm32f072", "--port", "a/b")
+        self.assertEqual((run.status, "this is packed (gzip)" in run.err), (5, True), run.text)
 
 
 if __name__ == "__main__":

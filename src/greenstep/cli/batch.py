@@ -122,6 +122,7 @@ def _orders(
     options: dict[str, Any],
 ) -> _Orders:
     """Raises UsageFault, RefusedFault, PortFault."""
+    from greenstep.core.climb.approach import refuse_unfit
     from greenstep.core.errors import usage
 
     from .target import make_job, settle, without_port
@@ -134,6 +135,7 @@ def _orders(
     job = make_job("upload", board, without_port(said) if plugged else said)
     if not job.images:
         raise usage("no-image", "no image for the batch", "name a file, or images in greenstep.toml")
+    refuse_unfit(job)
     served = () if plugged else ports or (job.port,)
     repeats = again if again is not None else len(served) == 1
     images = " + ".join(image.name for image in job.images.values())

@@ -110,12 +110,12 @@ class LadderView:
         sign, style = self._signs[event.outcome], _STYLES[event.outcome]
         text = event.evidence
         figures = event.figures
-        if event.step in ("write", "verify") and event.outcome == "green" and "bytes_per_second" in figures:
+        if event.step in ("write", "verify") and event.outcome == "green" and figures.get("bytes"):
             rate = float(figures["bytes_per_second"]) / 1000
             text = f"{text:<36} {show_seconds(event.elapsed_s):>7}"
             if int(figures["line_percent"]) > 0 and int(figures["blocks"]):
                 text += f"   {rate:.1f} kB/s   {figures['line_percent']} % of the line"
-        elif event.step == "erase" and event.outcome == "green":
+        elif event.step == "erase" and event.outcome == "green" and figures.get("bytes"):
             text = f"{text:<36} {show_seconds(event.elapsed_s):>7}"
         lines = wrapped(f" {sign} {event.step:<{_TEXT_AT - 4}} {text}".rstrip(), self._width, _TEXT_AT)
         for index, line in enumerate(lines):

@@ -17,7 +17,7 @@ from greenstep.core.image import (
     read_ti_txt,
     recognise,
 )
-from greenstep.core.image.recognise import HEAD_BYTES, Format
+from greenstep.core.image.recognise import HEAD_BYTES, Format, packed
 from greenstep.core.quantities import readable_share, show_address, show_size
 
 LARGEST_RAW_BYTES = 64 << 20
@@ -61,6 +61,17 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
     data = stream.read(LARGEST_RAW_BYTES + 1)
     if len(data) > LARGEST_RAW_BYTES:
         raise ImageFault(name, None, f"more than {show_size(LARGEST_RAW_BYTES)} without an address", "an image")
+    kind = packed(data[:8]) if at is None else ""
+    if kind:
+        raise ImageFault(
+            name,
+            None,
+            f"this is packed ({kind}), and no image",
+            "Intel HEX, S-record, TI-TXT, ELF or raw binary",
+            "unpack it first; a kit goes by itself: greenstep upload FILE.kit",
+            f"if the chip is to hold it as it is, say where: {name} at ADDRESS",
+            key="image-kind",
+        )
     if at is None and data and readable_share(data) == 1.0:
         raise ImageFault(
             name,

@@ -17,16 +17,15 @@ from ..quantities import count, show_seconds, show_size, show_span
 from ..recording import RecordingLink
 from .causes import enter, listen_for_causes
 from .evidence import observe
-from .job import Scene, chip_number
+from .job import Job, Scene, chip_number
 from .regions import blank_plan
 
 BY_HAND_PATIENCE_S = 20.0
 _BREAK_BY_HAND_S = 0.4
 
 
-def image_step(scene: Scene) -> Iterator[Event]:
-    """What will be written, and that it can fit at least one of the declared parts."""
-    job = scene.job
+def refuse_unfit(job: Job) -> None:
+    """Whether the images fit none of the declared parts. Raises RefusedFault."""
     refusals: list[RefusedFault] = []
     for part in job.choice.parts:
         try:
@@ -36,6 +35,12 @@ def image_step(scene: Scene) -> Iterator[Event]:
             refusals.append(refusal)
     else:
         raise refusals[0]
+
+
+def image_step(scene: Scene) -> Iterator[Event]:
+    """What will be written, and that it can fit at least one of the declared parts."""
+    job = scene.job
+    refuse_unfit(job)
     for image in job.images.values():
         for note in image.notes:
             yield Noted("image", note)

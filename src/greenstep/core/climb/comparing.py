@@ -81,15 +81,25 @@ def compare_step(scene: Scene) -> Iterator[Event]:
     scene.whole_plan = plan
     scene.plan = narrowed(plan, scene.job.dialect, scene.job.wishes, differing)
     scene.trusted = next((o.remembered for _, o in outcomes if o.how == "journal"), None)
+    scene.trusted_bytes = _same_bytes([found for found in outcomes if found[1].how == "journal"])
     scene.sampled_bytes = sum(o.bytes_seen for _, o in outcomes if o.how == "journal")
     figures: dict[str, int | float | str] = {
         "how": ",".join(outcome.how or "none" for _, outcome in outcomes),
         "units": sum(outcome.rooms for _, outcome in outcomes),
         "differing": sum(len(outcome.differing or ()) for _, outcome in outcomes),
-        "same_bytes": sum(size for memory in scene.plan.memories for _, size in memory.compared),
+        "same_bytes": _same_bytes(outcomes),
         "seconds": round(took, 4),
     }
     yield StepEnded("compare", "green", said, took, figures)
+
+
+def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
+    """How many of the image's bytes are there already, as far as is known."""
+    return sum(
+        plan.image.size_bytes - sum(room.size_bytes for room in outcome.differing)
+        for plan, outcome in outcomes
+        if outcome.differing is not None
+    )
 
 
 def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
@@ -328,7 +338,9 @@ def _in_words(scene: Scene, plan: MemoryPlan, outcome: _Outcome) -> str:
     differ = "differs" if number == 1 else "differ"
     said = f"{where}{how}: {number:,} of {count(outcome.rooms, unit)} {differ}"
     if number == outcome.rooms:
-        said = f"{where}{how}: it differs throughout"
+        return f"{where}{how}: it differs throughout"
     if outcome.hidden:
-        said += f", {outcome.hidden} of them not to be seen from here"
+        said += (
+            ", behind the boot ROM" if outcome.hidden == number else f", {outcome.hidden} of them behind the boot ROM"
+        )
     return said

@@ -161,7 +161,7 @@ class Scene:
     `aside` is where room lies that is to be kept and is not in the chip again yet.
     `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
     `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
-    believed, `sampled_bytes` how much was read to see that it may be.
+    believed, for `trusted_bytes`, of which `sampled_bytes` were read to see that it may be.
     `reheard`, `answered_at`, `answered_other`, `early` and `unasked_s` are as in `Observations`.
     """
 
@@ -196,6 +196,7 @@ class Scene:
     backup: bytes = b""
     unique_id: str = ""
     trusted: Remembered | None = None
+    trusted_bytes: int = 0
     sampled_bytes: int = 0
     written: dict[str, Image] = field(default_factory=dict)
     whole_plan: Plan | None = None

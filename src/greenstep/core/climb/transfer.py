@@ -176,7 +176,7 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         scene.aside.drop()
         scene.aside = None
     for memory_plan in plan.memories:
-        if memory_plan.left_out:
+        if memory_plan.left_out and scene.trusted is None:
             yield Noted("verify", memory_plan.left_out)
     sampled = sum(memory.sample_of for memory in plan.memories)
     said = _what_is_proven(scene, tally, compared, sampled)
@@ -189,7 +189,7 @@ def _what_is_proven(scene: Scene, tally: _Tally, compared: int, sampled: int) ->
     what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
     if scene.trusted is not None:
         written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""
-        seen = f"{scene.sampled_bytes:,} of the other {compared:,} seen"
+        seen = f"{scene.sampled_bytes:,} of {'the other ' if tally.total else ''}{scene.trusted_bytes:,} seen"
         return f"sampled: {written}{seen}; the rest by journal {scene.trusted.number}"
     if not tally.total:
         return f"compared before, {count(compared, 'byte')} equal"

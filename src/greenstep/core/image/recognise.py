@@ -16,6 +16,21 @@ _S_RECORD = re.compile(rb"(?m)^S[0-9][0-9A-Fa-f]{6}")
 _TI_TXT = re.compile(rb"\s*@[0-9A-Fa-f]{1,8}[ \t]*[\r\n]+[0-9A-Fa-f]{2}\b|\s*@[0-9A-Fa-f]{4,8}[ \t]*[\r\n]")
 
 
+_PACKED = {
+    b"PK\x03\x04": "zip",
+    b"\x1f\x8b\x08": "gzip",
+    b"\xfd7zXZ\x00": "xz",
+    b"BZh": "bzip2",
+    b"\x28\xb5\x2f\xfd": "zstd",
+    b"7z\xbc\xaf\x27\x1c": "7z",
+}
+
+
+def packed(head: bytes) -> str:
+    """The kind of archive or compression that a file begins like; empty for none."""
+    return next((kind for mark, kind in _PACKED.items() if head.startswith(mark)), "")
+
+
 def recognise(head: bytes) -> Format:
     """The format of a file that begins with `head` (up to HEAD_BYTES).
 
