@@ -71,7 +71,11 @@ def compare_step(scene: Scene) -> Iterator[Event]:
     began = scene.wire.now()
     outcomes: list[tuple[MemoryPlan, _Outcome]] = []
     for memory_plan in plan.memories:
-        outcomes.append((memory_plan, (yield from _compare(scene, memory_plan))))
+        try:
+            outcome = yield from _compare(scene, memory_plan)
+        except ChipRefusal as refusal:  # then all is written, as ever
+            outcome = _Outcome(why=f"not compared: the chip refuses to be read ({refusal.said})")
+        outcomes.append((memory_plan, outcome))
     differing = {plan.memory.name: out.differing for plan, out in outcomes if out.differing is not None}
     took = scene.wire.now() - began
     said = "; ".join(_in_words(scene, memory_plan, outcome) for memory_plan, outcome in outcomes)
@@ -120,10 +124,7 @@ def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
         return _Outcome(why="not compared: reading is slower than writing here")
     if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
         return _Outcome(why="not compared: this bootloader erases all at once")
-    try:
-        return (yield from _by_reading(scene, plan, rooms))
-    except ChipRefusal as refusal:
-        return _Outcome(why=f"not compared: the chip refuses to be read ({refusal.said})")
+    return (yield from _by_reading(scene, plan, rooms))
 
 
 def _reading_pays(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
