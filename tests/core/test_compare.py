@@ -246,6 +246,13 @@ class ByTheJournal(unittest.TestCase):
             self.assertLessEqual(int(trial.step("write").figures["bytes"]), 8192)
 
 
+def _laid_over(trial: Trial, address: int, aside: bytes) -> bytes:
+    """The bytes that were put aside, and where none were what the chip holds."""
+    chip = trial.line.chip
+    in_chip = chip.flash[address - chip.base : address - chip.base + len(aside)]
+    return bytes(a if a != 0xFF else b for a, b in zip(aside, in_chip, strict=True))
+
+
 def _at_work(trial: Trial) -> float:
     return sum(trial.step(name).elapsed_s for name in ("compare", "erase", "write", "verify"))
 
@@ -283,6 +290,23 @@ class Narrowing(unittest.TestCase):
         none = narrowed(plan, job.dialect, job.wishes, {"flash": []})
         self.assertEqual((none.units, none.write_bytes, none.memories[0].compared), (0, 0, ((0x08000000, 5000),)))
         self.assertEqual(narrowed(plan, job.dialect, job.wishes, {}).memories, plan.memories)
+
+
+class Drawer:
+    """Where room is put aside."""
+
+    name = "kept.hex"
+
+    def __init__(self) -> None:
+        self.image: Image | None = None
+        self.dropped = False
+
+    def put(self, image: Image, whose: str) -> Drawer:
+        self.image = image
+        return self
+
+    def drop(self) -> None:
+        self.dropped = True
 
 
 class Kept(unittest.TestCase):
@@ -337,28 +361,34 @@ class Kept(unittest.TestCase):
         self.assertTrue(self.survives(trial, content))
 
     def test_put_aside_until_it_is_proven(self) -> None:
-        class Drawer:
-            name = "kept.hex"
-            dropped = False
-
-            def drop(self) -> None:
-                self.dropped = True
-
-        stored: list[tuple[Image, str]] = []
         drawer = Drawer()
-
-        def put_aside(image: Image, whose: str) -> Drawer:
-            stored.append((image, whose))
-            return drawer
-
         keep, content = (Keep(0x08000DAC, 40),), {0x08000DAC: bytes(range(40))}
-        trial = self.upload("stm32f072", keep, content, put_aside=put_aside)
-        self.assertEqual((stored[0][0].pieces, drawer.dropped), ((Piece(0x08000DAC, bytes(range(40))),), True))
+        trial = self.upload("stm32f072", keep, content, put_aside=drawer.put)
+        assert drawer.image is not None
+        self.assertEqual((drawer.image.pieces, drawer.dropped), ((Piece(0x08000DAC, bytes(range(40))),), True))
         drawer.dropped = False
-        trial = self.upload("stm32f072", keep, content, put_aside=put_aside, faults=("restart-after=1500",))
+        trial = self.upload("stm32f072", keep, content, put_aside=drawer.put, faults=("restart-after=1500",))
         self.assertNotEqual(trial.end.exit_code, 0)
         self.assertFalse(drawer.dropped)
         self.assertIn("What was to be kept is in kept.hex", trial.end.chip_state)
+
+    def test_wherever_it_is_cut_off_the_bytes_are_in_the_chip_or_put_aside(self) -> None:
+        for board, address in (("stm32f072", 0x08000DAC), ("atmega328p", 3010), ("pic18f4620", 0xDBA)):
+            keep, data = (Keep(address, 30, "settings"),), bytes(range(100, 130))
+            whole = self.upload(board, keep, {address: data})
+            outcomes = set()
+            for percent in range(4, 108, 8):
+                drawer = Drawer()
+                place = whole.line.to_chip_count * percent // 100
+                fault = f"restart-after={place}"
+                trial = self.upload(board, keep, {address: data}, put_aside=drawer.put, faults=(fault,))
+                there = self.survives(trial, {address: data})
+                # what of the room was never going to be erased is not put aside: that is still in the chip
+                held = b"" if drawer.image is None else drawer.image.cut(address, 30, 0xFF)
+                aside = not drawer.dropped and _laid_over(trial, address, held) == data
+                self.assertTrue(there or aside, (board, percent))
+                outcomes.add(there)
+            self.assertIn(True, outcomes)
 
     def test_what_cannot_be_read_refuses_the_upload(self) -> None:
         trial = self.upload("smoke-fan", (Keep(3010, 20, "settings"),), {})

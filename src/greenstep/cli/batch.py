@@ -6,7 +6,7 @@ import multiprocessing
 import signal
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection, wait
@@ -32,6 +32,7 @@ from .options import (
 if TYPE_CHECKING:
     from greenstep.core.batch import Batch
     from greenstep.core.climb import Job
+    from greenstep.ports.watching import Newcomers
     from greenstep.store.board import BoardSettings
 
     from .batch_view import BatchView
@@ -173,7 +174,7 @@ class _Runner:
         self._places = self._context.Semaphore(number) if number is not None else None
         self._served: dict[Connection, _Served] = {}
         self._looked_s = 0.0
-        self._there: set[str] = set()
+        self._newcomers: Newcomers | None = None
         self._last_s = time.monotonic()
 
     def run(self) -> int:
@@ -181,7 +182,10 @@ class _Runner:
 
         self._view.begin(self._orders.title, list(self._orders.ports))
         if self._plugged:
-            self._there = set(_port_names())
+            from greenstep.ports.discovery import find_ports
+            from greenstep.ports.watching import Newcomers
+
+            self._newcomers = Newcomers(find_ports)
             self._view.remark("plug the boards in")
         with self._stopped_by_signals():
             try:
@@ -230,15 +234,13 @@ class _Runner:
 
     def _look_for_ports(self) -> None:
         """Ports that have come since; one that went may come again."""
-        if not self._plugged or time.monotonic() - self._looked_s < _LOOK_S:
+        if self._newcomers is None or time.monotonic() - self._looked_s < _LOOK_S:
             return
         self._looked_s = time.monotonic()
-        there = set(_port_names())
-        for port in sorted(there - self._there):
+        for port in self._newcomers.came():
             if self._stopping.is_set() or self._full:
                 break
             self._begin(port)
-        self._there = there
 
     def _hear(self) -> None:
         if not self._served:
@@ -295,9 +297,3 @@ class _Runner:
         finally:
             for number, handler in before.items():
                 signal.signal(number, handler)
-
-
-def _port_names() -> Sequence[str]:
-    from greenstep.ports.discovery import find_ports
-
-    return [port.name for port in find_ports()]

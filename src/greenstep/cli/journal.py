@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -205,20 +205,12 @@ def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
     from dataclasses import fields
 
     from greenstep.core.record import JournalEntry
+    from greenstep.store.spreadsheet import safe_cell
 
     names = ["number", *(field.name for field in fields(JournalEntry))]
     writer = csv.DictWriter(stream, names, lineterminator="\n")
     writer.writeheader()
-    writer.writerows(_safe(listed))
-
-
-def _safe(listed: Sequence[Row]) -> Iterator[dict[str, object]]:
-    """A spreadsheet must not take a text of a board for a formula."""
-    for found in listed:
-        yield {
-            name: f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@") else value
-            for name, value in _plain(found).items()
-        }
+    writer.writerows({name: safe_cell(value) for name, value in _plain(found).items()} for found in listed)
 
 
 def _draw(save: Path, listed: Sequence[Row], wanted: Wanted) -> int:

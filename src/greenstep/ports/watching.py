@@ -24,6 +24,20 @@ class Change:
         return self.came or self.went
 
 
+class Newcomers:
+    """Tells which ports have come since it was asked before; one that went may come again."""
+
+    def __init__(self, look: Callable[[], list[PortInfo]]) -> None:
+        self._look = look
+        self._there = {port.name for port in look()}
+
+    def came(self) -> list[str]:
+        """Names of the ports that are there now and were not, in order."""
+        before, now = self._there, {port.name for port in self._look()}
+        self._there = now
+        return sorted(now - before)
+
+
 def wait_for_change(
     look: Callable[[], list[PortInfo]],
     now: Callable[[], float],

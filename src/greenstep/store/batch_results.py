@@ -11,6 +11,8 @@ from pathlib import Path
 from greenstep.core.batch import BoardResult
 from greenstep.core.errors import usage
 
+from .spreadsheet import safe_cell
+
 ENDINGS = (".csv", ".json")
 
 
@@ -34,12 +36,7 @@ def save_results(path: Path, results: Sequence[BoardResult]) -> None:
             else:
                 writer = csv.DictWriter(file, [field.name for field in fields(BoardResult)], lineterminator="\n")
                 writer.writeheader()
-                writer.writerows({key: _safe(value) for key, value in asdict(one).items()} for one in results)
+                writer.writerows({key: safe_cell(value) for key, value in asdict(one).items()} for one in results)
         part.replace(path)
     except OSError as error:
         raise usage("save", f"{path}: {error.strerror or error}", "another place for --save") from None
-
-
-def _safe(value: object) -> object:
-    """A spreadsheet must not take a text for a formula."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@") else value

@@ -336,10 +336,16 @@ def _in_words(scene: Scene, plan: MemoryPlan, outcome: _Outcome) -> str:
     }[outcome.how]
     if not number:
         return f"{where}{how}: nothing differs"
-    differ = "differs" if number == 1 else "differ"
-    said = f"{where}{how}: {number:,} of {count(outcome.rooms, unit)} {differ}"
+    seen, shown = outcome.looked_at, outcome.rooms - outcome.hidden
     if number == outcome.rooms:
-        return f"{where}{how}: it differs throughout"
+        return (
+            f"{where}{how}: all of it differs"
+            if seen >= shown
+            else f"{where}{how} in {count(seen, 'place')}: it differs"
+        )
+    if seen < shown:
+        return f"{where}{how}, {seen:,} of {count(outcome.rooms, unit)}: {number:,} to write"
+    said = f"{where}{how}: {number:,} of {count(outcome.rooms, unit)} {'differs' if number == 1 else 'differ'}"
     if outcome.hidden:
         said += (
             ", behind the boot ROM" if outcome.hidden == number else f", {outcome.hidden} of them behind the boot ROM"

@@ -1,0 +1,102 @@
+"""The manual says what the code does: events, settings, commands, files that it links to."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from dataclasses import fields
+from pathlib import Path
+
+from greenstep.cli.main import _COMMANDS
+from greenstep.core.events import (
+    ClimbEnded,
+    ClimbStarted,
+    Found,
+    HandsWanted,
+    Noted,
+    StepAdvanced,
+    StepEnded,
+    StepStarted,
+)
+from greenstep.core.record import JournalEntry
+from greenstep.store.board import BoardSettings
+
+ROOT = Path(__file__).parents[2]
+DOCS = ROOT / "docs"
+
+
+def text_of(name: str) -> str:
+    return (DOCS / name).read_text()
+
+
+class Events(unittest.TestCase):
+    def test_every_kind_of_line_is_listed(self) -> None:
+        page = text_of("json.md")
+        kinds = {
+            re.sub(r"(?<!^)(?=[A-Z])", "-", event.__name__).lower()
+            for event in (ClimbStarted, StepStarted, StepAdvanced, HandsWanted, Noted, StepEnded, Found, ClimbEnded)
+        }
+        for path in (ROOT / "src" / "greenstep" / "cli").glob("*.py"):
+            kinds |= set(re.findall(r"""\.line\(\s*"([a-z-]+)",""", path.read_text()))
+        self.assertGreater(len(kinds), 20)
+        self.assertEqual({kind for kind in kinds if f"`{kind}`" not in page}, set())
+
+    def test_keys_of_the_ladder_s_events(self) -> None:
+        page = text_of("json.md")
+        for event in (ClimbStarted, StepAdvanced, HandsWanted, StepEnded, ClimbEnded):
+            for field in fields(event):
+                with self.subTest(event=event.__name__, key=field.name):
+                    self.assertIn(f"`{field.name}`", page)
+
+
+class Settings(unittest.TestCase):
+    def test_every_key_of_a_board_is_explained(self) -> None:
+        page = text_of("project-file.md")
+        missing = [field.name for field in fields(BoardSettings) if f"`{field.name}`" not in page]
+        self.assertEqual(missing, [])
+
+
+class Pages(unittest.TestCase):
+    def test_links_lead_somewhere(self) -> None:
+        pages = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *DOCS.rglob("*.md")]
+        self.assertGreater(len(pages), 15)
+        for page in pages:
+            for target in re.findall(r"\]\(([^)#\s]+)(?:#[^)]*)?\)", page.read_text()):
+                if "://" not in target:
+                    with self.subTest(page=page.name, target=target):
+                        self.assertTrue((page.parent / target).exists())
+
+    def test_anchors_are_headings(self) -> None:
+        for page in (ROOT / "README.md", *DOCS.rglob("*.md")):
+            for target, anchor in re.findall(r"\]\(([^)#\s]*)#([^)]+)\)", page.read_text()):
+                there = (page.parent / target if target else page).read_text()
+                heads = {re.sub(r"[^a-z0-9 -]", "", line.lstrip("# ").lower()).replace(" ", "-") for line in re.findall(r"(?m)^#.*$", there)}
+                with self.subTest(page=page.name, anchor=anchor):
+                    self.assertIn(anchor, heads)
+
+    def test_every_page_and_picture_is_linked(self) -> None:
+        linked = "".join(page.read_text() for page in (ROOT / "README.md", *DOCS.rglob("*.md")))
+        for path in (*DOCS.glob("*.md"), *(DOCS / "screenshots").glob("*.png")):
+            with self.subTest(path.name):
+                self.assertIn(path.name, linked)
+        self.assertLess(len(list((DOCS / "screenshots").glob("*.png"))), 20)
+
+    def test_every_command_is_in_the_manual(self) -> None:
+        said = "".join(page.read_text() for page in (ROOT / "README.md", *DOCS.rglob("*.md")))
+        self.assertEqual([name for name in _COMMANDS if f"greenstep {name}" not in said], [])
+
+    def test_commands_that_the_manual_shows_are_there(self) -> None:
+        for page in (ROOT / "README.md", *DOCS.rglob("*.md")):
+            for name in re.findall(r"(?m)^\s*(?:\$ )?greenstep ([a-z]+)\b", page.read_text()):
+                with self.subTest(page=page.name, command=name):
+                    self.assertIn(name, _COMMANDS)
+
+    def test_what_the_journal_keeps_is_told(self) -> None:
+        page = text_of("again.md")
+        for word in ("when", "board", "chip", "unique id", "port", "rate", "image", "version", "evidence", "outcome", "finding"):
+            self.assertIn(word, page)
+        self.assertIn("unique_id", {field.name for field in fields(JournalEntry)})
+
+
+if __name__ == "__main__":
+    unittest.main()
