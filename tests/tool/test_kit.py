@@ -180,13 +180,21 @@ class Used(ToolTest):
         named = self.run_tool("upload", "b.kit", "nobody", *reach)
         self.assertEqual((named.status, "it has hive-scale, old-scale, flat-scale" in named.text), (2, True), named.text)
 
+    def test_a_backup_first_and_nothing_that_is_there_already(self) -> None:
+        self.make("hive-scale", "--save", "e.kit")
+        bench = self.bench("hive-scale")
+        first = self.run_tool("upload", "e.kit", "--port", bench.port("hive-scale"), "--backup-first", "before.hex")
+        self.assertEqual((first.status, "saved as before.hex" in first.out), (0, True), first.text)
+        again = self.run_tool("upload", "e.kit", "--port", bench.port("hive-scale"), "--if-changed", "--json")
+        self.assertEqual((again.status, again.event("compared")["same"]), (0, True), again.text)
+
     def test_a_chip_for_which_there_is_nothing(self) -> None:
         self.make("old-scale", "hive-scale", "--flash-size", "hive-scale=16K", "--save", "c.kit")
         bench = self.bench("hive-scale")
         run = self.run_tool("upload", "c.kit", "--port", bench.port("hive-scale"))
         self.assertEqual((run.status, "no board of this kit has the ATmega328P with 32 KiB" in run.text), (5, True), run.text)
-        beside = self.run_tool("upload", "c.kit", "--listen", "--if-changed")
-        self.assertEqual((beside.status, "--if-changed, --listen does not go with a kit" in beside.text), (2, True), beside.text)
+        beside = self.run_tool("upload", "c.kit", "--images", "hive-scale.hex")
+        self.assertEqual((beside.status, "--images does not go with a kit" in beside.text), (2, True), beside.text)
         (self.folder / "d.kit").write_bytes(b"not a zip")
         self.assertEqual(self.run_tool("upload", "d.kit").status, 5)
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .completing import complete_board
-from .drive import climb_board, faults_as_asked
+from .drive import Settled, climb_board, faults_as_asked
 from .options import board_options, general_options, region_options, trace_option
 
 if TYPE_CHECKING:
@@ -49,6 +49,7 @@ def back_up(
     replace: bool,
     region: tuple[str, int | None, int | None],
     options: dict[str, Any],
+    settled: Settled | None = None,
 ) -> int:
     """The climb, and the file at its end. Returns the exit status. Raises UsageFault."""
     from greenstep.store.image_saving import check_place
@@ -61,7 +62,7 @@ def back_up(
         if not options["as_json"]:
             click.echo(f" saved as {save}{said}")
 
-    return climb_board("backup", words, options, region, keep)
+    return climb_board("backup", words, options, region, keep, settled=settled)
 
 
 def _save(climb: Climb, save: Path, memory: str) -> str:

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from types import FrameType
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import click
 
@@ -21,6 +21,13 @@ from greenstep.core.quantities import show_size
 
 from .json_view import JsonView, findings_line
 from .recording import Keeper
+
+if TYPE_CHECKING:
+    from greenstep.store.board import BoardSettings
+
+
+Settled = tuple[str, "BoardSettings"]
+"""A board's name (empty where options alone describe it), and everything said of it."""
 
 
 class View(Protocol):
@@ -53,15 +60,17 @@ def climb_board(
     region: tuple[str, int | None, int | None] | None = None,
     at_the_end: Callable[[Climb], None] | None = None,
     as_it_was: bool = False,
+    settled: Settled | None = None,
 ) -> int:
     """The common body of the commands that climb; `at_the_end` is called after a green one. `as_it_was`: what is
-    written was read from a chip. Returns the exit status."""
+    written was read from a chip. `settled`: the board where it is not to be found by `words`. Returns the exit
+    status."""
     from .port_choice import opener
     from .target import make_job, settle
 
     as_json, listens = bool(options["as_json"]), bool(options.get("listen"))
     with faults_as_asked(as_json):
-        board, said = settle(words, options)
+        board, said = settled or settle(words, options)
         job = make_job(purpose, board, said, region)
         if as_it_was:
             job = replace(job, wishes=replace(job.wishes, as_it_was=True, keep=()))

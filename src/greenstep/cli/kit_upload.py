@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -18,14 +18,14 @@ from greenstep.core.quantities import show_size
 from greenstep.store.board import BoardSettings
 from greenstep.store.kit import Kit, read_kit
 
-from .drive import faults_as_asked, follow, make_view
+from .drive import Settled, faults_as_asked, follow, make_view
 from .port_choice import opener
-from .recording import Keeper
 from .target import find_chip, from_options, make_job
 
 
-def upload_kit(words: tuple[str, ...], options: Mapping[str, Any]) -> int:
-    """`words` are the kit's file, and perhaps the board in it. Returns the exit status."""
+def upload_kit(words: tuple[str, ...], options: Mapping[str, Any], upload: Callable[[Settled], int]) -> int:
+    """`words` are the kit's file, and perhaps the board in it; `upload` does the work once it is known. Returns the
+    exit status."""
     as_json = bool(options["as_json"])
     with faults_as_asked(as_json), tempfile.TemporaryDirectory(prefix="greenstep-kit-") as holder:
         kit = read_kit(Path(words[0]))
@@ -37,9 +37,7 @@ def upload_kit(words: tuple[str, ...], options: Mapping[str, Any]) -> int:
         if status:
             return status
         said = from_options((), options).over(boards[name])
-        job = make_job("upload", name, said)
-        climb = Climb(job, opener(job, said, options.get("trace")))
-        status = follow(climb, make_view(as_json, options.get("ladder", "full")), Keeper(climb))
+        status = upload((name, said))
         if status == 0:
             _tell(kit.notes.after, as_json)
         return status

@@ -12,10 +12,10 @@ from greenstep.core.climb import Climb
 from greenstep.core.events import Event, Found, StepEnded
 from greenstep.core.quantities import show_seconds
 
-from .drive import faults_as_asked, follow
+from .drive import Settled, faults_as_asked, follow
 from .json_view import JsonView
 from .port_choice import opener
-from .target import make_job, settle
+from .target import make_job
 
 
 class _Listener:
@@ -38,12 +38,12 @@ class _Listener:
         """Nothing."""
 
 
-def is_there_already(words: tuple[str, ...], options: Mapping[str, Any]) -> bool:
+def is_there_already(settled: Settled, options: Mapping[str, Any]) -> bool:
     """Whether a verify finds every byte of the images in the chip; it ends at the first that differs, and leaves the
     application running. Where it cannot be told (no answer, nothing to read back), False: the upload says why."""
     as_json = bool(options["as_json"])
+    board, said = settled
     with faults_as_asked(as_json):
-        board, said = settle(words, options)
         job = replace(make_job("verify", board, said), keeps_open=False)
         climb = Climb(job, opener(job, said))
     listener = _Listener()

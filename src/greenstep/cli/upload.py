@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from .completing import complete_target
-from .drive import climb_board
+from .drive import Settled, climb_board, faults_as_asked
 from .options import (
     board_options,
     general_options,
@@ -48,66 +48,55 @@ def command(target: tuple[str, ...], if_changed: bool, backup_first: Path | None
     4 no bootloader answered; 5 refused before writing; 6 erase or write failed; 7 verify failed;
     8 the expected text was not heard; 130 interrupted.
     """
+    as_json = bool(options["as_json"])
     if target and Path(target[0]).is_file():
         from greenstep.store.kit import is_kit
 
         if is_kit(Path(target[0])):
             from .kit_upload import upload_kit
 
-            _refuse_beside_a_kit(if_changed, backup_first, options)
-            return upload_kit(target, options)
+            with faults_as_asked(as_json):
+                _refuse_beside_a_kit(options)
+            return upload_kit(target, options, lambda board: upload_settled(board, options, if_changed, backup_first))
+    from .target import settle
+
+    with faults_as_asked(as_json):
+        settled = settle(target, options)
+    return upload_settled(settled, options, if_changed, backup_first)
+
+
+def upload_settled(settled: Settled, options: dict[str, Any], if_changed: bool, backup_first: Path | None) -> int:
+    """Ask whether it is there, back up, upload, listen: as is wanted. Returns the exit status."""
     if if_changed:
         from .unchanged import is_there_already
 
-        if is_there_already(target, options):
-            return _listen(target, options) if options["listen"] else 0
+        if is_there_already(settled, options):
+            return climb_board("start", (), options, settled=settled) if options["listen"] else 0
     if backup_first is not None:
-        status = _back_up(target, backup_first, options)
+        status = _back_up(settled, backup_first, options)
         if status:
             return status
-    return climb_board("upload", target, options)
+    return climb_board("upload", (), options, settled=settled)
 
 
-def _refuse_beside_a_kit(if_changed: bool, backup_first: Path | None, options: dict[str, Any]) -> None:
-    """What a kit has no use for is not passed over in silence. Raises UsageFault."""
+def _refuse_beside_a_kit(options: dict[str, Any]) -> None:
+    """A kit brings its own images. Raises UsageFault."""
     from greenstep.core.errors import usage
 
-    from .drive import faults_as_asked
-
-    given = {
-        "--if-changed": if_changed,
-        "--backup-first": backup_first is not None,
-        "--listen": options["listen"],
-        "--eeprom": bool(options["eeprom"]),
-        "--images": bool(options["images"]),
-    }
-    named = ", ".join(name for name, there in given.items() if there)
+    named = ", ".join(f"--{name}" for name in ("eeprom", "images") if options[name])
     if named:
-        with faults_as_asked(bool(options["as_json"])):
-            raise usage(
-                "kit-option", f"{named} does not go with a kit", "leave it out", "greenstep listen hears it later"
-            )
+        raise usage("kit-option", f"{named} does not go with a kit, which brings its images", "leave it out")
 
 
-def _listen(target: tuple[str, ...], options: dict[str, Any]) -> int:
-    """What `--listen` wants, where nothing was written."""
-    from .target import settle
-
-    board, _ = settle(target, options)
-    return climb_board("start", (board,) if board else (), options)
-
-
-def _back_up(target: tuple[str, ...], save: Path, options: dict[str, Any]) -> int:
+def _back_up(settled: Settled, save: Path, options: dict[str, Any]) -> int:
     """The whole flash into a file. The images are read before: an upload that lacks one begins nothing. Returns the
     exit status."""
     from .backup import back_up
-    from .drive import faults_as_asked
-    from .target import find_chip, load_images, settle
+    from .target import find_chip, load_images
 
     with faults_as_asked(bool(options["as_json"])):
-        board, said = settle(target, options)
-        load_images(said, find_chip(said))
-    status = back_up((board,) if board else (), save, False, ("flash", None, None), {**options, "listen": False})
+        load_images(settled[1], find_chip(settled[1]))
+    status = back_up((), save, False, ("flash", None, None), {**options, "listen": False}, settled)
     if not options["as_json"]:
         click.echo()
     return status
