@@ -5,15 +5,27 @@ from __future__ import annotations
 import csv
 import gzip
 import json
+import pickle
 import signal
 import socket
 import subprocess
 import unittest
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import pexpect
 
+from greenstep.cli.batch_worker import Begins, Goes, Order, Waits
+from greenstep.cli.target import from_options, make_job
+from greenstep.core.events import StepAdvanced
+from greenstep.ports.discovery import PortInfo
+from greenstep.ports.watching import Newcomers
+from greenstep.store.board import ImageFile
+
 from .support import COMMAND, Bench, ToolTest
+
+APIARY = Path(__file__).parents[2] / "examples" / "apiary"
 
 PROBE = ("brood-probe.hex", "--chip", "stm32f072", "--hookup", "direct-dtr-reset")
 
@@ -148,6 +160,28 @@ class OneAfterAnother(ToolTest):
     def test_nobody_at_all(self) -> None:
         run = self.run_tool("batch", *PROBE, "--port", f"rfc2217://127.0.0.1:{free_port()}", "--wait", "1")
         self.assertEqual((run.status, "no board was there" in run.out), (0, True), run.text)
+
+
+class Handed(unittest.TestCase):
+    def test_an_order_goes_to_a_process_that_begins_anew(self) -> None:
+        """Where processes cannot be forked, what they are to do is pickled."""
+        said = replace(from_options((), {"chip": "stm32f072", "port": "a/b"}), images=(ImageFile(APIARY / "images" / "brood-probe.hex"),))
+        order = Order(make_job("upload", "brood-probe", said), said, again=True, wait_s=None)
+        back = pickle.loads(pickle.dumps(order))
+        self.assertEqual((back.job.images, back.job.dialect, back.said), (order.job.images, order.job.dialect, said))
+        for news in (Waits("next"), Begins(), Goes(StepAdvanced("write", 1, 2, "bytes", 0.5))):
+            self.assertEqual(pickle.loads(pickle.dumps(news)), news)
+
+
+class Watching(unittest.TestCase):
+    def test_ports_that_come_go_and_come_again(self) -> None:
+        there: list[str] = ["/dev/ttyS0"]
+        newcomers = Newcomers(lambda: [PortInfo(name, "", "", "", "") for name in there])
+        seen = []
+        for now in (["/dev/ttyS0"], ["/dev/ttyS0", "/dev/ttyUSB1", "/dev/ttyUSB0"], ["/dev/ttyUSB1"], ["/dev/ttyUSB1", "/dev/ttyUSB0"]):
+            there[:] = now
+            seen.append(newcomers.came())
+        self.assertEqual(seen, [[], ["/dev/ttyUSB0", "/dev/ttyUSB1"], [], ["/dev/ttyUSB0"]])
 
 
 class Refused(ToolTest):

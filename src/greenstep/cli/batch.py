@@ -8,7 +8,8 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from dataclasses import replace as dataclass_replace
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
 from pathlib import Path
@@ -125,19 +126,22 @@ def _orders(
     """Raises UsageFault, RefusedFault, PortFault."""
     from greenstep.core.climb.approach import refuse_unfit
     from greenstep.core.errors import usage
+    from greenstep.store.board import PortChoice
 
+    from .port_choice import port_name
     from .target import make_job, settle, without_port
 
     if plugged and (ports or again is not None):
         raise usage("plugged", "--plugged takes every port that comes, once", "leave out --port, --again and --once")
-    if len(set(ports)) != len(ports):
-        raise usage("port-twice", "a port is named twice", "name each --port once")
     board, said = settle(target, {**options, "port": ports[0] if ports else None})
     job = make_job("upload", board, without_port(said) if plugged else said)
     if not job.images:
         raise usage("no-image", "no image for the batch", "name a file, or images in greenstep.toml")
     refuse_unfit(job)
-    served = () if plugged else ports or (job.port,)
+    named = tuple(port_name(dataclass_replace(said, port=PortChoice(name=port))) for port in ports)
+    if len(set(named)) != len(named):
+        raise usage("port-twice", "a port is named twice", "name each --port once")
+    served = () if plugged else named or (job.port,)
     repeats = again if again is not None else len(served) == 1
     images = " + ".join(image.name for image in job.images.values())
     who = board or (job.choice.single.title if job.choice.single else job.choice.name)
@@ -176,6 +180,8 @@ class _Runner:
         self._looked_s = 0.0
         self._newcomers: Newcomers | None = None
         self._last_s = time.monotonic()
+        self._asked_to_stop = False
+        self._crashed = False
 
     def run(self) -> int:
         from greenstep.store.batch_results import save_results
@@ -194,6 +200,7 @@ class _Runner:
                 while self._goes_on():
                     self._look_for_ports()
                     self._hear()
+                    self._stop_if_asked()
                     self._view.tick()
             finally:
                 self._stopping.set()
@@ -203,7 +210,7 @@ class _Runner:
         if self._save is not None:
             save_results(self._save, self._batch.results)
         self._view.end(self._batch)
-        return self._batch.exit_code
+        return 1 if self._crashed else self._batch.exit_code
 
     def _goes_on(self) -> bool:
         if self._served:
@@ -223,7 +230,9 @@ class _Runner:
         from .batch_worker import Order, work
 
         orders = self._orders
-        order = Order(replace(orders.pattern, port=port), orders.said, orders.again, orders.wait_s, self._plugged)
+        order = Order(
+            dataclass_replace(orders.pattern, port=port), orders.said, orders.again, orders.wait_s, self._plugged
+        )
         ours, theirs = self._context.Pipe(duplex=False)
         process = self._context.Process(
             target=work, args=(order, theirs, self._stopping, self._places), name=f"batch {port}"
@@ -255,6 +264,7 @@ class _Runner:
                 self._over(connection, served)
 
     def _take(self, served: _Served, news: Any) -> None:
+        from greenstep.core.errors import UsageFault
         from greenstep.store.batch_results import save_results
 
         from .batch_worker import Begins, Ends
@@ -269,27 +279,34 @@ class _Runner:
         self._view.news(served.port, Ends(result, news.finding))
         self._view.result(result, self._batch)
         if self._save is not None:
-            save_results(self._save, self._batch.results)
+            try:
+                save_results(self._save, self._batch.results)
+            except UsageFault as fault:  # told again, with the exit status for it, at the end
+                self._view.remark(str(fault))
 
     def _over(self, connection: Connection, served: _Served) -> None:
         served.process.join()
         del self._served[connection]
         connection.close()
         if served.process.exitcode:
+            self._crashed = True
             self._view.remark(f"{served.port}: greenstep itself failed there ({served.process.exitcode})")
 
     # --- the end
 
+    def _stop_if_asked(self) -> None:
+        if not self._asked_to_stop or self._stopping.is_set():
+            return
+        self._stopping.set()
+        if any(not served.ended for served in self._served.values()):
+            self._view.remark("no further board is begun; those under way are finished")
+
     @contextmanager
     def _stopped_by_signals(self) -> Iterator[None]:
-        told = False
+        """A signal only leaves word: what it interrupts may hold the very lock that stopping wants."""
 
         def stop(number: int, frame: FrameType | None) -> None:
-            nonlocal told
-            self._stopping.set()
-            if not told and any(not served.ended for served in self._served.values()):
-                told = True
-                self._view.remark("no further board is begun; those under way are finished")
+            self._asked_to_stop = True
 
         before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
         try:

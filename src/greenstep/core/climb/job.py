@@ -109,7 +109,9 @@ class Job:
     @property
     def _sparing(self) -> tuple[Step, ...]:
         """What is looked at so that it need not be written, or will not be lost."""
-        compares = self.wishes.compare and not self.wishes.erase_all and self.dialect.traits.reads
+        # who does not want to verify may have a loader that cannot read
+        reads = self.dialect.traits.reads and self.wishes.verify
+        compares = self.wishes.compare and not self.wishes.erase_all and reads
         compare: tuple[Step, ...] = ("compare",) if compares else ()
         return (*compare, "keep") if self.wishes.keep else compare
 
