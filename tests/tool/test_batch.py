@@ -155,6 +155,7 @@ class OneAfterAnother(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("1 of 1 board green", run.out)
         self.assertEqual(run.out.count("waiting for the next board"), 2)
+        self.assertRegex(run.out, r"(?m)^     /dev/pts/\d+: set BOOT0 high .*; press reset")
         self.assertEqual(len(self.run_tool("journal", "--json").out.splitlines()), 1)
 
     def test_nobody_at_all(self) -> None:

@@ -100,6 +100,8 @@ class _Lines:
     def news(self, port: str, news: News) -> None:
         if isinstance(news, Waits):
             self._say(f"     {port}: {_WAITING[news.what]}")
+        elif isinstance(news, Goes) and isinstance(news.event, HandsWanted):
+            self._say(f"     {port}: {'; '.join(news.event.moves)}")
 
     def result(self, result: BoardResult, batch: Batch) -> None:
         self._say(result_line(result, self._width, self._signs))
@@ -165,7 +167,7 @@ class _Table:
                 row.done, row.total = event.done, event.total
                 row.rate = _left(event)
             case Goes(HandsWanted() as event):
-                row.said = event.moves[0] if event.moves else ""
+                row.said = "; ".join(event.moves)
             case Goes():
                 row.done = row.total
             case Ends(result):
@@ -246,6 +248,8 @@ class _JsonLines:
             self._view.line("waits", {"port": port, "for": news.what})
         elif isinstance(news, Goes) and isinstance(news.event, StepEnded):
             self._view.line("step-ended", {"port": port, **plain(news.event)})
+        elif isinstance(news, Goes) and isinstance(news.event, HandsWanted):
+            self._view.line("hands-wanted", {"port": port, **plain(news.event)})
 
     def result(self, result: BoardResult, batch: Batch) -> None:
         self._view.line("board-ended", plain(result))
