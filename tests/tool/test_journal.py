@@ -13,9 +13,11 @@ from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
+from greenstep.core.image import Image, Piece
+from greenstep.core.image.granules import granules_of
 from greenstep.core.record import JournalEntry
 from greenstep.store import journal
-from greenstep.store.journal import JournalTrouble, Wanted, held, record, row, rows
+from greenstep.store.journal import JournalTrouble, Wanted, held, record, remembered, row, rows
 
 from .support import ToolTest
 from .test_image import png_size
@@ -49,6 +51,47 @@ class Kept(unittest.TestCase):
         assert found is not None
         self.assertEqual(found.entry, entries[1])
         self.assertIsNone(row(self.path, 4))
+
+    def test_what_a_chip_was_given_last(self) -> None:
+        first, second = (granules_of(Image("a", (Piece(0, bytes([value]) * 900),)), 0xFF) for value in (1, 2))
+        self.assertIsNone(remembered(self.path, "UID1", "stm32f07x"))
+        record(self.path, probe(1), first)
+        record(self.path, probe(2), second)
+        found = remembered(self.path, "UID1", "stm32f07x")
+        assert found is not None
+        self.assertEqual((found.number, found.granules), (1, first))
+        self.assertIsNone(remembered(self.path, "UID1", "stm32f10x-medium"))
+        record(self.path, probe(1), second)
+        again = remembered(self.path, "UID1", "stm32f07x")
+        assert again is not None
+        self.assertEqual((again.number, again.granules), (3, second))
+        record(self.path, probe(1, outcome="failed", exit_code=4))  # it never came to writing
+        self.assertIsNotNone(remembered(self.path, "UID1", "stm32f07x"))
+
+    def test_what_ends_that_knowledge(self) -> None:
+        granules = granules_of(Image("a", (Piece(0, b"hive"),)), 0xFF)
+        for number, changes in enumerate((
+            {"outcome": "failed", "exit_code": 6}, {"outcome": "failed", "exit_code": 3}, {"outcome": "interrupted", "exit_code": 130},
+            {"outcome": "unproven"}, {"purpose": "erase"}, {"purpose": "unlock"},
+        )):  # fmt: skip
+            with self.subTest(changes):
+                record(self.path, probe(number), granules)
+                self.assertIsNotNone(remembered(self.path, f"UID{number}", "stm32f07x"))
+                record(self.path, probe(number, **changes), granules if changes.get("purpose") is None else None)
+                self.assertIsNone(remembered(self.path, f"UID{number}", "stm32f07x"))
+        record(self.path, probe(9, purpose="restore"), granules)
+        self.assertIsNotNone(remembered(self.path, "UID9", "stm32f07x"))
+        self.assertIsNone(remembered(self.path, "", "stm32f07x"))
+
+    def test_a_journal_from_before_is_carried_on(self) -> None:
+        record(self.path, probe(1))
+        with closing(sqlite3.connect(self.path)) as file:
+            file.execute("DROP TABLE content")
+            file.execute("PRAGMA user_version = 1")
+        self.assertIsNone(remembered(self.path, "UID1", "stm32f07x"))
+        granules = granules_of(Image("a", (Piece(0, b"hive"),)), 0xFF)
+        self.assertEqual(record(self.path, probe(1), granules), 2)
+        self.assertIsNotNone(remembered(self.path, "UID1", "stm32f07x"))
 
     def test_each_filter(self) -> None:
         entries = [
