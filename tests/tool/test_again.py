@@ -5,11 +5,14 @@ from __future__ import annotations
 import signal
 import sqlite3
 import unittest
+from pathlib import Path
+from typing import ClassVar
 
 from greenstep.core.image.edit import with_bytes
 
 from .support import Bench, Run, ToolTest
 
+APIARY = Path(__file__).parents[2] / "examples" / "apiary"
 REACH = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset")
 
 
@@ -76,6 +79,55 @@ class OnlyWhatDiffers(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         self.assertRegex(run.out, r"read back(: 1\d of 32 pages differ|, \d+ of 32 pages: 1\d to write)")
         self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
+
+
+class EveryFamily(ToolTest):
+    """The apiary's boards, each uploaded twice."""
+
+    SECOND: ClassVar[dict[str, str]] = {
+        "frame-lift": r"read back: nothing differs",
+        "brood-probe": r"read back: nothing differs",
+        "entrance-counter": r"read back: 1 of \d+ erase units differs, behind the boot ROM",
+        "apiary-gateway": r"the chip's own checksum: nothing differs",
+        "rain-gauge": r"journal \d+ and the chip's number agree, a sample of [\d,]+ bytes too: nothing differs",
+        "feeder-pump": r"read back: nothing differs",
+        "hive-scale": r"read back: nothing differs",
+    }
+
+    def test_the_second_time_nothing_is_written(self) -> None:
+        bench = self.bench(*self.SECOND)
+        for name, compared in self.SECOND.items():
+            with self.subTest(name):
+                words = ("upload", name, "--project", str(APIARY / "greenstep.toml"), "--port", bench.port(name))
+                first = self.run_tool(*words)
+                self.assertEqual(first.status, 0, first.text)
+                second = self.run_tool(*words)
+                self.assertEqual(second.status, 0, second.text)
+                self.assertRegex(second.out, r"● compare +" + compared)
+                self.assertEqual("nothing to write" in second.out, name != "entrance-counter")
+        held = self.run_tool("journal", "--held", "--json").events
+        self.assertEqual({row["board"] for row in held}, {"brood-probe", "entrance-counter", "apiary-gateway", "rain-gauge"})
+
+    def test_keys_of_the_project_file(self) -> None:
+        bench = self.bench("brood-probe")
+        self.project(
+            f'[board.probe]\nchip = "stm32f072rb"\nport = "{bench.port("brood-probe")}"\nhookup = "direct-dtr-reset"\n'
+            'images = ["brood-probe.hex"]\ntrust_journal = true\nkeep = [{ from = 0x080017D0, size = 16, why = "names" }]\n'
+        )
+        first = self.run_tool("upload", "probe")
+        self.assertEqual(first.status, 0, first.text)
+        self.assertIn("● keep     080017D0-080017DF, 16 bytes read twice and equal: written back", first.out)
+        second = self.run_tool("upload", "probe")
+        self.assertRegex(second.out, r"● compare +journal 1 and the chip's number agree")
+        self.assertIn("● keep     080017D0-080017DF: left alone", second.out)
+        self.assertRegex(second.out, r"● verify +sampled: [\d,]+ of 5,000 seen; the rest by journal 1")
+        third = self.run_tool("upload", "probe", "--no-trust-journal")
+        self.assertRegex(third.out, r"● compare +read back: nothing differs")
+        fourth = self.run_tool("upload", "probe", GREENSTEP_COMPARE="no", GREENSTEP_TRUST_JOURNAL="no")
+        self.assertNotIn("compare", fourth.out)
+        self.project((self.folder / "greenstep.toml").read_text() + 'compare = "sometimes"\n')
+        wrong = self.run_tool("upload", "probe")
+        self.assertEqual((wrong.status, "write true or false" in wrong.err), (2, True), wrong.text)
 
 
 class Kept(ToolTest):
