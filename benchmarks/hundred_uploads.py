@@ -51,8 +51,14 @@ def main() -> int:
                 "SELECT count(*), count(DISTINCT unique_id), count(DISTINCT port) FROM climb"
             ).fetchone()
             codes = Counter(code for (code,) in file.execute("SELECT exit_code FROM climb"))
+            findings = Counter(key for (key,) in file.execute("SELECT finding FROM climb WHERE finding != ''"))
+            told = file.execute("SELECT finding, evidence, seconds FROM climb WHERE exit_code").fetchall()
             contents = file.execute("SELECT count(*) FROM content").fetchone()[0]
     print(f"{number} uploads at once in {took:.0f} s: exit statuses {dict(statuses)}")
+    for row in told if "-v" in sys.argv else ():
+        print(row)
+    if findings:
+        print("findings:", ", ".join(f"{key} {number}" for key, number in findings.most_common()))
     print(f"journal: {rows} rows, {seen} ports, {chips} chips, contents of {contents}, integrity {whole}")
     return 0 if rows == number and seen == number and codes == statuses and whole == "ok" else 1
 

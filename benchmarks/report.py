@@ -1,4 +1,5 @@
-"""Write docs/measurements.md: `python -m benchmarks.report`. Runs every benchmark, the fault runs included."""
+"""Write docs/measurements.md: `python -m benchmarks.report [TITLE …]`. Runs every benchmark, the fault runs included;
+with titles only those sections are measured anew."""
 
 from __future__ import annotations
 
@@ -22,7 +23,20 @@ PARTS = (
 )
 
 
+REPORT = Path(__file__).parents[1] / "docs" / "measurements.md"
+
+
+def sections() -> dict[str, str]:
+    """The report's sections as they stand, by title."""
+    if not REPORT.exists():
+        return {}
+    titled = (part.partition("\n") for part in REPORT.read_text().split("\n## ")[1:])
+    return {title: body.strip() for title, _, body in titled}
+
+
 def main() -> int:
+    wanted = sys.argv[1:]
+    kept = sections() if wanted else {}
     lines = [
         "# Measurements",
         "",
@@ -30,10 +44,13 @@ def main() -> int:
     ]
     failed = False
     for title, module, words in PARTS:
+        if wanted and title not in wanted and title in kept:
+            lines += ["", f"## {title}", "", kept[title]]
+            continue
         done = subprocess.run([sys.executable, "-m", f"benchmarks.{module}"], capture_output=True, text=True)
         failed = failed or done.returncode != 0
         lines += ["", f"## {title}", "", *([words, ""] if words else []), "```", done.stdout.strip(), "```"]
-    (Path(__file__).parents[1] / "docs" / "measurements.md").write_text("\n".join(lines) + "\n")
+    REPORT.write_text("\n".join(lines) + "\n")
     return 1 if failed else 0
 
 

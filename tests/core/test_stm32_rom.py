@@ -131,6 +131,15 @@ class Exchanges(unittest.TestCase):
             dialect.read(F103.flash, 0x08000000, 4)
         self.assertEqual((caught.exception.stage, caught.exception.command), ("command", "read memory"))
 
+    def test_get_is_never_taken_for_refused_at_once(self) -> None:
+        """Answers that came too late leave a chip out of step: it says NACK to what it must always answer."""
+        refused = (GET[0], "1F"), ("7F", "1F")
+        dialect, _ = self.talk(*refused, *refused, GET, ID_410, ID_410)
+        self.assertEqual(dialect.identify().ident, 0x410)
+        dialect, _ = self.talk(*refused, *refused, (GET[0], "1F"))
+        with self.assertRaises(ChipRefusal):
+            dialect.identify()
+
     def test_lost_complement_is_found_by_synchronising(self) -> None:
         dialect, _ = self.talk(
             ("11 EE", ""), ("7F", "1F"), ("11 EE", "79"), ("08 00 00 00 08", "79"), ("00 FF", "79 5A")

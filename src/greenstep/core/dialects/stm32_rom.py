@@ -68,6 +68,8 @@ _QUIET_S = 0.03
 _RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
 _RESYNC_S = 0.15  # for the answer to one 7F, unless the slowest answer so far took longer
+_NEVER_REFUSED = (GET, VERSION, ID)
+_LATE_S = 0.3
 _RESYNCS = 6  # an address frame has 5 bytes, and one may be swallowed by a chip that is busy
 _FILLER = b"\x01" + bytes(BLOCK + 2)
 _ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
@@ -198,7 +200,9 @@ class Stm32Rom(Dialect):
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
 
     def _command(self, command: int) -> None:
-        """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe."""
+        """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe. What every
+        chip allows is only refused where an answer came so late that the next byte was out of step: then the next
+        is waited for longer."""
         refused = False
         for attempt in range(_TRIES):
             self.link.write(bytes([command, command ^ 0xFF]))
@@ -206,9 +210,11 @@ class Stm32Rom(Dialect):
                 self._acknowledged(command, "command", 2)
                 return
             except (ChipRefusal, Silence, Unexpected) as trouble:
-                if refused or attempt == _TRIES - 1:
+                if (refused and command not in _NEVER_REFUSED) or attempt == _TRIES - 1:
                     raise
                 refused = isinstance(trouble, ChipRefusal)
+                if command in _NEVER_REFUSED:
+                    self._slowest_s = max(2 * self._slowest_s, _LATE_S)
                 self.retries += 1
                 self.resync()
 
