@@ -296,6 +296,7 @@ class Drawer:
     """Where room is put aside."""
 
     name = "kept.hex"
+    earlier: tuple[str, ...] = ()
 
     def __init__(self) -> None:
         self.image: Image | None = None
@@ -353,6 +354,18 @@ class Kept(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertEqual(bytes(trial.line.chip.flash[0x81100:0x81140]), b"settings" * 8)
+
+    def test_every_kept_byte_is_proven_where_an_image_is_only_sampled(self) -> None:
+        pages = Image("pages", (Piece(0x80000, b"queen" * 12_000),))
+        drawer = Drawer()
+        keep = (Keep(0x8EB00, 200),)
+        for worn in ("", "worn=0x8EB41"):
+            climb, trial = prepare("esp8266", {"flash": pages}, put_aside=drawer.put, faults=(worn,) if worn else ())
+            climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=keep))
+            trial.line.chip.flash[0x8EB00:0x8EBC8] = bytes(range(200))
+            drawer.dropped = False
+            trial.events.extend(climb.run())
+            self.assertEqual((trial.end.exit_code, drawer.dropped), (7, False) if worn else (0, True), trial.findings)
 
     def test_left_alone_where_nothing_there_is_erased(self) -> None:
         content = {0x08002000: b"settings"}

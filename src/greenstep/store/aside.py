@@ -20,6 +20,7 @@ class AsideFile:
     """An Intel HEX file in this user's data folder."""
 
     path: Path
+    earlier: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
@@ -38,6 +39,8 @@ def put_aside(image: Image, whose: str) -> AsideFile:
     path = folder / f"{stem}-{at}.hex"
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        # named alike up to the time
+        earlier = tuple(str(old) for old in sorted(folder.glob("*.hex")) if old.stem[: -len(at) - 1] == stem)
         path.write_text("".join(write_intel_hex(image)), encoding="ascii")
     except OSError as error:
         raise RefusedFault(
@@ -51,4 +54,4 @@ def put_aside(image: Image, whose: str) -> AsideFile:
                 ),
             )
         ) from error
-    return AsideFile(path)
+    return AsideFile(path, earlier)

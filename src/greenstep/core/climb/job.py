@@ -133,10 +133,14 @@ class OpenedPort:
 
 
 class Aside(Protocol):
-    """Where bytes lie safe while the chip does not hold them. `name` is what a person finds them by."""
+    """Where bytes lie safe while the chip does not hold them. `name` is what a person finds them by; `earlier` are
+    names of those that were put aside for the same board before, and never came back."""
 
     @property
     def name(self) -> str: ...
+
+    @property
+    def earlier(self) -> tuple[str, ...]: ...
 
     def drop(self) -> None:
         """The chip holds them again."""

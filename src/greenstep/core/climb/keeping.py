@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from ..dialects.base import ChipRefusal
 from ..errors import Finding, RefusedFault
-from ..events import Event, StepEnded
+from ..events import Event, Noted, StepEnded
 from ..image import Image, Piece
 from ..narrow import Span, joined
 from ..plan import MemoryPlan, Plan, areas, plan_memory, priced
@@ -39,6 +39,10 @@ def keep_step(scene: Scene) -> Iterator[Event]:
         at += size
     if scene.job.put_aside is not None:
         scene.aside = scene.job.put_aside(Image("kept", tuple(pieces)), scene.job.board or part.name)
+        for name in scene.aside.earlier:
+            yield Noted(
+                "keep", f"an earlier upload did not bring back what is in {name}: restore it, or remove the file"
+            )
     scene.plan = _with_kept(scene, plan, flash, pieces)
     said = f"{', '.join(show_span(*span) for span in spans)}, {count(len(data), 'byte')} read twice and equal"
     yield StepEnded("keep", "green", f"{said}: written back", scene.wire.now() - began, {"bytes": len(data)})
@@ -78,7 +82,11 @@ def _with_kept(scene: Scene, plan: Plan, flash: MemoryPlan, kept: Sequence[Piece
     job = scene.job
     smaller = plan_memory(plan.part, flash.memory, job.dialect, replace(flash.image, pieces=pieces), job.wishes)
     whole = replace(flash.image, pieces=_merged([*flash.image.pieces, *kept]))
-    grown = replace(smaller, image=whole, compared=flash.compared)
+    checks = smaller.checks
+    if smaller.sample_of:  # a sample is enough for an image, which can be had again, and not for what cannot
+        apart = [(a, s) for a, s in checks if all(a + s <= p.address or p.end <= a for p in kept)]
+        checks = tuple(sorted([*apart, *((piece.address, len(piece.data)) for piece in kept)]))
+    grown = replace(smaller, image=whole, checks=checks, compared=flash.compared)
     memories = [grown if memory is flash else memory for memory in plan.memories]
     return priced(plan.part, job.dialect, memories, job.wishes, plan.notes)
 

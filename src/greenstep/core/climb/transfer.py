@@ -143,6 +143,8 @@ def verify_step(scene: Scene) -> Iterator[Event]:
         return
     if not scene.job.wishes.verify:
         scene.unproven.append("verify")
+        if scene.aside is not None:
+            yield Noted("verify", f"what was to be kept is also in {scene.aside.name}: it is not proven to be back")
         yield StepEnded("verify", "unproven", "not asked for: written, and not proven")
         return
     yield from _proven(scene, plan)
