@@ -300,10 +300,11 @@ class Drawer:
 
     def __init__(self) -> None:
         self.image: Image | None = None
+        self.whose = ""
         self.dropped = False
 
     def put(self, image: Image, whose: str) -> Drawer:
-        self.image = image
+        self.image, self.whose = image, whose
         return self
 
     def drop(self) -> None:
@@ -378,6 +379,7 @@ class Kept(unittest.TestCase):
         keep, content = (Keep(0x08000DAC, 40),), {0x08000DAC: bytes(range(40))}
         trial = self.upload("stm32f072", keep, content, put_aside=drawer.put)
         assert drawer.image is not None
+        self.assertEqual(drawer.whose, "stm32f07x-303132333435363738393A3B")
         self.assertEqual((drawer.image.pieces, drawer.dropped), ((Piece(0x08000DAC, bytes(range(40))),), True))
         drawer.dropped = False
         trial = self.upload("stm32f072", keep, content, put_aside=drawer.put, faults=("restart-after=1500",))

@@ -38,7 +38,9 @@ def keep_step(scene: Scene) -> Iterator[Event]:
         pieces.append(Piece(address, data[at : at + size]))
         at += size
     if scene.job.put_aside is not None:
-        scene.aside = scene.job.put_aside(Image("kept", tuple(pieces)), scene.job.board or part.name)
+        # boards of one kind may be served at once: each is known by its chip's number, else by its port
+        whose = f"{scene.job.board or part.name}-{scene.unique_id or scene.job.port}"
+        scene.aside = scene.job.put_aside(Image("kept", tuple(pieces)), whose)
         for name in scene.aside.earlier:
             yield Noted(
                 "keep", f"an earlier upload did not bring back what is in {name}: restore it, or remove the file"
