@@ -13,10 +13,9 @@ from dataclasses import dataclass, replace
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.climb import Remembered
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import with_bytes
-from greenstep.core.image.granules import granules_of
+from greenstep.core.image.granules import Remembered, granules_of
 
 SUMMED, READ, TRUSTED = 0.15, 0.60, 0.15
 

@@ -18,7 +18,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import run
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Wishes
+from greenstep.core.wishes import Wishes
 
 BAUD = 115200
 SIZE = 32768

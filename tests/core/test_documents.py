@@ -18,7 +18,7 @@ from greenstep.core.events import (
     StepEnded,
     StepStarted,
 )
-from greenstep.core.record import JournalEntry
+from greenstep.core.journal_entry import JournalEntry
 from greenstep.store.board import BoardSettings
 
 ROOT = Path(__file__).parents[2]

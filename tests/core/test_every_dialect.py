@@ -16,8 +16,8 @@ from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Wishes
 from greenstep.core.talk import TalkLine
+from greenstep.core.wishes import Wishes
 
 SIZES = (700, 5000)
 # the apiary's boards are others under a name of their own

@@ -12,7 +12,7 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.fit import free_runs, hold_against, units_of
 from greenstep.core.flash_map import ROW_CELLS, FlashMap, Stretch, grid_of, map_of, map_of_images
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan import Keep
+from greenstep.core.wishes import Keep
 
 SCALE = Catalogue.load().find("atmega328p").first
 GATEWAY = Catalogue.load().find("esp32").first

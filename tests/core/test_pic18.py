@@ -19,7 +19,8 @@ from greenstep.core.errors import RefusedFault
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Wishes, make_plan
+from greenstep.core.plan import make_plan
+from greenstep.core.wishes import Wishes
 
 from .scripted import ScriptedLink
 

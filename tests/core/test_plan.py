@@ -11,7 +11,8 @@ from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan import Keep, Plan, Wishes, describe, make_plan
+from greenstep.core.plan import Plan, describe, make_plan
+from greenstep.core.wishes import Keep, Wishes
 
 ANY_VECTORS = Wishes(despite=frozenset({"vectors"}))
 

@@ -15,7 +15,7 @@ from unittest import mock
 
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import granules_of
-from greenstep.core.record import JournalEntry
+from greenstep.core.journal_entry import JournalEntry
 from greenstep.store import journal
 from greenstep.store.journal import JournalTrouble, Wanted, held, record, remembered, row, rows
 

@@ -15,7 +15,7 @@ from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Wishes
+from greenstep.core.wishes import Wishes
 
 from .boards import BOARDS, BenchBoard, Hands
 from .circuits import NoLines

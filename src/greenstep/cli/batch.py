@@ -91,7 +91,7 @@ def command(
     from greenstep.store.batch_results import check_results_file
 
     from .batch_view import make_batch_view
-    from .drive import faults_as_asked
+    from .faults import faults_as_asked
 
     as_json = bool(options["as_json"])
     with faults_as_asked(as_json):

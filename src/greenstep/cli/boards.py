@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import general_options
 
 

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 
 _NAMES_WIDTH = 60
 

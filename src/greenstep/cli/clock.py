@@ -12,7 +12,7 @@ import click
 from greenstep.core.quantities import show_engineering, show_seconds
 
 from .completing import complete_target
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import RATE, Engineering, Real, clock_options, general_options, image_options
 
 if TYPE_CHECKING:

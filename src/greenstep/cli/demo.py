@@ -10,7 +10,7 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import read_settings
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Wishes
+from greenstep.core.wishes import Wishes
 
 _SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
 

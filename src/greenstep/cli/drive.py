@@ -12,14 +12,12 @@ from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Any, Protocol
 
-import click
-
 from greenstep.core.climb import Climb, Purpose
-from greenstep.core.errors import Fault
 from greenstep.core.events import ClimbEnded, Event, StepEnded
 from greenstep.core.quantities import show_size
 
-from .json_view import JsonView, findings_line
+from .faults import faults_as_asked
+from .json_view import JsonView
 from .recording import Keeper
 
 if TYPE_CHECKING:
@@ -85,18 +83,6 @@ def climb_board(
         from .console import go_on_listening
 
         return go_on_listening(climb, as_json)
-
-
-@contextmanager
-def faults_as_asked(as_json: bool) -> Iterator[None]:
-    """Faults before a climb begins: as a JSON line where JSON was asked for, else as the outermost frame has it."""
-    try:
-        yield
-    except Fault as fault:
-        if not as_json:
-            raise
-        click.echo(findings_line(fault.findings, fault.exit_code))
-        sys.exit(fault.exit_code)
 
 
 class _Interrupts:

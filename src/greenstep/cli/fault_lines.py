@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
-from greenstep.core.errors import Finding
+if TYPE_CHECKING:
+    from greenstep.core.errors import Finding
 
 _INDENT = 12
 

@@ -8,7 +8,8 @@ from typing import Any
 import click
 
 from .completing import complete_board
-from .drive import climb_board, faults_as_asked
+from .drive import climb_board
+from .faults import faults_as_asked
 from .options import board_options, general_options, trace_option
 
 

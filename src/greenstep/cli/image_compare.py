@@ -11,7 +11,7 @@ import click
 from greenstep.core.quantities import count, show_address, show_seconds, show_size, show_span
 
 from .completing import complete_target
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .image_target import Chosen, chosen, line_of, looking_options
 from .options import Whole
 
@@ -130,7 +130,8 @@ def _times(these: Chosen, image: Image, units: tuple[EraseUnit, ...]) -> tuple[f
     from greenstep.core.errors import RefusedFault
     from greenstep.core.image.edit import cut_out
     from greenstep.core.image.model import Image as Whole
-    from greenstep.core.plan import Wishes, make_plan
+    from greenstep.core.plan import make_plan
+    from greenstep.core.wishes import Wishes
 
     assert these.part is not None
     assert these.dialect is not None

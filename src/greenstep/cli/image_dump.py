@@ -10,7 +10,7 @@ import click
 from greenstep.core.quantities import count, show_address, show_span
 
 from .completing import complete_target
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .image_target import Chosen, chosen, looking_options
 from .options import region_options
 

@@ -13,7 +13,7 @@ from greenstep.core.quantities import count, parse_number, show_address, show_sp
 from greenstep.store.image_saving import KINDS, Kind
 
 from .completing import complete_target
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .image_target import Chosen, Command, chosen, looking_options
 from .options import Number, Whole, region_options, set_option
 

@@ -11,7 +11,7 @@ from greenstep.core.flash_map import LETTERS
 from greenstep.core.quantities import count, show_size, show_span
 
 from .completing import complete_target
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .image_target import Chosen, chosen, fitting_options
 
 if TYPE_CHECKING:

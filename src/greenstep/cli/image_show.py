@@ -10,8 +10,8 @@ import click
 from greenstep.core.quantities import count, show_address, show_size, show_span
 
 from .completing import complete_target
-from .drive import faults_as_asked
 from .fault_lines import finding_lines, wrapped
+from .faults import faults_as_asked
 from .image_target import Chosen, chosen, fitting_options
 
 if TYPE_CHECKING:

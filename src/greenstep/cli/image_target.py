@@ -17,8 +17,9 @@ from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.image.origin import flash_bytes_said
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Keep, memory_named
+from greenstep.core.plan import memory_named
 from greenstep.core.secrets import Secrets
+from greenstep.core.wishes import Keep
 from greenstep.store.board import BoardSettings, ImageFile
 from greenstep.store.image_files import load_image
 

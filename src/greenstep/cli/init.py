@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import board_options, start_options
 
 

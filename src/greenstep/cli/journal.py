@@ -14,12 +14,12 @@ import click
 
 from greenstep.core.quantities import count, show_seconds
 
-from .drive import faults_as_asked
 from .fault_lines import wrapped
+from .faults import faults_as_asked
 from .options import Whole
 
 if TYPE_CHECKING:
-    from greenstep.core.record import JournalEntry
+    from greenstep.core.journal_entry import JournalEntry
     from greenstep.store.journal import Held, Row, Wanted
 
 _OUTCOMES = ("green", "unproven", "failed", "interrupted")
@@ -204,7 +204,7 @@ def _json_row(found: Row) -> None:
 def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
     from dataclasses import fields
 
-    from greenstep.core.record import JournalEntry
+    from greenstep.core.journal_entry import JournalEntry
     from greenstep.store.spreadsheet import safe_cell
 
     names = ["number", *(field.name for field in fields(JournalEntry))]

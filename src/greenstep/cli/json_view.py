@@ -6,10 +6,11 @@ import json
 import re
 import sys
 from dataclasses import fields, is_dataclass
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
-from greenstep.core.errors import Finding
-from greenstep.core.events import Event
+if TYPE_CHECKING:
+    from greenstep.core.errors import Finding
+    from greenstep.core.events import Event
 
 
 class JsonView:

@@ -12,8 +12,8 @@ import click
 from greenstep.core.quantities import count, show_size
 
 from .completing import complete_board
-from .drive import faults_as_asked
 from .fault_lines import wrapped
+from .faults import faults_as_asked
 
 if TYPE_CHECKING:
     from greenstep.store.kit import Kit

@@ -18,7 +18,8 @@ from greenstep.core.quantities import show_size
 from greenstep.store.board import BoardSettings
 from greenstep.store.kit import Kit, read_kit
 
-from .drive import Settled, faults_as_asked, follow, make_view
+from .drive import Settled, follow, make_view
+from .faults import faults_as_asked
 from .port_choice import opener
 from .target import find_chip, from_options, make_job
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .completing import complete_board
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import (
     RATE,
     Engineering,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .completing import complete_board
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import RATE, Real, general_options, line_end_option, open_options, trace_option
 
 if TYPE_CHECKING:

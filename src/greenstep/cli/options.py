@@ -9,8 +9,8 @@ from typing import Any, TypeVar
 
 import click
 
-from greenstep.core.plan import DESPITE
 from greenstep.core.quantities import parse_engineering, parse_number
+from greenstep.core.wishes import DESPITE
 
 from .completing import COMPLETERS
 

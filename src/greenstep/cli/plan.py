@@ -13,7 +13,8 @@ from greenstep.core.plan import Plan, describe, make_plan
 from greenstep.core.quantities import count, show_seconds, show_size, show_span
 
 from .completing import complete_target
-from .drive import faults_as_asked, follow, make_view
+from .drive import follow, make_view
+from .faults import faults_as_asked
 from .options import board_options, general_options, image_options
 
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 
 if TYPE_CHECKING:
     from greenstep.ports.discovery import PortInfo

@@ -10,7 +10,8 @@ import click
 from greenstep.core.events import ClimbEnded, Event
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Climb, Remembered
+    from greenstep.core.climb import Climb
+    from greenstep.core.image.granules import Remembered
     from greenstep.core.record import Recorder
 
 

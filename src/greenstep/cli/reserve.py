@@ -11,8 +11,8 @@ import click
 from greenstep.core.quantities import count, show_address, show_bytes, show_size, show_span
 
 from .completing import complete_target
-from .drive import faults_as_asked
 from .fault_lines import wrapped
+from .faults import faults_as_asked
 from .image_edit import saving_options
 from .image_target import Command, looking_options
 from .options import Number

@@ -30,7 +30,7 @@ def command(target: tuple[str, ...], **options: Any) -> int:
     """
     from greenstep.core.errors import usage
 
-    from .drive import faults_as_asked
+    from .faults import faults_as_asked
 
     with faults_as_asked(bool(options["as_json"])):
         if not options["images"] and not options["eeprom"] and not _names_a_file(target):

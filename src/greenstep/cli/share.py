@@ -7,7 +7,7 @@ import ipaddress
 
 import click
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import RATE
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import Real
 
 if TYPE_CHECKING:

@@ -23,9 +23,9 @@ from greenstep.core.hookup.circuits import with_sequences
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan import Wishes
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import LINE_ENDS, TalkLine
+from greenstep.core.wishes import Wishes
 from greenstep.store.aside import put_aside
 from greenstep.store.board import (
     BoardSettings,

@@ -10,7 +10,7 @@ import click
 
 from greenstep.core.quantities import count, show_seconds
 
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.base import Dialect

@@ -12,7 +12,8 @@ from greenstep.core.climb import Climb
 from greenstep.core.events import Event, Found, StepEnded
 from greenstep.core.quantities import show_seconds
 
-from .drive import Settled, faults_as_asked, follow
+from .drive import Settled, follow
+from .faults import faults_as_asked
 from .json_view import JsonView
 from .port_choice import opener
 from .target import make_job

@@ -8,7 +8,8 @@ import click
 
 from .completing import complete_board
 from .consent import consented
-from .drive import climb_board, faults_as_asked
+from .drive import climb_board
+from .faults import faults_as_asked
 from .locks import refuse_without
 from .options import board_options, general_options, trace_option
 

@@ -8,7 +8,8 @@ from typing import Any
 import click
 
 from .completing import complete_target
-from .drive import Settled, climb_board, faults_as_asked
+from .drive import Settled, climb_board
+from .faults import faults_as_asked
 from .options import (
     board_options,
     general_options,

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from .completing import complete_board
-from .drive import faults_as_asked
+from .faults import faults_as_asked
 from .options import general_options, wired_options
 
 _ARROWS = {"out": "→", "in": "←", "ground": "—", "supply": "→"}

@@ -11,7 +11,8 @@ from .chips import EraseUnit, Memory, Part
 from .dialects.base import Dialect
 from .errors import Finding, RefusedFault
 from .image import Image
-from .plan import DESPITE, Plan, Wishes, make_plan
+from .plan import Plan, make_plan
+from .wishes import DESPITE, Wishes
 
 _LOCKING = "would-lock"
 _PAST_LOCKING = frozenset(("protection", "lock-out"))

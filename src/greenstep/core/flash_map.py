@@ -11,7 +11,7 @@ from typing import Literal
 
 from .chips import EraseUnit, Memory
 from .image import Image
-from .plan import Keep
+from .wishes import Keep
 
 Kind = Literal["image", "bootloader", "kept", "free"]
 

@@ -9,7 +9,8 @@ from dataclasses import dataclass, replace
 from .chips import EraseUnit
 from .dialects.base import Dialect
 from .image.edit import cut_out
-from .plan import MemoryPlan, Plan, Wishes, plan_memory, priced
+from .plan import MemoryPlan, Plan, plan_memory, priced
+from .wishes import Wishes
 
 Span = tuple[int, int]
 """Address and size, in bytes."""

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from .chips import EraseUnit, Memory, Part
 from .dialects.base import Cost, Dialect, WriteBlock
@@ -17,22 +16,10 @@ from .image.edit import HIGHEST, cut_out
 from .link import LineSettings
 from .quantities import count, show_address, show_size, show_span
 from .vectors import judge_vectors
+from .wishes import Wishes
 
 USUAL_TURNAROUND_S = 0.001
 _GAP_WORTH_FILLING = 32  # bytes; a new block costs more line time than so many blank ones
-
-
-@dataclass(frozen=True)
-class Keep:
-    """Room of the flash that must survive; `why` in the owner's words."""
-
-    address: int
-    size: int
-    why: str = ""
-
-    @property
-    def end(self) -> int:
-        return self.address + self.size
 
 
 @dataclass(frozen=True)
@@ -81,31 +68,6 @@ class Plan:
     @property
     def write_bytes(self) -> int:
         return sum(memory.write_bytes for memory in self.memories)
-
-
-@dataclass(frozen=True)
-class Wishes:
-    """What the person asked for beyond the images.
-
-    `despite` names refusals to go past. `erase_all` erases the whole flash, not only what is touched. `settings` are
-    the dialect's own. `blank`: the images are blank room to be made so, and no programs. `as_it_was`: the images were
-    read from a chip and go back as they are; the bootloader's room is left as it is. `compare`: what the chip holds
-    already is not written again; `trust_journal`: and what it holds is taken from the journal where a sample agrees.
-    """
-
-    keep: tuple[Keep, ...] = ()
-    despite: frozenset[str] = frozenset()
-    erase_all: bool = False
-    verify: bool = True
-    settings: Mapping[str, Any] = field(default_factory=dict)
-    blank: bool = False
-    as_it_was: bool = False
-    compare: bool = True
-    trust_journal: bool = False
-
-
-DESPITE = ("vectors", "protection", "lock-out")
-"""Refusals that a person may go past."""
 
 
 def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:

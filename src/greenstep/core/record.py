@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 from .climb.job import Job, Purpose, chip_number
 from .events import ClimbEnded, Event, Found, StepEnded
 from .image import Image
 from .image.content import digest_of, look_into
+from .journal_entry import JournalEntry
 
 Outcome = Literal["green", "unproven", "failed", "interrupted"]
 
@@ -16,33 +16,6 @@ RECORDED: tuple[Purpose, ...] = ("upload", "backup", "erase", "lock", "unlock")
 """Purposes that read or change what a chip holds for good; the others leave nothing to look up later."""
 _INTERRUPTED = 130
 _LARGEST_LOOKED_INTO = 16 << 20
-
-
-@dataclass(frozen=True)
-class JournalEntry:
-    """One row. Times in seconds; `at` is ISO 8601 with its offset from UTC. `image` is the names of the files;
-    `crc32` and `sha256` are those of the flash image with gaps as erased, `version` the first text in it that looks
-    like one. `proof` is the evidence of the verify, `evidence` that of the last rung that was climbed or failed."""
-
-    at: str
-    purpose: str
-    board: str
-    chip: str
-    unique_id: str
-    port: str
-    line: str
-    image: str
-    image_bytes: int
-    crc32: str
-    sha256: str
-    version: str
-    outcome: str
-    exit_code: int
-    finding: str
-    evidence: str
-    seconds: float
-    write_seconds: float
-    proof: str
 
 
 class Recorder:

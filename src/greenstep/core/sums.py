@@ -12,8 +12,8 @@ from .image import Image
 from .image.boot_header import HeaderError, read_header, rewritten
 from .image.edit import with_bytes
 from .image.origin import Origin
-from .plan import DESPITE
 from .quantities import show_address
+from .wishes import DESPITE
 
 
 def renew_headers(image: Image, origins: Sequence[Origin]) -> tuple[Image, tuple[str, ...]]:

@@ -12,8 +12,8 @@ from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import MaxNLocator
 
+from greenstep.core.journal_entry import JournalEntry
 from greenstep.core.quantities import count
-from greenstep.core.record import JournalEntry
 
 from .figure import AMBER, GREEN, INK, RED, figure
 

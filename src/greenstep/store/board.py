@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import UsageFault, check_keys, usage
-from greenstep.core.plan import DESPITE, Keep
 from greenstep.core.quantities import parse_number
 from greenstep.core.talk import LINE_ENDS
+from greenstep.core.wishes import DESPITE, Keep
 
 
 @dataclass(frozen=True)

@@ -15,9 +15,8 @@ from pathlib import Path
 
 import platformdirs
 
-from greenstep.core.climb import Remembered
-from greenstep.core.image.granules import Granules, unpacked
-from greenstep.core.record import JournalEntry
+from greenstep.core.image.granules import Granules, Remembered, unpacked
+from greenstep.core.journal_entry import JournalEntry
 
 FILE_NAME = "journal.sqlite"
 VARIABLE = "GREENSTEP_JOURNAL"

@@ -10,8 +10,8 @@ from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan import Wishes
 from greenstep.core.talk import TalkLine
+from greenstep.core.wishes import Wishes
 
 from . import BOARD_OF
 from .situation import Situation

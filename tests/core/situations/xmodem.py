@@ -7,8 +7,8 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan import Wishes
 from greenstep.core.talk import TalkLine
+from greenstep.core.wishes import Wishes
 
 from .situation import Situation, usual_rows
 

@@ -1,6 +1,19 @@
-"""The ladder: image, port, enter, sync, chip, compare, erase, write, verify, start; each rung on evidence."""
+"""The ladder: image, port, enter, sync, chip, compare, erase, write, verify, start; each step on evidence."""
 
-from .job import Aside, Job, OpenedPort, OpenLink, Purpose, Remembered
-from .ladder import Climb
+from typing import TYPE_CHECKING, Any
 
-__all__ = ["Aside", "Climb", "Job", "OpenLink", "OpenedPort", "Purpose", "Remembered"]
+from .job import Aside, Job, OpenedPort, OpenLink, Purpose
+
+if TYPE_CHECKING:
+    from .ladder import Climb
+
+__all__ = ["Aside", "Climb", "Job", "OpenLink", "OpenedPort", "Purpose"]
+
+
+def __getattr__(name: str) -> Any:
+    """The ladder itself is loaded by whoever climbs. Raises AttributeError."""
+    if name != "Climb":
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from .ladder import Climb
+
+    return Climb

@@ -17,8 +17,9 @@ from ..quantities import count, show_seconds, show_size, show_span
 from ..recording import RecordingLink
 from .causes import enter, listen_for_causes
 from .evidence import observe
-from .job import Job, Scene, chip_number
+from .job import Job, chip_number
 from .regions import blank_plan
+from .scene import Scene
 
 BY_HAND_PATIENCE_S = 20.0
 _BREAK_BY_HAND_S = 0.4

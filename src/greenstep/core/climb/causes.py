@@ -9,7 +9,7 @@ from ..findings.line_rules import may_speak_otherwise, other_dialect, runs_alrea
 from ..findings.rate_rules import likelier_rates
 from ..link import Deadline, LineSettings, RateRefused
 from .evidence import observe
-from .job import Scene
+from .scene import Scene
 
 _LONGEST_FOREIGN_S = 5.0
 _NEXT_WORDS_S = 1.5

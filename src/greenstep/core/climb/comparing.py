@@ -13,11 +13,12 @@ from typing import Literal
 
 from ..dialects.base import ChipRefusal
 from ..events import Event, Noted, StepAdvanced, StepEnded
+from ..image.granules import Remembered
 from ..narrow import Room, Span, joined, narrowed, rooms_of
 from ..plan import USUAL_TURNAROUND_S, MemoryPlan, check_blocks
 from ..quantities import count, show_address
-from .job import Remembered, Scene
 from .proof import sums_equal
+from .scene import Scene
 
 How = Literal["checksum", "read", "journal", ""]
 

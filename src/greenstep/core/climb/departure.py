@@ -15,7 +15,7 @@ from ..link import Deadline, LineSettings, LinesMissing, RateRefused
 from ..quantities import readable_share, show_heard, show_seconds
 from .causes import RATES_TRIED
 from .evidence import observe
-from .job import Scene
+from .scene import Scene
 
 _SHORT_LISTEN_S = 0.5
 

@@ -9,7 +9,7 @@ from ..dialects.registry import own_dialects
 from ..findings import ChipSeen, Difference, LineHeard, Observations, Refusal
 from ..findings.observations import Phase
 from ..hookup.waveform import Electrics, warnings
-from .job import Scene
+from .scene import Scene
 
 
 def observe(

@@ -1,33 +1,23 @@
-"""What is to be climbed, and the scene that the steps share while they do it."""
+"""What is to be climbed."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Literal, Protocol
+from typing import TYPE_CHECKING, Literal, Protocol
 
-from ..chips import Choice, Part
 from ..dialects.base import Dialect
-from ..events import Step
-from ..findings import Progress
-from ..fit import with_bootloader
-from ..hookup import Driver, Hookup
-from ..image import Image
-from ..image.granules import Granules, granules_of
 from ..link import LineSettings, Link
-from ..plan import Plan, Wishes
-from ..recording import RecordingLink
 from ..secrets import Secrets
-from ..talk import TalkLine
+from ..wishes import Wishes
 
-
-@dataclass(frozen=True)
-class Remembered:
-    """What the journal's row `number` says that a chip's flash was given, proven then."""
-
-    number: int
-    granules: Granules
-
+if TYPE_CHECKING:
+    from ..chips import Choice, Part
+    from ..events import Step
+    from ..hookup import Hookup
+    from ..image import Image
+    from ..image.granules import Remembered
+    from ..talk import TalkLine
 
 Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock", "unlock"]
 
@@ -121,6 +111,8 @@ class Job:
 
     def part_as_declared(self, part: Part) -> Part:
         """The part with the bootloader room that this board states."""
+        from ..fit import with_bootloader
+
         return with_bootloader(part, self.bootloader_bytes)
 
 
@@ -156,88 +148,3 @@ _CHIP_NUMBERS = ("unique_id", "mac", "serial")
 def chip_number(figures: Mapping[str, int | float | str]) -> str:
     """The chip's own number among what it said of itself; empty where it has none."""
     return next((str(figures[name]) for name in _CHIP_NUMBERS if name in figures), "")
-
-
-@dataclass
-class Scene:
-    """What the steps have found out so far.
-
-    `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
-    the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
-    `aside` is where room lies that is to be kept and is not in the chip again yet.
-    `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
-    `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
-    believed, for `trusted_bytes`, of which `sampled_bytes` were read to see that it may be.
-    `reheard`, `answered_at`, `answered_other`, `early` and `unasked_s` are as in `Observations`.
-    """
-
-    job: Job
-    open_link: OpenLink
-    link: RecordingLink | None = None
-    driver: Driver | None = None
-    dialect: Dialect | None = None
-    lines: Literal["moved", "missing", "by hand"] = "by hand"
-    opened_at_s: float = 0.0
-    heard_before: bytes = b""
-    sync_since_s: float = 0.0
-    sync_mark: int = 0
-    synced: bool = False
-    part: Part | None = None
-    plan: Plan | None = None
-    progress: Progress | None = None
-    before: bytes = b""
-    unproven: list[Step] = field(default_factory=list)
-    text_heard: str = ""
-    changed: Step | Literal[""] = ""
-    erased_units: int = 0
-    differs: bool = False
-    listen_mark: int | None = None
-    listen_end: int | None = None
-    reheard: tuple[LineSettings, bytes] | None = None
-    answered_at: tuple[LineSettings, str] | None = None
-    answered_other: tuple[str, str] | None = None
-    early: bytes = b""
-    unasked_s: float = 0.0
-    missing_text: str = ""
-    backup: bytes = b""
-    unique_id: str = ""
-    trusted: Remembered | None = None
-    trusted_bytes: int = 0
-    sampled_bytes: int = 0
-    written: dict[str, Image] = field(default_factory=dict)
-    whole_plan: Plan | None = None
-    aside: Aside | None = None
-    line_hurt: bool = False
-
-    @property
-    def wire(self) -> RecordingLink:
-        """The open link. Only steps after `port` may ask."""
-        assert self.link is not None
-        return self.link
-
-    @property
-    def talk(self) -> Dialect:
-        """The dialect over the open link. Only steps after `port` may ask."""
-        assert self.dialect is not None
-        return self.dialect
-
-    @property
-    def granules(self) -> Granules | None:
-        """Of the flash image as it is written; None before that is known, or where none is."""
-        image = self.written.get("flash")
-        return None if image is None or self.part is None else granules_of(image, self.part.flash.erased)
-
-    @property
-    def untouched(self) -> bool:
-        """Whether the chip has not acknowledged any change of its content."""
-        return not self.changed or (self.changed == "erase" and not self.erased_units)
-
-    @property
-    def elapsed_s(self) -> float:
-        return self.link.now() - self.opened_at_s if self.link is not None else 0.0
-
-    @property
-    def ground(self) -> tuple[Part, Plan]:
-        """The part and the plan. Only steps after `chip` may ask."""
-        assert self.part is not None and self.plan is not None
-        return self.part, self.plan

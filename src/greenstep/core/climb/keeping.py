@@ -12,8 +12,8 @@ from ..image import Image, Piece
 from ..narrow import Span, joined
 from ..plan import MemoryPlan, Plan, areas, plan_memory, priced
 from ..quantities import count, show_span
-from .job import Scene
 from .regions import read_twice
+from .scene import Scene
 
 
 def keep_step(scene: Scene) -> Iterator[Event]:

@@ -27,9 +27,10 @@ from .causes import listen_for_application
 from .comparing import compare_step
 from .departure import goodbye, start_step
 from .evidence import observe
-from .job import Job, OpenLink, Scene
+from .job import Job, OpenLink
 from .keeping import keep_step
 from .regions import lock_step, read_step, unlock_step
+from .scene import Scene
 from .talking import talk_step
 from .transfer import erase_step, verify_step, write_step
 

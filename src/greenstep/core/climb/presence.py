@@ -12,7 +12,8 @@ from ..events import Event
 from ..link import LinkLost
 from .approach import chip_step, enter_step, port_step, reset_and_ask
 from .departure import goodbye
-from .job import Job, OpenLink, Scene
+from .job import Job, OpenLink
+from .scene import Scene
 
 
 def who_is_there(job: Job, open_link: OpenLink) -> str | None:

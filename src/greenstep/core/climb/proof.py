@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..plan import MemoryPlan
-from .job import Scene
+from .scene import Scene
 
 
 def sums_equal(scene: Scene, plan: MemoryPlan, spans: Iterable[tuple[int, int]]) -> bool:

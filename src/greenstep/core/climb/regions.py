@@ -9,10 +9,12 @@ from ..dialects.base import DialectError
 from ..errors import Finding, RefusedFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece
-from ..plan import Plan, Wishes, check_blocks, make_plan, memory_named
+from ..plan import Plan, check_blocks, make_plan, memory_named
 from ..quantities import show_address, show_size, show_span
+from ..wishes import Wishes
 from .causes import enter
-from .job import Job, Scene
+from .job import Job
+from .scene import Scene
 
 
 def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, int, int]:

@@ -11,7 +11,7 @@ from ..link import Deadline
 from ..quantities import count
 from ..talk import TalkLine
 from .evidence import observe
-from .job import Scene
+from .scene import Scene
 
 _LAST_WORDS_S = 0.3
 

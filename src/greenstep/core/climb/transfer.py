@@ -12,8 +12,8 @@ from ..findings import Difference, Progress, diagnose
 from ..plan import MemoryPlan, Plan, check_blocks
 from ..quantities import count, show_size
 from .evidence import observe
-from .job import Scene
 from .proof import sums_equal
+from .scene import Scene
 
 _PAGES_WRITTEN_AGAIN = 2
 _SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back where a checksum said that something differs

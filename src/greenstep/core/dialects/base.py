@@ -9,13 +9,15 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, TypeVar
 
-from ..chips import EraseUnit, Memory, Part
-from ..image import Image
-from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import readable_share, show_bytes, show_heard
-from ..talk import TalkLine
+
+if TYPE_CHECKING:
+    from ..chips import EraseUnit, Memory, Part
+    from ..image import Image
+    from ..link import Deadline, Frame, LineSettings, Link
+    from ..talk import TalkLine
 
 Answer = TypeVar("Answer")
 

@@ -1,13 +1,18 @@
-"""Images: bytes at addresses, and the file formats they come in."""
+"""Images: bytes at addresses, and the file formats they come in. A format is loaded when it is first asked for."""
 
-from .elf import read_elf
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
 from .faults import ImageFault
-from .intel_hex import read_intel_hex, write_intel_hex
 from .model import Image, Piece, Section, join
-from .raw import read_raw
-from .recognise import recognise
-from .s_record import read_s_record, write_s_record
-from .ti_txt import read_ti_txt, write_ti_txt
+
+if TYPE_CHECKING:
+    from .elf import read_elf
+    from .intel_hex import read_intel_hex, write_intel_hex
+    from .raw import read_raw
+    from .recognise import recognise
+    from .s_record import read_s_record, write_s_record
+    from .ti_txt import read_ti_txt, write_ti_txt
 
 __all__ = [
     "Image",
@@ -25,3 +30,25 @@ __all__ = [
     "write_s_record",
     "write_ti_txt",
 ]
+
+_PLACES = {
+    "read_elf": "elf",
+    "read_intel_hex": "intel_hex",
+    "write_intel_hex": "intel_hex",
+    "read_raw": "raw",
+    "recognise": "recognise",
+    "read_s_record": "s_record",
+    "write_s_record": "s_record",
+    "read_ti_txt": "ti_txt",
+    "write_ti_txt": "ti_txt",
+}
+
+
+def __getattr__(name: str) -> Any:
+    """The reader or writer of that name. Raises AttributeError."""
+    if name not in _PLACES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    # the function goes into the module: `recognise` is also the name of the file it stands in
+    found = getattr(import_module(f"{__name__}.{_PLACES[name]}"), name)
+    globals()[name] = found
+    return found

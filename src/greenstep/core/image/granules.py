@@ -35,6 +35,14 @@ class Granules:
         return _HEAD.pack(_MAGIC, self.step) + b"".join(rows)
 
 
+@dataclass(frozen=True)
+class Remembered:
+    """What the journal's row `number` says that a chip's flash was given, proven then."""
+
+    number: int
+    granules: Granules
+
+
 def granules_of(image: Image, fill: int) -> Granules:
     """The digests of an image; `fill` is the value of an erased byte."""
     step = _FINE if image.size_bytes <= _MOST_FINE_BYTES else _COARSE

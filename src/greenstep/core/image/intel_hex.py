@@ -1,8 +1,7 @@
 """Intel HEX, read and written (Intel, "Hexadecimal Object File Format Specification", revision A, 1988).
 
-Lines are taken a chunk at a time. A chunk in which every line is a plain record is checked and unpacked
-as arrays; any other chunk goes line by line, which is slower, copes with what real files contain, and
-gives every fault its line.
+Lines are taken a chunk at a time. A large chunk in which every line is a plain record is checked and unpacked
+as arrays; any other goes line by line, which copes with what real files contain, and gives every fault its line.
 """
 
 from __future__ import annotations
@@ -11,15 +10,13 @@ import binascii
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import BinaryIO, Literal
-
-import numpy as np
-import numpy.typing as npt
+from typing import TYPE_CHECKING, BinaryIO, Literal
 
 from ..quantities import show_address
 from .faults import ImageFault
 from .model import Image, Span, add_span, merge
 from .text_lines import (
+    ARRAYS_PAY_BYTES,
     BLANKS,
     CUT,
     bad_digits,
@@ -30,6 +27,10 @@ from .text_lines import (
     wrong_checksum,
     wrong_length,
 )
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
 
 DATA, END, SEGMENT, START_SEGMENT, LINEAR, START_LINEAR = range(6)
 _LENGTHS = {END: 0, SEGMENT: 2, START_SEGMENT: 4, LINEAR: 2, START_LINEAR: 4}
@@ -70,6 +71,8 @@ def _digits_only(
     Deleting characters one by one costs more than all the rest of the parse, so lines of equal length are
     taken as the rows of a table.
     """
+    import numpy as np
+
     shape = (line_ends - colons) * 1024 + digits
     edges = [0, *(np.flatnonzero(shape[1:] != shape[:-1]) + 1).tolist(), len(shape)]
     if len(edges) > len(shape) // 4 + 3:
@@ -97,8 +100,10 @@ class _Reader:
 
     def take_plain(self, chunk: bytes) -> bool:
         """Take a chunk if every line in it is a plain and right record; else change nothing and say so."""
-        if self.end_line is not None or not chunk.endswith(b"\n"):
+        if len(chunk) < ARRAYS_PAY_BYTES or self.end_line is not None or not chunk.endswith(b"\n"):
             return False
+        import numpy as np
+
         text = np.frombuffer(chunk, np.uint8)
         line_ends = np.flatnonzero(text == 0x0A)
         colons = np.flatnonzero(text == 0x3A)
@@ -154,6 +159,8 @@ class _Reader:
         first_line: int,
     ) -> None:
         """Data records that follow one another: one span for each unbroken stretch of addresses."""
+        import numpy as np
+
         low, high = int(starts[0]), int(starts[-1] + counts[-1] + 5)
         size = int(counts[0])
         if (counts == size).all():

@@ -1,7 +1,7 @@
 """Motorola S-records, read and written (Motorola M68000 Family Programmer's Reference Manual, appendix C).
 
-Runs of equal lines are checked and unpacked as arrays; any other chunk goes line by line, which gives every fault
-its line.
+In a large file runs of equal lines are checked and unpacked as arrays; any other chunk goes line by line, which gives
+every fault its line.
 """
 
 from __future__ import annotations
@@ -10,14 +10,13 @@ import binascii
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import BinaryIO
-
-import numpy as np
+from typing import TYPE_CHECKING, BinaryIO
 
 from ..quantities import show_address
 from .faults import ImageFault
 from .model import Image, Span, add_span, merge
 from .text_lines import (
+    ARRAYS_PAY_BYTES,
     BLANKS,
     CUT,
     bad_digits,
@@ -28,6 +27,9 @@ from .text_lines import (
     wrong_checksum,
     wrong_length,
 )
+
+if TYPE_CHECKING:
+    import numpy as np
 
 HEADER, START_32, START_24, START_16 = 0, 7, 8, 9
 _COUNTS = (5, 6)
@@ -78,8 +80,10 @@ class _Reader:
 
     def take_plain(self, chunk: bytes) -> bool:
         """Take a chunk if it is right data records in few runs of equal length; else change nothing and say so."""
-        if self.end_line is not None or not chunk.endswith(b"\n"):
+        if len(chunk) < ARRAYS_PAY_BYTES or self.end_line is not None or not chunk.endswith(b"\n"):
             return False
+        import numpy as np
+
         text = np.frombuffer(chunk, np.uint8)
         ends = np.flatnonzero(text == 0x0A)
         starts = np.concatenate(([0], ends[:-1] + 1))
@@ -108,6 +112,8 @@ class _Reader:
         self, table: np.ndarray[tuple[int, int], np.dtype[np.uint8]], first_line: int
     ) -> list[Span] | None:
         """The spans of lines of one type and length; None where any of them is not a plain and right data record."""
+        import numpy as np
+
         kind = int(table[0, 1]) - 0x30
         width = table.shape[1] - 1 - int(table[0, -2] == 0x0D)
         if kind not in _DATA or width % 2:

@@ -12,6 +12,8 @@ BLANKS = b" \t\r\n\x0b\x0c\x1a\x00"
 """A DOS end-of-file mark and padding NULs count as nothing."""
 CUT = "the file may be cut short: copy or build it again"
 _CHUNK_BYTES = 1 << 19
+ARRAYS_PAY_BYTES = 1 << 17
+"""Shorter chunks are read line by line in less time than it takes to load the library of arrays."""
 
 
 def line_chunks(stream: BinaryIO) -> Iterator[bytes]:

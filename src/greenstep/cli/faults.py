@@ -1,0 +1,25 @@
+"""Faults outside the ladder, shown in the way that was asked for."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import click
+
+from greenstep.core.errors import Fault
+
+
+@contextmanager
+def faults_as_asked(as_json: bool) -> Iterator[None]:
+    """Faults before a climb begins: as a JSON line where JSON was asked for, else as the outermost frame has it."""
+    try:
+        yield
+    except Fault as fault:
+        if not as_json:
+            raise
+        from .json_view import findings_line
+
+        click.echo(findings_line(fault.findings, fault.exit_code))
+        sys.exit(fault.exit_code)

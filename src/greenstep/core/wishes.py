@@ -1,0 +1,45 @@
+"""What a person asks for beyond the images: room that must survive, refusals to go past, what may be left out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Keep:
+    """Room of the flash that must survive; `why` in the owner's words."""
+
+    address: int
+    size: int
+    why: str = ""
+
+    @property
+    def end(self) -> int:
+        return self.address + self.size
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the person asked for beyond the images.
+
+    `despite` names refusals to go past. `erase_all` erases the whole flash, not only what is touched. `settings` are
+    the dialect's own. `blank`: the images are blank room to be made so, and no programs. `as_it_was`: the images were
+    read from a chip and go back as they are; the bootloader's room is left as it is. `compare`: what the chip holds
+    already is not written again; `trust_journal`: and what it holds is taken from the journal where a sample agrees.
+    """
+
+    keep: tuple[Keep, ...] = ()
+    despite: frozenset[str] = frozenset()
+    erase_all: bool = False
+    verify: bool = True
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    blank: bool = False
+    as_it_was: bool = False
+    compare: bool = True
+    trust_journal: bool = False
+
+
+DESPITE = ("vectors", "protection", "lock-out")
+"""Refusals that a person may go past."""
