@@ -17,7 +17,8 @@ from typing import Any
 import pexpect
 
 from greenstep.cli.batch_worker import Begins, Goes, Order, Waits
-from greenstep.cli.target import from_options, make_job
+from greenstep.cli.jobs import make_job
+from greenstep.cli.target import from_options
 from greenstep.core.events import StepAdvanced
 from greenstep.ports.discovery import PortInfo
 from greenstep.ports.watching import Newcomers

@@ -7,8 +7,8 @@ lies in the bootloader, fails and is noted; what comes while a page is programme
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -20,7 +20,7 @@ _GOOD, _OK, _FAILED, _UNKNOWN, _NO_SYNC = b"\x14", b"\x10", b"\x11", b"\x12", b"
 _END = 0x20
 
 
-@dataclass(frozen=True)
+@frozen
 class AvrKind:
     """What tells one board from another. Sizes in bytes, times in seconds."""
 

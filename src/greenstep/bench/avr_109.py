@@ -6,8 +6,8 @@ not written and noted; so is a command outside programming mode."""
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -17,7 +17,7 @@ from .faults import Faults
 Steps = Generator[Take | Spend, int, None]
 
 
-@dataclass(frozen=True)
+@frozen
 class Avr109Kind:
     """What tells one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a touch at 1200
     baud and is away from the USB meanwhile; else every reset enters."""

@@ -7,10 +7,10 @@ and noted."""
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 from functools import reduce
 from operator import xor
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -20,7 +20,7 @@ from .faults import Faults
 Steps = Generator[Take | Spend, int, None]
 
 
-@dataclass(frozen=True)
+@frozen
 class AvrV2Kind:
     """What tells one board from another. Sizes in bytes, times in seconds."""
 

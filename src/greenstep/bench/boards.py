@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 
+from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.talk import TalkLine
 
@@ -30,7 +31,7 @@ Program = Callable[[str, int, int], Image]
 """Makes the image of a program: the text it prints, its size in bytes, a seed."""
 
 
-@dataclass(frozen=True)
+@frozen
 class BenchBoard:
     """`chip` is a name of the catalogue; `title` is what is shown; `baud` is the bootloader's, and the program's
     unless `console` says otherwise. `texts` are what last week's and this week's program print. `dialect` is said
@@ -192,7 +193,7 @@ def _boards() -> dict[str, BenchBoard]:
 BOARDS = _boards()
 
 
-@dataclass(frozen=True)
+@frozen
 class Hands:
     """A simulated person: some time after the tool began to ask, sets the boot pin and presses reset."""
 

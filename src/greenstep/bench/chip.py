@@ -10,8 +10,8 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Generator
-from dataclasses import dataclass
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from .faults import Faults
@@ -20,14 +20,14 @@ DAMAGED = -1
 TIMED_OUT = -2
 
 
-@dataclass(frozen=True)
+@frozen
 class Take:
     """Wait for a character, for `longest_s` or without end."""
 
     longest_s: float | None = None
 
 
-@dataclass(frozen=True)
+@frozen
 class Spend:
     """Be busy. What arrives meanwhile is lost."""
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
+
+from greenstep.core.frozen import frozen
 
 
-@dataclass(frozen=True)
+@frozen
 class PinChange:
     """From `at_s` on, reset is held (or not) and boot selects the bootloader (or not)."""
 

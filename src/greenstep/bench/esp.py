@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from functools import reduce
 from operator import xor
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -23,7 +24,7 @@ Steps = Generator[Take | Spend, int, None]
 _SECTOR, _ERASE_S, _PAGE_S, _MD5_S = 4096, 0.045, 0.0007, 0.4 / (1 << 20)
 
 
-@dataclass(frozen=True)
+@frozen
 class EspKind:
     """What tells one chip from another. `spi` are base and offsets of user, user1, user2, data and length
     registers."""

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Generator
-from dataclasses import dataclass
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -19,7 +19,7 @@ Steps = Generator[Take | Spend, int, None]
 Number = Generator[Take | Spend, int, int]
 
 
-@dataclass(frozen=True)
+@frozen
 class LpcKind:
     """What tells one part from another. Sizes in bytes; `sectors` are their sizes in order."""
 

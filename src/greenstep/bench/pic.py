@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Generator
-from dataclasses import dataclass
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -21,7 +21,7 @@ _STX, _ETX, _DLE = 0x0F, 0x04, 0x05
 _WRITE_S, _ERASE_S, _EEPROM_S = 0.002, 0.002, 0.004
 
 
-@dataclass(frozen=True)
+@frozen
 class PicKind:
     """What tells one board from another. Sizes in bytes."""
 

@@ -8,10 +8,10 @@ is lost and noted.
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 from functools import reduce
 from operator import xor
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import Frame, LineSettings
 
 from . import application
@@ -22,7 +22,7 @@ _EVEN = Frame(8, "even", 1)
 Steps = Generator[Take | Spend, int, bool]
 
 
-@dataclass(frozen=True)
+@frozen
 class Stm32Kind:
     """What tells one kind from another. Sizes in bytes, times in seconds."""
 

@@ -7,8 +7,8 @@ the flash is written, is noted.
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import dataclass
 
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -19,7 +19,7 @@ Steps = Generator[Take | Spend, int, None]
 _ACK, _NAK, _CAN = b"\x06", b"\x15", b"\x18\x18"
 
 
-@dataclass(frozen=True)
+@frozen
 class XmodemKind:
     """What a bootloader takes: blocks with CRC, long blocks, a name first (YMODEM). Times in seconds."""
 

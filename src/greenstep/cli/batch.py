@@ -18,6 +18,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from greenstep.core.frozen import frozen
+
 from .completing import complete_target
 from .options import (
     Real,
@@ -103,7 +105,7 @@ def command(
         return runner.run()
 
 
-@dataclass(frozen=True)
+@frozen
 class _Orders:
     """`pattern` is the job for a port that is not known yet."""
 
@@ -128,8 +130,9 @@ def _orders(
     from greenstep.core.errors import usage
     from greenstep.store.board import PortChoice
 
+    from .jobs import make_job
     from .port_choice import port_name
-    from .target import make_job, settle, without_port
+    from .target import settle, without_port
 
     if plugged and (ports or again is not None):
         raise usage("plugged", "--plugged takes every port that comes, once", "leave out --port, --again and --once")

@@ -8,7 +8,7 @@ from __future__ import annotations
 import signal
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from multiprocessing.connection import Connection
 from multiprocessing.synchronize import Event as Flag
@@ -20,6 +20,7 @@ from greenstep.core.climb import Climb, Job, OpenLink
 from greenstep.core.climb.presence import who_is_there
 from greenstep.core.errors import Finding
 from greenstep.core.events import ClimbEnded, Event, Found, HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.frozen import frozen
 from greenstep.store.board import BoardSettings
 
 from .port_choice import opener
@@ -30,26 +31,26 @@ _POLL_S, _PLUGGED_S = 0.7, 1.0
 _NO_END_S = 1e9
 
 
-@dataclass(frozen=True)
+@frozen
 class Waits:
     """For the last board to be taken off, or for the next one."""
 
     what: Literal["take off", "next"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Begins:
     """A board is there, and its upload begins."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Goes:
     """A rung that began, or how far it is; a finished chip rung; what hands must do."""
 
     event: StepStarted | StepAdvanced | StepEnded | HandsWanted
 
 
-@dataclass(frozen=True)
+@frozen
 class Ends:
     """A board is done; `finding` is the first, where it failed."""
 
@@ -60,7 +61,7 @@ class Ends:
 News = Waits | Begins | Goes | Ends
 
 
-@dataclass(frozen=True)
+@frozen
 class Order:
     """What a process is to do. `again`: board after board; `wait_s`: how long for the next one, None is without
     end. `plugged`: the port has come just now."""

@@ -104,7 +104,8 @@ def _about(
     from greenstep.core.plan import make_plan
     from greenstep.core.secrets import Secrets
 
-    from .target import find_chip, frame_of, frame_said, load_images, settings_of, settle, wishes_of
+    from .jobs import load_images, settings_of, wishes_of
+    from .target import find_chip, frame_of, frame_said, settle
 
     if uart and not target and not options.get("chip"):
         return uart_rules(uart).title, uart, frame_said(options.get("frame")), None, options.get("baud") or 115200

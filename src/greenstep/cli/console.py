@@ -7,7 +7,7 @@ import shutil
 import sys
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
@@ -17,6 +17,7 @@ import click
 from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
 from greenstep.core.errors import Finding, PortFault, StartFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkLost
 from greenstep.core.quantities import show_heard
 from greenstep.core.secrets import MaskedStream, Secrets
@@ -31,7 +32,7 @@ _SLICE_S = 0.02
 _HELD_BACK_S = 0.2
 
 
-@dataclass(frozen=True)
+@frozen
 class ConsoleWishes:
     """`keys`: every key goes out as it is pressed, and the board echoes; else lines are sent whole. `seconds`: how
     long to listen, without end if None. `expect` must come within `within_s`."""

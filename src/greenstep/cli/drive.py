@@ -63,8 +63,9 @@ def climb_board(
     """The common body of the commands that climb; `at_the_end` is called after a green one. `as_it_was`: what is
     written was read from a chip. `settled`: the board where it is not to be found by `words`. Returns the exit
     status."""
+    from .jobs import make_job
     from .port_choice import opener
-    from .target import make_job, settle
+    from .target import settle
 
     as_json, listens = bool(options["as_json"]), bool(options.get("listen"))
     with faults_as_asked(as_json):

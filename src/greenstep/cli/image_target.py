@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, TypeVar
 
 import click
@@ -13,6 +13,7 @@ from greenstep.core.dialects.base import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import usage
 from greenstep.core.fit import with_bootloader
+from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.image.origin import flash_bytes_said
@@ -23,13 +24,14 @@ from greenstep.core.wishes import Keep
 from greenstep.store.board import BoardSettings, ImageFile
 from greenstep.store.image_files import load_image
 
+from .jobs import settings_of
 from .options import Number, chip_options, general_options, room_options, set_option
-from .target import find_chip, frame_of, settings_of, settle
+from .target import find_chip, frame_of, settle
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
-@dataclass(frozen=True)
+@frozen
 class Chosen:
     """`images` are (memory, image), a file each. `part` and `dialect` are None where no chip is named; `settings` are
     the dialect's own, and `candidates` the parts that the chip's name may mean, `part` the likeliest of them."""

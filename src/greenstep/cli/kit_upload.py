@@ -20,8 +20,9 @@ from greenstep.store.kit import Kit, read_kit
 
 from .drive import Settled, follow, make_view
 from .faults import faults_as_asked
+from .jobs import make_job
 from .port_choice import opener
-from .target import find_chip, from_options, make_job
+from .target import find_chip, from_options
 
 
 def upload_kit(words: tuple[str, ...], options: Mapping[str, Any], upload: Callable[[Settled], int]) -> int:

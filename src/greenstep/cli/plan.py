@@ -28,8 +28,9 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
     from greenstep.core.climb import Climb
 
+    from .jobs import make_job
     from .port_choice import opener
-    from .target import make_job, settle, without_port
+    from .target import settle, without_port
 
     with faults_as_asked(as_json):
         board, said = settle(target, options)

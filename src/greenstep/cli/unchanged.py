@@ -14,9 +14,9 @@ from greenstep.core.quantities import show_seconds
 
 from .drive import Settled, follow
 from .faults import faults_as_asked
+from .jobs import make_job
 from .json_view import JsonView
 from .port_choice import opener
-from .target import make_job
 
 
 class _Listener:

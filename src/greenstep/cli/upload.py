@@ -93,7 +93,8 @@ def _back_up(settled: Settled, save: Path, options: dict[str, Any]) -> int:
     """The whole flash into a file. The images are read before: an upload that lacks one begins nothing. Returns the
     exit status."""
     from .backup import back_up
-    from .target import find_chip, load_images
+    from .jobs import load_images
+    from .target import find_chip
 
     with faults_as_asked(bool(options["as_json"])):
         load_images(settled[1], find_chip(settled[1]))

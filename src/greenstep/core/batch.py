@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from .errors import Finding
+from .frozen import frozen
 
 
-@dataclass(frozen=True)
+@frozen
 class BoardResult:
     """One board of a batch. `number` counts from 1 in the order in which they ended; `at` is ISO 8601; `seconds` is
     the upload's. `same_as` is the number of an earlier board whose chip had the same number of its own, else 0;
@@ -30,7 +31,7 @@ class BoardResult:
     same_as: int = 0
 
 
-@dataclass(frozen=True)
+@frozen
 class Trouble:
     """A finding that boards of a batch ended with, and their numbers."""
 

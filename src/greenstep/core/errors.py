@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import ClassVar, Literal
+
+from .frozen import frozen
 
 Certainty = Literal["certain", "likely", "possible"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Finding:
     """A cause read from evidence.
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 from .errors import Finding
+from .frozen import frozen
 
 Step = Literal[
     "image",
@@ -28,7 +29,7 @@ Outcome = Literal["green", "unproven", "failed", "not reached"]
 """'unproven': done as far as anyone can tell, but the board gave no evidence of it."""
 
 
-@dataclass(frozen=True)
+@frozen
 class ClimbStarted:
     """What is about to be climbed. `board` is empty where options alone describe it."""
 
@@ -39,12 +40,12 @@ class ClimbStarted:
     steps: tuple[Step, ...]
 
 
-@dataclass(frozen=True)
+@frozen
 class StepStarted:
     step: Step
 
 
-@dataclass(frozen=True)
+@frozen
 class StepAdvanced:
     """How far a long step has come, in bytes, erase units or seconds of waiting, and how long it takes by now."""
 
@@ -55,7 +56,7 @@ class StepAdvanced:
     elapsed_s: float
 
 
-@dataclass(frozen=True)
+@frozen
 class HandsWanted:
     """What a person must do now, and for how long the tool keeps asking."""
 
@@ -64,7 +65,7 @@ class HandsWanted:
     patience_s: float
 
 
-@dataclass(frozen=True)
+@frozen
 class Noted:
     """Worth telling, and no failure."""
 
@@ -72,7 +73,7 @@ class Noted:
     text: str
 
 
-@dataclass(frozen=True)
+@frozen
 class StepEnded:
     """A rung with its evidence. `figures` are for programs, in the units their names give."""
 
@@ -83,7 +84,7 @@ class StepEnded:
     figures: dict[str, int | float | str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
+@frozen
 class Found:
     """Why a step failed: findings, most likely first."""
 
@@ -91,7 +92,7 @@ class Found:
     findings: tuple[Finding, ...]
 
 
-@dataclass(frozen=True)
+@frozen
 class ClimbEnded:
     """The end. `green` only if every rung that was to be climbed is; `chip_state` says what an interrupted
     or failed upload leaves behind. `journal` is the number of its row there; 0 where it has none."""

@@ -4,12 +4,13 @@ lock the chip? The judges are those of an upload."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from .chips import EraseUnit, Memory, Part
 from .dialects.base import Dialect
 from .errors import Finding, RefusedFault
+from .frozen import frozen
 from .image import Image
 from .plan import Plan, make_plan
 from .wishes import DESPITE, Wishes
@@ -18,7 +19,7 @@ _LOCKING = "would-lock"
 _PAST_LOCKING = frozenset(("protection", "lock-out"))
 
 
-@dataclass(frozen=True)
+@frozen
 class Fit:
     """`refusals` are what an upload would be refused for; `plan` is what it would do, where it would get past them.
     `touched` are the erase units that hold any of the image, `free` the runs (address, size) of the room for programs

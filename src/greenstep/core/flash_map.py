@@ -6,17 +6,17 @@ A stretch is the finest thing that both need: from here to there it is image 2, 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 from .chips import EraseUnit, Memory
+from .frozen import frozen
 from .image import Image
 from .wishes import Keep
 
 Kind = Literal["image", "bootloader", "kept", "free"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Stretch:
     """`number` counts the images from 0; -1 for what is no image. `why` is what kept room is kept for."""
 
@@ -27,7 +27,7 @@ class Stretch:
     why: str = ""
 
 
-@dataclass(frozen=True)
+@frozen
 class FlashMap:
     """A memory from `start` to before `end`, cut into stretches without a gap; kept room may be given twice where an
     image lies in it. `units` are its erase units, empty where no chip is known."""
@@ -111,7 +111,7 @@ _MOST_ROWS = 16
 _SMALLEST_CELL = 16
 
 
-@dataclass(frozen=True)
+@frozen
 class Cell:
     """One sign of a map: what lies in it, and whether that fills it. `clash` is two images in one cell."""
 
@@ -121,7 +121,7 @@ class Cell:
     clash: bool = False
 
 
-@dataclass(frozen=True)
+@frozen
 class Grid:
     """A map in rows of at most ROW_CELLS cells of `cell_bytes` each."""
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from .frozen import frozen
 
 
-@dataclass(frozen=True)
+@frozen
 class JournalEntry:
     """One row. Times in seconds; `at` is ISO 8601 with its offset from UTC. `image` is the names of the files;
     `crc32` and `sha256` are those of the flash image with gaps as erased, `version` the first text in it that looks

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from dataclasses import dataclass
 from functools import cache
 
+from .frozen import frozen
 from .link import Frame
 
 FACTORS = (
@@ -36,7 +36,7 @@ _TALK = (
 )
 
 
-@dataclass(frozen=True)
+@frozen
 class Heard:
     """What a receiver delivered: the characters, and how many had a wrong stop bit or parity."""
 
@@ -105,7 +105,7 @@ def _next_start(sent: list[int], factor: float, time: float) -> float | None:
 _EIGHT_N_ONE = Frame()
 
 
-@dataclass(frozen=True)
+@frozen
 class Sample:
     """Bytes as they were received in `frame`, from somebody who sends in `sent_frame`.
 

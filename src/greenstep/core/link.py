@@ -7,14 +7,16 @@ and on a simulated line with a virtual clock.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal, Protocol
+
+from .frozen import frozen
 
 Parity = Literal["none", "even", "odd"]
 _PARITY_LETTER: dict[Parity, str] = {"none": "N", "even": "E", "odd": "O"}
 
 
-@dataclass(frozen=True)
+@frozen
 class Frame:
     """How one character stands on the line: data bits (5-8), parity, stop bits (1 or 2)."""
 
@@ -40,7 +42,7 @@ class Frame:
         return cls(int(match[1]), parity, int(match[3]))
 
 
-@dataclass(frozen=True)
+@frozen
 class LineSettings:
     """Rate in baud, and the frame."""
 
@@ -58,7 +60,7 @@ class LineSettings:
         return f"{self.baud} {self.frame}"
 
 
-@dataclass(frozen=True)
+@frozen
 class LineErrors:
     """Characters the receiver flagged since the port was opened, where the driver counts them."""
 
@@ -129,7 +131,7 @@ class Link(Protocol):
         """Release both lines and close. Never raises; a second call does nothing."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Deadline:
     """A point in time on a link's clock."""
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from .chips import EraseUnit
 from .dialects.base import Dialect
+from .frozen import frozen
 from .image.edit import cut_out
 from .plan import MemoryPlan, Plan, plan_memory, priced
 from .wishes import Wishes
@@ -16,7 +17,7 @@ Span = tuple[int, int]
 """Address and size, in bytes."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Room:
     """What is written or left alone as a whole: one erase unit, or several that one write fills. `spans` are the
     image's bytes in it. `provable`: whether the chip can show all of them."""

@@ -6,11 +6,12 @@ Everything that would make an upload wrong is refused here, before anything is e
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from .chips import EraseUnit, Memory, Part
 from .dialects.base import Cost, Dialect, WriteBlock
 from .errors import Finding, RefusedFault
+from .frozen import frozen
 from .image import Image
 from .image.edit import HIGHEST, cut_out
 from .link import LineSettings
@@ -22,7 +23,7 @@ USUAL_TURNAROUND_S = 0.001
 _GAP_WORTH_FILLING = 32  # bytes; a new block costs more line time than so many blank ones
 
 
-@dataclass(frozen=True)
+@frozen
 class MemoryPlan:
     """What one memory gets. `checks` are the spans (address, size) that verify can prove; `left_out` says of which
     bytes it cannot, and why; `sample_of` of how many bytes they are a sample, else 0. `compared` are spans of the
@@ -47,7 +48,7 @@ class MemoryPlan:
         return sum(size for _, size in self.checks)
 
 
-@dataclass(frozen=True)
+@frozen
 class Plan:
     """What an upload will do, and what it will cost on the line."""
 

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
+from .frozen import frozen
 from .link import LineErrors, LineSettings, Link
 from .secrets import Secrets
 
 Direction = Literal["sent", "heard", "lines", "break", "settings"]
 
 
-@dataclass(frozen=True)
+@frozen
 class LineEvent:
     """One thing that happened on the line, the `number`th since it was opened. `at_s` is the link's clock.
 

@@ -9,11 +9,12 @@ power of two (ARMv7-M Architecture Reference Manual, B1.5.3 and B3.2.5).
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 from .chips import Memory, Part
 from .errors import usage
+from .frozen import frozen
 from .image.pic18 import goto
 from .quantities import show_size
 
@@ -26,7 +27,7 @@ _LARGEST_BOOT_SECTION = {8: 2048, 16: 2048, 32: 4096, 64: 8192, 128: 8192, 256: 
 """Bytes, by KiB of flash (AVR data sheets, "Boot Size Configuration"); the others are 1/2, 1/4 and 1/8 of it."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Jump:
     """Bytes to stand at `address`, and what they are: GOTO FC00."""
 
@@ -35,7 +36,7 @@ class Jump:
     words: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Reservation:
     """The bootloader's room, `start` to before `end`, and the application's, `app_start` to before `app_end`.
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from .frozen import frozen
 
 LINE_ENDS = {"crlf": b"\r\n", "lf": b"\n", "cr": b"\r", "none": b""}
 
 
-@dataclass(frozen=True)
+@frozen
 class TalkLine:
     """One turn. `expect` is waited for, `within_s` at most (empty: nothing is); then `send` is sent (None: nothing).
     `secret` names what was sent instead of showing it."""

@@ -7,9 +7,8 @@ but nothing obliges it to be: there only what cannot be right is called so.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from .chips import Part
+from .frozen import frozen
 from .image import Image
 from .image.origin import jump_target
 from .image.pic18 import goto_target
@@ -19,7 +18,7 @@ _CORES = {"arm": ("cortex-m", "arm7"), "avr": ("avr",), "xtensa": ("esp",), "ris
 """Which cores run what an ELF file says it was built for."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Verdict:
     """`trouble` is why the image cannot run there; empty where it can. `notes` are worth telling."""
 

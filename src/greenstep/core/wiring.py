@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from .chips import Part
+from .frozen import frozen
 from .hookup import Hookup, Role
 
 NOT_SEEN = "no program can see volts: measure supply and levels before the first connection"
 
 
-@dataclass(frozen=True)
+@frozen
 class Wire:
     """One wire: pin names at both ends, which way ('out' of the adapter, 'in' to it, 'ground', 'supply'), what lies
     in it, and a word on it."""
@@ -22,7 +21,7 @@ class Wire:
     note: str = ""
 
 
-@dataclass(frozen=True)
+@frozen
 class Wiring:
     """`advice` are (heading, text); `boot_run` and `boot_load` are the boot pin's levels, empty where there is none;
     `jumper` says that a person sets it."""

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
+from .frozen import frozen
 
-@dataclass(frozen=True)
+
+@frozen
 class Keep:
     """Room of the flash that must survive; `why` in the owner's words."""
 
@@ -20,7 +22,7 @@ class Keep:
         return self.address + self.size
 
 
-@dataclass(frozen=True)
+@frozen
 class Wishes:
     """What the person asked for beyond the images.
 

@@ -7,7 +7,6 @@ The hues are those of Okabe and Ito ("Color Universal Design", 2008).
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from matplotlib.axes import Axes
@@ -15,6 +14,7 @@ from matplotlib.collections import LineCollection, PatchCollection
 from matplotlib.patches import Patch, Rectangle
 
 from greenstep.core.chips import EraseUnit
+from greenstep.core.frozen import frozen
 
 from .figure import INK, QUIET
 
@@ -35,7 +35,7 @@ _NARROWEST_SHARE = 0.0025
 """Of a row's width: less would not be seen."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Rows:
     """`row_bytes` to a row, from `start` to before `end`."""
 

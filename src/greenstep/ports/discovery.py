@@ -5,19 +5,19 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from serial.tools import list_ports
 from serial.tools.list_ports_common import ListPortInfo
 
 from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
+from greenstep.core.frozen import frozen
 
 from .machine import Machine
 
 _SLOW_MS = 2
 
 
-@dataclass(frozen=True)
+@frozen
 class PortInfo:
     """One port. `usb` is 'VID:PID'; `by_id` a name that stays; `trouble` says why it cannot be opened and `remedy`
     what to do about it, both empty where it can; `latency_ms` is the bridge's latency timer, None where nothing
@@ -48,7 +48,7 @@ class PortInfo:
         return self.latency_ms is not None and self.latency_ms > _SLOW_MS
 
 
-@dataclass(frozen=True)
+@frozen
 class Known:
     """By what a port is known again: its serial number, else its place on the USB, with the kind of its bridge."""
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from serial.tools import list_ports
 from serial.tools.list_ports_common import ListPortInfo
+
+from greenstep.core.frozen import frozen
 
 from .holders import holders, owning_group
 
@@ -17,7 +19,7 @@ def _may_open(path: Path) -> bool:
     return os.name != "posix" or os.access(path, os.R_OK | os.W_OK)
 
 
-@dataclass(frozen=True)
+@frozen
 class Machine:
     """`root` stands before /dev, /proc and /sys; `records` are pySerial's; `may_open` asks for the right to read and
     write a device. Nothing here opens a port: opening alone may reset a board."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from greenstep.core.frozen import frozen
 
 from .discovery import PortInfo
 
@@ -12,7 +13,7 @@ _SETTLE_S = 0.6
 """A bridge with several ports shows them one after the other."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Change:
     """Ports that came and ports that went."""
 

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
 import platformdirs
 
 from greenstep.core.errors import Finding, RefusedFault
+from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, write_intel_hex
 
 from .journal import journal_file
 
 
-@dataclass(frozen=True)
+@frozen
 class AsideFile:
     """An Intel HEX file in this user's data folder."""
 

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import UsageFault, check_keys, usage
+from greenstep.core.frozen import frozen
 from greenstep.core.quantities import parse_number
 from greenstep.core.talk import LINE_ENDS
 from greenstep.core.wishes import DESPITE, Keep
 
 
-@dataclass(frozen=True)
+@frozen
 class ImageFile:
     """A file to upload: where a raw one goes, and to which memory."""
 
@@ -23,7 +24,7 @@ class ImageFile:
     memory: str = "flash"
 
 
-@dataclass(frozen=True)
+@frozen
 class PortChoice:
     """A port by name, by the USB serial number of its adapter, or by the name that `greenstep spot` remembered it
     under (`spot`). With name and serial number, the name is opened and the number tells where it went if it is not
@@ -38,7 +39,7 @@ class PortChoice:
         return PortChoice(self.name, self.serial or other.serial, self.spot or other.spot) if other else self
 
 
-@dataclass(frozen=True)
+@frozen
 class TalkEntry:
     """A turn of the talk after an upload: wait for `expect`, then send `send`, or the secret of the name `secret`,
     which stands in an environment variable of that name or is asked for."""
@@ -49,7 +50,7 @@ class TalkEntry:
     secret: str = ""
 
 
-@dataclass(frozen=True)
+@frozen
 class BoardSettings:
     """Every value that a board can have; None (or empty) where it is not said.
 

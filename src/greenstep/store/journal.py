@@ -10,11 +10,12 @@ import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing
-from dataclasses import astuple, dataclass, fields
+from dataclasses import astuple, fields
 from pathlib import Path
 
 import platformdirs
 
+from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
 from greenstep.core.journal_entry import JournalEntry
 
@@ -42,7 +43,7 @@ class JournalTrouble(Exception):
     """The journal cannot be read or written; the message says which file and why."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Row:
     """An entry with its number."""
 
@@ -50,7 +51,7 @@ class Row:
     entry: JournalEntry
 
 
-@dataclass(frozen=True)
+@frozen
 class Wanted:
     """Which rows: of a board, a chip's name or number, a port, an outcome, since a time (ISO 8601); the last so many
     (0: all). Empty: whatever it is."""
@@ -64,7 +65,7 @@ class Wanted:
     last: int = 20
 
 
-@dataclass(frozen=True)
+@frozen
 class Held:
     """What a chip holds by its last good upload, and whether the board it is for has had a newer image since, on this
     chip or another: then `newest` is that row."""

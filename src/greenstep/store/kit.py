@@ -13,11 +13,12 @@ import tomllib
 import zipfile
 import zlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import Finding, RefusedFault, UsageFault, usage
+from greenstep.core.frozen import frozen
 from greenstep.core.quantities import parse_number, show_size
 
 from .board import BoardSettings, board_from_table
@@ -34,7 +35,7 @@ _STAMP = (1980, 1, 1, 0, 0, 0)  # the same kit has the same bytes, whenever it i
 _ENDING = ".kit"
 
 
-@dataclass(frozen=True)
+@frozen
 class Notes:
     """What the person at the other end is told and asked. `answers` and `flash_sizes` (bytes) are by board; `picture`
     is a file."""
@@ -47,7 +48,7 @@ class Notes:
     flash_sizes: Mapping[str, int] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
+@frozen
 class Kit:
     """A kit that was read whole and found right. `members` are its files by name; `tables` its boards as in
     greenstep.toml, whose images are members."""

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import difflib
 import tomllib
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import usage
+from greenstep.core.frozen import frozen
 
 from .board import BoardSettings, board_from_table
 
 FILE_NAME = "greenstep.toml"
 
 
-@dataclass(frozen=True)
+@frozen
 class Project:
     """The boards of a project file. `path` is None where there is no file."""
 

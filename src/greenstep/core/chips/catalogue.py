@@ -6,12 +6,13 @@ import difflib
 import re
 import tomllib
 from collections import Counter
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from functools import cache
-from importlib import resources
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from functools import cache, cached_property
+from pathlib import Path
 from typing import Any
 
+from ..frozen import frozen
 from .part import EraseTime, Hands, Memory, Part, Ram, Wires
 
 _KIB = 1024
@@ -26,7 +27,7 @@ class UnknownChip(Exception):
         self.nearest = nearest
 
 
-@dataclass(frozen=True)
+@frozen
 class Choice:
     """What a person declared: the parts it may be, one or several. `name` is the word they used."""
 
@@ -63,20 +64,47 @@ class Choice:
         return own or next((part for part in self.parts if ident in part.clones), None)
 
 
-class Catalogue:
-    """All parts. `Catalogue.load()` reads the package's own data, once."""
+_FILES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
+    "avr": (("atmega", "avr", "mega"), ("avr-v1", "avr-v2")),
+    "avr_109": (("atmega", "at90usb", "avr", "mega", "90usb"), ("avr-109",)),
+    "avr_v2": (("atmega", "avr", "mega", "pic32", "32mx"), ("avr-v2",)),
+    "esp": (("esp",), ("esp-rom",)),
+    "lpc": (("lpc",), ("lpc-isp",)),
+    "pic18": (("pic18", "18"), ("pic-an1310", "pic-an851")),
+    "resident": (("resident", "any"), ("xmodem",)),
+    "stm32": (("stm32",), ("stm32-rom",)),
+}
+"""How the names in each file begin, and the dialects spoken on its parts: a file is only read for a name that
+it may have, or for a question to all of them."""
 
-    def __init__(self, entries: tuple[_Entry, ...]) -> None:
-        self._entries = entries
+
+class Catalogue:
+    """All parts. `Catalogue.load()` gives the package's own; a family is read when it is first asked for."""
+
+    def __init__(self) -> None:
+        self._read: dict[str, list[_Entry]] = {}
 
     @classmethod
     @cache
     def load(cls) -> Catalogue:
-        entries: list[_Entry] = []
-        for file in sorted(resources.files(__package__).iterdir(), key=lambda item: item.name):
-            if file.name.endswith(".toml"):
-                entries += _read_family(tomllib.loads(file.read_text("utf-8")))
-        return cls(tuple(entries))
+        return cls()
+
+    def _of(self, file: str) -> list[_Entry]:
+        if file not in self._read:
+            text = Path(__file__).with_name(f"{file}.toml").read_text("utf-8")
+            self._read[file] = _read_family(tomllib.loads(text))
+        return self._read[file]
+
+    @property
+    def _entries(self) -> list[_Entry]:
+        return [entry for file in _FILES for entry in self._of(file)]
+
+    def _named_like(self, name: str) -> list[_Entry]:
+        """The entries of the families whose names begin like `name`."""
+        return [
+            entry for file, (heads, _) in _FILES.items() if any(name.startswith(head) for head in heads)
+            for entry in self._of(file)
+        ]  # fmt: skip
 
     @property
     def parts(self) -> tuple[Part, ...]:
@@ -84,7 +112,10 @@ class Catalogue:
 
     def of_dialect(self, dialect: str) -> tuple[Part, ...]:
         """The parts on which a dialect is spoken, those first on which it is the usual one."""
-        spoken = [part for part in self.parts if dialect in (part.dialect, *part.also)]
+        spoken = [
+            entry.part for file, (_, dialects) in _FILES.items() if dialect in dialects for entry in self._of(file)
+            if dialect in (entry.part.dialect, *entry.part.also)
+        ]  # fmt: skip
         return tuple(sorted(spoken, key=lambda part: part.dialect != dialect))
 
     def find(self, name: str) -> Choice:
@@ -95,27 +126,14 @@ class Catalogue:
         """
         lower = name.lower().replace("_", "-")
         whole, before_package = lower.replace("-", ""), lower.partition("-")[0]
+        entries = self._named_like(whole)
         spoken = tuple(part.speaking(lower) for part in self.of_dialect(lower))
-        parts = spoken or self._named(whole) or self._begun(whole.rstrip("x")) or self._named(before_package)
+        parts = (
+            spoken or _named(entries, whole) or _begun(entries, whole.rstrip("x")) or _named(entries, before_package)
+        )
         if parts:
             return Choice(name, parts)
         raise UnknownChip(name, self._nearest(name))
-
-    def _named(self, wanted: str) -> tuple[Part, ...]:
-        exact = tuple(e.part for e in self._entries if e.part.name.replace("-", "") == wanted)
-        matched = tuple(part for entry in self._entries if (part := entry.match(wanted)) is not None)
-        family = tuple(e.part for e in self._entries if wanted in (name.replace("-", "") for name in e.families))
-        return exact or matched or family
-
-    def _begun(self, wanted: str) -> tuple[Part, ...]:
-        """The parts whose part numbers begin with `wanted`: `stm32f103`, `stm32f4`."""
-        if not re.fullmatch(r"stm32[a-z][a-z]?[0-9]+", wanted):
-            return ()
-        middle = "0123456789abcrs"
-        digits = ["", *middle, *(one + two for one in middle for two in "0123456789")]
-        endings = [f"{digit}c{letter}" for digit in digits for letter in "3468bzcdefghi"]
-        likely = (entry for entry in self._entries if entry.may_begin(wanted))
-        return tuple(entry.part for entry in likely if any(entry.begins(wanted + ending) for ending in endings))
 
     def search(self, word: str) -> tuple[Part, ...]:
         """The parts that a word is about: of a dialect or family, with it in their name, or with that number."""
@@ -169,20 +187,44 @@ class Catalogue:
         return tuple(difflib.get_close_matches(name.lower(), self.names(), n=4, cutoff=0.6))
 
 
+def _named(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
+    exact = tuple(e.part for e in entries if e.part.name.replace("-", "") == wanted)
+    if exact:
+        return exact
+    matched = tuple(part for entry in entries if (part := entry.match(wanted)) is not None)
+    return matched or tuple(e.part for e in entries if wanted in (name.replace("-", "") for name in e.families))
+
+
+def _begun(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
+    """The parts whose part numbers begin with `wanted`: `stm32f103`, `stm32f4`."""
+    if not re.fullmatch(r"stm32[a-z][a-z]?[0-9]+", wanted):
+        return ()
+    middle = "0123456789abcrs"
+    digits = ["", *middle, *(one + two for one in middle for two in "0123456789")]
+    endings = [f"{digit}c{letter}" for digit in digits for letter in "3468bzcdefghi"]
+    likely = (entry for entry in entries if entry.may_begin(wanted))
+    return tuple(entry.part for entry in likely if any(entry.begins(wanted + ending) for ending in endings))
+
+
 _PLAIN = re.compile(r"[a-z0-9]*")
 
 
-@dataclass(frozen=True)
+@frozen
 class _Entry:
     part: Part
     families: tuple[str, ...]
-    patterns: tuple[re.Pattern[str], ...]
+    matches: tuple[str, ...]
     size_letters: Mapping[str, int]
+
+    @cached_property
+    def patterns(self) -> tuple[re.Pattern[str], ...]:
+        """What is written in `matches`, compiled for whoever looks a name up."""
+        return tuple(re.compile(pattern) for pattern in self.matches)
 
     def may_begin(self, number: str) -> bool:
         """Whether the plain letters and digits that a pattern begins with go along with `number`, as far as both go:
         quickly told, before the endings are tried."""
-        heads = (_PLAIN.match(pattern.pattern) for pattern in self.patterns)
+        heads = (_PLAIN.match(pattern) for pattern in self.matches)
         return any(number.startswith(head[0]) or head[0].startswith(number) for head in heads if head is not None)
 
     def begins(self, number: str) -> bool:
@@ -194,6 +236,8 @@ class _Entry:
 
         A pattern is matched from the left, so that package and temperature letters may follow.
         """
+        if not self.may_begin(wanted):
+            return None
         found = next((m for pattern in self.patterns if (m := pattern.match(wanted))), None)
         if found is None:
             return None
@@ -217,9 +261,8 @@ def _read_family(table: Mapping[str, Any]) -> list[_Entry]:
         merged["extra"] = {key: value for layer in layers for key, value in layer.get("extra", {}).items()}
         merged["wires"] = {key: value for layer in layers for key, value in layer.get("wires", {}).items()}
         part = _read_part(merged)
-        patterns = tuple(re.compile(pattern) for pattern in merged["matches"])
         families = [*table["defaults"].get("families", ()), *row.get("families", ())]
-        entries.append(_Entry(part, tuple(families), patterns, letters))
+        entries.append(_Entry(part, tuple(families), tuple(merged["matches"]), letters))
     return entries
 
 

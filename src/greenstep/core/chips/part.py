@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from itertools import accumulate
 from typing import Any
 
+from ..frozen import frozen
 
-@dataclass(frozen=True)
+
+@frozen
 class EraseUnit:
     """A page or sector: its number as the chip counts them, its place, its size in bytes."""
 
@@ -22,7 +24,7 @@ class EraseUnit:
         return self.address + self.size
 
 
-@dataclass(frozen=True)
+@frozen
 class EraseTime:
     """How long erasing takes, in seconds: usual, and the longest that the chip maker allows."""
 
@@ -30,7 +32,7 @@ class EraseTime:
     longest_s: float
 
 
-@dataclass(frozen=True)
+@frozen
 class Memory:
     """A memory that can be written.
 
@@ -113,7 +115,7 @@ class Memory:
         return replace(self, layout=tuple(layout))
 
 
-@dataclass(frozen=True)
+@frozen
 class Ram:
     """One RAM area, for judging a stack pointer."""
 
@@ -121,7 +123,7 @@ class Ram:
     size: int
 
 
-@dataclass(frozen=True)
+@frozen
 class Hands:
     """What a person does where no line does it: to enter the bootloader, and to run the application."""
 
@@ -129,7 +131,7 @@ class Hands:
     leave: tuple[str, ...]
 
 
-@dataclass(frozen=True)
+@frozen
 class Wires:
     """What a person has to know of the pins: names of the bootloader's UART pins, reset and boot pin (empty: none),
     the usual supply in V, the shortest reset pulse in s, and advice on pull-ups and pins to leave alone."""
@@ -144,7 +146,7 @@ class Wires:
     advice: tuple[str, ...]
 
 
-@dataclass(frozen=True)
+@frozen
 class Part:
     """A part record. `ident` is the number the chip answers with; `clones` are others it may answer with.
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from ..dialects.base import Dialect
+from ..frozen import frozen
 from ..link import LineSettings, Link
 from ..secrets import Secrets
 from ..wishes import Wishes
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock", "unlock"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Job:
     """One climb, with everything it needs to know.
 
@@ -116,7 +117,7 @@ class Job:
         return with_bootloader(part, self.bootloader_bytes)
 
 
-@dataclass(frozen=True)
+@frozen
 class OpenedPort:
     """An open line, and what the system says is behind it."""
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal
 
+from ..frozen import frozen
 from ..link import Frame
 from .uarts import Divided, Mode, UartRules
 
@@ -20,7 +20,7 @@ Verdict = Literal["safe", "edge", "no"]
 MISSET = (0.25, 0.5, 2.0, 4.0)
 
 
-@dataclass(frozen=True)
+@frozen
 class RateMade:
     """A baud rate and the best that a clock makes of it. `error` is a share, positive where the chip is fast; `bears`
     is what its receiver takes, as a share; both ends' errors together count against it. None where no divider can."""

@@ -6,13 +6,13 @@ A family is a row of `UARTS`; its modes are tried each for itself.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from ..errors import usage
+from ..frozen import frozen
 from ..link import Frame
 
 
-@dataclass(frozen=True)
+@frozen
 class Divided:
     """The rate that a divider makes: `real` in baud, `register` what is written and where."""
 
@@ -20,7 +20,7 @@ class Divided:
     register: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Mode:
     """One way of dividing. `divide` takes clock in Hz and baud and gives None where the divider cannot; `tolerance`
     is how far a sender may be off for the receiver in this mode, as a share, by the divider and the frame."""
@@ -30,7 +30,7 @@ class Mode:
     tolerance: Callable[[Divided, Frame], float]
 
 
-@dataclass(frozen=True)
+@frozen
 class UartRules:
     """A family's modes. `clock` says which clock the divider takes; `document` where the rules stand."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from ..frozen import frozen
 
 ROW_BYTES = 16
 _PAUSE_S = 0.05
 
 
-@dataclass(frozen=True)
+@frozen
 class HexRow:
     """Up to 16 bytes, the first heard at `at_s`."""
 

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, TypeVar
 
+from ..frozen import frozen
 from ..quantities import readable_share, show_bytes, show_heard
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ class ChipRefusal(DialectError):
         self.address = address
 
 
-@dataclass(frozen=True)
+@frozen
 class Setting:
     """A value that only one dialect has: `set = { name = … }` of a board, `--set name=…`.
 
@@ -77,7 +77,7 @@ class Setting:
     choices: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@frozen
 class Traits:
     """What a dialect can do and how, for plan, climb, findings and help.
 
@@ -135,7 +135,7 @@ class Traits:
     speaks_text: bool = False
 
 
-@dataclass(frozen=True)
+@frozen
 class Cost:
     """What an exchange costs: characters each way, turnarounds that must be waited for, chip busy time."""
 
@@ -157,7 +157,7 @@ class Cost:
         return line_s + self.turnarounds * turnaround_s + self.busy_s
 
 
-@dataclass(frozen=True)
+@frozen
 class Identity:
     """Who answered: the number that tells the chip (None where the loader does not tell), how it was said, and what
     else the loader told."""
@@ -167,7 +167,7 @@ class Identity:
     details: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True)
+@frozen
 class Examination:
     """What the chip says of itself beyond its identity.
 
@@ -181,7 +181,7 @@ class Examination:
     locked: str = ""
 
 
-@dataclass(frozen=True)
+@frozen
 class WriteBlock:
     """Bytes for one write of the dialect, at an address."""
 
@@ -189,7 +189,7 @@ class WriteBlock:
     data: bytes
 
 
-@dataclass(frozen=True)
+@frozen
 class Fitted:
     """Images as they will be written, after what the dialect must change in them, and what it changed, in words."""
 
@@ -197,7 +197,7 @@ class Fitted:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@frozen
 class Provable:
     """What of a memory can be proven: spans (address, size), and what is left out and why, in words. `sample_of`:
     they are a sample of so many bytes; else 0."""
@@ -207,7 +207,7 @@ class Provable:
     sample_of: int = 0
 
 
-@dataclass(frozen=True)
+@frozen
 class Narrated:
     """A row of a recorded conversation: `count` exchanges from number `first` on were one `command`, with what is
     to be said of it; `place` is the span of addresses it was about, so that rows may be joined."""

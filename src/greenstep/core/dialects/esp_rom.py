@@ -10,12 +10,13 @@ from __future__ import annotations
 import hashlib
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import reduce
 from operator import xor
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
+from ..frozen import frozen
 from ..image import Image
 from ..image.boot_header import MODES, SIZES_8266, SPEEDS
 from ..link import Deadline, Frame, LineSettings, Link
@@ -65,7 +66,7 @@ _TRIES = 3
 _SAMPLES, _SAMPLE_BYTES = 24, 64
 
 
-@dataclass(frozen=True)
+@frozen
 class _SpiRegisters:
     """Offsets of the SPI controller's registers, by the chips' technical reference manuals, "SPI controller".
 

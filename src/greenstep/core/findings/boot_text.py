@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from ..frozen import frozen
 
 ROM_RATES = (115200, 74880)
 """Rates at which ROMs print: 115200, and 74880 on the ESP8266 with its 26 MHz crystal."""
@@ -16,7 +17,7 @@ _DOWNLOAD = "waits for an upload"
 _RUNNING = "starts the program in its flash"
 
 
-@dataclass(frozen=True)
+@frozen
 class BootText:
     """`quoted` is the line as heard, `meaning` what it says of the chip, `loader` whether it waits for an upload."""
 

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
+from ..frozen import frozen
 from ..link import Frame, LineErrors, LineSettings
 from ..quantities import show_bytes
 
 
-@dataclass(frozen=True)
+@frozen
 class LineHeard:
     """Bytes on the line by when they came: before the lines moved, in answer to what was sent, afterwards."""
 
@@ -22,7 +23,7 @@ class LineHeard:
         return self.before + self.answers + self.after
 
 
-@dataclass(frozen=True)
+@frozen
 class Refusal:
     """The chip's no: to which command, at which of its stages, with which bytes, about which address, in which
     words."""
@@ -38,7 +39,7 @@ class Refusal:
         return self.said or show_bytes(self.answer)
 
 
-@dataclass(frozen=True)
+@frozen
 class Progress:
     """How far a write had come, in bytes."""
 
@@ -47,7 +48,7 @@ class Progress:
     address: int
 
 
-@dataclass(frozen=True)
+@frozen
 class ChipSeen:
     """Which chip was declared, and which answered: by name where it is known, else by what it said."""
 
@@ -56,7 +57,7 @@ class ChipSeen:
     said: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Difference:
     """What verify found: places where the chip differs from what was written.
 
@@ -85,7 +86,7 @@ class Difference:
 Phase = Literal["sync", "chip", "erase", "write", "verify", "start"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Observations:
     """Everything the findings look at.
 

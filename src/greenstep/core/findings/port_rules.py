@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import difflib
-from dataclasses import dataclass
 from typing import Literal
 
 from ..errors import Finding
+from ..frozen import frozen
 
 
-@dataclass(frozen=True)
+@frozen
 class PortListed:
     """A port as the system lists it. `label` is its product text, or what else is known of it."""
 
@@ -18,7 +18,7 @@ class PortListed:
     serial: str = ""
 
 
-@dataclass(frozen=True)
+@frozen
 class PortSeen:
     """What was wanted, and what the system said.
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from ..errors import Finding
+from ..frozen import frozen
 from ..line_rate import FACTORS, Sample, likely_factors
 from ..link import LineSettings
 from ..quantities import show_bytes, show_heard
@@ -13,7 +12,7 @@ from .line_rules import echo, frame_mismatch, other_dialect, parity_flagged, rom
 from .observations import Observations
 
 
-@dataclass(frozen=True)
+@frozen
 class _Garbled:
     """Bytes that are neither text nor an answer, and the likeliest factor of the rate, if one can be told."""
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 
+from ..frozen import frozen
 from ..quantities import readable_share, show_bytes
 
 
-@dataclass(frozen=True)
+@frozen
 class Sound:
     """`title` names the bootloader; `said` is what was recognised, fit to be quoted."""
 

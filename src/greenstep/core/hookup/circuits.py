@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Literal
 
 from ..errors import check_keys, usage
+from ..frozen import frozen
 from .sequence import Sequence, SequenceError, parse_sequence
 
 LineName = Literal["dtr", "rts"]
 Through = Literal["wire", "capacitor"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Role:
     """A pin's line: which one, and whether asserting it is what holds (or selects) the pin."""
 
@@ -26,7 +27,7 @@ class Role:
     through: Through = "wire"
 
 
-@dataclass(frozen=True)
+@frozen
 class Hookup:
     """How the lines reach the pins, and the sequences that use them. Without roles it is 'by hand'."""
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from itertools import pairwise
 
+from ..frozen import frozen
 from .waveform import Waveform
 
 _BARS = "▁▂▃▄▅▆▇"  # the highest leaves a gap to the lane above
@@ -12,7 +12,7 @@ _PLAIN_BARS = "_..--^^"
 _FEWEST_COLUMNS = 7
 
 
-@dataclass(frozen=True)
+@frozen
 class TextLanes:
     """`lanes` are (name, bars); `ruler` names times in ms under them; `columns` says where a time stands."""
 

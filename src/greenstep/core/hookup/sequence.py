@@ -10,15 +10,16 @@ from __future__ import annotations
 
 import difflib
 import re
-from dataclasses import dataclass
 from typing import Literal
+
+from ..frozen import frozen
 
 Pin = Literal["reset", "boot", "dtr", "rts", "break"]
 PINS: tuple[Pin, ...] = ("reset", "boot", "dtr", "rts", "break")
 LONGEST_WAIT_S = 60.0
 
 
-@dataclass(frozen=True)
+@frozen
 class Move:
     """Pins that change at once."""
 
@@ -28,7 +29,7 @@ class Move:
         return ", ".join(f"{pin} {'on' if on else 'off'}" for pin, on in self.pins)
 
 
-@dataclass(frozen=True)
+@frozen
 class Wait:
     seconds: float
 
@@ -36,7 +37,7 @@ class Wait:
         return f"wait {self.seconds * 1000:g} ms"
 
 
-@dataclass(frozen=True)
+@frozen
 class Touch:
     """Close the port at a rate with both lines released, and open what comes back."""
 
@@ -46,7 +47,7 @@ class Touch:
         return f"touch {self.baud}"
 
 
-@dataclass(frozen=True)
+@frozen
 class Sequence:
     """Moves, waits and touches in order."""
 

@@ -10,9 +10,9 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence as Many
-from dataclasses import dataclass
 from typing import Literal
 
+from ..frozen import frozen
 from .circuits import Hookup
 from .drive import Driver
 from .sequence import Sequence
@@ -27,7 +27,7 @@ _TAIL_S = 0.03
 _LEAD_S = 0.01
 
 
-@dataclass(frozen=True)
+@frozen
 class Electrics:
     """The parts around the pins: supply in V, pull-up of reset in ohm, capacitor from reset to ground and capacitor
     in the line in farad."""
@@ -43,7 +43,7 @@ class Electrics:
         return cls(volts=volts, reset_farad=1e-6 if hookup.crossed else 0.0)
 
 
-@dataclass(frozen=True)
+@frozen
 class Stretch:
     """From `start_s` on the voltage goes from `from_v` towards `to_v` with the time constant `tau_s` (0: at once)."""
 
@@ -69,7 +69,7 @@ class Stretch:
         return time_s if time_s < end_s else None
 
 
-@dataclass(frozen=True)
+@frozen
 class Lane:
     """One signal over time."""
 
@@ -96,7 +96,7 @@ class Lane:
         return found
 
 
-@dataclass(frozen=True)
+@frozen
 class Pulse:
     """Reset low from `start_s` to `end_s` (None: still low at the end), and what the chip sees of its boot pin when
     reset has risen: selected or not, None where no line moves it."""
@@ -107,7 +107,7 @@ class Pulse:
     boot_selected: bool | None
 
 
-@dataclass(frozen=True)
+@frozen
 class LineMove:
     """From `at_s` on the lines stand so; `text` is the move as written."""
 
@@ -117,7 +117,7 @@ class LineMove:
     text: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Waveform:
     """A whole sequence. `moves` are the lines' states in time order; `lanes` DTR, RTS and the pins they reach."""
 

@@ -7,7 +7,8 @@ ESP32 on an extended header follows; segments; a checksum at the last byte of a 
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
+
+from ..frozen import frozen
 
 MAGIC = 0xE9
 _CHECKSUM_START = 0xEF
@@ -22,7 +23,7 @@ class HeaderError(ValueError):
     """Bytes that begin like an image and are none; the message says what was read and what was expected."""
 
 
-@dataclass(frozen=True)
+@frozen
 class BootHeader:
     """`length` is the whole image with checksum and digest. `chip_id` is None without an extended header."""
 

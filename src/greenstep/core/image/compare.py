@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
 
 import numpy as np
 
+from ..frozen import frozen
 from .model import Image
 
 How = Literal["differs", "only-a", "only-b"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Difference:
     """A run of bytes, `start` to before `end`, that differ throughout, or that one image alone holds; `blank`: those
     are erased bytes throughout, so that a chip would not tell the two apart."""
@@ -29,7 +29,7 @@ class Difference:
         return self.end - self.start
 
 
-@dataclass(frozen=True)
+@frozen
 class Comparison:
     """`runs` are in order of address; `equal_bytes` is how many both hold and agree on."""
 

@@ -10,11 +10,11 @@ import hashlib
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import islice
 from math import log2
 from typing import Literal
 
+from ..frozen import frozen
 from .model import Image, Piece
 from .origin import Origin, origins_of
 
@@ -38,7 +38,7 @@ ARRAYS_PAY_BYTES = 1 << 19
 """Less than this is counted byte by byte in less time than it takes to load the library of arrays."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Text:
     """A readable stretch that holds what looks like a version, or a date of building."""
 
@@ -47,7 +47,7 @@ class Text:
     kind: Literal["version", "date"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Digest:
     """CRC-32 (IEEE 802.3) and SHA-256 of an image: from its lowest to its highest byte, gaps as `fill`, unless
     `gaps_left_out`: then of the bytes it holds, in order."""
@@ -58,7 +58,7 @@ class Digest:
     gaps_left_out: bool
 
 
-@dataclass(frozen=True)
+@frozen
 class Look:
     """`blank_share` (0 to 1) is that of lines of 16 bytes which are blank throughout; `entropy` is in bits a byte
     (0 to 8). `texts` are at most 100."""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import struct
-from dataclasses import dataclass
 
+from ..frozen import frozen
 from .model import Image
 
 _FINE, _COARSE = 256, 4096
@@ -14,7 +14,7 @@ _HEAD, _ROW = struct.Struct("<4sI"), struct.Struct("<I8s")
 _MAGIC = b"gsg1"
 
 
-@dataclass(frozen=True)
+@frozen
 class Granules:
     """`digests` by address, each of `step` bytes from a multiple of `step` on, gaps as the erased value."""
 
@@ -35,7 +35,7 @@ class Granules:
         return _HEAD.pack(_MAGIC, self.step) + b"".join(rows)
 
 
-@dataclass(frozen=True)
+@frozen
 class Remembered:
     """What the journal's row `number` says that a chip's flash was given, proven then."""
 

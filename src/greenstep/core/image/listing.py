@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from ..frozen import frozen
 from .model import Image
 
 ROW_BYTES = 16
@@ -12,7 +12,7 @@ _FOLDED_ROWS = 3
 """So many equal blank rows and more become one line."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Row:
     """`data` begins at `address`, which is a multiple of 16 but for the first row of a piece."""
 
@@ -20,7 +20,7 @@ class Row:
     data: bytes
 
 
-@dataclass(frozen=True)
+@frozen
 class Fold:
     """`size` bytes from `address` which are all `value`; None where the image holds nothing there."""
 

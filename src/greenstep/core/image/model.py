@@ -7,13 +7,14 @@ from bisect import bisect_right
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
+from ..frozen import frozen
 from ..quantities import show_address
 from .faults import ImageFault
 
 Bytes = bytes | bytearray
 
 
-@dataclass(frozen=True)
+@frozen
 class Piece:
     """One unbroken run of bytes from `address` on."""
 
@@ -26,7 +27,7 @@ class Piece:
         return self.address + len(self.data)
 
 
-@dataclass(frozen=True)
+@frozen
 class Section:
     """A stretch that the file has a name for."""
 
@@ -39,7 +40,7 @@ class Section:
         return self.address + self.size
 
 
-@dataclass(frozen=True)
+@frozen
 class Image:
     """Bytes at addresses.
 

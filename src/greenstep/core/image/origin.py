@@ -10,9 +10,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
+from ..frozen import frozen
 from .boot_header import MAGIC, SIZES, SIZES_8266, BootHeader, HeaderError, name_of, read_header, size_bytes
 from .model import Image, Piece
 from .partitions import Partition, read_table
@@ -27,7 +28,7 @@ _SECTOR = 0x1000
 _FEWEST_JUMPS = 3
 
 
-@dataclass(frozen=True)
+@frozen
 class Origin:
     """A beginning of a program, or of a table, that is as its family has it.
 

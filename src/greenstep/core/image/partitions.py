@@ -7,9 +7,9 @@ EB EB with an MD5 of what stands before it, or blank.
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
 from itertools import pairwise
 
+from ..frozen import frozen
 from ..quantities import show_span
 
 USUAL_PLACE = 0x8000
@@ -18,7 +18,7 @@ _ROW_MARK, _MD5_MARK = b"\xaa\x50", b"\xeb\xeb"
 _DATA, _SETTINGS = 1, 2
 
 
-@dataclass(frozen=True)
+@frozen
 class Partition:
     """One row. `kind` 0 is an application, 1 data."""
 

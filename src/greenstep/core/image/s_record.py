@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import binascii
 from collections.abc import Iterator
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import TYPE_CHECKING, BinaryIO
 
+from ..frozen import frozen
 from ..quantities import show_address
 from .faults import ImageFault
 from .model import Image, Span, add_span, merge
@@ -40,7 +40,7 @@ _ORDINARY_BYTES = 8
 """Runs of fewer equal lines are not worth an array each."""
 
 
-@dataclass(frozen=True)
+@frozen
 class SRecord:
     """One line: the digit of its type, its address, its data, and the line it stood in."""
 

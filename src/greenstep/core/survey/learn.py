@@ -7,10 +7,11 @@ there. Nothing is written or erased. A program that runs instead of a bootloader
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Literal
 
 from ..dialects.base import Dialect
+from ..frozen import frozen
 from ..hookup import Driver, Hookup, Role, named_hookup
 from ..link import Deadline, LineSettings, RateRefused
 from ..recording import RecordingLink
@@ -24,7 +25,7 @@ _TALKS = ("text", "rom text", "garbage")
 """What a program's voice may sound like, at the console's rate or another."""
 
 
-@dataclass(frozen=True)
+@frozen
 class Candidate:
     """A hookup to try, with the dialect that would answer behind it."""
 
@@ -33,7 +34,7 @@ class Candidate:
     baud: int
 
 
-@dataclass(frozen=True)
+@frozen
 class HeardBefore:
     """What was heard at `settings` before any line moved; `answer` is of a bootloader that runs already."""
 
@@ -43,7 +44,7 @@ class HeardBefore:
     dialect: str = ""
 
 
-@dataclass(frozen=True)
+@frozen
 class Tried:
     """One candidate. 'answered': its bootloader did; 'resets': a program's text came anew, so reset works and the
     boot pin was not set; 'silent': nothing that speaks for it."""
@@ -55,7 +56,7 @@ class Tried:
     meaning: Meaning
 
 
-@dataclass(frozen=True)
+@frozen
 class Learnt:
     """What came out: the hookup and the dialect that answered, and whether leaving was heard to work too. `resets`
     are hookups whose reset was heard to work though no bootloader answered."""

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 from ..dialects.registry import own_dialects
 from ..findings.boot_text import read_boot_text
 from ..findings.hearing import is_text, standard_rate
 from ..findings.sounds import sounds_like
+from ..frozen import frozen
 from ..line_rate import Sample, likely_factors
 from ..link import LineSettings
 from ..quantities import show_heard
@@ -16,7 +16,7 @@ from ..quantities import show_heard
 Kind = Literal["nothing", "rom text", "bootloader", "text", "garbage", "noise"]
 
 
-@dataclass(frozen=True)
+@frozen
 class Meaning:
     """`kind` for programs, `words` for people; `baud` is the rate at which garbage should be readable."""
 

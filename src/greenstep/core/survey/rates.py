@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 
 from ..findings.hearing import is_text
+from ..frozen import frozen
 from ..line_rate import ENOUGH_BYTES, FACTORS, Sample, likely_factors
 from ..link import Deadline, LineErrors, LineSettings, Link, RateRefused
 from ..quantities import readable_share
@@ -15,7 +15,7 @@ _ENOUGH = 48
 _ALMOST = 0.04
 
 
-@dataclass(frozen=True)
+@frozen
 class RateTried:
     """What was heard at a rate, its score (0 to 100), and whether it reads as text."""
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
+from ..frozen import frozen
 from .recording import ByteSeen, Trace
 
 _BUSY_FACTOR = 3.0
@@ -13,7 +13,7 @@ _SILENCE_S = 0.03
 _NO_WAIT_S = 1e-5
 
 
-@dataclass(frozen=True)
+@frozen
 class Exchange:
     """What was sent, and what was heard until something was sent again. `wait_s` is from the last bit sent to the
     first heard, None where nothing came;
@@ -27,7 +27,7 @@ class Exchange:
     pauses_s: float = 0.0
 
 
-@dataclass(frozen=True)
+@frozen
 class Shares:
     """Where the seconds of a recording went.
 

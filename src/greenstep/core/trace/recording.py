@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
+from ..frozen import frozen
 from ..link import LineSettings
 from ..recording import LineEvent
 from ..secrets import Secrets
@@ -13,7 +14,7 @@ from ..secrets import Secrets
 Way = Literal["sent", "heard"]
 
 
-@dataclass(frozen=True)
+@frozen
 class ByteSeen:
     """One character: when its start bit began and how long it took, in seconds."""
 
@@ -27,7 +28,7 @@ class ByteSeen:
         return self.at_s + self.took_s
 
 
-@dataclass(frozen=True)
+@frozen
 class Change:
     """Lines (True is asserted), break and settings as they are from `at_s` on."""
 
@@ -38,7 +39,7 @@ class Change:
     settings: LineSettings
 
 
-@dataclass(frozen=True)
+@frozen
 class Trace:
     """`bytes_seen` and `changes` in time order; `notes` are what was known of the board: names and values."""
 

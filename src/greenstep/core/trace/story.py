@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from ..dialects.base import Dialect, Narrated
+from ..frozen import frozen
 from ..quantities import count, readable_share, show_bytes, show_heard
 from .exchanges import Exchange
 from .recording import Trace
@@ -14,7 +15,7 @@ _TALK_SHARE = 0.95
 _SHORTEST_TEXT = 4
 
 
-@dataclass(frozen=True)
+@frozen
 class Told:
     """One row: from `at_s` for `took_s`, `times` like commands; `waited_s` is how long their answers took."""
 
