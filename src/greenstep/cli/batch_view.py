@@ -20,7 +20,7 @@ from greenstep.core.quantities import count, show_seconds
 from .batch_worker import Begins, Ends, Goes, News, Waits
 from .fault_lines import finding_lines
 from .json_view import JsonView, plain
-from .ladder_view import shows_signs
+from .signs import shows_signs
 
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
 _BAR = 24

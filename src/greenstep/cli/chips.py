@@ -25,18 +25,19 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
     greenstep chips 1E950F
     """
     from greenstep.core.chips import Catalogue
-    from greenstep.core.dialects.registry import dialect_names, find_dialect
+    from greenstep.core.dialects.registry import dialect_names, find_dialect, is_own
     from greenstep.core.errors import usage
 
     catalogue = Catalogue.load()
     with faults_as_asked(as_json):
         wanted = " ".join(words).strip()
         parts = catalogue.search(wanted) if wanted else catalogue.parts
-        if not parts and wanted not in dialect_names():
+        is_dialect = is_own(wanted) or (not parts and wanted in dialect_names())
+        if not parts and not is_dialect:
             raise usage("no-such-chip", f"nothing is known of '{wanted}'", "greenstep chips lists the dialects")
     if as_json:
         _as_json(parts)
-    elif wanted in dialect_names():
+    elif is_dialect:
         _show_dialect(find_dialect(wanted), parts)
     elif wanted:
         _show_parts(parts)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
@@ -48,6 +47,10 @@ def _labelled(label: str, text: str, width: int) -> list[str]:
 
 def wrapped(text: str, width: int, hang: int) -> list[str]:
     """Lines of at most `width`, the further ones indented by `hang`; words and quoted bytes are not broken."""
+    if len(text) <= width and text.isprintable():
+        return [text.rstrip() or text]
+    import textwrap
+
     return textwrap.wrap(
         text, max(width, 40), subsequent_indent=" " * hang, break_long_words=False, break_on_hyphens=False
     ) or [text]

@@ -4,20 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import field
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from greenstep.core.chips import Choice, Memory, Part
-from greenstep.core.dialects.base import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import usage
-from greenstep.core.fit import with_bootloader
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
-from greenstep.core.image.origin import flash_bytes_said
-from greenstep.core.link import LineSettings
 from greenstep.core.plan import memory_named
 from greenstep.core.secrets import Secrets
 from greenstep.core.wishes import Keep
@@ -27,6 +22,11 @@ from greenstep.store.image_files import load_image
 from .jobs import settings_of
 from .options import Number, chip_options, general_options, room_options, set_option
 from .target import find_chip, frame_of, settle
+
+if TYPE_CHECKING:
+    from greenstep.core.chips import Choice, Memory, Part
+    from greenstep.core.dialects.base import Dialect
+    from greenstep.core.link import LineSettings
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -97,7 +97,7 @@ def chosen(words: tuple[str, ...], options: Mapping[str, Any], wanted: str = "a 
     flash_bytes = options.get("flash_size")
     likely = _likely(choice, images)
     parts = tuple(
-        with_bootloader(_sized(part, images, flash_bytes), said.bootloader_bytes)
+        _sized(part, images, flash_bytes).with_loader_room(said.bootloader_bytes)
         for part in (likely, *(part for part in choice.parts if part is not likely))
         if part is likely or flash_bytes is None or flash_bytes <= part.flash.size
     )
@@ -126,6 +126,8 @@ def _likely(choice: Choice, images: tuple[tuple[str, Image], ...]) -> Part:
 def _sized(part: Part, images: tuple[tuple[str, Image], ...], flash_bytes: int | None) -> Part:
     """The part with the flash it is said to have, or that a boot header says. Raises UsageFault."""
     if flash_bytes is None and not part.size_known:
+        from greenstep.core.image.origin import flash_bytes_said
+
         flash_bytes = next((size for _, image in images if (size := flash_bytes_said(image))), None)
         if flash_bytes is not None and flash_bytes > part.flash.size:
             flash_bytes = None
@@ -144,6 +146,8 @@ def _load(file: ImageFile, choice: Choice) -> Image:
 
 def line_of(these: Chosen) -> LineSettings:
     """Rate and frame that an upload would have. `part` and `dialect` are there. Raises UsageFault."""
+    from greenstep.core.link import LineSettings
+
     assert these.part is not None
     assert these.dialect is not None
     return LineSettings(these.said.baud or these.part.baud, frame_of(these.said, these.dialect))

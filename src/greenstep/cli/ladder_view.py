@@ -31,11 +31,6 @@ _STYLES: dict[Outcome, str] = {"green": "green", "unproven": "yellow", "failed":
 _TEXT_AT = 12
 
 
-def shows_signs(stream: TextIO) -> bool:
-    """Whether a stream takes the ladder's signs."""
-    return (getattr(stream, "encoding", None) or "").lower().startswith("utf")
-
-
 class _Left(ProgressColumn):
     """Rate and time left, from the event's own clock."""
 

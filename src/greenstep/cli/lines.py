@@ -129,7 +129,7 @@ def _by_hand(choice: Choice, which: str, as_json: bool, hookup: Hookup, sequence
 def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[str, ...]) -> None:
     from greenstep.core.hookup.lanes import text_lanes
 
-    from .ladder_view import shows_signs
+    from .signs import shows_signs
 
     plain = not shows_signs(sys.stdout)
     lanes = text_lanes(drawn, 92, plain)

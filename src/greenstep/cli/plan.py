@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from greenstep.core.chips import Part
-from greenstep.core.climb import Job
-from greenstep.core.link import LineSettings
-from greenstep.core.plan import Plan, describe, make_plan
 from greenstep.core.quantities import count, show_seconds, show_size, show_span
 
 from .completing import complete_target
-from .drive import follow, make_view
 from .faults import faults_as_asked
 from .options import board_options, general_options, image_options
+
+if TYPE_CHECKING:
+    from greenstep.core.chips import Part
+    from greenstep.core.climb import Job
+    from greenstep.core.link import LineSettings
+    from greenstep.core.plan import Plan
 
 
 @click.command("plan", short_help="Show what an upload would do.")
@@ -26,16 +27,18 @@ from .options import board_options, general_options, image_options
 @general_options
 def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -> int:
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
-    from greenstep.core.climb import Climb
-
     from .jobs import make_job
-    from .port_choice import opener
     from .target import settle, without_port
 
     with faults_as_asked(as_json):
         board, said = settle(target, options)
         job = make_job("upload", board, said if ask else without_port(said))
         if ask:
+            from greenstep.core.climb import Climb
+
+            from .drive import follow, make_view
+            from .port_choice import opener
+
             greeting = make_job("greet", board, said)
             climb = Climb(greeting, opener(greeting, said))
             status = follow(climb, make_view(as_json))
@@ -55,6 +58,7 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
 def _first_that_fits(parts: tuple[Part, ...], job: Job) -> Plan:
     """The plan for the first of the parts that takes the images. Raises the refusal of the first one."""
     from greenstep.core.errors import RefusedFault
+    from greenstep.core.plan import make_plan
 
     refusals = []
     for part in parts:
@@ -100,6 +104,8 @@ def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
 
 
 def _as_json(plan: Plan, settings: LineSettings) -> None:
+    from greenstep.core.plan import describe
+
     from .json_view import JsonView
 
     JsonView().line(

@@ -7,15 +7,19 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from greenstep.core.climb import Job, OpenedPort, OpenLink
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
-from greenstep.core.link import LineSettings, LinesMissing, LinkLost, RateRefused
 from greenstep.core.secrets import Secrets
-from greenstep.store.board import BoardSettings
 
 if TYPE_CHECKING:
+    from greenstep.core.climb import Job, OpenedPort, OpenLink
+    from greenstep.core.link import LineSettings
     from greenstep.ports.discovery import Known
+    from greenstep.store.board import BoardSettings
+
+
+NO_PORT = "-"
+"""As the name of a port: none is going to be opened."""
 
 
 def known_ports() -> dict[str, Known]:
@@ -55,7 +59,9 @@ def port_name(said: BoardSettings) -> str:
 
 def _is_alias(name: str) -> bool:
     """Whether a port's name is one that a person gave: no device, no URL."""
-    return "/" not in name and ":" not in name and not Path(name).exists() and name in known_ports()
+    if name == NO_PORT or "/" in name or ":" in name:
+        return False
+    return not Path(name).exists() and name in known_ports()
 
 
 def _spotted(alias: str) -> str:
@@ -118,6 +124,7 @@ def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[
 def _traced(
     opened: OpenedPort, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: dict[str, str]
 ) -> OpenedPort:
+    from greenstep.core.climb import OpenedPort
     from greenstep.ports.tracing import TracingLink
 
     return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes), opened.evidence)
@@ -126,6 +133,8 @@ def _traced(
 @contextmanager
 def link_faults(said: BoardSettings) -> Iterator[None]:
     """What a link raises outside a climb, as faults: it went away, it has no lines, it cannot make a rate."""
+    from greenstep.core.link import LinesMissing, LinkLost, RateRefused
+
     name = said.port.name if said.port and said.port.name else "the port"
     try:
         yield

@@ -27,8 +27,8 @@ from greenstep.core.survey.learn import (
 from greenstep.core.survey.meaning import Meaning
 
 from .json_view import JsonView
-from .ladder_view import shows_signs
 from .port_choice import link_faults, open_said, port_name
+from .signs import shows_signs
 from .target import find_chip, settle
 
 if TYPE_CHECKING:

@@ -6,14 +6,10 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
-from greenstep.core.dialects.base import Dialect
 from greenstep.core.errors import usage
-from greenstep.core.hookup import Hookup, hookup_from_table, named_hookup
-from greenstep.core.hookup.circuits import with_sequences
-from greenstep.core.link import Frame
 from greenstep.store.board import (
     BoardSettings,
     PortChoice,
@@ -24,6 +20,11 @@ from greenstep.store.board import (
     talk_argument,
 )
 from greenstep.store.project import Project, find_project
+
+if TYPE_CHECKING:
+    from greenstep.core.dialects.base import Dialect
+    from greenstep.core.hookup import Hookup
+    from greenstep.core.link import Frame
 
 
 def settle(
@@ -118,6 +119,8 @@ def frame_of(said: BoardSettings, dialect: type[Dialect]) -> Frame:
 
 def frame_said(text: str | None) -> Frame:
     """A frame as written; 8N1 where none is. Raises UsageFault."""
+    from greenstep.core.link import Frame
+
     try:
         return Frame() if text is None else Frame.parse(text)
     except ValueError as error:
@@ -125,6 +128,8 @@ def frame_said(text: str | None) -> Frame:
 
 
 def hookup_of(said: BoardSettings, choice: Choice) -> Hookup:
+    from greenstep.core.hookup.circuits import hookup_from_table, named_hookup, with_sequences
+
     level = choice.first.boot_level
     wanted = said.hookup or choice.first.hookup
     hookup = named_hookup(wanted, level) if isinstance(wanted, str) else hookup_from_table(wanted, level)
@@ -133,4 +138,6 @@ def hookup_of(said: BoardSettings, choice: Choice) -> Hookup:
 
 def without_port(said: BoardSettings) -> BoardSettings:
     """The same where no port is going to be opened."""
-    return replace(said, port=PortChoice(name="-"))
+    from .port_choice import NO_PORT
+
+    return replace(said, port=PortChoice(name=NO_PORT))

@@ -58,7 +58,7 @@ def command(board: tuple[str, ...], straight: bool, save: Path | None, as_json: 
 def _show(wiring: Any, title: str) -> None:
     import sys
 
-    from .ladder_view import shows_signs
+    from .signs import shows_signs
 
     arrows = _ARROWS if shows_signs(sys.stdout) else _PLAIN_ARROWS
     click.echo(f"{title}\n\n {'adapter':<9}     chip")

@@ -4,7 +4,6 @@ lock the chip? The judges are those of an upload."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 from .chips import EraseUnit, Memory, Part
@@ -63,13 +62,6 @@ def hold_against(
     image = images.get("flash")
     touched = units_of(part.flash, [image] if image else [])
     return Fit(part, plan, tuple(refusals), touched, free_runs(part.flash, [image] if image else []))
-
-
-def with_bootloader(part: Part, bootloader_bytes: int | None) -> Part:
-    """The part with the bootloader room that a board states."""
-    if bootloader_bytes is None:
-        return part
-    return part.with_memory(replace(part.flash, reserved_top=bootloader_bytes))
 
 
 def units_of(memory: Memory, images: Sequence[Image]) -> tuple[EraseUnit, ...]:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 import tomllib
 from pathlib import Path
-
-import platformdirs
-import tomlkit
+from typing import TYPE_CHECKING
 
 from greenstep.core.errors import usage
+
+if TYPE_CHECKING:
+    import tomlkit
 
 FILE_NAME = "ports.toml"
 _KEYS = ("serial", "location", "usb")
@@ -17,6 +18,8 @@ _KEYS = ("serial", "location", "usb")
 
 def alias_file() -> Path:
     """Where they are kept."""
+    import platformdirs
+
     return platformdirs.user_config_path("greenstep") / FILE_NAME
 
 
@@ -43,6 +46,8 @@ def write_alias(name: str, known: dict[str, str], path: Path | None = None) -> P
     """Remember a port. What else the file holds, comments included, stays. Raises UsageFault."""
     if not re.fullmatch(r"[A-Za-z0-9][\w.-]*", name):
         raise usage("alias-name", f"'{name}' is no name for a port", "letters, digits, '-', '_' and '.'")
+    import tomlkit
+
     path = path or alias_file()
     document = _document(path)
     entry = tomlkit.table()
@@ -67,11 +72,15 @@ def forget_alias(name: str, path: Path | None = None) -> None:
 
 
 def _document(path: Path) -> tomlkit.TOMLDocument:
+    import tomlkit
+
     read_aliases(path)  # its faults are told in its words
     return tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
 
 
 def _save(path: Path, document: tomlkit.TOMLDocument) -> None:
+    import tomlkit
+
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(tomlkit.dumps(document), "utf-8")

@@ -2,32 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
 
 from greenstep.core.errors import usage
-from greenstep.core.image import (
-    Image,
-    ImageFault,
-    read_elf,
-    read_intel_hex,
-    read_raw,
-    read_s_record,
-    read_ti_txt,
-    recognise,
-)
-from greenstep.core.image.recognise import HEAD_BYTES, Format, packed
+from greenstep.core.image import Image, ImageFault
+from greenstep.core.image.recognise import HEAD_BYTES, Format, packed, recognise
 from greenstep.core.quantities import readable_share, show_address, show_size
 
 LARGEST_RAW_BYTES = 64 << 20
 IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec", ".mot", ".elf", ".txt")
-_READERS: dict[Format, Callable[[BinaryIO, str], Image]] = {
-    "Intel HEX": read_intel_hex,
-    "S-record": read_s_record,
-    "ELF": read_elf,
-    "TI-TXT": read_ti_txt,
-}
 
 
 def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
@@ -48,13 +32,27 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
                     f"{name} is {found} and carries its own addresses; {show_address(at)} does not apply",
                     "leave the address out, or move it: greenstep image convert --move-to ADDRESS",
                 )
-            return _READERS[found](stream, name)
+            return _read(found, stream, name)
     except FileNotFoundError:
         raise usage("no-such-file", f"there is no file {path}", *_alike(path)) from None
     except IsADirectoryError:
         raise usage("no-such-file", f"{path} is a folder", "name the image in it") from None
     except OSError as error:
         raise usage("unreadable-file", f"{path} cannot be read: {error.strerror}") from None
+
+
+def _read(found: Format, stream: BinaryIO, name: str) -> Image:
+    """By its format's reader, which alone is loaded."""
+    match found:
+        case "Intel HEX":
+            from greenstep.core.image import read_intel_hex as read
+        case "S-record":
+            from greenstep.core.image import read_s_record as read
+        case "TI-TXT":
+            from greenstep.core.image import read_ti_txt as read
+        case _:
+            from greenstep.core.image import read_elf as read
+    return read(stream, name)
 
 
 def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
@@ -81,6 +79,8 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
             f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
             key="image-kind",
         )
+    from greenstep.core.image import read_raw
+
     return read_raw(data, name, base if at is None else at)
 
 

@@ -13,8 +13,6 @@ from contextlib import closing
 from dataclasses import astuple, fields
 from pathlib import Path
 
-import platformdirs
-
 from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
 from greenstep.core.journal_entry import JournalEntry
@@ -79,7 +77,11 @@ def journal_file() -> Path | None:
     said = os.environ.get(VARIABLE, "")
     if said == NONE:
         return None
-    return Path(said) if said else platformdirs.user_data_path("greenstep") / FILE_NAME
+    if said:
+        return Path(said)
+    import platformdirs
+
+    return platformdirs.user_data_path("greenstep") / FILE_NAME
 
 
 def record(path: Path, entry: JournalEntry, granules: Granules | None = None) -> int:

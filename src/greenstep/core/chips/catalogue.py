@@ -91,8 +91,7 @@ class Catalogue:
 
     def _of(self, file: str) -> list[_Entry]:
         if file not in self._read:
-            text = Path(__file__).with_name(f"{file}.toml").read_text("utf-8")
-            self._read[file] = _read_family(tomllib.loads(text))
+            self._read[file] = _read_family(tomllib.loads(_text(file)))
         return self._read[file]
 
     @property
@@ -145,10 +144,13 @@ class Catalogue:
             number = int(lower, 16)
         except ValueError:
             number = -1
+        texts = (lower, f"{number:x}") if number >= 0 else (lower,)
         found = [
             entry.part
-            for entry in self._entries
-            if lower in entry.part.name
+            for file in _FILES
+            if any(text in _text(file).lower() for text in texts)  # soon told: most files have nothing of it
+            for entry in self._of(file)
+            if lower in entry.name
             or lower in entry.part.title.lower()
             or lower in entry.families
             or number in (entry.part.ident, *entry.part.clones)
@@ -181,14 +183,14 @@ class Catalogue:
 
     def names(self) -> list[str]:
         """Every name worth offering: families, then records."""
-        return [*self.families(), *(entry.part.name for entry in self._entries)]
+        return [*self.families(), *(entry.name for entry in self._entries)]
 
     def _nearest(self, name: str) -> tuple[str, ...]:
         return tuple(difflib.get_close_matches(name.lower(), self.names(), n=4, cutoff=0.6))
 
 
 def _named(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
-    exact = tuple(e.part for e in entries if e.part.name.replace("-", "") == wanted)
+    exact = tuple(e.part for e in entries if e.name.replace("-", "") == wanted)
     if exact:
         return exact
     matched = tuple(part for entry in entries if (part := entry.match(wanted)) is not None)
@@ -206,15 +208,33 @@ def _begun(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
     return tuple(entry.part for entry in likely if any(entry.begins(wanted + ending) for ending in endings))
 
 
-_PLAIN = re.compile(r"[a-z0-9]*")
+def _text(file: str) -> str:
+    return Path(__file__).with_name(f"{file}.toml").read_text("utf-8")
+
+
+def _head(pattern: str) -> str:
+    """The plain letters and digits that a pattern begins with."""
+    end = next((at for at, letter in enumerate(pattern) if not letter.isalnum()), len(pattern))
+    return pattern[:end]
 
 
 @frozen
 class _Entry:
-    part: Part
+    """A row of a family's file. `layers` are the tables it overlays: the family's defaults, its series, itself."""
+
+    name: str
+    layers: tuple[Mapping[str, Any], ...]
     families: tuple[str, ...]
     matches: tuple[str, ...]
     size_letters: Mapping[str, int]
+
+    @cached_property
+    def part(self) -> Part:
+        """The record, made for whoever looks into it."""
+        merged = {key: value for layer in self.layers for key, value in layer.items()}
+        for inner in ("extra", "wires"):
+            merged[inner] = {key: value for layer in self.layers for key, value in layer.get(inner, {}).items()}
+        return _read_part(merged)
 
     @cached_property
     def patterns(self) -> tuple[re.Pattern[str], ...]:
@@ -224,8 +244,8 @@ class _Entry:
     def may_begin(self, number: str) -> bool:
         """Whether the plain letters and digits that a pattern begins with go along with `number`, as far as both go:
         quickly told, before the endings are tried."""
-        heads = (_PLAIN.match(pattern) for pattern in self.matches)
-        return any(number.startswith(head[0]) or head[0].startswith(number) for head in heads if head is not None)
+        heads = [_head(pattern) for pattern in self.matches]
+        return any(number.startswith(head) or head.startswith(number) for head in heads)
 
     def begins(self, number: str) -> bool:
         """Whether `number`, made up to its size letter, is one of this entry's."""
@@ -255,14 +275,11 @@ def _read_family(table: Mapping[str, Any]) -> list[_Entry]:
     """The entries of one TOML file: `defaults`, overlaid by `series.NAME`, overlaid by each `part`."""
     entries = []
     letters = table.get("size_letters", {})
+    common = table["defaults"].get("families", ())
     for row in table["part"]:
         layers = (table["defaults"], table.get("series", {}).get(row.get("series", ""), {}), row)
-        merged = {key: value for layer in layers for key, value in layer.items()}
-        merged["extra"] = {key: value for layer in layers for key, value in layer.get("extra", {}).items()}
-        merged["wires"] = {key: value for layer in layers for key, value in layer.get("wires", {}).items()}
-        part = _read_part(merged)
-        families = [*table["defaults"].get("families", ()), *row.get("families", ())]
-        entries.append(_Entry(part, tuple(families), tuple(merged["matches"]), letters))
+        families = (*common, *row.get("families", ()))
+        entries.append(_Entry(row["name"], layers, families, tuple(row["matches"]), letters))
     return entries
 
 

@@ -192,6 +192,10 @@ class Part:
             return part
         return part.with_memory(replace(self.flash, reserved_top=room["top"], reserved_bottom=room["bottom"]))
 
+    def with_loader_room(self, size: int | None) -> Part:
+        """This part with `size` bytes at the top of its flash for a resident bootloader; None changes nothing."""
+        return self if size is None else self.with_memory(replace(self.flash, reserved_top=size))
+
     def with_memory(self, memory: Memory) -> Part:
         """This part with its memory of the same name replaced."""
         memories = tuple(memory if old.name == memory.name else old for old in self.memories)

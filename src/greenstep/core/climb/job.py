@@ -112,9 +112,7 @@ class Job:
 
     def part_as_declared(self, part: Part) -> Part:
         """The part with the bootloader room that this board states."""
-        from ..fit import with_bootloader
-
-        return with_bootloader(part, self.bootloader_bytes)
+        return part.with_loader_room(self.bootloader_bytes)
 
 
 @frozen

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import difflib
 from importlib import import_module
-from importlib.metadata import entry_points
+from typing import TYPE_CHECKING
 
 from ..errors import usage
-from .base import Dialect
+
+if TYPE_CHECKING:
+    from importlib.metadata import EntryPoints
+
+    from .base import Dialect
 
 ENTRY_POINT_GROUP = "greenstep.dialects"
 
@@ -24,26 +28,40 @@ _OWN = {
 }
 
 
+def _added() -> EntryPoints:
+    """The dialects of other packages. Looking for them takes as long as all else that a command does first."""
+    from importlib.metadata import entry_points
+
+    return entry_points(group=ENTRY_POINT_GROUP)
+
+
+def is_own(name: str) -> bool:
+    """Whether a dialect of that name comes with this package."""
+    return name in _OWN
+
+
 def dialect_names() -> list[str]:
     """The names of all dialects there are."""
-    return sorted({*_OWN, *(point.name for point in entry_points(group=ENTRY_POINT_GROUP))})
+    return sorted({*_OWN, *(point.name for point in _added())})
 
 
 def find_dialect(name: str) -> type[Dialect]:
     """The class of that name, loaded when it is first asked for. Raises UsageFault."""
     if name in _OWN:
         module, _, attribute = _OWN[name].partition(":")
-        found = getattr(import_module(module), attribute)
-    else:
-        points = entry_points(group=ENTRY_POINT_GROUP, name=name)
-        if not points:
-            near = difflib.get_close_matches(name, dialect_names(), n=1, cutoff=0.5)
-            raise usage(
-                "dialect",
-                f"no dialect is called '{name}'",
-                f"use {near[0]}" if near else f"there are {', '.join(dialect_names())}",
-            )
-        found = next(iter(points)).load()
+        own: type[Dialect] = getattr(import_module(module), attribute)
+        return own
+    points = _added().select(name=name)
+    if not points:
+        near = difflib.get_close_matches(name, dialect_names(), n=1, cutoff=0.5)
+        raise usage(
+            "dialect",
+            f"no dialect is called '{name}'",
+            f"use {near[0]}" if near else f"there are {', '.join(dialect_names())}",
+        )
+    found = next(iter(points)).load()
+    from .base import Dialect
+
     if not (isinstance(found, type) and issubclass(found, Dialect)):
         raise usage("dialect", f"the dialect '{name}' is no Dialect class", "update the package that adds it")
     return found

@@ -1,11 +1,14 @@
 """Findings: from what was observed to a cause in plain words, its evidence, and what to try.
 
 Plain data in, plain data out: each file holds the rules of one kind of situation, `diagnose` asks them in
-order.
+order, and is loaded when something has to be explained.
 """
 
-from .diagnose import diagnose
-from .observations import ChipSeen, Difference, LineHeard, Observations, Progress, Refusal
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from .diagnose import diagnose
+    from .observations import ChipSeen, Difference, LineHeard, Observations, Progress, Refusal
 
 __all__ = [
     "ChipSeen",
@@ -16,3 +19,15 @@ __all__ = [
     "Refusal",
     "diagnose",
 ]
+
+
+def __getattr__(name: str) -> Any:
+    """Raises AttributeError."""
+    if name not in __all__:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from . import observations
+    from .diagnose import diagnose
+
+    # `diagnose` is also the name of the file it stands in: what is asked for here is the function
+    globals()["diagnose"] = diagnose
+    return diagnose if name == "diagnose" else getattr(observations, name)

@@ -6,8 +6,6 @@ ESP32 on an extended header follows; segments; a checksum at the last byte of a 
 
 from __future__ import annotations
 
-import hashlib
-
 from ..frozen import frozen
 
 MAGIC = 0xE9
@@ -64,6 +62,8 @@ def read_header(data: bytes | memoryview, extended: bool) -> BootHeader:
     checksum_at = at | 15
     if checksum_at >= len(data):
         raise HeaderError("the file ends before its checksum")
+    import hashlib  # brings a large library along
+
     hashed = extended and data[23] == 1
     length = checksum_at + 1 + (32 if hashed else 0)
     digest_right = hashlib.sha256(data[: checksum_at + 1]).digest() == data[checksum_at + 1 : length]
@@ -104,6 +104,8 @@ def rewritten(data: bytes, extended: bool, mode: int | None, size: int | None, s
         at += 8 + length
     changed[header.checksum_at] = summed
     if header.hashed:
+        import hashlib
+
         end = header.checksum_at + 1
         changed[end : end + 32] = hashlib.sha256(changed[:end]).digest()
     return bytes(changed)

@@ -6,7 +6,6 @@ never in every run of letters.
 
 from __future__ import annotations
 
-import hashlib
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -26,13 +25,13 @@ _READABLE = bytes(range(32, 127))
 _LONGEST_TEXT = 64
 _SHORTEST_TEXT = 6
 _MONTH = rb"(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"
-_DATE = re.compile(
+_DATE = (  # compiled where a stretch is looked at, which there need not be
     rb"(?<!\d)(?:19|20)\d\d[-/.](?:0[1-9]|1[0-2])[-/.](?:0[1-9]|[12]\d|3[01])(?!\d)"
     rb"|" + _MONTH + rb" [ 0123]\d (?:19|20)\d\d|(?<!\d)[0-3]\d[- ]" + _MONTH + rb"[- ](?:19|20)\d\d"
 )
-_TIME = re.compile(rb"(?<!\d)(?:[01]\d|2[0-3]):[0-5]\d:[0-5]\d(?!\d)")
-_VERSION = re.compile(rb"(?<![\d.])[vV]?\d{1,4}\.\d{1,4}(?:\.\d{1,5}){0,2}(?![\d.])")
-_WORD = re.compile(rb"[A-Za-z]{2}")
+_TIME = rb"(?<!\d)(?:[01]\d|2[0-3]):[0-5]\d:[0-5]\d(?!\d)"
+_VERSION = rb"(?<![\d.])[vV]?\d{1,4}\.\d{1,4}(?:\.\d{1,5}){0,2}(?![\d.])"
+_WORD = rb"[A-Za-z]{2}"
 _LIKELY = re.compile(rb"[0-9](?=[-./:][0-9])|[ -](?=20)")
 ARRAYS_PAY_BYTES = 1 << 19
 """Less than this is counted byte by byte in less time than it takes to load the library of arrays."""
@@ -94,6 +93,8 @@ def digest_of(image: Image, fill: int = 0xFF) -> Digest:
     gaps = image.end - image.lowest - image.size_bytes
     if gaps > _LARGEST_GAP_BYTES:
         image = _without_gaps(image)
+    import hashlib  # brings a large library along
+
     sha, at = hashlib.sha256(), image.lowest
     for piece in image.pieces:
         gap = piece.address - at
@@ -171,8 +172,8 @@ def _stretch(data: bytes, at: int) -> tuple[int, int]:
 
 
 def _kind(stretch: bytes) -> Literal["version", "date"] | None:
-    if _DATE.search(stretch) or _TIME.search(stretch):
+    if re.search(_DATE, stretch) or re.search(_TIME, stretch):
         return "date"
-    if _VERSION.search(stretch) and (_WORD.search(stretch) or stretch[:1] in (b"v", b"V")):
+    if re.search(_VERSION, stretch) and (re.search(_WORD, stretch) or stretch[:1] in (b"v", b"V")):
         return "version"
     return None

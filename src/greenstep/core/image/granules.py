@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import struct
 
 from ..frozen import frozen
@@ -45,6 +44,8 @@ class Remembered:
 
 def granules_of(image: Image, fill: int) -> Granules:
     """The digests of an image; `fill` is the value of an erased byte."""
+    import hashlib  # brings a large library along
+
     step = _FINE if image.size_bytes <= _MOST_FINE_BYTES else _COARSE
     digests: dict[int, bytes] = {}
     for piece in image.pieces:

@@ -6,7 +6,6 @@ EB EB with an MD5 of what stands before it, or blank.
 
 from __future__ import annotations
 
-import hashlib
 from itertools import pairwise
 
 from ..frozen import frozen
@@ -65,6 +64,12 @@ def faults_in(data: bytes, rows: list[Partition], flash_bytes: int) -> list[str]
     faults += [f"{row.label} ends at {row.end - 1:X}, behind the flash" for row in ordered if row.end > flash_bytes]
     end = len(rows) * _ROW
     last = data[end : end + _ROW]
-    if last[:2] == _MD5_MARK and last[16:] != hashlib.md5(data[:end], usedforsecurity=False).digest():
+    if last[:2] == _MD5_MARK and last[16:] != _md5(data[:end]):
         faults.append("its MD5 is not that of its rows")
     return faults
+
+
+def _md5(data: bytes) -> bytes:
+    import hashlib  # brings a large library along
+
+    return hashlib.md5(data, usedforsecurity=False).digest()

@@ -10,10 +10,11 @@ Format = Literal["Intel HEX", "S-record", "ELF", "TI-TXT", "raw binary"]
 HEAD_BYTES = 64 * 1024
 """How much of a file's beginning `recognise` wants to see."""
 
-_HEX_RECORD = re.compile(rb"(?m):[0-9A-Fa-f]{8}")
-_HEX_LIKE = re.compile(rb"(?m)^[ \t]*:[0-9A-Fa-f]{2}")
-_S_RECORD = re.compile(rb"(?m)^S[0-9][0-9A-Fa-f]{6}")
-_TI_TXT = re.compile(rb"\s*@[0-9A-Fa-f]{1,8}[ \t]*[\r\n]+[0-9A-Fa-f]{2}\b|\s*@[0-9A-Fa-f]{4,8}[ \t]*[\r\n]")
+# compiled when they are used: of four, one is enough to know a hex file
+_HEX_RECORD = rb"(?m):[0-9A-Fa-f]{8}"
+_HEX_LIKE = rb"(?m)^[ \t]*:[0-9A-Fa-f]{2}"
+_S_RECORD = rb"(?m)^S[0-9][0-9A-Fa-f]{6}"
+_TI_TXT = rb"\s*@[0-9A-Fa-f]{1,8}[ \t]*[\r\n]+[0-9A-Fa-f]{2}\b|\s*@[0-9A-Fa-f]{4,8}[ \t]*[\r\n]"
 
 
 _PACKED = {
@@ -39,11 +40,11 @@ def recognise(head: bytes) -> Format:
     if head.startswith(b"\x7fELF"):
         return "ELF"
     if _is_text(head):
-        if _HEX_RECORD.search(head) or _HEX_LIKE.search(head):
+        if re.search(_HEX_RECORD, head) or re.search(_HEX_LIKE, head):
             return "Intel HEX"
-        if _S_RECORD.search(head):
+        if re.search(_S_RECORD, head):
             return "S-record"
-        if _TI_TXT.match(head):
+        if re.match(_TI_TXT, head):
             return "TI-TXT"
     return "raw binary"
 
