@@ -34,6 +34,7 @@ $(VENV)/ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Green Step needs Python 3.11 or newer: make PYTHON=python3.11 ...")'
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 clean:

@@ -11,20 +11,19 @@ from pathlib import Path
 from typing import Any
 
 import click
-from click.shell_completion import CompletionItem
 
-Completer = Callable[[click.Context, click.Parameter, str], list[CompletionItem]]
+Completer = Callable[[click.Context, click.Parameter, str], list[str]]
 _MOST = 400
 
 
 def _offer(names: Callable[[], Iterable[str]]) -> Completer:
     """Those of the names that begin like what is typed."""
 
-    def complete(context: click.Context, parameter: click.Parameter, typed: str) -> list[CompletionItem]:
+    def complete(context: click.Context, parameter: click.Parameter, typed: str) -> list[str]:
         from greenstep.core.errors import Fault
 
         try:
-            return [CompletionItem(name) for name in names() if name.startswith(typed)][:_MOST]
+            return [name for name in names() if name.startswith(typed)][:_MOST]
         except (Fault, OSError):
             return []
 
@@ -62,10 +61,10 @@ def _boards() -> Iterable[str]:
     return find_project(Path.cwd(), None).boards
 
 
-def complete_target(context: click.Context, parameter: click.Parameter, typed: str) -> list[CompletionItem]:
+def complete_target(context: click.Context, parameter: click.Parameter, typed: str) -> list[str]:
     """Boards first, then files and folders: images by their endings, and what is typed out anyway."""
     boards = _offer(_boards)(context, parameter, typed)
-    return [*boards, *(CompletionItem(name) for name in _files(typed))]
+    return [*boards, *_files(typed)]
 
 
 def _files(typed: str) -> list[str]:

@@ -64,7 +64,7 @@ def make(
             raise usage("project-file", "there is no greenstep.toml here or above", "greenstep init writes one")
         for board in boards:
             if board not in found.boards:
-                near = found.nearest(board)
+                near = found.names_like(board)
                 raise usage("no-such-board", f"no board '{board}'", *([f"did you mean {near[0]}?"] if near else []))
         tables = tomllib.loads(found.path.read_text("utf-8"))["board"]
         notes = Notes(

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from difflib import get_close_matches
 from importlib import import_module
 from typing import ClassVar
 
 import click
+
+from greenstep.core.nearest import nearest
 
 
 class LazyCommands(click.Group):
@@ -30,7 +31,7 @@ class LazyCommands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in self.places and not args[0].startswith("-"):
-            near = get_close_matches(args[0], list(self.places), n=1)
+            near = nearest(args[0], self.places)
             hint = f" Did you mean '{near[0]}'?" if near else f" '{self.called} --help' lists them."
             raise click.UsageError(f"There is no command '{args[0]}'.{hint}", ctx)
         return super().resolve_command(ctx, args)

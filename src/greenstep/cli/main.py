@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 from collections.abc import Mapping
@@ -103,6 +104,7 @@ def main() -> None:
 
 def run() -> None:
     """The console script."""
+    gc.set_threshold(50_000, 20, 50)  # most commands end before there is anything worth collecting
     _be_printable()
     signal.signal(signal.SIGTERM, _terminated)
     try:

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from greenstep.core.errors import PortFault, usage
-from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.secrets import Secrets
 
 if TYPE_CHECKING:
@@ -35,26 +34,32 @@ def port_name(said: BoardSettings) -> str:
 
     Raises UsageFault, PortFault.
     """
-    from greenstep.ports.discovery import listed_ports, port_with_serial
-
     wanted = said.port
     if wanted is not None and wanted.name:
         alias = wanted.name if _is_alias(wanted.name) else ""
         return _spotted(alias) if alias else wanted.name
     if wanted is not None and wanted.spot:
         return _spotted(wanted.spot)
+    from greenstep.ports.discovery import listed_ports, port_with_serial
+
     if wanted is not None:
         found = port_with_serial(wanted.serial)
         if found is None:
-            seen = PortSeen(f"port with serial number {wanted.serial}", "missing", "", listed_ports())
-            raise PortFault(diagnose_port(seen))
+            raise _port_fault(f"port with serial number {wanted.serial}", "missing", "", listed_ports())
         return found
     ports = listed_ports()
     if len(ports) == 1:
         return ports[0].name
     if not ports:
-        raise PortFault(diagnose_port(PortSeen("port", "missing", "", ())))
+        raise _port_fault("port", "missing", "", ())
     raise usage("which-port", "which port?", f"--port NAME: there are {', '.join(port.name for port in ports)}")
+
+
+def _port_fault(*seen: Any, **more: Any) -> PortFault:
+    """What stands in the way of a port, as `PortSeen` has it, with its finding."""
+    from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+
+    return PortFault(diagnose_port(PortSeen(*seen, **more)))
 
 
 def _is_alias(name: str) -> bool:
@@ -76,7 +81,7 @@ def _spotted(alias: str) -> str:
         )
     found = next((port.name for port in find_ports() if known.is_that(port)), None)
     if found is None:
-        raise PortFault(diagnose_port(PortSeen(f"port '{alias}'", "missing", "", listed_ports())))
+        raise _port_fault(f"port '{alias}'", "missing", "", listed_ports())
     return found
 
 
@@ -139,8 +144,8 @@ def link_faults(said: BoardSettings) -> Iterator[None]:
     try:
         yield
     except LinkLost as lost:
-        raise PortFault(diagnose_port(PortSeen(name, "vanished", lost.reason))) from lost
+        raise _port_fault(name, "vanished", lost.reason) from lost
     except RateRefused as refused:
-        raise PortFault(diagnose_port(PortSeen(name, "setting", setting=str(refused.settings)))) from refused
+        raise _port_fault(name, "setting", setting=str(refused.settings)) from refused
     except LinesMissing:
         raise usage("no-lines", "this port has no DTR and RTS", "an adapter that has them, or by hand") from None

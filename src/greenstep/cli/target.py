@@ -53,7 +53,7 @@ def _split(words: tuple[str, ...], project: Project, options: Mapping[str, Any])
     for file in image_arguments(words):
         word = str(file.file)
         if not _is_file(word):
-            near = project.nearest(word)
+            near = project.names_like(word)
             tries = [f"did you mean {' or '.join(near)}?"] if near else []
             if project.path is None and not near:
                 tries.append("there is no greenstep.toml in this folder or above it, so it can only be a file")

@@ -6,11 +6,11 @@ climb, which knows what was heard before them and can therefore say what they me
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable, Sequence
 from typing import ClassVar, Literal
 
 from .frozen import frozen
+from .nearest import nearest
 
 Certainty = Literal["certain", "likely", "possible"]
 
@@ -96,7 +96,7 @@ def check_keys(table: Iterable[str], known: Sequence[str], where: str, key: str)
     """Raise UsageFault for a key that is not known, with the nearest that is. `where` names the table."""
     for name in table:
         if name not in known:
-            near = difflib.get_close_matches(name, known, n=1)
+            near = nearest(name, known)
             hint = f"did you mean '{near[0]}'?" if near else f"it has {', '.join(known)}"
             raise usage(key, f"{where} has no '{name}'", hint)
 

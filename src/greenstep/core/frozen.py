@@ -1,9 +1,10 @@
 """`@frozen`: a dataclass that is never changed, and costs next to nothing to define.
 
 `@dataclass(frozen=True)` writes and compiles six functions for every class, and half of the time in which a command
-starts went into them, for classes of which it makes a few instances or none. Here the methods that compare and show
-are one for all classes, and `__init__` is compiled for those that turn out to be used often. That nothing is changed
-is the type checker's to see; `dataclasses.replace`, `fields` and `asdict` work as ever.
+starts went into them, for classes of which it makes a few instances or none. Here a class becomes a dataclass when it
+is first used, the methods that compare and show are one for all, and `__init__` is compiled for those that turn out
+to be used often. That nothing is changed is the type checker's to see; `dataclasses.replace`, `fields`, `asdict` work
+as ever.
 """
 
 from __future__ import annotations
@@ -23,14 +24,27 @@ _FEW = 40
 @dataclass_transform(frozen_default=True, field_specifiers=(field,))
 def frozen(cls: type[T]) -> type[T]:
     """Make `cls` a dataclass with equality, a hash and a repr by its fields."""
-    cls.__doc__ = cls.__doc__ or cls.__name__  # else the standard library works out a signature to put there
-    made: Any = dataclass(init=False, repr=False, eq=False)(cls)
-    made._instances = 0
+    made: Any = cls
     own = vars(cls)
     for name, method in _SHARED.items():
         if name not in own:
             setattr(made, name, method)
+    made.__doc__ = cls.__doc__ or cls.__name__  # else the standard library works out a signature to put there
+    made.__dataclass_fields__ = _Later(cls)
+    made._instances = 0
     return cls
+
+
+class _Later:
+    """Stands for the fields of a class until they are asked for, which for most classes is never."""
+
+    def __init__(self, cls: type) -> None:
+        self._cls = cls
+
+    def __get__(self, instance: object, owner: type) -> Any:
+        cls: Any = self._cls
+        del cls.__dataclass_fields__
+        return dataclass(init=False, repr=False, eq=False)(cls).__dataclass_fields__
 
 
 def _first_init(self: Any, *values: Any, **named: Any) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import tomllib
 from dataclasses import field
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import Any
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
+from greenstep.core.nearest import nearest
 
 from .board import BoardSettings, board_from_table
 
@@ -23,9 +23,9 @@ class Project:
     path: Path | None = None
     boards: dict[str, BoardSettings] = field(default_factory=dict)
 
-    def nearest(self, name: str) -> list[str]:
+    def names_like(self, name: str) -> list[str]:
         """Boards whose names are like `name`."""
-        return difflib.get_close_matches(name, self.boards, n=2, cutoff=0.5)
+        return nearest(name, self.boards, 2, 0.5)
 
 
 def find_project(folder: Path, named: Path | None = None) -> Project:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 from collections import Counter
@@ -13,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from ..frozen import frozen
+from ..nearest import nearest
 from .part import EraseTime, Hands, Memory, Part, Ram, Wires
 
 _KIB = 1024
@@ -66,8 +66,8 @@ class Choice:
 
 _FILES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "avr": (("atmega", "avr", "mega"), ("avr-v1", "avr-v2")),
-    "avr_109": (("atmega", "at90usb", "avr", "mega", "90usb"), ("avr-109",)),
-    "avr_v2": (("atmega", "avr", "mega", "pic32", "32mx"), ("avr-v2",)),
+    "avr_109": (("atmega16u", "atmega32u", "at90usb", "avr", "mega16u", "mega32u", "90usb"), ("avr-109",)),
+    "avr_v2": (("atmega256", "avr", "mega256", "pic32", "32mx"), ("avr-v2",)),
     "esp": (("esp",), ("esp-rom",)),
     "lpc": (("lpc",), ("lpc-isp",)),
     "pic18": (("pic18", "18"), ("pic-an1310", "pic-an851")),
@@ -91,7 +91,7 @@ class Catalogue:
 
     def _of(self, file: str) -> list[_Entry]:
         if file not in self._read:
-            self._read[file] = _read_family(tomllib.loads(_text(file)))
+            self._read[file] = _read_family(_text(file))
         return self._read[file]
 
     @property
@@ -147,13 +147,16 @@ class Catalogue:
         texts = (lower, f"{number:x}") if number >= 0 else (lower,)
         found = [
             entry.part
-            for file in _FILES
-            if any(text in _text(file).lower() for text in texts)  # soon told: most files have nothing of it
-            for entry in self._of(file)
-            if lower in entry.name
-            or lower in entry.part.title.lower()
-            or lower in entry.families
-            or number in (entry.part.ident, *entry.part.clones)
+            for entry in self._entries
+            if lower in entry.families
+            or (
+                any(text in entry.text.lower() for text in texts)  # soon told, and most rows have nothing of it
+                and (
+                    lower in entry.name
+                    or lower in entry.part.title.lower()
+                    or number in (entry.part.ident, *entry.part.clones)
+                )
+            )
         ]
         if found:
             return tuple(found)
@@ -186,7 +189,7 @@ class Catalogue:
         return [*self.families(), *(entry.name for entry in self._entries)]
 
     def _nearest(self, name: str) -> tuple[str, ...]:
-        return tuple(difflib.get_close_matches(name.lower(), self.names(), n=4, cutoff=0.6))
+        return tuple(nearest(name.lower(), self.names(), 4))
 
 
 def _named(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
@@ -220,20 +223,29 @@ def _head(pattern: str) -> str:
 
 @frozen
 class _Entry:
-    """A row of a family's file. `layers` are the tables it overlays: the family's defaults, its series, itself."""
+    """A row of a family's file, which is read when somebody looks into it: its `text`, and the tables it overlays,
+    the family's defaults and series."""
 
     name: str
-    layers: tuple[Mapping[str, Any], ...]
-    families: tuple[str, ...]
     matches: tuple[str, ...]
+    text: str
+    defaults: Mapping[str, Any]
+    series: Mapping[str, Mapping[str, Any]]
     size_letters: Mapping[str, int]
+
+    @property
+    def families(self) -> tuple[str, ...]:
+        """Names that stand for this part and others."""
+        return tuple(self.defaults.get("families", ()))
 
     @cached_property
     def part(self) -> Part:
         """The record, made for whoever looks into it."""
-        merged = {key: value for layer in self.layers for key, value in layer.items()}
+        row = tomllib.loads(self.text)
+        layers = (self.defaults, self.series.get(row.get("series", ""), {}), row)
+        merged = {key: value for layer in layers for key, value in layer.items()}
         for inner in ("extra", "wires"):
-            merged[inner] = {key: value for layer in self.layers for key, value in layer.get(inner, {}).items()}
+            merged[inner] = {key: value for layer in layers for key, value in layer.get(inner, {}).items()}
         return _read_part(merged)
 
     @cached_property
@@ -271,16 +283,26 @@ class _Entry:
         return replace(self.part.with_memory(flash.resized(size)), size_known=True)
 
 
-def _read_family(table: Mapping[str, Any]) -> list[_Entry]:
-    """The entries of one TOML file: `defaults`, overlaid by `series.NAME`, overlaid by each `part`."""
-    entries = []
-    letters = table.get("size_letters", {})
-    common = table["defaults"].get("families", ())
-    for row in table["part"]:
-        layers = (table["defaults"], table.get("series", {}).get(row.get("series", ""), {}), row)
-        families = (*common, *row.get("families", ()))
-        entries.append(_Entry(row["name"], layers, families, tuple(row["matches"]), letters))
-    return entries
+_ROW = "\n[[part]]\n"
+
+
+def _read_family(text: str) -> list[_Entry]:
+    """The entries of one TOML file: `defaults`, overlaid by `series.NAME`, overlaid by each `part`. The parts stand
+    at the end, and are not read yet but for what they are found by."""
+    head, *rows = text.split(_ROW)
+    table = tomllib.loads(head)
+    series, letters = table.get("series", {}), table.get("size_letters", {})
+    return [
+        _Entry(_quoted(row, "name")[0], _quoted(row, "matches"), row, table["defaults"], series, letters)
+        for row in rows
+    ]
+
+
+def _quoted(row: str, key: str) -> tuple[str, ...]:
+    """The texts behind a key of a row, which stand on its line."""
+    begin = row.index(f"{key} = ") + len(key) + 3
+    line = row[begin : row.find("\n", begin)]
+    return tuple(line.replace('"', "'").split("'")[1::2])
 
 
 def _read_part(row: Mapping[str, Any]) -> Part:

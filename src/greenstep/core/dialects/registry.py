@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import difflib
 from importlib import import_module
 from typing import TYPE_CHECKING
 
 from ..errors import usage
+from ..nearest import nearest
 
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoints
@@ -53,7 +53,7 @@ def find_dialect(name: str) -> type[Dialect]:
         return own
     points = _added().select(name=name)
     if not points:
-        near = difflib.get_close_matches(name, dialect_names(), n=1, cutoff=0.5)
+        near = nearest(name, dialect_names(), 1, 0.5)
         raise usage(
             "dialect",
             f"no dialect is called '{name}'",

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import difflib
 from typing import Literal
 
 from ..errors import Finding
 from ..frozen import frozen
+from ..nearest import nearest
 
 
 @frozen
@@ -103,7 +103,7 @@ def _missing(seen: PortSeen, evidence: tuple[str, ...]) -> Finding:
                 "is the adapter's driver installed?",
             ),
         )
-    near = difflib.get_close_matches(seen.wanted, [port.name for port in seen.listed], n=1, cutoff=0.7)
+    near = nearest(seen.wanted, [port.name for port in seen.listed], 1, 0.7)
     there = ", ".join(f"{port.name}{f' ({port.label})' if port.label else ''}" for port in seen.listed[:6])
     return Finding(
         "no-such-port",

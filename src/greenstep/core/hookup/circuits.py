@@ -5,13 +5,13 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
 from ..errors import check_keys, usage
 from ..frozen import frozen
+from ..nearest import nearest
 from .sequence import Sequence, SequenceError, parse_sequence
 
 LineName = Literal["dtr", "rts"]
@@ -107,7 +107,7 @@ def named_hookup(name: str, boot_level: str) -> Hookup:
         return _completed(Hookup(name, Role(reset_line), Role(boot_line, asserted=boot_level != "high")))
     if name in ("dtr-reset", "rts-reset"):
         return _completed(Hookup(name, Role(reset_line)))
-    near = difflib.get_close_matches(name, NAMED, n=2, cutoff=0.5)
+    near = nearest(name, NAMED, 2, 0.5)
     listed = " or ".join(near) if near else ", ".join(NAMED)
     raise usage("hookup", f"no hookup is called '{name}'", f"use {listed}, or a table of its own")
 

@@ -8,11 +8,11 @@ makes them happen at once."""
 
 from __future__ import annotations
 
-import difflib
 import re
 from typing import Literal
 
 from ..frozen import frozen
+from ..nearest import nearest
 
 Pin = Literal["reset", "boot", "dtr", "rts", "break"]
 PINS: tuple[Pin, ...] = ("reset", "boot", "dtr", "rts", "break")
@@ -127,7 +127,7 @@ def _move(text: str, statement: str, column: int) -> Move:
             raise SequenceError(text, column + part.start(), "nothing", "a pin with on or off")
         name, at = words[0]
         if name not in PINS:
-            near = difflib.get_close_matches(name, [*PINS, "wait", "touch"], n=1, cutoff=0.5)
+            near = nearest(name, [*PINS, "wait", "touch"], 1, 0.5)
             hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break, wait or touch"
             raise SequenceError(text, at, f"'{name}'", hint)
         pin: Pin = name

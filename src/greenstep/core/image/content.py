@@ -172,7 +172,8 @@ def _stretch(data: bytes, at: int) -> tuple[int, int]:
 
 
 def _kind(stretch: bytes) -> Literal["version", "date"] | None:
-    if re.search(_DATE, stretch) or re.search(_TIME, stretch):
+    dated = (b"20" in stretch or b"19" in stretch) and re.search(_DATE, stretch)
+    if dated or (b":" in stretch and re.search(_TIME, stretch)):
         return "date"
     if re.search(_VERSION, stretch) and (re.search(_WORD, stretch) or stretch[:1] in (b"v", b"V")):
         return "version"

@@ -9,9 +9,8 @@ from __future__ import annotations
 import binascii
 from collections.abc import Iterator
 from itertools import pairwise
-from typing import TYPE_CHECKING, BinaryIO, Literal
+from typing import TYPE_CHECKING, BinaryIO, Literal, NamedTuple
 
-from ..frozen import frozen
 from ..quantities import show_address
 from .faults import ImageFault
 from .model import Image, Span, add_span, merge
@@ -36,8 +35,7 @@ DATA, END, SEGMENT, START_SEGMENT, LINEAR, START_LINEAR = range(6)
 _LENGTHS = {END: 0, SEGMENT: 2, START_SEGMENT: 4, LINEAR: 2, START_LINEAR: 4}
 
 
-@frozen
-class Record:
+class Record(NamedTuple):
     """One line: its type (0-5), 16-bit address and data, and the line it stood in."""
 
     type: int

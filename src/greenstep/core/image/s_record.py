@@ -9,9 +9,8 @@ from __future__ import annotations
 import binascii
 from collections.abc import Iterator
 from itertools import pairwise
-from typing import TYPE_CHECKING, BinaryIO
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 
-from ..frozen import frozen
 from ..quantities import show_address
 from .faults import ImageFault
 from .model import Image, Span, add_span, merge
@@ -40,8 +39,7 @@ _ORDINARY_BYTES = 8
 """Runs of fewer equal lines are not worth an array each."""
 
 
-@frozen
-class SRecord:
+class SRecord(NamedTuple):
     """One line: the digit of its type, its address, its data, and the line it stood in."""
 
     type: int
