@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 KINDS = {
@@ -11,6 +12,9 @@ KINDS = {
     "flip-to-host": ("N:MASK", "the same from the chip"),
     "repeat-to-chip": ("N", "the Nth character to the chip arrives twice"),
     "repeat-to-host": ("N", "the same from the chip"),
+    "late": ("MS", "every answer comes so much later"),
+    "late-once": ("N:MS", "the Nth character from the chip, and what follows it, comes so much later"),
+    "late-some": ("MS", "one answer in eight comes up to so much later, which one and how much by the seed"),
     "silence-after": ("N", "the chip says nothing more after N characters"),
     "restart-after": ("N", "the chip resets itself when it has received N characters, as with a weak supply"),
     "worn": ("ADDRESS", "one bit of the flash byte there cannot be programmed"),
@@ -29,7 +33,7 @@ KINDS = {
 
 @dataclass
 class Faults:
-    """Character numbers count from 0 in each direction, from power-on."""
+    """Character numbers count from 0 in each direction, from power-on. `seed` is where chance begins."""
 
     drop_to_chip: set[int] = field(default_factory=set)
     drop_to_host: set[int] = field(default_factory=set)
@@ -37,6 +41,9 @@ class Faults:
     flip_to_host: dict[int, int] = field(default_factory=dict)
     repeat_to_chip: set[int] = field(default_factory=set)
     repeat_to_host: set[int] = field(default_factory=set)
+    late: float = 0.0
+    late_once: dict[int, float] = field(default_factory=dict)
+    late_some: float = 0.0
     silence_after: int | None = None
     restart_after: int | None = None
     worn: set[int] = field(default_factory=set)
@@ -49,11 +56,12 @@ class Faults:
     dead: bool = False
     says: str = ""
     console: int | None = None
+    seed: int = 0
 
     @classmethod
-    def parse(cls, texts: tuple[str, ...]) -> Faults:
+    def parse(cls, texts: Iterable[str], seed: int = 0) -> Faults:
         """Faults as written on the command line: `drop-to-chip=120`, `locked`. Raises ValueError."""
-        faults = cls()
+        faults = cls(seed=seed)
         for text in texts:
             faults.add(text)
         return faults
@@ -77,8 +85,8 @@ class Faults:
             elif isinstance(current, float):
                 setattr(self, name, float(value))
             elif isinstance(current, dict):
-                number, _, mask = value.partition(":")
-                current[int(number, 0)] = int(mask, 16)
+                number, _, what = value.partition(":")
+                current[int(number, 0)] = float(what) if name == "late_once" else int(what, 16)
             elif isinstance(current, set):
                 current.add(int(value, 0))
             else:
@@ -87,6 +95,16 @@ class Faults:
             argument, meaning = KINDS[kind]
             written = f"{kind}={argument}" if argument else kind
             raise ValueError(f"'{text}' cannot be read: write {written} ({meaning})") from None
+
+    @property
+    def hurts_to_chip(self) -> bool:
+        """Whether any character on its way to the chip is."""
+        return bool(self.drop_to_chip or self.flip_to_chip or self.repeat_to_chip)
+
+    @property
+    def hurts_to_host(self) -> bool:
+        """Whether any character from the chip is, or does not come."""
+        return bool(self.drop_to_host or self.flip_to_host or self.repeat_to_host or self.silence_after is not None)
 
     def to_chip(self, number: int, value: int) -> list[int]:
         """What becomes of a character on its way to the chip."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import random
 from collections import deque
 from dataclasses import replace
 
@@ -13,12 +14,17 @@ from .circuits import Circuit, PinChange
 from .faults import Faults
 from .wire import received, same_language
 
+_NEVER = 1 << 60
+SHARE_LATE = 0.125
+"""How many of the answers are late where some are."""
+
 
 class SimulatedLine:
     """Driven from outside: every call names its time, which must not run backwards.
 
     `turnaround_s` is how much later than on the wire a character reaches the host (USB frames, a bridge's
-    latency timer). `frames_count` is False for a pty, which knows bytes and no parity.
+    latency timer). `frames_count` is False for a pty, which knows bytes and no parity. What is late keeps its order:
+    nothing overtakes it.
     """
 
     def __init__(
@@ -36,11 +42,18 @@ class SimulatedLine:
         self.to_chip_count = 0
         self.to_host_count = 0
         self._inbound: deque[tuple[float, int, LineSettings]] = deque()
-        self._outbound: deque[tuple[float, int]] = deque()
+        self._outbound: deque[tuple[float, int, float]] = deque()
+        """(when it reaches the host, value, when it was whole on the wire)"""
         self._pins: deque[PinChange] = deque()
         self._host_free_s = 0.0
         self._chip_free_s = 0.0
         self._speaking: deque[tuple[float, bytes, LineSettings]] = deque(maxlen=64)
+        self._alike: tuple[LineSettings, LineSettings, bool] | None = None
+        self._asked = False
+        """Whether the chip has heard anything since it last spoke: what it says next is an answer of its own."""
+        self._late_s = 0.0
+        self._held_until_s = 0.0
+        self._dice = random.Random(self.faults.seed)
 
     def power_on(self, at_s: float) -> None:
         """The chip starts, boot pin as it is."""
@@ -98,25 +111,20 @@ class SimulatedLine:
     def take(self, at_s: float, most: int) -> bytes:
         """Characters that have reached the host."""
         self.advance(at_s)
-        taken = bytearray()
-        while self._outbound and len(taken) < most and self._outbound[0][0] <= at_s:
-            taken.append(self._outbound.popleft()[1])
+        outbound, taken = self._outbound, bytearray()
+        while outbound and len(taken) < most and outbound[0][0] <= at_s:
+            taken.append(outbound.popleft()[1])
         return bytes(taken)
 
-    @property
-    def next_event(self) -> float | None:
-        """When something happens next by itself; None if nothing will."""
-        times = [queue[0][0] for queue in (self._inbound, self._outbound) if queue]
-        if self._pins:
-            times.append(self._pins[0].at_s)
-        if self.chip.wakes_at is not None:
-            times.append(self.chip.wakes_at)
-        return min(times, default=None)
+    def settle(self, at_s: float, deadline_s: float, size: int) -> float:
+        """Let time pass from `at_s` until `size` characters have reached the host, and no further than the deadline;
+        the time it is then."""
+        return max(at_s, self._run(deadline_s, size))
 
     @property
     def next_answer(self) -> float | None:
-        """When a server in real time has to look again: characters on their way to the chip are handed over
-        together, with the last of them, which spares it a wake-up for each."""
+        """When something happens next that a server in real time has to look at: characters on their way to the chip
+        are handed over together, with the last of them, which spares it a wake-up for each. None if nothing will."""
         times = [self._outbound[0][0]] if self._outbound else []
         if self._inbound:
             times.append(self._inbound[-1][0])
@@ -130,20 +138,37 @@ class SimulatedLine:
 
     def advance(self, to_s: float) -> None:
         """Let everything happen that is due up to `to_s`, in its order."""
+        self._run(to_s, _NEVER)
+
+    def _run(self, to_s: float, size: int) -> float:
+        """The same, but only until so many characters have reached the host; up to when it went."""
+        chip, inbound = self.chip, self._inbound
+        limit_s = self._ready(size, to_s)
         while True:
-            pin_s = self._pins[0].at_s if self._pins else None
-            character_s = self._inbound[0][0] if self._inbound else None
-            wake_s = self.chip.wakes_at
-            due = min((t for t in (pin_s, character_s, wake_s) if t is not None), default=None)
-            if due is None or due > to_s:
-                return
-            if due == wake_s:
-                self.chip.advance(due)
-            elif due == pin_s:
-                self._apply(self._pins.popleft())
+            wake_s = chip.wakes_at
+            pins = self._pins
+            pin_s = pins[0].at_s if pins else math.inf
+            character_s = inbound[0][0] if inbound else math.inf
+            if wake_s is not None and wake_s <= limit_s and wake_s <= pin_s and wake_s <= character_s:
+                chip.advance(wake_s)
+            elif pin_s <= limit_s and pin_s <= character_s:
+                self._apply(pins.popleft())
+                limit_s = self._ready(size, to_s)
+            elif character_s <= limit_s:
+                self._deliver(*inbound.popleft())
+                if self.faults.echo:
+                    limit_s = self._ready(size, to_s)
             else:
-                self._deliver(*self._inbound.popleft())
-            self._collect()
+                return limit_s
+            if chip.sent:
+                self._collect()
+                limit_s = self._ready(size, to_s)
+
+    def _ready(self, size: int, latest_s: float) -> float:
+        """When so many characters have reached the host; `latest_s` where that is later, or not known yet."""
+        if len(self._outbound) < size:
+            return latest_s
+        return min(latest_s, self._outbound[size - 1][0])
 
     def _apply(self, change: PinChange) -> None:
         self.boot_selected = change.boot_selected
@@ -156,17 +181,22 @@ class SimulatedLine:
             self.chip.release_reset(change.at_s, change.boot_selected and not self.faults.no_boot)
 
     def _deliver(self, at_s: float, value: int, sent: LineSettings) -> None:
+        faults = self.faults
         number, self.to_chip_count = self.to_chip_count, self.to_chip_count + 1
-        if self.faults.echo:
-            self._outbound.append((at_s + self.turnaround_s, value))
+        if faults.echo:
+            self._outbound.append((at_s + self.turnaround_s, value, at_s))
             return
-        if self.faults.dead:
+        if faults.dead:
             return
-        if number == self.faults.restart_after:
+        if number == faults.restart_after:
             self.chip.brown_out(at_s)
             return
-        for arrived in self.faults.to_chip(number, value):
-            self._hand_over(at_s, arrived, sent)
+        self._asked = True
+        if faults.hurts_to_chip:
+            for arrived in faults.to_chip(number, value):
+                self._hand_over(at_s, arrived, sent)
+        else:
+            self._hand_over(at_s, value, sent)
 
     def _hand_over(self, at_s: float, value: int, sent: LineSettings) -> None:
         chip = self.chip
@@ -184,18 +214,28 @@ class SimulatedLine:
 
     def _real(self, settings: LineSettings) -> LineSettings:
         """What the chip's clock makes of the rate it means to use."""
-        return replace(settings, baud=round(settings.baud * self.faults.clock))
+        clock = self.faults.clock
+        return settings if clock == 1.0 else replace(settings, baud=round(settings.baud * clock))
 
     def _understood(self, sent: LineSettings, hearing: LineSettings) -> bool:
-        if not self.frames_count:
-            hearing = replace(hearing, frame=sent.frame)
-        return same_language(sent, hearing)
+        if sent is hearing:
+            return True
+        alike = self._alike  # the same two are asked about for every character
+        if alike is not None and alike[0] is sent and alike[1] is hearing:
+            return alike[2]
+        shown = hearing if self.frames_count else replace(hearing, frame=sent.frame)
+        verdict = same_language(sent, shown)
+        self._alike = sent, hearing, verdict
+        return verdict
 
     def _as_the_chip_hears(self, sent: LineSettings) -> LineSettings:
-        return replace(sent, baud=round(sent.baud / self.faults.clock))
+        clock = self.faults.clock
+        return sent if clock == 1.0 else replace(sent, baud=round(sent.baud / clock))
 
     def _collect(self) -> None:
         """Put what the chip sent on the wire."""
+        if self._asked:
+            self._asked, self._late_s = False, self._lateness()
         for at_s, data, meant in self.chip.sent:
             settings = self._real(meant)
             begin_s = max(at_s, self._chip_free_s)
@@ -206,10 +246,22 @@ class SimulatedLine:
             self._be_heard(begin_s, data, settings)
         self.chip.sent.clear()
 
+    def _lateness(self) -> float:
+        """How late the answer comes that begins now, in s."""
+        faults = self.faults
+        late_ms = faults.late
+        if faults.late_some and self._dice.random() < SHARE_LATE:
+            late_ms += self._dice.uniform(0, faults.late_some)
+        return late_ms / 1000
+
     def _be_heard(self, begin_s: float, data: bytes, settings: LineSettings) -> None:
         """What the host's receiver makes of characters that begin at a time."""
         if self._understood(settings, self.settings):
             character_s = settings.seconds(1)
+            first_s = begin_s + character_s + self.turnaround_s + self._late_s
+            if first_s >= self._held_until_s and not self.faults.hurts_to_host and not self.faults.late_once:
+                self._arrive_whole(begin_s, data, character_s)
+                return
             for index, value in enumerate(data, 1):
                 self._arrive(begin_s + index * character_s, value)
             return
@@ -239,9 +291,27 @@ class SimulatedLine:
         self._chip_free_s = at_s
 
     def _forget_after(self, at_s: float) -> None:
-        self._outbound = deque(item for item in self._outbound if item[0] <= at_s + self.turnaround_s)
+        """What was not whole on the wire by then never comes; what was, comes however late it is."""
+        self._outbound = deque(item for item in self._outbound if item[2] <= at_s)
+
+    def _arrive_whole(self, begin_s: float, data: bytes, character_s: float) -> None:
+        """The same as `_arrive` for characters that nothing happens to."""
+        self.to_host_count += len(data)
+        later_s = self.turnaround_s + self._late_s
+        ends = [begin_s + index * character_s for index in range(1, len(data) + 1)]
+        self._outbound.extend((end_s + later_s, value, end_s) for end_s, value in zip(ends, data, strict=True))
+        if data:
+            self._held_until_s = ends[-1] + later_s
 
     def _arrive(self, at_s: float, value: int) -> None:
         number, self.to_host_count = self.to_host_count, self.to_host_count + 1
-        for arrived in self.faults.to_host(number, value):
-            self._outbound.append((at_s + self.turnaround_s, arrived))
+        faults = self.faults
+        due_s = at_s + self.turnaround_s + self._late_s
+        if number in faults.late_once:
+            due_s += faults.late_once[number] / 1000
+        self._held_until_s = due_s = max(due_s, self._held_until_s)
+        if not faults.hurts_to_host:
+            self._outbound.append((due_s, value, at_s))
+            return
+        for arrived in faults.to_host(number, value):
+            self._outbound.append((due_s, arrived, at_s))

@@ -133,8 +133,7 @@ def _body(vectors: bytes, text: str, size_bytes: int, source: random.Random, fil
     free = len(vectors) + len(mark)
     if size_bytes < free + 16:
         return bytes(body)
-    for at in range(len(vectors), size_bytes):
-        body[at] = source.randrange(256)
+    body[len(vectors) :] = source.randbytes(size_bytes - len(vectors))
     body[len(vectors) : free] = mark
     if size_bytes > 4096:  # a table that a compiler left blank
         hole = size_bytes // 2 // 256 * 256

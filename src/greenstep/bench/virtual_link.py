@@ -55,18 +55,15 @@ class VirtualLink:
         self.line.write(self._clock, data)
 
     def read(self, size: int, timeout_s: float) -> bytes:
-        deadline = self._clock + timeout_s
-        data = b""
-        while True:
+        self._alive()
+        end_s = self._clock + timeout_s
+        gone_s = self._vanishes_at_s
+        if size > 0:
+            self._clock = self.line.settle(self._clock, end_s if gone_s is None else min(end_s, gone_s), size)
+        data = self.line.take(self._clock, size)
+        if len(data) < size:
             self._alive()
-            data += self.line.take(self._clock, size - len(data))
-            if len(data) == size:
-                return data
-            following = self.line.next_event
-            if following is None or following > deadline:
-                self._clock = deadline
-                return data + self.line.take(self._clock, size - len(data))
-            self._clock = max(self._clock, following)
+        return data
 
     def discard(self) -> bytes:
         self._alive()
