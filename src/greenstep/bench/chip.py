@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Generator
+from typing import ClassVar
 
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
@@ -45,6 +46,8 @@ class SimulatedChip(ABC):
     """The address of the first byte of `flash`."""
     flash: bytearray
     faults: Faults
+    lasting_marks: ClassVar[tuple[str, ...]] = ()
+    """Attributes that last without power besides the memories: locks, and the like."""
     copy = 0
     """Which of several boards of one kind it is: chips with a number of their own tell another for each."""
 
@@ -62,6 +65,11 @@ class SimulatedChip(ABC):
         self._until: float | None = None
         self.keeps_early = False
         self._early: list[int] = []
+
+    @property
+    def memories(self) -> tuple[str, ...]:
+        """The attributes that hold bytes, and keep them without power."""
+        return tuple(name for name in ("flash", "eeprom") if hasattr(self, name))
 
     # --- what a kind of chip defines
 

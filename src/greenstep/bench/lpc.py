@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Generator
+from typing import ClassVar
 
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
@@ -60,6 +61,8 @@ _CRP = {_CRP1, (0x87654321).to_bytes(4, "little"), (0x43218765).to_bytes(4, "lit
 class SimulatedLpc(SimulatedChip):
     """One chip. `flash` is its content, of which the ROM hides the first bytes while it runs."""
 
+    lasting_marks: ClassVar[tuple[str, ...]] = ("was_locked",)
+
     def __init__(self, kind: LpcKind, faults: Faults | None = None) -> None:
         super().__init__()
         self.kind = kind
@@ -73,15 +76,15 @@ class SimulatedLpc(SimulatedChip):
         self._echo = True
         self._unlocked = False
         self._prepared: set[int] = set()
-        self._locked = self._was_locked = False
+        self._locked = self.was_locked = False
 
     # --- from reset
 
     def boot(self, boot_selected: bool) -> Program:
         """The ROM runs the program if its vectors sum to zero and the pin lets it, else its own commands."""
-        if self.faults.locked and not self._was_locked:
+        if self.faults.locked and not self.was_locked:
             self.flash[_CRP_AT : _CRP_AT + 4] = _CRP1
-            self._was_locked = True
+            self.was_locked = True
         self._locked = bytes(self.flash[_CRP_AT : _CRP_AT + 4]) in _CRP
         summed = sum(int.from_bytes(self.flash[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF
         self.running = not boot_selected and summed == 0

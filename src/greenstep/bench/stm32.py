@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from functools import reduce
 from operator import xor
+from typing import ClassVar
 
 from greenstep.core.frozen import frozen
 from greenstep.core.link import Frame, LineSettings
@@ -78,6 +79,7 @@ class SimulatedStm32(SimulatedChip):
     """One chip. `flash` is its content; `application` settings are those of the program in it."""
 
     base = FLASH
+    lasting_marks: ClassVar[tuple[str, ...]] = ("locked", "protected")
 
     def __init__(self, kind: Stm32Kind, faults: Faults | None = None, console: LineSettings | None = None) -> None:
         super().__init__()

@@ -34,6 +34,7 @@ import click
     type=click.Choice(["direct-dtr-reset", "direct-rts-reset", "cross-pair", "cap-dtr", "cap-rts"]),
     help="Another circuit between the lines and the pins, for all boards.",
 )
+@click.option("--seed", type=click.IntRange(0), default=0, metavar="N", help="Where chance begins, for faults. [0]")
 @click.option("--pty", is_flag=True, help="Serve on pseudo terminals, which have no DTR and RTS.")
 @click.option("--tcp-port", type=click.IntRange(0, 65535), default=0, metavar="N", help="First TCP port. [any free]")
 @click.option(
@@ -50,6 +51,7 @@ def command(
     turnaround: float,
     hands: float | None,
     circuit: str | None,
+    seed: int,
     pty: bool,
     tcp_port: int,
     save_memory: Path | None,
@@ -91,7 +93,14 @@ def command(
         for board, copy in zip(wanted, numbered, strict=True)
     ]
     servers = [
-        _serve(board, Faults.parse(fault), turnaround / 1000, person, pty, tcp_port + index if tcp_port else 0)
+        _serve(
+            board,
+            Faults.parse(fault, seed + index),
+            turnaround / 1000,
+            person,
+            pty,
+            tcp_port + index if tcp_port else 0,
+        )
         for index, board in enumerate(wanted)
     ]
     for server, copy in zip(servers, numbered, strict=True):
@@ -174,9 +183,14 @@ def _written(value: Any) -> str:
 
 
 def _list(boards: Any, faults: Any) -> None:
+    from greenstep.bench.address import described
+
     for name, board in boards.items():
         click.echo(f"{name:<16}  {board.title}, {board.circuit.hookup}")
-    click.echo("\nfaults, for --fault:")
+    click.echo("\nwithout a server, wherever a port is taken: --port 'bench:BOARD?SETTING&SETTING'")
+    for written, meaning in described():
+        click.echo(f"  {written:<24}  {meaning}")
+    click.echo("\nfaults:")
     for name, (argument, meaning) in faults.items():
         written = f"{name}={argument}" if argument else name
         click.echo(f"  {written:<24}  {meaning}")

@@ -82,7 +82,7 @@ def _port(said: Any, trouble: list[str]) -> str:
     """How the port is named, and where it is now."""
     from greenstep.core.errors import Fault
 
-    from .port_choice import port_name
+    from .port_choice import BENCH, port_name
 
     if said.port is None:
         return "no port said: the only one that is plugged"
@@ -91,7 +91,7 @@ def _port(said: Any, trouble: list[str]) -> str:
     except Fault as fault:
         trouble.append(fault.finding.cause)
         return f"spot {said.port.spot}" if said.port.spot else f"serial {said.port.serial}"
-    if said.port.name and "://" not in found and not Path(found).exists():
+    if said.port.name and "://" not in found and not found.startswith(BENCH) and not Path(found).exists():
         trouble.append(f"{found} is not plugged")
     how = (
         f"   (serial {said.port.serial})" if said.port.serial else f"   ({said.port.spot})" if said.port.spot else ""

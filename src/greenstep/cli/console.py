@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import shutil
 import sys
-import time
 from collections.abc import Iterator
 from dataclasses import field
 from datetime import datetime
@@ -57,7 +56,7 @@ class Console:
         self._link = link
         self._port = port
         self._wishes = wishes
-        self._began = time.monotonic()
+        self._began = link.now()
         self._lines = LineSplitter()
         self._hex = HexRows()
         self._mask = MaskedStream(wishes.secrets)
@@ -103,7 +102,7 @@ class Console:
                 self._send(line.encode())
 
     def _elapsed(self) -> float:
-        return time.monotonic() - self._began
+        return self._link.now() - self._began
 
     def _check_time(self) -> None:
         wishes = self._wishes

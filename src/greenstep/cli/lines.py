@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -279,8 +278,8 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, as_json: boo
 
 def _hold(link: Link, seconds: float) -> None:
     """Wait, and notice a port that goes away."""
-    end = time.monotonic() + seconds
-    while (left := end - time.monotonic()) > 0:
+    end = link.now() + seconds
+    while (left := end - link.now()) > 0:
         link.read(1, min(0.5, left))
 
 

@@ -63,7 +63,12 @@ def command(board: tuple[str, ...], as_json: bool, **options: Any) -> int:
         secrets = Secrets()
         port = port_name(said)
         link = open_said(
-            said, settings, hookup.idle_lines if hookup else (False, False), {**options, "board": name}, secrets
+            said,
+            settings,
+            hookup.idle_lines if hookup else (False, False),
+            {**options, "board": name},
+            secrets,
+            lasts=options["seconds"] is None and not options["expect"],
         ).link
         wishes = ConsoleWishes(
             LINE_ENDS[said.line_end or "crlf"],

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from greenstep.store.board import BoardSettings
 
 
+BENCH = "bench:"
+"""How the name of a simulated board begins, where a port is taken."""
 NO_PORT = "-"
 """As the name of a port: none is going to be opened."""
 
@@ -87,16 +89,25 @@ def _spotted(alias: str) -> str:
 
 def opener(job: Job, said: BoardSettings, trace: Path | None = None) -> OpenLink:
     """Opens the job's port for the climb, and records the line in `trace` if there is one."""
-    from greenstep.ports.opening import open_port
-
     serial_number = said.port.serial if said.port else ""
     notes = _notes(job.board, job.port, job.hookup.name, job.dialect.name, job.choice.name)
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
-        opened = open_port(job.port, settings, lines, serial_number)
+        opened = _open(job.port, settings, lines, serial_number, job.keeps_open)
         return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes)
 
     return open_link
+
+
+def _open(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str, lasts: bool) -> OpenedPort:
+    """A port of this computer, or a simulated board. Raises PortFault, UsageFault."""
+    if name.startswith(BENCH):
+        from greenstep.bench.port import open_bench
+
+        return open_bench(name, settings, lines, lasts)
+    from greenstep.ports.opening import open_port
+
+    return open_port(name, settings, lines, serial_number)
 
 
 def open_said(
@@ -105,15 +116,15 @@ def open_said(
     lines: tuple[bool, bool],
     options: Mapping[str, Any],
     secrets: Secrets | None = None,
+    lasts: bool = False,
 ) -> OpenedPort:
-    """Open a board's port outside a climb; `options` may name a `trace`, the `board` and the `dialect`.
+    """Open a board's port outside a climb; `options` may name a `trace`, the `board` and the `dialect`. `lasts`:
+    somebody goes on listening.
 
     Raises PortFault, UsageFault.
     """
-    from greenstep.ports.opening import open_port
-
     name = port_name(said)
-    opened = open_port(name, settings, lines, said.port.serial if said.port else "")
+    opened = _open(name, settings, lines, said.port.serial if said.port else "", lasts)
     trace = options.get("trace")
     if trace is None:
         return opened

@@ -30,13 +30,17 @@ def command(port: str, host: str, tcp_port: int, baud: int, as_json: bool) -> in
     from greenstep.ports.sharing import PortShare
     from greenstep.store.board import BoardSettings, PortChoice
 
-    from .port_choice import port_name
+    from .port_choice import BENCH, port_name
 
     def tell(text: str) -> None:
         if not as_json:
             click.echo(text)
 
     with faults_as_asked(as_json):
+        if port.startswith(BENCH):
+            raise usage(
+                "bench-port", "a simulated board has no port that others could reach", "greenstep bench serves it"
+            )
         name = port_name(BoardSettings(port=PortChoice(name=port)))
         opened = open_raw(name, LineSettings(baud))
         try:

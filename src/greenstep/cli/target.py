@@ -21,6 +21,8 @@ from greenstep.store.board import (
 )
 from greenstep.store.project import Project, find_project
 
+from .port_choice import BENCH
+
 if TYPE_CHECKING:
     from greenstep.core.dialects.base import Dialect
     from greenstep.core.hookup import Hookup
@@ -39,7 +41,12 @@ def settle(
     alone = port_is_enough and not words and bool(options.get("port"))
     board, files = ("", ()) if alone else _split(words, project, options)
     said = from_options(files, options)
-    return board, said.over(project.boards[board]) if board else said
+    said = said.over(project.boards[board]) if board else said
+    if said.port is not None and said.port.name.startswith(BENCH):
+        from .bench_board import with_bench_board
+
+        said = with_bench_board(said)
+    return board, said
 
 
 def _split(words: tuple[str, ...], project: Project, options: Mapping[str, Any]) -> tuple[str, tuple[str, ...]]:

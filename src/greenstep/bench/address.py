@@ -1,0 +1,154 @@
+"""How a simulated board is written where a port is taken: `bench:hive-scale?fault=echo&turnaround=16`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import NamedTuple
+from urllib.parse import parse_qsl
+
+from greenstep.core.errors import UsageFault, usage
+from greenstep.core.frozen import frozen
+from greenstep.core.nearest import nearest
+
+from .boards import BOARDS, BenchBoard, by_hand
+from .circuits import CIRCUITS
+from .faults import Faults
+
+SCHEME = "bench:"
+
+
+class Key(NamedTuple):
+    """A setting of such a port: how its value is written, and what it does."""
+
+    value: str
+    meaning: str
+
+
+KEYS = {
+    "fault": Key("FAULT", "switch a fault on; may be written several times"),
+    "turnaround": Key("MS", "the adapter's delay, in ms [1]"),
+    "circuit": Key("NAME", f"another circuit between the lines and the pins: {', '.join(CIRCUITS)}"),
+    "hands": Key(
+        "SECONDS", "three wires only: a simulated person presses the buttons so long after the first character"
+    ),
+    "lines": Key("none", "a port without DTR and RTS"),
+    "gone-after": Key("SECONDS", "the cable is pulled so long after the port was opened"),
+    "seed": Key("N", "which of several boards of the kind, each with a chip of its own; and where chance begins [0]"),
+    "pace": Key("real", "take as long as hardware would [as fast as this computer can]"),
+    "memory": Key("FILE", "what the chip holds, kept from one command to the next"),
+}
+
+
+@frozen
+class BenchAddress:
+    """What is written behind `bench:`, read and checked. Times in seconds."""
+
+    board: BenchBoard
+    faults: tuple[str, ...] = ()
+    turnaround_s: float = 0.001
+    hands_s: float | None = None
+    has_lines: bool = True
+    gone_after_s: float | None = None
+    seed: int = 0
+    real_pace: bool = False
+    memory: Path | None = None
+
+
+def is_bench(port: str) -> bool:
+    """Whether a port's name means a simulated board."""
+    return port.startswith(SCHEME)
+
+
+def parse_address(port: str) -> BenchAddress:
+    """The board and its settings. Raises UsageFault."""
+    name, _, query = port.removeprefix(SCHEME).partition("?")
+    if name not in BOARDS:
+        near = nearest(name, BOARDS)
+        raise usage(
+            "bench-port",
+            f"there is no board '{name}' on the bench",
+            *([f"did you mean {SCHEME}{near[0]}?"] if near else []),
+            "greenstep bench --list shows them",
+        )
+    return _Reader(port, BOARDS[name], list(parse_qsl(query, keep_blank_values=True))).read()
+
+
+class _Reader:
+    def __init__(self, port: str, board: BenchBoard, pairs: list[tuple[str, str]]) -> None:
+        self._port = port
+        self._board = board
+        self._pairs = pairs
+
+    def read(self) -> BenchAddress:
+        values = self._values()
+        faults = tuple(value for key, value in self._pairs if key == "fault")
+        try:
+            Faults.parse(faults)
+        except ValueError as error:
+            raise self._wrong(str(error)) from None
+        board = self._board
+        if "circuit" in values:
+            if values["circuit"] not in CIRCUITS:
+                raise self._wrong(f"no circuit is called '{values['circuit']}'", f"write {', '.join(CIRCUITS)}")
+            board = replace(board, circuit=CIRCUITS[values["circuit"]])
+        hands_s = self._number(values, "hands", 600)
+        turnaround_ms = self._number(values, "turnaround", 1000)
+        seed = values.get("seed", "0")
+        if not seed.isdecimal():
+            raise self._wrong(f"seed is '{seed}'", "write a whole number")
+        return BenchAddress(
+            board if hands_s is None else by_hand(board),
+            faults,
+            0.001 if turnaround_ms is None else turnaround_ms / 1000,
+            hands_s,
+            self._word(values, "lines", "none") is None,
+            self._number(values, "gone-after", 3600),
+            int(seed),
+            self._word(values, "pace", "real") is not None,
+            Path(values["memory"]) if values.get("memory") else None,
+        )
+
+    def _values(self) -> Mapping[str, str]:
+        """Each setting but the faults, once."""
+        values: dict[str, str] = {}
+        for key, value in self._pairs:
+            if key not in KEYS:
+                near = nearest(key, KEYS)
+                raise self._wrong(f"there is no '{key}'", f"did you mean {near[0]}?" if near else _listed())
+            if key != "fault" and key in values:
+                raise self._wrong(f"{key} is written twice")
+            values[key] = value
+        return values
+
+    def _number(self, values: Mapping[str, str], key: str, most: float) -> float | None:
+        if key not in values:
+            return None
+        try:
+            number = float(values[key])
+        except ValueError:
+            number = -1.0
+        if not 0 <= number <= most:
+            raise self._wrong(f"{key} is '{values[key]}'", f"write a number from 0 to {most:g}")
+        return number
+
+    def _word(self, values: Mapping[str, str], key: str, word: str) -> str | None:
+        if key in values and values[key] != word:
+            raise self._wrong(f"{key} is '{values[key]}'", f"write {key}={word}, or leave it out")
+        return values.get(key)
+
+    def _wrong(self, cause: str, *attempts: str) -> UsageFault:
+        return usage(
+            "bench-port", f"{self._port}: {cause}", *(attempts or ("greenstep bench --list shows what there is",))
+        )
+
+
+def _listed() -> str:
+    return f"it has {', '.join(KEYS)}"
+
+
+def described() -> Iterator[tuple[str, str]]:
+    """The settings as they are written, and what they do."""
+    for name, key in KEYS.items():
+        yield f"{name}={key.value}", key.meaning

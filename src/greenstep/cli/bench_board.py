@@ -1,0 +1,48 @@
+"""A simulated board needs no describing: what is not said of it, the bench knows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from greenstep.core.talk import TalkLine
+from greenstep.store.board import BoardSettings
+
+
+def with_bench_board(said: BoardSettings) -> BoardSettings:
+    """What is said, over what the board behind a port `bench:…` is. Raises UsageFault."""
+    from greenstep.bench.address import parse_address
+
+    assert said.port is not None
+    board = parse_address(said.port.name).board
+    if said.chip is not None and _dialect_of(said.chip) != _dialect_of(board.chip):
+        return said  # another chip was declared than is there: of that one nothing is known here
+    known = BoardSettings(
+        chip=board.chip,
+        dialect=board.dialect or None,
+        baud=board.baud,
+        hookup=board.circuit.hookup,
+        console_baud=board.console,
+        set={name: _as_written(value) for name, value in board.settings} or None,
+    )
+    return said.over(known)
+
+
+def _dialect_of(chip: str) -> str:
+    from greenstep.core.chips import Catalogue, UnknownChip
+
+    try:
+        return Catalogue.load().find(chip).dialect
+    except UnknownChip:
+        return ""
+
+
+def _as_written(value: Any) -> Any:
+    """A setting of the board, as it would stand in a project file."""
+    if isinstance(value, tuple):
+        return [_turn(turn) for turn in value]
+    return value
+
+
+def _turn(turn: TalkLine) -> dict[str, Any]:
+    written: dict[str, Any] = {"expect": turn.expect, "within": turn.within_s}
+    return written if turn.send is None else {**written, "send": turn.send}
