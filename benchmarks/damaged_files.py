@@ -35,7 +35,9 @@ from greenstep.core.image.content import look_into
 from tests.elf_files import elf_file
 
 LONGEST_S = 2.0
-PARTS = [Catalogue.load().find(name).first for name in ("atmega328p", "stm32f072rb", "lpc1114", "pic18f46k22", "esp8266")]
+PARTS = [
+    Catalogue.load().find(name).first for name in ("atmega328p", "stm32f072rb", "lpc1114", "pic18f46k22", "esp8266")
+]
 """What each file that can be read is held against."""
 _READERS: dict[str, Callable[[BinaryIO, str], Image]] = {
     "Intel HEX": read_intel_hex,
@@ -72,7 +74,9 @@ def damaged(content: bytes, source: random.Random) -> bytes:
         if kind == 0:
             work[at] ^= 1 << source.randrange(8)
         elif kind == 1:
-            work[at : at + size] = bytes(source.choice((_TEXT[source.randrange(len(_TEXT))], 0xFF, 0)) for _ in range(size))
+            work[at : at + size] = bytes(
+                source.choice((_TEXT[source.randrange(len(_TEXT))], 0xFF, 0)) for _ in range(size)
+            )
         elif kind == 2:
             del work[at : at + size]
         elif kind == 3:

@@ -53,12 +53,12 @@ _CLEAN: dict[tuple[str, bool], Trial] = {}
 _CHANGED = (100, 1400, 1500)  # bytes of the image, from its start
 
 
-def upload(board: str, image: Image, nearly_there: bool, faults: tuple[str, ...] = ()) -> Trial:
+def upload(board: str, image: Image, nearly_there: bool, faults: tuple[str, ...] = (), seed: int = 0) -> Trial:
     """An upload to a board with last week's program, or with all but a few bytes of this one."""
     if not nearly_there:
-        return run(board, {"flash": image}, faults=faults)
-    held = _clean(board, image, False).line.chip
-    climb, trial = prepare(board, {"flash": image}, faults=faults)
+        return run(board, {"flash": image}, faults=faults, seed=seed)
+    held = clean(board, image, False).line.chip
+    climb, trial = prepare(board, {"flash": image}, faults=faults, seed=seed)
     chip = trial.line.chip
     chip.flash[:] = held.flash
     for offset in _CHANGED:
@@ -67,7 +67,7 @@ def upload(board: str, image: Image, nearly_there: bool, faults: tuple[str, ...]
     return trial
 
 
-def _clean(board: str, image: Image, nearly_there: bool) -> Trial:
+def clean(board: str, image: Image, nearly_there: bool) -> Trial:
     if (board, nearly_there) not in _CLEAN:
         _CLEAN[board, nearly_there] = upload(board, image, nearly_there)
     return _CLEAN[board, nearly_there]
@@ -79,7 +79,7 @@ def one_run(dialect: str, seed: int) -> FaultRun:
     board = source.choice(BOARDS[dialect])
     image = sample_for(board, 2300, seed=5)
     nearly_there = bool(source.getrandbits(1))
-    line = _clean(board, image, nearly_there).line
+    line = clean(board, image, nearly_there).line
     direction = source.choice(("to-chip", "to-host"))
     total = line.to_chip_count if direction == "to-chip" else line.to_host_count
     kind = source.choice(("drop", "flip"))
@@ -88,14 +88,16 @@ def one_run(dialect: str, seed: int) -> FaultRun:
     try:
         trial = upload(board, image, nearly_there, (fault,))
     except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
-        return FaultRun(seed, dialect, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:]))
-    return FaultRun(seed, dialect, board, fault, *_judge(trial, image), nearly_there)
+        return FaultRun(
+            seed, dialect, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:])
+        )
+    return FaultRun(seed, dialect, board, fault, *judge(trial, image), nearly_there)
 
 
-def _judge(trial: Trial, image: Image) -> tuple[str, str]:
+def judge(trial: Trial, image: Image, longest_s: float = LONGEST_CLIMB_S) -> tuple[str, str]:
     end = trial.end
     assert trial.link is not None
-    if trial.link.now() > LONGEST_CLIMB_S:
+    if trial.link.now() > longest_s:
         return "WRONG: hang", f"{trial.link.now():.0f} s"
     right = trial.holds(image)
     if end.exit_code == 0:

@@ -56,7 +56,9 @@ def main() -> int:
                 took[number] = fastest(ask, 5)
             more = took[ROWS] - took[FEW]
             worst = max(worst, more)
-            print(f"journal {' '.join(question):<15} {took[FEW]:.2f} s with ten rows, {took[ROWS]:.2f} s with {ROWS:,}")
+            print(
+                f"journal {' '.join(question):<15} {took[FEW]:.2f} s with ten rows, {took[ROWS]:.2f} s with {ROWS:,}"
+            )
     print(f"{worst:.2f} s more at most (at most {LIMIT_S:g})")
     return 0 if worst <= LIMIT_S else 1
 

@@ -75,7 +75,9 @@ def avr_109_floor(kind: avr_109.Avr109Kind, size: int) -> Floor:
     """AVR109: a page a block, the address counting on; one erase of all; 4.5 ms a page each."""
     pages = -(-size // kind.page)
     all_pages = (kind.flash_bytes - kind.loader_bytes) / kind.page
-    return Floor(pages * (4 + kind.page + 1 + 4 + kind.page) + 2, pages * 2 + 1, (pages + all_pages) * 0.0045, baud=57600)
+    return Floor(
+        pages * (4 + kind.page + 1 + 4 + kind.page) + 2, pages * 2 + 1, (pages + all_pages) * 0.0045, baud=57600
+    )
 
 
 def esp32_floor(data: bytes, baud: int) -> Floor:
@@ -178,11 +180,19 @@ def cases() -> list[Case]:
     found = []
     for name in ("stm32f072", "stm32f103", "stm32g071"):
         found.append(Case(name, name, image(name), stm32_floor(stm32.KINDS[name], SIZE), {}))
-    found.append(Case("atmega328p", "atmega328p", image("atmega328p", 32256), avr_floor(avr.KINDS["atmega328p"], 32256), {}))
-    found.append(Case("atmega1284p", "atmega1284p", image("atmega1284p"), avr_floor(avr.KINDS["atmega1284p"], SIZE), {}))
+    found.append(
+        Case("atmega328p", "atmega328p", image("atmega328p", 32256), avr_floor(avr.KINDS["atmega328p"], 32256), {})
+    )
+    found.append(
+        Case("atmega1284p", "atmega1284p", image("atmega1284p"), avr_floor(avr.KINDS["atmega1284p"], SIZE), {})
+    )
     for name in avr_v2.KINDS:
         found.append(Case(name, name, image(name), avr_v2_floor(avr_v2.KINDS[name], SIZE), {}))
-    found.append(Case("at90usb1286", "at90usb1286", image("at90usb1286"), avr_109_floor(avr_109.KINDS["at90usb1286"], SIZE), {}))
+    found.append(
+        Case(
+            "at90usb1286", "at90usb1286", image("at90usb1286"), avr_109_floor(avr_109.KINDS["at90usb1286"], SIZE), {}
+        )
+    )
     gateway, gauge = esp_image("esp32"), esp_image("esp8266")
     data = gateway.pieces[0].data.ljust(-(-len(gateway.pieces[0].data) // 4096) * 4096, b"\xff")
     found.append(Case("esp32", "esp32", gateway, esp32_floor(data, BAUD), {}))
@@ -192,9 +202,15 @@ def cases() -> list[Case]:
         found.append(Case(name, name, image(name), lpc_floor(lpc.KINDS[name], SIZE), {}))
     found.append(Case("lpc812", "lpc812, 16 KiB", image("lpc812", 16384), lpc_floor(lpc.KINDS["lpc812"], 16384), {}))
     pump = image("pic18f4620")
-    found.append(Case("pic18f4620", "pic18f4620", pump, an851_floor(pic.AN851_KINDS["pic18f4620"], pump.pieces[0].data), {}))
+    found.append(
+        Case("pic18f4620", "pic18f4620", pump, an851_floor(pic.AN851_KINDS["pic18f4620"], pump.pieces[0].data), {})
+    )
     pump = image("pic18f46k22")
-    found.append(Case("pic18f46k22", "pic18f46k22", pump, an1310_floor(pic.AN1310_KINDS["pic18f46k22"], pump.pieces[0].data), {}))
+    found.append(
+        Case(
+            "pic18f46k22", "pic18f46k22", pump, an1310_floor(pic.AN1310_KINDS["pic18f46k22"], pump.pieces[0].data), {}
+        )
+    )
     for name in ("smoke-fan", "xmodem-sum"):
         stand = BOARDS[name]
         found.append(Case(name, name, image(name), xmodem_floor(xmodem.KINDS[name], SIZE), {}))
@@ -204,7 +220,9 @@ def cases() -> list[Case]:
 
 def main() -> int:
     print("upload with verify, 32 KiB; the floor is the best legal use of the protocol\n")
-    print(f"{'chip':<15} {'baud':>6} {'turn':>6}   {'bits':>8} {'turns':>8} {'busy':>8} {'floor':>8} {'took':>8} {'ratio':>7} {'in all':>8}")
+    print(
+        f"{'chip':<15} {'baud':>6} {'turn':>6}   {'bits':>8} {'turns':>8} {'busy':>8} {'floor':>8} {'took':>8} {'ratio':>7} {'in all':>8}"
+    )
     failed = False
     for case in cases():
         for turnaround_s in TURNAROUNDS_S:

@@ -8,8 +8,16 @@ import sys
 from pathlib import Path
 
 PARTS = (
-    ("Line", "line_efficiency", "`took` is erase, write and verify on the bench's virtual clock; `in all` from opening the port."),
-    ("A changed page", "changed_page", "Erase, write and verify of everything; of the same image again; of one with a byte changed in the middle."),
+    (
+        "Line",
+        "line_efficiency",
+        "`took` is erase, write and verify on the bench's virtual clock; `in all` from opening the port.",
+    ),
+    (
+        "A changed page",
+        "changed_page",
+        "Erase, write and verify of everything; of the same image again; of one with a byte changed in the middle.",
+    ),
     ("Reading files", "hex_parsing", ""),
     ("Looking into files", "image_show", "A 16 MiB Intel HEX file."),
     ("Damaged files", "damaged_files", "Each read, or refused with a message; 20,000 seeds."),
@@ -18,8 +26,16 @@ PARTS = (
     ("Journal", "journal_rows", ""),
     ("Sixteen boards", "sixteen_boards", "Simulated boards at real line speed, written at once."),
     ("A hundred uploads", "hundred_uploads", "At once, to simulated boards; then the journal is looked into."),
-    ("Power cuts", "power_cuts", "The supply goes at every 1 % of an upload and comes back; then the same upload again."),
-    ("Fault runs", "fault_runs", "One lost or damaged character each, either way, at any place; 1,000 seeds for each dialect."),
+    (
+        "Power cuts",
+        "power_cuts",
+        "The supply goes at every 1 % of an upload and comes back; then the same upload again.",
+    ),
+    (
+        "Fault runs",
+        "fault_runs",
+        "One lost or damaged character each, either way, at any place; 1,000 seeds for each dialect.",
+    ),
 )
 
 

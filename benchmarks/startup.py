@@ -20,7 +20,15 @@ import greenstep
 
 ROOT = Path(__file__).parents[1]
 LIMIT, VERSION_LIMIT = 2.0, 1.6
-COMMANDS = ("ports", "boards", "chips 328", "plan hive-scale", "image show hive-scale", "journal", "wiring hive-scale")
+COMMANDS = (
+    "ports",
+    "boards",
+    "chips 328",
+    "plan hive-scale",
+    "image show hive-scale",
+    "journal",
+    "wiring hive-scale",
+)
 
 
 def user_seconds(command: list[str], environment: dict[str, str]) -> float:

@@ -80,12 +80,14 @@ def prepare(
     link_options: dict[str, Any] | None = None,
     port_trouble: PortSeen | None = None,
     compare: bool = True,
+    seed: int = 0,
     **changes: Any,
 ) -> tuple[Climb, Trial]:
     """A climb that is ready to run, and the trial that takes its events; `changes` are fields of the Job,
-    `port_trouble` is what the system says when the port is opened, and `compare` False writes whatever is there."""
+    `port_trouble` is what the system says when the port is opened, `compare` False writes whatever is there, and
+    `seed` is where chance begins."""
     bench_board = BOARDS[board]
-    switched_on = Faults.parse(faults)
+    switched_on = Faults.parse(faults, seed)
     line = bench_board.build(switched_on, turnaround_s)
     if hands is not None:
         line.circuit = NoLines()

@@ -155,10 +155,14 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
         if early and not scene.early:
             scene.early = early
             scene.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
-        for _ in range(traits.asks[turn]):
+        last = settles == len(traits.settles_s) - 1
+        for asking in range(1, traits.asks[turn] + 1):
             tries += 1
-            answer = dialect.ask(traits.ask_wait_s)
+            # before it is given up, the last answer may be late
+            late_s = dialect.patience_s if last and asking == traits.asks[turn] else 0.0
+            answer = dialect.ask(max(traits.ask_wait_s, late_s))
             if answer is not None:
+                dialect.asked_before(asking - 1)
                 return answer, tries
         if patience:
             waited = int(link.now() - scene.sync_since_s)
@@ -190,6 +194,7 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
             link.set_break(False)
         answer = dialect.ask(traits.ask_wait_s)
         if answer is not None:
+            dialect.asked_before(min(tries - 1, traits.asks[0]))
             return answer, tries
         if deadline.over:
             return None, tries
@@ -218,6 +223,7 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         raise RefusedFault(*diagnose(observe(scene, "chip", chip=_chip_seen(scene, identity))))
     examination = scene.talk.examine(scene.job.part_as_declared(part))
     scene.part = examination.part
+    scene.known = identity.ident, examination.unique_id
     if examination.locked:
         if scene.job.purpose not in ("greet", "unlock"):
             raise RefusedFault(*diagnose(observe(scene, "chip", locked=examination.locked)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 
-from ..dialects.base import DialectError
+from ..dialects.base import DialectError, Silence, Unexpected
 from ..errors import (
     EXIT_INTERRUPTED,
     Fault,
@@ -30,6 +30,7 @@ from .evidence import observe
 from .job import Job, OpenLink
 from .keeping import keep_step
 from .regions import lock_step, read_step, unlock_step
+from .resuming import can_resume, resume, steps_again
 from .scene import Scene
 from .talking import talk_step
 from .transfer import erase_step, verify_step, write_step
@@ -76,6 +77,7 @@ class Climb:
         self.scene = Scene(job, open_link)
         self._step: Step = job.steps[0]
         self._ended: set[Step] = set()
+        self._started: set[Step] = set()
         self._over = False
         self._reached_the_end = False
 
@@ -94,11 +96,7 @@ class Climb:
 
     def _climb(self) -> Iterator[Event]:
         try:
-            for step in self.scene.job.steps:
-                self._step = step
-                yield StepStarted(step)
-                for event in _STEPS[step](self.scene):
-                    yield self._noticed(event)
+            yield from self._climb_steps()
             if self.scene.job.purpose not in ("upload", "start", "lock", "unlock"):
                 yield from self._leave()
             self._reached_the_end = True
@@ -112,6 +110,26 @@ class Climb:
             yield from self._failure(self._step, PortFault(diagnose_port(seen)))
         except DialectError as error:
             yield from self._failure(self._step, self._explained(self._step, error))
+
+    def _climb_steps(self) -> Iterator[Event]:
+        """One after the other; where the conversation breaks off, once more from a place that harms none."""
+        waiting = list(self.scene.job.steps)
+        while waiting:
+            step = self._step = waiting.pop(0)
+            if step not in self._started:
+                self._started.add(step)
+                yield StepStarted(step)
+            try:
+                for event in _STEPS[step](self.scene):
+                    if not isinstance(event, StepEnded) or step not in self._ended:
+                        yield self._noticed(event)
+            except (Silence, Unexpected) as error:
+                if not can_resume(self.scene, step):
+                    raise
+                yield Noted(step, f"{error}: reset, and taken up again")
+                if not resume(self.scene):
+                    raise
+                waiting = list(steps_again(self.scene.job.steps, step))
 
     def _leave(self) -> Iterator[Event]:
         try:

@@ -26,6 +26,7 @@ class Scene:
     the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
     `aside` is where room lies that is to be kept and is not in the chip again yet.
     `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
+    `resumed`: how often the chip was reset and asked anew; `known`: its number and its own number, as it told them.
     `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
     believed, for `trusted_bytes`, of which `sampled_bytes` were read to see that it may be.
     `reheard`, `answered_at`, `answered_other`, `early` and `unasked_s` are as in `Observations`.
@@ -68,6 +69,8 @@ class Scene:
     whole_plan: Plan | None = None
     aside: Aside | None = None
     line_hurt: bool = False
+    resumed: int = 0
+    known: tuple[int | None, str] = (None, "")
 
     @property
     def wire(self) -> RecordingLink:

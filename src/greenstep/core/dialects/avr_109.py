@@ -43,7 +43,7 @@ _IDENTIFIER_BYTES = 7
 _ESCAPE = 0x1B  # AVR109: does nothing, and so ends what was begun
 _FAR_WORDS = 0x10000
 
-_REPLY_S, _ERASE_S, _QUIET_S = 0.5, 10.0, 0.03
+_ERASE_S, _QUIET_S = 10.0, 0.03
 
 
 class Avr109(Dialect):
@@ -81,7 +81,7 @@ class Avr109(Dialect):
         self.link.discard()
         self.link.write(sent)
         name = _NAMES[sent[:1]]
-        timeout_s = self.link.settings.seconds(len(sent) + size) + _REPLY_S + longest_s
+        timeout_s = self.link.settings.seconds(len(sent) + size) + self.patience_s + longest_s
         heard = self.link.read(1, timeout_s)
         heard += self.link.read(size - 1, timeout_s) if size > 1 and heard else b""
         if heard == _UNKNOWN and size != 1:
@@ -100,7 +100,7 @@ class Avr109(Dialect):
 
     def _again(self, exchange: Callable[[], Answer]) -> Answer:
         """An exchange that may be had again."""
-        return self.had_again(exchange, self._recover)
+        return self.exchange(exchange, self._recover)
 
     def _recover(self, heard: bytes) -> None:
         """End what was begun with bytes that do nothing, and see that it answers. Raises Silence, Unexpected."""

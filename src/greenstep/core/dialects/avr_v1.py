@@ -14,6 +14,7 @@ from ..chips import Memory, Part
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_heard, show_size
 from .base import (
+    LATE_TIMES,
     ChipRefusal,
     Cost,
     Dialect,
@@ -28,6 +29,7 @@ from .base import (
     drain,
     read_until,
 )
+from .probe import Probe
 
 # AVR061, section "Commands" and "Responses"
 END = 0x20
@@ -50,6 +52,16 @@ NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
+
+
+def _is_out_of_step(heard: bytes) -> bool:
+    """Whether no good reply can come of it, so that its rest is not waited for."""
+    return heard[0] != IN_SYNC
+
+
+def _is_refusal(heard: bytes) -> bool:
+    """The same where no data comes behind the first byte, which could look like a refusal."""
+    return heard[0] != IN_SYNC or heard[1:2] in (bytes([FAILED]), bytes([UNKNOWN]))
 
 
 class AvrV1(Dialect):
@@ -80,6 +92,8 @@ class AvrV1(Dialect):
         super().__init__(link, settings)
         self._eeprom_by_bytes: bool | None = None
         self._reply_s = _REPLY_S
+        self._probe = Probe(link)
+        """The signature, whose answer is like no other; from when it is known."""
 
     # --- synchronisation
 
@@ -110,7 +124,9 @@ class AvrV1(Dialect):
             if attempt % 2:
                 self.link.write(bytes([END]))
                 drain(self.link, 2 * _QUIET_S)
-            if self.ask(0.15) is not None:
+            if self.ask(0.15) is not None and (
+                not self._probe.question or self._probe.catch_up(LATE_TIMES * self._reply_s)
+            ):
                 return
         raise Silence("14 10 to a new synchronisation", 1.6)
 
@@ -149,9 +165,9 @@ class AvrV1(Dialect):
         self.link.write(sent)
         wanted = 2 * replies + size
         timeout_s = self.link.settings.seconds(len(sent) + wanted) + self._reply_s + busy_s
-        heard = self.link.read(1, timeout_s)
-        if heard == bytes([IN_SYNC]):  # a bad reply is shorter: do not wait for the rest of a good one
-            heard += self.link.read(wanted - 1, timeout_s)
+        patience_s = (LATE_TIMES - 1) * self.answer_s
+        over = _is_refusal if replies > 1 or not size else _is_out_of_step
+        heard = self._probe.hear(wanted, timeout_s, patience_s, over)
         waiting_for = f"the reply to '{command}'"
         if len(heard) < wanted:
             heard += drain(self.link, _QUIET_S)
@@ -169,7 +185,7 @@ class AvrV1(Dialect):
 
     def _repeat(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
         """An exchange that may be had again; AVR061 has the host synchronise anew and repeat it."""
-        return self.had_again(lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync())
+        return self.exchange(lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync())
 
     # --- who is there
 
@@ -181,6 +197,8 @@ class AvrV1(Dialect):
         if once != twice:
             self.retries += 1
             once = self._signature()
+        self._probe.question = bytes([READ_SIGNATURE, END])
+        self._probe.answer = bytes([IN_SYNC]) + once + bytes([OK])
         details = (("loader", version),) if version else ()
         return Identity(int.from_bytes(once, "big"), f"signature {show_bytes(once)}", details)
 
@@ -203,6 +221,16 @@ class AvrV1(Dialect):
     def examine(self, part: Part) -> Examination:
         """The dialect tells nothing of sizes: they are the part's."""
         return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    @property
+    def disturbed(self) -> int:
+        return self.retries + self._probe.asked
+
+    def asked_before(self, times: int) -> None:
+        """It starts the program where it hears nothing for a second: what came late is passed over as it comes."""
+
+    def was_reset(self) -> None:
+        self._probe.forget()
 
     def withholds(self, memory: Memory) -> str:
         """Small loaders do not look at the kind of memory: what is meant for EEPROM goes into the flash."""

@@ -29,6 +29,7 @@ from .base import (
     read_until,
     refuse_text,
 )
+from .probe import EVERY_S
 
 # AVR068, section "Message format"
 START, TOKEN = 0x1B, 0x0E
@@ -65,6 +66,8 @@ _PROGRAM_MODE = bytes([0xC1, 10, 0x40, 0x4C, 0x20, 0xFF, 0xFF])  # page mode, lo
 _FAR_WORDS = 0x10000
 _FAR = 0x80000000  # AVR068, CMD_LOAD_ADDRESS: bit 31 says that the part has more than 64 K words
 
+_LONGEST_SIGN_ON = 3 + 8
+_ASKINGS_BACK = 6
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
@@ -108,28 +111,50 @@ class AvrV2(Dialect):
         message = bytes([START, self._number, len(body) >> 8, len(body) & 0xFF, TOKEN]) + body
         return message + bytes([reduce(xor, message)])
 
-    def _reply(self, size: int, timeout_s: float, waiting_for: str) -> bytes:
-        """The body of the reply to the last message, of at most `size` bytes. Raises DialectError."""
-        heard = self.link.read(_HEAD, timeout_s)
-        if len(heard) < _HEAD:
-            raise Silence(waiting_for, timeout_s, heard)
-        length = heard[2] << 8 | heard[3]
-        if heard[0] != START or heard[1] != self._number or heard[4] != TOKEN or length > max(size, 2):
-            raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
-        rest = self.link.read(length + 1, self.link.settings.seconds(length + 1) + self._reply_s)
-        if len(rest) < length + 1:
-            raise Silence(waiting_for, self._reply_s, heard + rest)
-        if reduce(xor, heard + rest):
-            raise Unexpected(f"{waiting_for} with a right checksum", heard + rest)
-        return rest[:-1]
+    def _reply(self, number: int, size: int, timeout_s: float, waiting_for: str) -> bytes:
+        """The body of the reply to the message `number`, of at most `size` bytes. Replies to earlier messages, which
+        come late, are passed over. Where it does not come within `timeout_s` the loader is asked to sign on: what
+        answers that first has lost the other. Raises DialectError."""
+        link = self.link
+        heard, signing, wait_s, left_s = b"", 0, timeout_s, self.patience_s
+        while True:
+            more = link.read(_HEAD - len(heard) if len(heard) < _HEAD else 1, wait_s)
+            if not more:
+                if heard or left_s <= 0 or number == signing:
+                    raise Silence(waiting_for, timeout_s, heard)
+                wait_s = min(EVERY_S, left_s)
+                left_s -= wait_s
+                link.write(self._message(bytes([SIGN_ON])))
+                signing = signing or self._number
+                continue
+            heard += more
+            if heard[0] != START:
+                raise Unexpected(waiting_for, heard + drain(link, _QUIET_S))
+            if len(heard) < _HEAD:
+                continue
+            length = heard[2] << 8 | heard[3]
+            if heard[4] != TOKEN or length > max(size, _LONGEST_SIGN_ON):
+                raise Unexpected(waiting_for, heard + drain(link, _QUIET_S))
+            rest = link.read(length + 1, link.settings.seconds(length + 1) + self.patience_s)
+            whole = heard + rest
+            if len(rest) < length + 1:
+                raise Silence(waiting_for, self.patience_s, whole)
+            if reduce(xor, whole):
+                raise Unexpected(f"{waiting_for} with a right checksum", whole)
+            if heard[1] == number:
+                return rest[:-1]
+            if signing and heard[1] == signing:
+                raise Silence(waiting_for, timeout_s)
+            heard = b""
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
         """Send a command; `size` bytes of answer behind its status. Raises DialectError."""
         command = _NAMES[body[0]]
         self.link.write(self._message(body))
+        number = self._number
         waiting_for = f"the reply to '{command}'"
         timeout_s = self.link.settings.seconds(len(body) + 2 * _AROUND) + self._reply_s + busy_s
-        reply = self._reply(size + 2, timeout_s, waiting_for)
+        reply = self._reply(number, size + 2, timeout_s, waiting_for)
         if reply[0] == CHECKSUM_ANSWER or reply[1:2] == bytes([CHECKSUM_ERROR]):
             raise Unexpected(waiting_for, reply)
         if reply[0] != body[0] or len(reply) < 2:
@@ -142,7 +167,7 @@ class AvrV2(Dialect):
 
     def _repeat(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
         """An exchange that may be had again: commands that change nothing, or the same each time."""
-        return self.had_again(lambda: self._exchange(body, size, busy_s, address), self._recover)
+        return self.exchange(lambda: self._exchange(body, size, busy_s, address), self._recover)
 
     def _recover(self, heard: bytes) -> None:
         """Let a message that the loader may hold half of come to its end, and see that it answers. Raises Silence.
@@ -171,7 +196,7 @@ class AvrV2(Dialect):
         heard = b""
         while not deadline.over:
             heard += self.link.read(1, deadline.left_s)
-            at = heard.rfind(bytes([START, self._number]))
+            at = self._answered_at(heard)
             if at < 0 or len(heard) < at + _HEAD:
                 continue
             length = heard[at + 2] << 8 | heard[at + 3]
@@ -186,6 +211,11 @@ class AvrV2(Dialect):
                 return f'1B … 01 00 "{self._called}"'
         read_until(self.link, deadline)
         return None
+
+    def _answered_at(self, heard: bytes) -> int:
+        """Where the reply to the last asking begins, or to one of a few before it, which came late and is as good."""
+        numbers = [(self._number - back - 1) % 255 + 1 for back in range(_ASKINGS_BACK)]
+        return max(heard.rfind(bytes([START, number])) for number in numbers)
 
     def identify(self) -> Identity:
         """Version, programming mode, and the signature, a byte a call."""
@@ -205,6 +235,9 @@ class AvrV2(Dialect):
         """The dialect tells nothing of sizes: they are the part's."""
         self._far = part.flash.size > 2 * _FAR_WORDS
         return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    def asked_before(self, times: int) -> None:
+        """Replies are known by their numbers: what comes late is passed over as it comes."""
 
     # --- memory
 
@@ -274,7 +307,7 @@ class AvrV2(Dialect):
             self._go_to(memory, address)
             return bytes(exchange())
 
-        return self.had_again(from_its_address, self._recover)
+        return self.exchange(from_its_address, self._recover)
 
     # --- starting
 

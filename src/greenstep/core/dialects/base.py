@@ -21,6 +21,10 @@ if TYPE_CHECKING:
 
 Answer = TypeVar("Answer")
 
+_AFTER_SYNC_S = 0.05
+LATE_TIMES = 3.2
+"""How many times a dialect's time-out an answer is waited for: hubs, virtual machines and networks answer late."""
+
 
 class DialectError(Exception):
     """Something between us and the chip went otherwise than the document says."""
@@ -227,6 +231,9 @@ class Dialect(ABC):
     document: ClassVar[str]
     frame: ClassVar[Frame]
     traits: ClassVar[Traits]
+    answer_s: ClassVar[float] = 0.5
+    """The dialect's time-out: an answer comes within it, beyond the time of its characters and of what the chip has
+    to do. What is later is late, up to three times as much; what is later still is taken for lost."""
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         self.link = link
@@ -235,20 +242,55 @@ class Dialect(ABC):
         """How often something was asked again because the chip or the line did not go along."""
 
     @property
+    def disturbed(self) -> int:
+        """How often something came late, damaged, or not at all."""
+        return self.retries
+
+    @property
     def guards_writes(self) -> bool:
         """Whether what this very chip is sent carries a checksum that it checks."""
         return self.traits.guards_writes
 
-    def had_again(self, exchange: Callable[[], Answer], recover: Callable[[bytes], object], tries: int = 3) -> Answer:
-        """An exchange that may be had again after silence or noise: it changes nothing, or does the same each time.
-        `recover` is given what was heard instead, and finds the start of a command again. Raises DialectError."""
-        for _ in range(tries - 1):
+    @property
+    def patience_s(self) -> float:
+        """How long an answer is waited for before its question is repeated. Where it is shorter than an answer can be
+        late, the dialect has another way to tell whose answer comes."""
+        return LATE_TIMES * self.answer_s
+
+    def exchange(
+        self,
+        once: Callable[[], Answer],
+        recover: Callable[[bytes], object],
+        tries: int = 3,
+        refusals: int = 0,
+        resolve: Callable[[], Answer | None] | None = None,
+    ) -> Answer:
+        """A question that may be repeated after silence or noise: it changes nothing, or does the same each time.
+
+        An answer that comes late must never be taken for the next question's. So none is repeated before its answer
+        can come no more (`patience_s`), or before `recover`, which is given what was heard instead, has brought the
+        line to where only the next answer can come: it finds the start of a command again, by a question whose answer
+        is like no other, or by its number. `refusals`: how many times the chip may say no, as it does to a damaged
+        question. `resolve` looks whether it was done all the same, and gives its result; None where it was not.
+
+        Raises DialectError.
+        """
+        for attempt in range(1, tries + 1):
             try:
-                return exchange()
+                return once()
             except (Silence, Unexpected) as error:
-                self.retries += 1
-                recover(error.heard)
-        return exchange()
+                if attempt == tries:
+                    raise
+                heard = error.heard
+            except ChipRefusal:
+                if attempt == tries or attempt > refusals:
+                    raise
+                heard = b""
+            self.retries += 1
+            recover(heard)
+            if resolve is not None and (done := resolve()) is not None:
+                return done
+        raise AssertionError("every try returns or raises")
 
     def setting(self, name: str) -> Any:
         """The value of one of the dialect's own settings."""
@@ -341,6 +383,11 @@ class Dialect(ABC):
     def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         """What a recorded conversation was about: (sent, heard) in order, to rows that each cover some of them."""
         return [Narrated(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
+
+    def asked_before(self, times: int) -> None:
+        """The answer to an asking is here, after so many that seemed unanswered: what they still bring passes."""
+        if times:
+            drain(self.link, self.traits.ask_wait_s + _AFTER_SYNC_S, self.patience_s)
 
     def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
         """The lines have just reset the chip: what was known of the conversation is over."""

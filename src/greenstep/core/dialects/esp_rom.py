@@ -59,7 +59,7 @@ _CHECKSUM_START = 0xEF
 BLOCK, SECTOR, SECTORS_A_BLOCK = 0x400, 0x1000, 16
 
 _FIRST_BAUD = 115200
-_REPLY_S, _QUIET_S, _SETTLE_S = 0.6, 0.04, 0.05
+_QUIET_S, _SETTLE_S = 0.04, 0.05
 _ERASE_S_PER_BYTE = 30 / (1 << 20)  # the description's own time-outs: 30 s a MiB to erase and write, 8 s for MD5
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
@@ -185,24 +185,14 @@ class EspRom(Dialect):
     def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
         self._buffer = b""
         self._send(command, data, checksum)
-        return self._reply(command, self.link.settings.seconds(len(data) + 60) + _REPLY_S + longest_s)
+        return self._reply(command, self.link.settings.seconds(len(data) + 60) + self.patience_s + longest_s)
 
     def _repeat(self, command: int, data: bytes, longest_s: float = 0.0) -> tuple[int, bytes]:
-        """An exchange that may be had again, as it changes nothing or does the same each time."""
-        for attempt in range(_TRIES):
-            try:
-                return self._exchange(command, data, longest_s)
-            except (Silence, Unexpected):
-                if attempt == _TRIES - 1:
-                    raise
-            except ChipRefusal:  # a request damaged on its way is refused too
-                if attempt:
-                    raise
-            self.retries += 1
-            self._recover()
-        raise AssertionError("every try returns or raises")
+        """An exchange that may be repeated, as it changes nothing or does the same each time. A request damaged on
+        its way is refused."""
+        return self.exchange(lambda: self._exchange(command, data, longest_s), self._recover, _TRIES, 1)
 
-    def _recover(self) -> None:
+    def _recover(self, heard: bytes = b"") -> None:
         """End whatever half frame the ROM holds, and synchronise anew. Raises Silence."""
         for _ in range(5):
             self.link.write(b"\xc0\xc0")
@@ -351,7 +341,7 @@ class EspRom(Dialect):
         try:
             self._read_register(_MAGIC_REGISTER)
         except (Silence, Unexpected) as error:
-            raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", _REPLY_S) from error
+            raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
@@ -425,15 +415,14 @@ class EspRom(Dialect):
         done = 0
         for start, number in _neighbours(units):
             size = number * SECTOR
-            for attempt in range(_TRIES):
-                try:
-                    self._begin(FLASH_BEGIN, self._size_to_erase(start, size), -(-size // BLOCK), BLOCK, start)
-                    break
-                except (Silence, Unexpected):
-                    if attempt == _TRIES - 1:
-                        raise
-                    self.retries += 1
-                    self._recover()
+            asked = self._size_to_erase(start, size)
+            self.exchange(
+                lambda start=start, size=size, asked=asked: self._begin(  # type: ignore[misc]
+                    FLASH_BEGIN, asked, -(-size // BLOCK), BLOCK, start
+                ),
+                self._recover,
+                _TRIES,
+            )
             done += number
             yield done
 
@@ -517,7 +506,7 @@ class EspRom(Dialect):
         body = self._words(len(block), index, 0, 0) + block
         self._buffer = b""
         self._send(command, body, reduce(xor, block, _CHECKSUM_START))
-        timeout_s = self.link.settings.seconds(2 * len(body) + 40) + _REPLY_S + written * _ERASE_S_PER_BYTE
+        timeout_s = self.link.settings.seconds(2 * len(body) + 40) + self.patience_s + written * _ERASE_S_PER_BYTE
         self._reply(command, timeout_s, "data", address)
 
     @classmethod

@@ -55,7 +55,7 @@ COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
 """Counts that 'copy RAM to flash' takes, where the part's own limits allow them."""
 
 _LINE_BYTES, _LINES_A_SUM = 45, 20
-_REPLY_S, _QUIET_S, _TRIES = 0.5, 0.04, 3
+_QUIET_S, _TRIES = 0.04, 3
 
 # Code read protection, a word at 2FC: UM10360, "Code Read Protection"
 _PROTECTION_AT = 0x2FC
@@ -132,7 +132,7 @@ class LpcIsp(Dialect):
         self.link.write(text.encode() + b"\r\n")
         waiting_for = f"the return code of '{text}'"
         line_s = self.link.settings.seconds(len(text) + 2)
-        deadline = Deadline.after(self.link, line_s + self.link.settings.seconds(6) + _REPLY_S + longest_s)
+        deadline = Deadline.after(self.link, line_s + self.link.settings.seconds(6) + self.patience_s + longest_s)
         asked_s = self.link.now()
         line = self._line(deadline, waiting_for)
         if not longest_s:
@@ -148,7 +148,7 @@ class LpcIsp(Dialect):
             raise ChipRefusal(text.partition(" ")[0], stage, line, address, said)  # type: ignore[arg-type]
 
     def _number(self, waiting_for: str) -> int:
-        line = self._line(Deadline.after(self.link, _REPLY_S), waiting_for)
+        line = self._line(Deadline.after(self.link, self.patience_s), waiting_for)
         if not line.isdigit():
             raise Unexpected(waiting_for, line)
         return int(line)
@@ -239,7 +239,7 @@ class LpcIsp(Dialect):
     def _shake(self, text: bytes) -> None:
         """Send a line of the handshake; its echo and 'OK' must follow."""
         self.link.write(text + b"\r\n")
-        deadline = Deadline.after(self.link, _REPLY_S)
+        deadline = Deadline.after(self.link, self.patience_s)
         line = self._line(deadline, "OK")
         if line == text:
             line = self._line(deadline, "OK")
@@ -449,7 +449,7 @@ class LpcIsp(Dialect):
             sent = b"".join(uu_line(line) for line in group) + b"%d\r\n" % sum(map(sum, group))
             for attempt in range(_TRIES):
                 self.link.write(sent)
-                waited_s = self.link.settings.seconds(len(sent)) + _REPLY_S
+                waited_s = self.link.settings.seconds(len(sent)) + self.patience_s
                 answer = self._line(Deadline.after(self.link, waited_s), "OK to a sum")
                 if answer == b"OK":
                     break
@@ -464,7 +464,9 @@ class LpcIsp(Dialect):
             return
         try:
             answer = self._line(
-                Deadline.after(self.link, longest_s + (_REPLY_S if expected else max(0.03, 4 * self._slowest_s))),
+                Deadline.after(
+                    self.link, longest_s + (self.patience_s if expected else max(0.03, 4 * self._slowest_s))
+                ),
                 "OK after the data",
             )
         except Silence:
@@ -504,7 +506,7 @@ class LpcIsp(Dialect):
     def _read_plain(self, size: int) -> bytes:
         data = self._heard[:size]
         self._heard = self._heard[size:]
-        longest_s = self.link.settings.seconds(size) + _REPLY_S
+        longest_s = self.link.settings.seconds(size) + self.patience_s
         data += self.link.read(size - len(data), longest_s)
         if len(data) < size:
             raise Silence(f"{size} bytes", longest_s, data[-40:])
@@ -515,7 +517,7 @@ class LpcIsp(Dialect):
         """Up to twenty lines and their sum; whether they fit."""
         data, garbled = bytearray(), False
         lines = -(-size // _LINE_BYTES)
-        deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + _REPLY_S)
+        deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + self.patience_s)
         for _ in range(lines):
             line = self._line(deadline, "a line of data")
             try:

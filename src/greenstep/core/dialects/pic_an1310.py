@@ -47,7 +47,7 @@ _FAMILIES = {2: "PIC16", 4: "PIC18"}
 _READ_BYTES, _WRITE_BYTES, _MOST_ERASES = 1024, 256, 64
 _GOTO_BYTES = 4
 
-_REPLY_S, _QUIET_S, _TRIES = 0.4, 0.04, 4
+_QUIET_S, _TRIES = 0.04, 4
 
 
 def framed(data: bytes) -> bytes:
@@ -62,6 +62,7 @@ class PicAn1310(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN1310)"
     document: ClassVar[str] = "Microchip AN1310"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    answer_s: ClassVar[float] = 0.4
     traits: ClassVar[Traits] = Traits(
         erases="by unit",
         erases_alone=True,
@@ -88,9 +89,12 @@ class PicAn1310(Dialect):
 
     # --- frames
 
-    def _reply(self, waiting_for: str, timeout_s: float, started: bool) -> bytes:
+    def _reply(self, waiting_for: str, timeout_s: float, started: bool, asks_info: bool) -> bytes:
         """The data of the reply, CRC tested. An STX before it may be the echo of ours. Raises Silence, Unexpected."""
+        deadline = Deadline.after(self.link, timeout_s)
         data = read_frame(self.link, timeout_s, waiting_for, 3000, started)
+        while not asks_info and self._info and data[:-2] == self._info:  # of an asking that came late
+            data = read_frame(self.link, deadline.left_s, waiting_for, 3000)
         if len(data) < 2 or crc_hqx(data[:-2], 0) != int.from_bytes(data[-2:], "little"):
             raise Unexpected(waiting_for, data[:40])
         return data[:-2]
@@ -101,16 +105,16 @@ class PicAn1310(Dialect):
         sent = framed(data)
         if self._waits_for_start:  # some measure the rate anew for each request
             self.link.write(sent[:1])
-            if self.link.read(1, _REPLY_S) != bytes([STX]):
-                raise Silence(f"0F before '{name}'", _REPLY_S)
+            if self.link.read(1, self.patience_s) != bytes([STX]):
+                raise Silence(f"0F before '{name}'", self.patience_s)
             sent = sent[1:]
         self.link.write(sent)
-        timeout_s = self.link.settings.seconds(2 * len(sent) + 2 * answer) + _REPLY_S + longest_s
-        return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start)
+        timeout_s = self.link.settings.seconds(2 * len(sent) + 2 * answer) + self.patience_s + longest_s
+        return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start, data[0] == INFO)
 
     def _repeat(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
         """An exchange that may be had again; a damaged request is met with silence."""
-        return self.had_again(lambda: self._exchange(data, longest_s, answer), self._recover, _TRIES)
+        return self.exchange(lambda: self._exchange(data, longest_s, answer), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
         """End what it may hold half of."""

@@ -43,7 +43,7 @@ _STAY, _RUN = 0xFF, 0x00
 _ERASE_ROW = 64
 _READ_BYTES, _MOST_ROWS = 240, 128
 
-_REPLY_S, _QUIET_S, _TRIES = 0.4, 0.04, 4
+_QUIET_S, _TRIES = 0.04, 4
 
 
 def framed(data: bytes) -> bytes:
@@ -58,6 +58,7 @@ class PicAn851(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN851)"
     document: ClassVar[str] = "Microchip AN851"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    answer_s: ClassVar[float] = 0.4
     traits: ClassVar[Traits] = Traits(
         erases="by unit",
         erases_alone=True,
@@ -88,7 +89,10 @@ class PicAn851(Dialect):
     def _reply(self, command: int, timeout_s: float) -> bytes:
         """The data of the reply, checksum tested and command named. Raises Silence, Unexpected."""
         waiting_for = f"the reply to '{_NAMES.get(command, 'reset')}'"
+        deadline = Deadline.after(self.link, timeout_s)
         data = read_frame(self.link, timeout_s, waiting_for, 700)
+        while command != READ_VERSION and data[:1] == bytes([READ_VERSION]):  # of an asking that came late
+            data = read_frame(self.link, deadline.left_s, waiting_for, 700)
         if len(data) < 2 or sum(data) & 0xFF or data[0] != command:
             raise Unexpected(waiting_for, data)
         return data[:-1]
@@ -98,12 +102,12 @@ class PicAn851(Dialect):
         sent = framed(data)
         self.link.write(sent)
         return self._reply(
-            data[0], self.link.settings.seconds(2 * len(sent) + 2 * _READ_BYTES) + _REPLY_S + longest_s
+            data[0], self.link.settings.seconds(2 * len(sent) + 2 * _READ_BYTES) + self.patience_s + longest_s
         )
 
     def _repeat(self, data: bytes, longest_s: float = 0.0) -> bytes:
         """An exchange that may be had again; a damaged request is met with silence."""
-        return self.had_again(lambda: self._exchange(data, longest_s), self._recover, _TRIES)
+        return self.exchange(lambda: self._exchange(data, longest_s), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
         """End what it may hold half of."""

@@ -63,7 +63,6 @@ NAMES = {
 BLOCK = 256
 """Bytes in one read or write at most (AN3155, "Read Memory" and "Write Memory")."""
 
-_REPLY_S = 1.2  # an idle chip answers in microseconds; the rest is for slow bridges and networks
 _QUIET_S = 0.03
 _RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
@@ -137,23 +136,23 @@ class Stm32Rom(Dialect):
         if self._refused_sync():
             return
         self.link.write(_FILLER)
-        longest_s = self.link.settings.seconds(len(_FILLER)) + self._patience_s()
+        longest_s = self.link.settings.seconds(len(_FILLER)) + self._sync_wait_s()
         if not self.link.read(1, longest_s):
-            raise Silence("NACK to a new synchronisation", _RESYNCS * self._patience_s() + longest_s)
+            raise Silence("NACK to a new synchronisation", _RESYNCS * self._sync_wait_s() + longest_s)
         drain(self.link, _QUIET_S, longest_s)
         if not self._refused_sync():
-            raise Silence("NACK to a new synchronisation", 2 * _RESYNCS * self._patience_s())
+            raise Silence("NACK to a new synchronisation", 2 * _RESYNCS * self._sync_wait_s())
 
     def _refused_sync(self) -> bool:
         """Whether one of a few 7F is answered NACK, and by nothing else behind it."""
         for _ in range(_RESYNCS):
             self.link.write(bytes([SYNC]))
-            heard = self.link.read(1, self._patience_s())
+            heard = self.link.read(1, self._sync_wait_s())
             if heard and drain(self.link, _QUIET_S, 0.5)[-1:] in (b"", bytes([NACK])) and heard[0] == NACK:
                 return True
         return False
 
-    def _patience_s(self) -> float:
+    def _sync_wait_s(self) -> float:
         """A 7F that is sent before the last one's answer is here would be one too many."""
         return max(_RESYNC_S, 1.5 * self._slowest_s)
 
@@ -185,14 +184,14 @@ class Stm32Rom(Dialect):
     # --- frames
 
     def _acknowledged(
-        self, command: int, stage: Stage, sent: int, longest_s: float = _REPLY_S, address: int | None = None
+        self, command: int, stage: Stage, sent: int, busy_s: float = 0.0, address: int | None = None
     ) -> None:
         """Wait for the ACK of a frame of `sent` characters. Raises ChipRefusal, Silence or Unexpected."""
         waiting_for = f"answer to the {stage} of '{NAMES[command]}'"
         sending_s = self.link.settings.seconds(sent)
         asked_s = self.link.now()
-        heard = read_exactly(self.link, 1, sending_s + longest_s, waiting_for)
-        if longest_s == _REPLY_S:
+        heard = read_exactly(self.link, 1, sending_s + self.patience_s + busy_s, waiting_for)
+        if not busy_s:
             self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - sending_s)
         if heard[0] == NACK:
             raise ChipRefusal(NAMES[command], stage, heard, address)
@@ -246,8 +245,8 @@ class Stm32Rom(Dialect):
         """The answer of `get` and `get id`: a count less one, so many bytes, ACK."""
         self._command(command)
         waiting_for = f"answer to '{NAMES[command]}'"
-        size = read_exactly(self.link, 1, _REPLY_S, waiting_for)[0] + 1
-        body = read_exactly(self.link, size + 1, _REPLY_S, waiting_for)
+        size = read_exactly(self.link, 1, self.patience_s, waiting_for)[0] + 1
+        body = read_exactly(self.link, size + 1, self.patience_s, waiting_for)
         if body[-1] != ACK:
             raise Unexpected(f"ACK at the end of the {waiting_for}", body[-1:])
         return body[:-1]
@@ -255,7 +254,7 @@ class Stm32Rom(Dialect):
     def protection_bytes(self) -> bytes:
         """`get version`: the version and two legacy option bytes (3 bytes)."""
         self._command(VERSION)
-        body = read_exactly(self.link, 4, _REPLY_S, "answer to 'get version'")
+        body = read_exactly(self.link, 4, self.patience_s, "answer to 'get version'")
         if body[3] != ACK:
             raise Unexpected("ACK at the end of 'get version'", body[3:])
         return body[:3]
@@ -346,7 +345,7 @@ class Stm32Rom(Dialect):
                 self._address(READ, address)
                 self.link.write(bytes([size - 1, (size - 1) ^ 0xFF]))
                 self._acknowledged(READ, "data", 2, address=address)
-                timeout_s = self.link.settings.seconds(size) + _REPLY_S
+                timeout_s = self.link.settings.seconds(size) + self.patience_s
                 return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
             except ChipRefusal:
                 if attempt:
@@ -400,7 +399,7 @@ class Stm32Rom(Dialect):
             self._command(command)
             self.link.write(frame)
             try:
-                self._acknowledged(command, "data", len(frame), _REPLY_S + longest_s, address)
+                self._acknowledged(command, "data", len(frame), longest_s, address)
                 return
             except (ChipRefusal, Silence):
                 if attempt:
@@ -433,7 +432,7 @@ class Stm32Rom(Dialect):
         """
         body = bytes([len(block.data) - 1]) + block.data
         frame = body + bytes([reduce(xor, body)])
-        longest_s = _REPLY_S + 4 * self.cost_of_write(memory, len(block.data)).busy_s
+        longest_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
         for attempt in range(_TRIES):
             self._command(WRITE)
             try:
@@ -493,7 +492,7 @@ class Stm32Rom(Dialect):
         for argument in (address, words, POLYNOMIAL, START):
             self._address(CHECKSUM, argument)
         waiting_for = "the checksum"
-        heard = read_exactly(self.link, 5, _REPLY_S + words * 1e-6, waiting_for)
+        heard = read_exactly(self.link, 5, self.patience_s + words * 1e-6, waiting_for)
         if reduce(xor, heard):
             raise Unexpected(waiting_for, heard)
         return int.from_bytes(heard[:4], "big")
@@ -501,11 +500,11 @@ class Stm32Rom(Dialect):
     # --- protection: each ends with a reset of the chip, so `ask` comes next
 
     def readout_protect(self) -> None:
-        self._twice_acknowledged(READOUT_PROTECT, _REPLY_S)
+        self._twice_acknowledged(READOUT_PROTECT, 0.0)
 
     def readout_unprotect(self, memory: Memory) -> None:
         """Erases the whole flash before the second ACK."""
-        self._twice_acknowledged(READOUT_UNPROTECT, _REPLY_S + 2 * memory.mass_erase_time.longest_s)
+        self._twice_acknowledged(READOUT_UNPROTECT, 2 * memory.mass_erase_time.longest_s)
 
     def lock(self, part: Part) -> str:
         self.readout_protect()
@@ -516,7 +515,7 @@ class Stm32Rom(Dialect):
         return "readout unprotect acknowledged twice, the flash is erased"
 
     def write_unprotect(self) -> None:
-        self._twice_acknowledged(WRITE_UNPROTECT, _REPLY_S)
+        self._twice_acknowledged(WRITE_UNPROTECT, 0.0)
 
     def write_protect(self, units: Sequence[EraseUnit]) -> None:
         """Protect sectors, by their numbers (at most 256)."""

@@ -38,7 +38,6 @@ from .base import (
 SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x43
 SHORT, LONG = 128, 1024
 
-_ANSWER_S = 12.0  # a receiver that heard nothing right repeats itself after ten seconds at the latest
 _QUIET_S = 0.05
 _TRIES = 10
 _LONG_TRIES = 3
@@ -51,6 +50,9 @@ class Xmodem(Dialect):
     title: ClassVar[str] = "XMODEM receiver"
     document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    answer_s: ClassVar[float] = (
+        4.0  # a receiver that heard nothing right repeats itself after ten seconds at the latest
+    )
     traits: ClassVar[Traits] = Traits(
         erases="inside write",
         guards_writes=True,
@@ -209,16 +211,16 @@ class Xmodem(Dialect):
                 yield waiting.pop(0)
         self._end(start + len(data))
         if wish == "ymodem":
-            if self._call(_ANSWER_S) is None:
-                raise Silence("43 before the end of the batch", _ANSWER_S)
+            if self._call(self.patience_s) is None:
+                raise Silence("43 before the end of the batch", self.patience_s)
             self._block(0, bytes(SHORT), start + len(data), _TRIES)
 
     def _announce(self, size: int) -> None:
         """YMODEM's block 0: name, NUL, size in decimal. Then the receiver calls again."""
         head = b"firmware.bin\x00%d" % size
         self._block(0, head.ljust(SHORT, b"\x00"), 0, _TRIES)
-        if self._call(_ANSWER_S) is None:
-            raise Silence("43 after the name", _ANSWER_S)
+        if self._call(self.patience_s) is None:
+            raise Silence("43 after the name", self.patience_s)
 
     def _block(self, number: int, data: bytes, address: int, tries: int) -> None:
         """Send one block until it is acknowledged. Raises ChipRefusal, Silence, Unexpected."""
@@ -246,7 +248,7 @@ class Xmodem(Dialect):
 
     def _answer(self, name: str, sent: int) -> int:
         """ACK or NAK. A receiver that got nothing right asks again by itself, so what is no answer is waited out."""
-        deadline = Deadline.after(self.link, self.link.settings.seconds(sent) + _ANSWER_S)
+        deadline = Deadline.after(self.link, self.link.settings.seconds(sent) + self.patience_s)
         heard = b""
         while not deadline.over:
             one = self.link.read(1, deadline.left_s)
@@ -262,7 +264,7 @@ class Xmodem(Dialect):
                 refuse_text(f"an answer to {name}", heard)
         if heard:
             raise Unexpected(f"an answer to {name}", heard)
-        raise Silence(f"an answer to {name}", _ANSWER_S)
+        raise Silence(f"an answer to {name}", self.patience_s)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         raise NotImplementedError("XMODEM reads nothing back")

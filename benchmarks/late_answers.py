@@ -1,0 +1,88 @@
+"""Uploads whose answers come late, seeded: alone, and with a lost, flipped or repeated character besides.
+
+An answer is late by up to three times the dialect's own time-out. Nothing may end green with wrong flash; where none
+is later than twice the time-out, at least 98 of a hundred are to end green with the right flash.
+
+`python -m benchmarks.late_answers [RUNS [FIRST_SEED [DIALECT …]]]`, so many for each dialect
+"""
+
+from __future__ import annotations
+
+import random
+import sys
+import traceback
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+
+from greenstep.bench.trial import sample_for
+from greenstep.core.dialects.registry import find_dialect
+
+from .fault_runs import BOARDS, FaultRun, clean, judge, upload
+
+WANTED_SHARE = 0.98
+LONGEST_S = 3600.0  # an ESP8266 is read by a thousand questions, each of which may be answered a second late
+_TWICE, _THRICE = 2.0, 3.0
+
+
+def faults_of(dialect: str, source: random.Random, board: str, nearly_there: bool) -> tuple[tuple[str, ...], float]:
+    """What is wrong with a run, and how many of the dialect's time-outs the latest answer is late."""
+    image = sample_for(board, 2300, seed=5)
+    line = clean(board, image, nearly_there).line
+    most = source.choice((_TWICE, _TWICE, _THRICE))
+    late_ms = 1000 * find_dialect(dialect).answer_s * source.uniform(0.05, most)
+    kind = source.choice(("late", "late-once", "late-once", "late-some", "late-some"))
+    faults = [
+        f"late-once={source.randrange(line.to_host_count)}:{late_ms:.0f}"
+        if kind == "late-once"
+        else f"{kind}={late_ms:.0f}"
+    ]
+    if source.random() < 0.4:
+        way = source.choice(("to-chip", "to-host"))
+        place = source.randrange(line.to_chip_count if way == "to-chip" else line.to_host_count)
+        hurt = source.choice(("drop", "flip", "repeat"))
+        faults.append(f"{hurt}-{way}={place}" + (f":{source.randrange(1, 256):02X}" if hurt == "flip" else ""))
+    return tuple(faults), most
+
+
+def one_run(dialect: str, seed: int) -> tuple[FaultRun, bool]:
+    """The run of a seed with a dialect, always the same; and whether it counts among those that are to be green."""
+    source = random.Random(seed)
+    board = source.choice(BOARDS[dialect])
+    nearly_there = bool(source.getrandbits(1))
+    faults, most = faults_of(dialect, source, board, nearly_there)
+    image = sample_for(board, 2300, seed=5)
+    shown = " ".join(faults)
+    try:
+        trial = upload(board, image, nearly_there, faults, seed)
+    except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
+        lines = "".join(traceback.format_exception(error)[-3:])
+        return FaultRun(seed, dialect, board, shown, "WRONG: traceback", lines), False
+    run = FaultRun(seed, dialect, board, shown, *judge(trial, image, LONGEST_S), nearly_there)
+    return run, most == _TWICE
+
+
+def main() -> int:
+    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
+    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    dialects = sys.argv[3:] or list(BOARDS)
+    seeds = [(dialect, seed) for dialect in dialects for seed in range(first, first + runs)]
+    with ProcessPoolExecutor() as pool:
+        results = list(pool.map(one_run, *zip(*seeds, strict=True), chunksize=50))
+    for (dialect, outcome), number in sorted(Counter((run.dialect, run.outcome) for run, _ in results).items()):
+        print(f"{dialect:<10} {outcome:<42} {number:5}")
+    good = True
+    for dialect in dialects:
+        counted = [run for run, counts in results if counts and run.dialect == dialect]
+        share = sum(run.outcome.startswith("green") for run in counted) / max(1, len(counted))
+        good = good and share >= WANTED_SHARE
+        print(f"{dialect:<10} {share:.1%} of {len(counted):,} green where none is later than twice the time-out")
+    wrong = [run for run, _ in results if run.wrong]
+    failed = [run for run, counts in results if counts and run.outcome.startswith("failed")]
+    for run in [*wrong[:20], *failed[: 12 if "-v" in sys.argv or len(dialects) == 1 else 0]]:
+        print(run)
+    print(f"{len(results):,} runs, {len(wrong)} wrong")
+    return 0 if good and not wrong else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,51 @@
+"""A conversation that broke off is begun again: reset by the lines, synchronised, and taken up with the same chip."""
+
+from __future__ import annotations
+
+from ..dialects.base import DialectError
+from ..events import Step
+from .approach import reset_and_ask
+from .causes import enter
+from .scene import Scene
+
+MOST_TIMES = 2
+_LATE_TIMES = 3
+RESUMABLE: tuple[Step, ...] = ("chip", "compare", "keep", "erase", "write", "verify", "read")
+"""Steps of which another beginning harms none: what they change is erased, written and proven anew."""
+
+
+def can_resume(scene: Scene, step: Step) -> bool:
+    """Whether the chip can be reset and asked again without a person."""
+    return step in RESUMABLE and scene.lines == "moved" and scene.resumed < MOST_TIMES
+
+
+def resume(scene: Scene) -> bool:
+    """Whether the same chip answers again after a reset."""
+    scene.resumed += 1
+    scene.line_hurt = True
+    wire, job = scene.wire, scene.job
+    wire.read(1 << 16, _LATE_TIMES * job.dialect.answer_s)  # what is late still is none of the next conversation
+    wire.configure(job.first_settings)
+    scene.dialect = job.dialect(wire, job.wishes.settings)
+    try:
+        enter(scene)
+        if not reset_and_ask(scene):
+            return False
+        if scene.part is None:
+            return True
+        identity = scene.talk.identify()
+        examination = scene.talk.examine(scene.part)
+        if (identity.ident, examination.unique_id) != scene.known or examination.locked:
+            return False
+        if wire.settings.baud != job.settings.baud:
+            scene.talk.change_baud(scene.part, job.settings.baud)
+    except DialectError:
+        return False
+    return True
+
+
+def steps_again(steps: tuple[Step, ...], step: Step) -> tuple[Step, ...]:
+    """What is climbed again after it broke off in `step`: all that changes the chip, from its beginning."""
+    again: tuple[Step, ...] = ("erase", "write", "verify")
+    first = min((steps.index(name) for name in again if name in steps), default=0)
+    return steps[first:] if step in again else steps[steps.index(step) :]

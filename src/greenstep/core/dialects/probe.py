@@ -1,0 +1,81 @@
+"""Late answers told from lost ones, where nothing in the protocol numbers them.
+
+A question that changes nothing, and whose answer is like no other, is asked where an answer does not come. Answers
+keep their order: where this one's comes first, the other is lost; where the other comes first, it was only late. Its
+own answers can come late too, and are passed over whenever they do. Meanwhile a loader that would give up hears that
+it is still spoken to.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..link import Link
+
+EVERY_S = 0.5
+"""Loaders that give up do so after a second or more."""
+
+
+class Probe:
+    """`question` and its `answer`, by bytes; both empty until they are known."""
+
+    def __init__(self, link: Link) -> None:
+        self._link = link
+        self.question = b""
+        self.answer = b""
+        self.asked = 0
+        self._open = 0
+        """How many of its answers may still come."""
+
+    def hear(self, size: int, first_s: float, patience_s: float, over: Callable[[bytes], bool]) -> bytes:
+        """The `size` bytes of an answer; fewer where it is `over` before, or is lost. It should come within
+        `first_s`, and is waited for `patience_s` longer where there is something to ask meanwhile."""
+        heard, wait_s, left_s, asked = b"", first_s, patience_s, 0
+        while True:
+            more = self._link.read(1 if not heard else size - len(heard), wait_s)
+            heard = self._without_late(heard + more)
+            lost = self._open < asked
+            if lost or (heard and (len(heard) >= size or over(heard))):
+                return heard
+            if more:
+                continue
+            if not self.question or left_s <= 0:
+                return heard
+            self._ask()
+            asked += 1
+            wait_s = min(EVERY_S, left_s)
+            left_s -= wait_s
+
+    def forget(self) -> None:
+        """The chip was reset: what it was asked before will not be answered."""
+        self.question = self.answer = b""
+        self._open = 0
+
+    def _ask(self) -> None:
+        self._link.write(self.question)
+        self.asked += 1
+        self._open += 1
+
+    def _without_late(self, heard: bytes) -> bytes:
+        """What was heard, but for answers to this question in front of it, or behind what there is of another."""
+        while self._open and heard.startswith(self.answer):
+            heard = heard[len(self.answer) :]
+            self._open -= 1
+        if self._open and heard.endswith(self.answer):
+            heard = heard[: -len(self.answer)]
+            self._open -= 1
+        return heard
+
+    def catch_up(self, patience_s: float) -> bool:
+        """Ask, and let everything pass that comes before the answer: whatever was asked earlier is over then."""
+        self._ask()
+        heard, left_s = b"", patience_s
+        while left_s > 0:
+            more = self._link.read(1, EVERY_S)
+            heard += more
+            if heard.endswith(self.answer):
+                self._open -= 1
+                return True
+            if not more:
+                left_s -= EVERY_S
+        return False
