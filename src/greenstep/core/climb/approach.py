@@ -155,14 +155,14 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
         if early and not scene.early:
             scene.early = early
             scene.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
-        last = settles == len(traits.settles_s) - 1
-        for asking in range(1, traits.asks[turn] + 1):
+        last, began_s = settles == len(traits.settles_s) - 1, link.now()
+        for asking in range(traits.asks[turn]):
             tries += 1
-            # before it is given up, the last answer may be late
-            late_s = dialect.patience_s if last and asking == traits.asks[turn] else 0.0
+            # before it is given up: one question after a reset, and all the time for a late answer
+            late_s = dialect.patience_s if last and not asking and traits.sync_sent else 0.0
             answer = dialect.ask(max(traits.ask_wait_s, late_s))
             if answer is not None:
-                dialect.asked_before(asking - 1)
+                dialect.asked_before(asking, link.now() - began_s)
                 return answer, tries
         if patience:
             waited = int(link.now() - scene.sync_since_s)
@@ -194,7 +194,8 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
             link.set_break(False)
         answer = dialect.ask(traits.ask_wait_s)
         if answer is not None:
-            dialect.asked_before(min(tries - 1, traits.asks[0]))
+            before = min(tries - 1, traits.asks[0])
+            dialect.asked_before(before, (before + 1) * traits.ask_wait_s)
             return answer, tries
         if deadline.over:
             return None, tries

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
 
+from ..dialects.base import Silence, Unexpected
 from ..errors import StartFault
 from ..events import Event, Noted, StepEnded
 from ..findings import diagnose
@@ -18,6 +19,7 @@ from .evidence import observe
 from .scene import Scene
 
 _SHORT_LISTEN_S = 0.5
+_GIVES_UP_S = 4.0  # loaders wait a second or a few before they start the program
 
 
 def start_step(scene: Scene) -> Iterator[Event]:
@@ -39,7 +41,7 @@ def start_step(scene: Scene) -> Iterator[Event]:
             how = "this port has no DTR and RTS: reset the board by hand"
             yield Noted("start", how)
     else:
-        how = said = scene.talk.start(_entry(scene))
+        how, said = yield from _by_command(scene)
         if job.hookup.enter is not None and job.hookup.enter.touches:
             link.reopen(None)  # the bootloader's port goes, the application's comes
         began, scene.listen_mark = link.now(), link.mark
@@ -65,6 +67,23 @@ def start_step(scene: Scene) -> Iterator[Event]:
             return
     scene.unproven.append("start")
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
+
+
+def _by_command(scene: Scene) -> Generator[Event, None, tuple[str, str]]:
+    """Start by the bootloader's command: (how, what it said). Where it does not answer, by a reset if lines can: then
+    it starts the program itself, as after every reset."""
+    try:
+        said = scene.talk.start(_entry(scene))
+        return said, said
+    except (Silence, Unexpected) as error:
+        if scene.job.hookup.leave is None or scene.lines != "moved" or scene.job.hookup.enter is None:
+            raise
+        if scene.job.hookup.enter.touches:
+            raise
+        yield Noted("start", f"{error}: started by a reset")
+        how = _reset(scene)
+        scene.wire.read(1, _GIVES_UP_S if not scene.job.expect else 0.0)
+        return how, ""
 
 
 def _reset(scene: Scene) -> str:

@@ -14,7 +14,6 @@ from ..chips import Memory, Part
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_heard, show_size
 from .base import (
-    LATE_TIMES,
     ChipRefusal,
     Cost,
     Dialect,
@@ -71,6 +70,7 @@ class AvrV1(Dialect):
     title: ClassVar[str] = "AVR bootloader, v1"
     document: ClassVar[str] = "Atmel AVR061"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    answer_s: ClassVar[float] = 0.4
     traits: ClassVar[Traits] = Traits(
         erases="inside write",
         guards_writes=False,
@@ -92,6 +92,8 @@ class AvrV1(Dialect):
         super().__init__(link, settings)
         self._eeprom_by_bytes: bool | None = None
         self._reply_s = _REPLY_S
+        self._late_s = 0.0
+        """How late its answers seem to come, at the most, by the first of them."""
         self._probe = Probe(link)
         """The signature, whose answer is like no other; from when it is known."""
 
@@ -124,8 +126,8 @@ class AvrV1(Dialect):
             if attempt % 2:
                 self.link.write(bytes([END]))
                 drain(self.link, 2 * _QUIET_S)
-            if self.ask(0.15) is not None and (
-                not self._probe.question or self._probe.catch_up(LATE_TIMES * self._reply_s)
+            if self.ask(max(0.15, 1.2 * self._late_s)) is not None and (
+                not self._probe.question or self._probe.catch_up(max(self._reply_s, self.patience_s))
             ):
                 return
         raise Silence("14 10 to a new synchronisation", 1.6)
@@ -164,10 +166,10 @@ class AvrV1(Dialect):
         """Send, and take `replies` replies, of which the last carries `size` bytes. Raises DialectError."""
         self.link.write(sent)
         wanted = 2 * replies + size
-        timeout_s = self.link.settings.seconds(len(sent) + wanted) + self._reply_s + busy_s
-        patience_s = (LATE_TIMES - 1) * self.answer_s
+        line_s = self.link.settings.seconds(len(sent) + wanted) + busy_s
+        timeout_s = line_s + self._reply_s
         over = _is_refusal if replies > 1 or not size else _is_out_of_step
-        heard = self._probe.hear(wanted, timeout_s, patience_s, over)
+        heard = self._probe.hear(wanted, line_s, max(self._reply_s, self.patience_s), self._reply_s, over)
         waiting_for = f"the reply to '{command}'"
         if len(heard) < wanted:
             heard += drain(self.link, _QUIET_S)
@@ -226,8 +228,11 @@ class AvrV1(Dialect):
     def disturbed(self) -> int:
         return self.retries + self._probe.asked
 
-    def asked_before(self, times: int) -> None:
-        """It starts the program where it hears nothing for a second: what came late is passed over as it comes."""
+    def asked_before(self, times: int, since_s: float) -> None:
+        """It starts the program where it hears nothing for a second: no time to let everything pass."""
+        if times:
+            self._late_s = since_s
+            self._reply_s = max(self._reply_s, 1.5 * since_s)
 
     def was_reset(self) -> None:
         self._probe.forget()

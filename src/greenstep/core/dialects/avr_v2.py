@@ -80,6 +80,7 @@ class AvrV2(Dialect):
     title: ClassVar[str] = "AVR bootloader, v2"
     document: ClassVar[str] = "Atmel AVR068"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    answer_s: ClassVar[float] = 0.4
     traits: ClassVar[Traits] = Traits(
         erases="inside write",
         guards_writes=True,
@@ -236,7 +237,7 @@ class AvrV2(Dialect):
         self._far = part.flash.size > 2 * _FAR_WORDS
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
-    def asked_before(self, times: int) -> None:
+    def asked_before(self, times: int, since_s: float) -> None:
         """Replies are known by their numbers: what comes late is passed over as it comes."""
 
     # --- memory

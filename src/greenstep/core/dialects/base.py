@@ -11,12 +11,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, TypeVar
 
 from ..frozen import frozen
+from ..link import Deadline
 from ..quantities import readable_share, show_bytes, show_heard
 
 if TYPE_CHECKING:
     from ..chips import EraseUnit, Memory, Part
     from ..image import Image
-    from ..link import Deadline, Frame, LineSettings, Link
+    from ..link import Frame, LineSettings, Link
     from ..talk import TalkLine
 
 Answer = TypeVar("Answer")
@@ -384,10 +385,11 @@ class Dialect(ABC):
         """What a recorded conversation was about: (sent, heard) in order, to rows that each cover some of them."""
         return [Narrated(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
 
-    def asked_before(self, times: int) -> None:
-        """The answer to an asking is here, after so many that seemed unanswered: what they still bring passes."""
+    def asked_before(self, times: int, since_s: float) -> None:
+        """The answer to an asking is here, after so many that seemed unanswered, so long since the first of them. It
+        may be the answer to that one: then those to the others come as late, and must have passed."""
         if times:
-            drain(self.link, self.traits.ask_wait_s + _AFTER_SYNC_S, self.patience_s)
+            read_until(self.link, Deadline.after(self.link, since_s + _AFTER_SYNC_S))
 
     def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
         """The lines have just reset the chip: what was known of the conversation is over."""

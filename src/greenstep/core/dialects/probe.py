@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 from ..link import Link
 
-EVERY_S = 0.5
+EVERY_S = 0.4
 """Loaders that give up do so after a second or more."""
 
 
@@ -27,10 +27,16 @@ class Probe:
         self._open = 0
         """How many of its answers may still come."""
 
-    def hear(self, size: int, first_s: float, patience_s: float, over: Callable[[bytes], bool]) -> bytes:
-        """The `size` bytes of an answer; fewer where it is `over` before, or is lost. It should come within
-        `first_s`, and is waited for `patience_s` longer where there is something to ask meanwhile."""
-        heard, wait_s, left_s, asked = b"", first_s, patience_s, 0
+    def hear(
+        self, size: int, line_s: float, patience_s: float, unasked_s: float, over: Callable[[bytes], bool]
+    ) -> bytes:
+        """The `size` bytes of an answer; fewer where it is `over` before, or is lost. Beyond `line_s`, which line and
+        chip take for it, it is waited for `patience_s`, or `unasked_s` where there is nothing to ask meanwhile."""
+        left_s = patience_s if self.question else unasked_s
+        wait_s = min(EVERY_S, left_s) if self.question else left_s
+        heard, asked = b"", 0
+        left_s -= wait_s
+        wait_s += line_s
         while True:
             more = self._link.read(1 if not heard else size - len(heard), wait_s)
             heard = self._without_late(heard + more)

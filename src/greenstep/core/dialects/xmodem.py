@@ -50,9 +50,7 @@ class Xmodem(Dialect):
     title: ClassVar[str] = "XMODEM receiver"
     document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    answer_s: ClassVar[float] = (
-        4.0  # a receiver that heard nothing right repeats itself after ten seconds at the latest
-    )
+    answer_s: ClassVar[float] = 1.2
     traits: ClassVar[Traits] = Traits(
         erases="inside write",
         guards_writes=True,
@@ -89,6 +87,11 @@ class Xmodem(Dialect):
         self._name = ""
         self._size = 0
         self._heard_before = b""
+
+    @property
+    def patience_s(self) -> float:
+        """A receiver that heard nothing right says so after ten seconds at the latest."""
+        return 12.0
 
     # --- the beginning
 
