@@ -28,13 +28,12 @@ _CLEAN: dict[str, int] = {}
 
 def cut_at(board: str, percent: int) -> tuple[str, Trial, Trial]:
     """(how it ended, the upload that was cut, the next one). The new program comes over an older one; when the chip
-    has received so many characters its supply goes and comes back, and what it holds then is what the next upload
-    meets."""
+    has received so many characters its supply goes, and what it holds then is what the next upload meets."""
     old, new = sample_for(board, _BYTES, seed=5), sample_for(board, _BYTES, seed=6)
     if board not in _CLEAN:
         _CLEAN[board] = run(board, {"flash": new}).line.to_chip_count
     place = max(1, _CLEAN[board] * percent // 100)
-    first, broken = prepare(board, {"flash": new}, faults=(f"restart-after={place}",))
+    first, broken = prepare(board, {"flash": new}, faults=(f"cut-after={place}",))
     seeded = run(board, {"flash": old})
     _hand_over(seeded, broken)
     broken.events.extend(first.run())

@@ -146,7 +146,7 @@ class TakenUpAgain(unittest.TestCase):
         for board, place in (("atmega328p", 9000), ("stm32f072", 9000), ("pic18f46k22", 9000), ("lpc1769", 14_000)):
             with self.subTest(board):
                 image = sample_for(board, 12_000)
-                climb, broken = prepare(board, {"flash": image}, faults=(f"restart-after={place}",), compare=False)
+                climb, broken = prepare(board, {"flash": image}, faults=(f"cut-after={place}",), compare=False)
                 broken.events.extend(climb.run())
                 self.assertNotEqual(broken.end.exit_code, 0)
                 climb, after = prepare(board, {"flash": image})
@@ -381,7 +381,7 @@ class Kept(unittest.TestCase):
         self.assertEqual(drawer.whose, "stm32f07x-303132333435363738393A3B")
         self.assertEqual((drawer.image.pieces, drawer.dropped), ((Piece(0x08000DAC, bytes(range(40))),), True))
         drawer.dropped = False
-        trial = self.upload("stm32f072", keep, content, put_aside=drawer.put, faults=("restart-after=1500",))
+        trial = self.upload("stm32f072", keep, content, put_aside=drawer.put, faults=("cut-after=1500",))
         self.assertNotEqual(trial.end.exit_code, 0)
         self.assertFalse(drawer.dropped)
         self.assertIn("What was to be kept is in kept.hex", trial.end.chip_state)
@@ -394,7 +394,7 @@ class Kept(unittest.TestCase):
             for percent in range(4, 108, 8):
                 drawer = Drawer()
                 place = whole.line.to_chip_count * percent // 100
-                fault = f"restart-after={place}"
+                fault = f"cut-after={place}"
                 trial = self.upload(board, keep, {address: data}, put_aside=drawer.put, faults=(fault,))
                 there = self.survives(trial, {address: data})
                 # what of the room was never going to be erased is not put aside: that is still in the chip

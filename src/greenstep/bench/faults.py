@@ -17,6 +17,7 @@ KINDS = {
     "late-some": ("MS", "one answer in eight comes up to so much later, which one and how much by the seed"),
     "silence-after": ("N", "the chip says nothing more after N characters"),
     "restart-after": ("N", "the chip resets itself when it has received N characters, as with a weak supply"),
+    "cut-after": ("N", "the supply goes for good when the chip has received N characters"),
     "worn": ("ADDRESS", "one bit of the flash byte there cannot be programmed"),
     "dead-write": ("", "writing the flash has no effect"),
     "slow-erase": ("FACTOR", "erasing takes so many times longer"),
@@ -46,6 +47,7 @@ class Faults:
     late_some: float = 0.0
     silence_after: int | None = None
     restart_after: int | None = None
+    cut_after: int | None = None
     worn: set[int] = field(default_factory=set)
     dead_write: bool = False
     slow_erase: float = 1.0

@@ -191,6 +191,11 @@ class SimulatedLine:
         if number == faults.restart_after:
             self.chip.brown_out(at_s)
             return
+        if number == faults.cut_after:
+            faults.dead = True
+            self.chip.hold_reset(at_s)
+            self._fall_silent(at_s)
+            return
         self._asked = True
         if faults.hurts_to_chip:
             for arrived in faults.to_chip(number, value):

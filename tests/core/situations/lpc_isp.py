@@ -25,7 +25,7 @@ def protected(word: int) -> dict[str, Any]:
 
 
 ROWS = [
-    *usual_rows(BOARD, (3000, 530_000), "entrance counter", "direct-dtr-reset", "low", an_LPC_asked_before="", restarts_while_it_is_written="fell-silent",
+    *usual_rows(BOARD, (3000, 530_000), "entrance counter", "direct-dtr-reset", "low", an_LPC_asked_before="", restarts_while_it_is_written="",
                 silence="silence-after=230", worn="worn=0x123 worn=0x3F0 worn=0x801", writing_has_no_effect="not-written"),
     Situation(9, "an STM32 ROM asked as LPC", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),

@@ -18,7 +18,7 @@ GREET: dict[str, Any] = {"purpose": "greet"}
 
 ROWS = [
     *usual_rows(BOARD, (3000, 40_000), "feeder pump", "cap-dtr", writing_has_no_effect="not-written", worn="worn=0x323 worn=0x5F0 worn=0x801",
-                silence="silence-after=120", restarts_while_it_is_written="fell-silent"),
+                silence="silence-after=120", restarts_while_it_is_written=""),
     Situation(9, "an STM32 ROM asked as AN851", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": "pic-an851", "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic-an851"}, "pic18f252"),

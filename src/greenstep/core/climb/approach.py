@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Generator, Iterator
 
 from ..chips import Catalogue, Memory, Part
@@ -159,7 +160,7 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
         for asking in range(traits.asks[turn]):
             tries += 1
             # before it is given up: one question after a reset, and all the time for a late answer
-            late_s = dialect.patience_s if last and not asking and traits.sync_sent else 0.0
+            late_s = dialect.patience_s if last and not asking and _answers_late(scene) else 0.0
             answer = dialect.ask(max(traits.ask_wait_s, late_s))
             if answer is not None:
                 dialect.asked_before(asking, link.now() - began_s)
@@ -168,6 +169,15 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
             waited = int(link.now() - scene.sync_since_s)
             yield StepAdvanced("sync", min(waited, int(patience)), int(patience), "seconds", float(waited))
     return None, tries
+
+
+def _answers_late(scene: Scene) -> bool:
+    """Whether its own answers were heard, though none in time."""
+    traits = scene.job.dialect.traits
+    heard = scene.wire.between(scene.sync_mark, None, "heard")
+    return any(answer in heard for answer in traits.sync_answers) or any(
+        re.search(sound, heard, re.DOTALL) for sound in traits.sounds
+    )
 
 
 def reset_and_ask(scene: Scene) -> bool:

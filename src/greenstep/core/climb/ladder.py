@@ -30,7 +30,7 @@ from .evidence import observe
 from .job import Job, OpenLink
 from .keeping import keep_step
 from .regions import lock_step, read_step, unlock_step
-from .resuming import can_resume, resume, steps_again
+from .resuming import can_resume, reset_itself, resume, steps_again
 from .scene import Scene
 from .talking import talk_step
 from .transfer import erase_step, verify_step, write_step
@@ -124,7 +124,7 @@ class Climb:
                     if not isinstance(event, StepEnded) or step not in self._ended:
                         yield self._noticed(event)
             except (Silence, Unexpected) as error:
-                if not can_resume(self.scene, step):
+                if not can_resume(self.scene, step) or reset_itself(self.scene, _PHASES[step][0], error):
                     raise
                 yield Noted(step, f"{error}: reset, and taken up again")
                 if not resume(self.scene):

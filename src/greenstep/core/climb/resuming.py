@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from ..dialects.base import DialectError
 from ..events import Step
+from ..findings.chip_rules import restarted
+from ..findings.observations import Phase
 from .approach import reset_and_ask
-from .causes import enter
+from .causes import enter, listen_for_application
+from .evidence import observe
 from .scene import Scene
 
 MOST_TIMES = 2
@@ -19,12 +22,22 @@ def can_resume(scene: Scene, step: Step) -> bool:
     return step in RESUMABLE and scene.lines == "moved" and scene.resumed < MOST_TIMES
 
 
+def reset_itself(scene: Scene, phase: Phase, error: DialectError) -> bool:
+    """Whether the chip's program is heard where a reply was due: it was reset in the middle, by a weak supply or a
+    line left asserted. That is told rather than tried again. What is late still passes meanwhile."""
+    listen_for_application(scene)
+    itself = restarted(observe(scene, phase, error)) is not None
+    if not itself:
+        scene.wire.read(1 << 16, _LATE_TIMES * scene.job.dialect.answer_s)
+    return itself
+
+
 def resume(scene: Scene) -> bool:
     """Whether the same chip answers again after a reset."""
     scene.resumed += 1
     scene.line_hurt = True
+    scene.listen_mark = scene.listen_end = None
     wire, job = scene.wire, scene.job
-    wire.read(1 << 16, _LATE_TIMES * job.dialect.answer_s)  # what is late still is none of the next conversation
     wire.configure(job.first_settings)
     scene.dialect = job.dialect(wire, job.wishes.settings)
     try:
