@@ -1,13 +1,14 @@
-"""All tests: `python -m tests [MODULE …]`, two modules at a time, for most of them wait for a simulated line.
+"""All tests: `python -m tests [MODULE …]`, two modules at a time.
 
-Each module runs as `python -m unittest -b MODULE` would, in a process of its own. What drives boards in real time
-can fail where the machine stands still for a second: such a test is judged again, alone, at the end, and only what
-fails then too has failed. Both are printed.
+Each module runs as `python -m unittest -b MODULE` would, in a process of its own. No test is run twice: what fails has
+failed.
 """
 
 from __future__ import annotations
 
+import compileall
 import re
+import resource
 import subprocess
 import sys
 import time
@@ -17,8 +18,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 2
-MOST_AGAIN = 6
-_LONGEST = ("tests.tool.test_connect", "tests.tool.test_families", "tests.tool.test_upload", "tests.tool.test_trouble")
+_LONGEST = ("tests.core.test_compare", "tests.core.test_every_dialect", "tests.tool.test_connect", "tests.core.test_late_answers")
 """Begun first, so that none of them is left alone at the end."""
 
 
@@ -37,7 +37,7 @@ class Result:
 
 
 def modules() -> list[str]:
-    """Every module with tests, the longest first, those that wait before those that compute."""
+    """Every module with tests, the longest first."""
     found = [
         ".".join(path.relative_to(ROOT).with_suffix("").parts)
         for folder in ("tool", "core")
@@ -58,30 +58,15 @@ def run(module: str) -> Result:
     return result
 
 
-def failed_in_real_time(results: list[Result]) -> list[str] | None:
-    """The tests that failed by name; None where anything failed that does not wait for a board."""
-    names: list[str] = []
-    for result in results:
-        if not result.status and result.number:
-            continue
-        found = re.findall(r"^(?:FAIL|ERROR): \w+ \((tests\.[\w.]+)\)", result.text, re.MULTILINE)
-        if not found or not result.module.startswith("tests.tool."):
-            return None
-        names += found
-    return list(dict.fromkeys(names))
-
-
 def main() -> int:
     began = time.monotonic()
+    compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is; hundreds of commands are started
     with ThreadPoolExecutor(AT_ONCE) as pool:
         results = list(pool.map(run, sys.argv[1:] or modules()))
     wrong = [result.module for result in results if result.status or not result.number]
-    again = failed_in_real_time(results)
-    if again and len(again) <= MOST_AGAIN:
-        print(f"\nAgain, alone: {', '.join(again)}")
-        wrong = [name for name in again if run(name).status]
     number = sum(result.number for result in results)
-    print(f"\nRan {number} tests in {time.monotonic() - began:.3f}s\n")
+    used_s = resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime
+    print(f"\nRan {number} tests in {time.monotonic() - began:.3f}s, {used_s:.0f} s of user CPU\n")
     print(f"FAILED in {', '.join(wrong)}" if wrong else "OK")
     return 1 if wrong else 0
 

@@ -1,7 +1,8 @@
-"""The installed command in a temporary folder, and a bench of simulated boards to point it at."""
+"""The installed command in a temporary folder, and simulated boards to point it at."""
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import signal
@@ -9,9 +10,11 @@ import subprocess
 import sys
 import tempfile
 import unittest
+import zipfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlencode
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.samples import avr_image, stm32_image
@@ -46,8 +49,50 @@ class Run:
         raise AssertionError(f"no {kind} {wanted} in\n{self.out}")
 
 
+_NUMBERS = itertools.count()
+
+
 class Bench:
-    """`greenstep bench` as a process of its own; `close` returns what the chips hold."""
+    """Simulated boards inside the command, on the virtual clock: each with a file for what its chip holds."""
+
+    def __init__(self, folder: Path, *arguments: str) -> None:
+        self.boards: dict[str, dict[str, Any]] = {}
+        self._files: dict[str, Path] = {}
+        number = next(_NUMBERS)
+        words, settings = iter(arguments), []
+        names: list[str] = []
+        for word in words:
+            if word.startswith("--"):
+                settings.append((word.removeprefix("--"), next(words)))
+            else:
+                names.append(word)
+        for index, name in enumerate(names):
+            copy = names[:index].count(name)
+            shown = f"{name}-{copy + 1}" if copy else name
+            self._files[shown] = folder / f"{shown}-{number}.chip"
+            pairs = [*settings, ("seed", str(copy)), ("memory", str(self._files[shown]))]
+            board = BOARDS[name]
+            self.boards[shown] = {
+                "port": f"bench:{name}?{urlencode(pairs)}", "chip": board.chip, "hookup": board.circuit.hookup,
+                "baud": board.baud, "dialect": board.dialect or None,
+            }  # fmt: skip
+
+    def port(self, board: str) -> str:
+        return str(self.boards[board]["port"])
+
+    def close(self) -> dict[str, bytes]:
+        """The memories by name, such as 'brood-probe.flash'; none of a chip that nobody spoke to."""
+        found = {}
+        for name, path in self._files.items():
+            if path.exists():
+                with zipfile.ZipFile(path) as file:
+                    found.update({f"{name}.{memory}": file.read(memory) for memory in ("flash", "eeprom") if memory in file.namelist()})
+        return found
+
+
+class ServedBench:
+    """`greenstep bench` as a process of its own, for what is about the ports of the operating system; `close` returns
+    what the chips hold."""
 
     def __init__(self, folder: Path, *arguments: str) -> None:
         self._folder = folder / "memories"
@@ -118,6 +163,9 @@ class ToolTest(unittest.TestCase):
         )  # fmt: skip
 
     def bench(self, *arguments: str) -> Bench:
-        bench = Bench(self.folder, *arguments)
+        return Bench(self.folder, *arguments)
+
+    def served(self, *arguments: str) -> ServedBench:
+        bench = ServedBench(self.folder, *arguments)
         self.addCleanup(bench.close)
         return bench

@@ -182,7 +182,7 @@ class InALog(ToolTest):
         words = ("upload", "brood-probe.hex", *REACH, "--port", bench.port("brood-probe"))
         short = self.run_tool(*words, GREENSTEP_LADDER="")
         self.assertEqual(short.status, 0, short.text)
-        self.assertRegex(short.out, r"^STM32F07x   rfc2217://\S+   115200 8E1   \d{4}-\d\d-\d\d \d\d:\d\d:\d\d\n")
+        self.assertRegex(short.out, r"^STM32F07x   bench:\S+   115200 8E1   \d{4}-\d\d-\d\d \d\d:\d\d:\d\d\n")
         rungs = [line.split()[1] for line in short.out.splitlines() if line.startswith(" ●")]
         self.assertEqual(rungs, ["compare", "write", "verify", "start"])
         self.assertLess(len(short.out.splitlines()), 10)

@@ -48,7 +48,7 @@ class AtOnce(ToolTest):
         run = self.run_tool("batch", *PROBE, *ports, "--port", nobody, "--save", "probes.csv")
         self.assertEqual(run.status, 3, run.text)
         self.assertIn("3 of 4 boards green", run.out)
-        self.assertRegex(run.out, r"(?m)^ ✗ +\d  \S+  STM32F07x +nothing serves")
+        self.assertRegex(run.out, r"(?m)^ ✗ +\d  \S+ +STM32F07x +nothing serves")
         self.assertIn("board 1: nothing serves", run.out)
         self.assertNotIn("\a", run.out)
         with (self.folder / "probes.csv").open() as file:
@@ -148,7 +148,7 @@ class OneAfterAnother(ToolTest):
         self.assertEqual(tool.returncode, 0)
 
     def test_by_hand_and_no_next_one(self) -> None:
-        bench = self.bench("brood-probe", "--pty", "--hands", "1")
+        bench = self.served("brood-probe", "--pty", "--hands", "1")
         run = self.run_tool(
             "batch", "brood-probe.hex", "--chip", "stm32f072", "--port", bench.port("brood-probe"), "--hookup", "by-hand",
             "--wait", "4",

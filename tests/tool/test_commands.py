@@ -69,7 +69,7 @@ class Looking(ToolTest):
             self.assertIn(word, run.out)
 
     def test_bench_takes_a_port_number_once(self) -> None:
-        bench = self.bench("brood-probe")
+        bench = self.served("brood-probe")
         number = bench.port("brood-probe").rpartition(":")[2]
         again = self.run_tool("bench", "hive-scale", "--tcp-port", number)
         self.assertEqual(again.status, 2, again.text)

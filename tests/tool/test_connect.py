@@ -266,7 +266,7 @@ class GreetingAPort(ToolTest):
         self.assertIn("ATmega168 answers", run.out)
 
     def test_a_person_helps_where_no_line_does(self) -> None:
-        bench = self.bench("brood-probe", "--pty", "--hands", "8")
+        bench = self.served("brood-probe", "--pty", "--hands", "8")
         run = self.run_tool("greet", "--port", bench.port("brood-probe"), "--patience", "12")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("no DTR and RTS", run.out)

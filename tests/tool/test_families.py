@@ -19,8 +19,8 @@ class TheApiary(ToolTest):
         bench = self.bench(*APIARY)
         shutil.copytree(EXAMPLE / "images", self.folder / "images")
         text = (EXAMPLE / "greenstep.toml").read_text("utf-8")
-        for number, board in enumerate(APIARY):
-            text = text.replace(f"rfc2217://127.0.0.1:{7301 + number}", bench.port(board))
+        for board in APIARY:
+            text = text.replace(f'"bench:{board}"', f'"{bench.port(board)}"')
         self.project(text)
         listed = self.run_tool("boards")
         self.assertEqual(listed.status, 0, listed.text)

@@ -15,6 +15,8 @@ from typing import Any
 
 import pexpect
 
+from greenstep.ports.holders import holders
+
 from .support import COMMAND, ToolTest
 
 
@@ -250,7 +252,7 @@ class AfterAnUpload(ToolTest):
 
 class Shared(ToolTest):
     def test_a_port_served_to_another_machine(self) -> None:
-        bench = self.bench("hive-scale")
+        bench = self.served("hive-scale")
         share = self.start_tool("share", bench.port("hive-scale"), "--json")
         self.addCleanup(share.communicate)
         self.addCleanup(share.terminate)
@@ -262,7 +264,7 @@ class Shared(ToolTest):
         self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
 
     def test_a_pty_is_shared_to_one_that_wants_parity(self) -> None:
-        bench = self.bench("brood-probe", "--pty", "--hands", "0.3")
+        bench = self.served("brood-probe", "--pty", "--hands", "0.3")
         share = self.start_tool("share", bench.port("brood-probe"), "--json")
         self.addCleanup(share.communicate)
         self.addCleanup(share.terminate)
@@ -300,8 +302,9 @@ class Endings(ToolTest):
             with self.subTest(arguments):
                 board = Board()
                 running = self.start_tool(*arguments, "--port", board.port)
-                assert running.stdout is not None
-                running.stdout.readline()
+                while not holders(board.port):
+                    self.assertIsNone(running.poll())
+                    select.select([], [], [], 0.01)
                 board.vanish()
                 out, err = running.communicate(timeout=20)
                 self.assertEqual((running.returncode, "went away in the middle" in out + err), (3, True), out + err)

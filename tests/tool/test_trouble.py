@@ -149,7 +149,7 @@ class WrongPorts(ToolTest):
                 self.assertTrue(any(part in run.text for part in said.split("|")), run.text)
 
     def test_a_held_port(self) -> None:
-        bench = self.bench("brood-probe", "--pty")
+        bench = self.served("brood-probe", "--pty")
         port = bench.port("brood-probe")
         descriptor = os.open(port, os.O_RDWR | os.O_NOCTTY)
         self.addCleanup(os.close, descriptor)
@@ -202,7 +202,7 @@ class InTheMiddle(ToolTest):
 
     def interrupted_at(self, step: str, number: signal.Signals) -> tuple[int, list[dict[str, object]], bytes]:
         """Status and events of an upload that gets a signal at its first advance in a step, and the flash."""
-        bench = self.bench("brood-probe")
+        bench = self.bench("brood-probe", "--pace", "real")
         process = self.start_tool(*self.arguments, "--port", bench.port("brood-probe"))
         assert process.stdout is not None
         lines = []
@@ -241,7 +241,7 @@ class InTheMiddle(ToolTest):
         self.assertEqual(bench.close()["brood-probe.flash"][:5000], self.probe.pieces[0].data)
 
     def pulled(self, *bench_arguments: str) -> None:
-        bench = self.bench("brood-probe", *bench_arguments)
+        bench = self.served("brood-probe", *bench_arguments)
         hookup = ("--hookup", "by-hand") if bench_arguments else ()
         process = self.start_tool(*self.arguments, *hookup, "--port", bench.port("brood-probe"))
         assert process.stdout is not None
@@ -263,7 +263,7 @@ class InTheMiddle(ToolTest):
         self.pulled("--pty", "--hands", "0.3")
 
     def test_the_next_upload_after_a_broken_one_is_green(self) -> None:
-        bench = self.bench("brood-probe")
+        bench = self.served("brood-probe")
         port = ("--port", bench.port("brood-probe"))
         process = self.start_tool(*self.arguments, *port)
         assert process.stdout is not None

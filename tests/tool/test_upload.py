@@ -158,7 +158,7 @@ class OnAPty(ToolTest):
             ("hive-scale", "atmega328p", self.scale, 0),
         ):
             with self.subTest(board):
-                bench = self.bench(board, "--pty", "--hands", "1.5")
+                bench = self.served(board, "--pty", "--hands", "1.5")
                 run = self.run_tool(
                     "upload", f"{board}.hex", "--chip", chip, "--port", bench.port(board), "--hookup", "by-hand",
                     "--patience", "10",
@@ -169,14 +169,14 @@ class OnAPty(ToolTest):
                 self.assertTrue(all(content[p.address - base : p.end - base] == p.data for p in image.pieces))
 
     def test_a_hookup_with_lines_goes_on_by_hand(self) -> None:
-        bench = self.bench("brood-probe", "--pty", "--hands", "2")
+        bench = self.served("brood-probe", "--pty", "--hands", "2")
         run = self.run_tool("greet", *PROBE, "--port", bench.port("brood-probe"), "--patience", "10")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("this port has no DTR and RTS: going on by hand", run.out)
         self.assertIn("set BOOT0 high", run.out)
 
     def test_nobody_comes(self) -> None:
-        bench = self.bench("brood-probe", "--pty", "--hands", "60")
+        bench = self.served("brood-probe", "--pty", "--hands", "60")
         run = self.run_tool(
             "upload", "brood-probe.hex", "--chip", "stm32f072", "--port", bench.port("brood-probe"),
             "--hookup", "by-hand", "--patience", "1",

@@ -23,6 +23,8 @@ from .real_time import LONGEST_WAIT_S, RealTimeBoard
 
 HOST = "127.0.0.1"
 _AWAY_S = 0.8
+_SETTINGS = ("baudrate", "bytesize", "parity", "stopbits")
+_LINES = ("break_condition", "dtr", "rts")
 _PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
 
 
@@ -75,7 +77,7 @@ class BoardServer(RealTimeBoard):
         self._listener.settimeout(LONGEST_WAIT_S)
 
     def _converse(self, client: socket.socket) -> None:
-        adapter = _Adapter(self.line, self._now)
+        adapter = _Adapter(self.line, self._now, self._written)
         manager = rfc2217.PortManager(cast(Any, adapter), cast(Any, _Sender(client)))
         # epoll counts in whole milliseconds, of which an upload waits for thousands
         with selectors.SelectSelector() as selector:
@@ -85,9 +87,10 @@ class BoardServer(RealTimeBoard):
                     received = client.recv(4096)
                     if not received:
                         return
-                    wanted = b"".join(manager.filter(received))
-                    if wanted:
-                        self._written(wanted)
+                    # settings stand among the bytes: what came before one is written before it is set
+                    for byte in manager.filter(received):
+                        adapter.pending += byte
+                    adapter.flush()
                 heard = self._heard()
                 if heard:
                     client.sendall(b"".join(manager.escape(heard)))
@@ -110,9 +113,11 @@ class _Adapter:
     ri = False
     xonxoff = rtscts = False
 
-    def __init__(self, line: SimulatedLine, now: Callable[[], float]) -> None:
+    def __init__(self, line: SimulatedLine, now: Callable[[], float], written: Callable[[bytes], None]) -> None:
         self._line = line
         self._now = now
+        self._written = written
+        self.pending = b""
         self._values: dict[str, Any] = {"baudrate": 115200, "bytesize": 8, "parity": "N", "stopbits": 1}
 
     def _setting(self, name: str, value: Any) -> None:
@@ -126,8 +131,16 @@ class _Adapter:
         except KeyError:
             raise AttributeError(name) from None
 
+    def flush(self) -> None:
+        """Put on the line what came before whatever comes next."""
+        pending, self.pending = self.pending, b""
+        if pending:
+            self._written(pending)
+
     def __setattr__(self, name: str, value: Any) -> None:
-        if name in ("baudrate", "bytesize", "parity", "stopbits"):
+        if name in (*_SETTINGS, *_LINES):
+            self.flush()
+        if name in _SETTINGS:
             if name == "parity" and value not in _PARITY:
                 raise ValueError(value)
             self._setting(name, value)

@@ -42,7 +42,7 @@ def settle(
     board, files = ("", ()) if alone else _split(words, project, options)
     said = from_options(files, options)
     said = said.over(project.boards[board]) if board else said
-    if said.port is not None and said.port.name.startswith(BENCH):
+    if not alone and said.port is not None and said.port.name.startswith(BENCH):
         from .bench_board import with_bench_board
 
         said = with_bench_board(said)

@@ -31,6 +31,8 @@ def frozen(cls: type[T]) -> type[T]:
             setattr(made, name, method)
     made.__doc__ = cls.__doc__ or cls.__name__  # else the standard library works out a signature to put there
     made.__dataclass_fields__ = _Later(cls)
+    match_args = tuple(name for base in reversed(cls.__mro__) for name in vars(base).get("__annotations__", ()))
+    setattr(made, "__match_args__", match_args)  # noqa: B010  (the type checker keeps this name for itself)
     made._instances = 0
     return cls
 

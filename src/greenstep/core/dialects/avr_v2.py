@@ -136,10 +136,10 @@ class AvrV2(Dialect):
             length = heard[2] << 8 | heard[3]
             if heard[4] != TOKEN or length > max(size, _LONGEST_SIGN_ON):
                 raise Unexpected(waiting_for, heard + drain(link, _QUIET_S))
-            rest = link.read(length + 1, link.settings.seconds(length + 1) + self.patience_s)
+            rest = link.read(length + 1, link.settings.seconds(length + 1) + self._reply_s)
             whole = heard + rest
             if len(rest) < length + 1:
-                raise Silence(waiting_for, self.patience_s, whole)
+                raise Silence(waiting_for, self._reply_s, whole)
             if reduce(xor, whole):
                 raise Unexpected(f"{waiting_for} with a right checksum", whole)
             if heard[1] == number:
