@@ -234,9 +234,9 @@ class ByTheJournal(unittest.TestCase):
 
     def test_sectors_that_go_with_others_are_written_too(self) -> None:
         pages = Image("pages", (Piece(0x80000, b"queen" * 20_000),))
-        for offset in (0, 5000, 65_000, 99_990):
+        written = run("esp8266", {"flash": pages})
+        for offset in (5000, 99_990):
             later = changed(pages, offset)
-            written = run("esp8266", {"flash": pages})
             climb, trial = prepare("esp8266", {"flash": later}, recall=lambda n, c: Remembered(3, granules_of(pages, 0xFF)))
             trial.line.chip.flash[:] = written.line.chip.flash
             trial.events.extend(climb.run())

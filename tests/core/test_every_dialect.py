@@ -100,7 +100,7 @@ class OnEveryBoard(unittest.TestCase):
         for board in KINDS:
             dialect = dialect_of(board)
             kind = getattr(trial_chip(board), "kind", None)
-            if not dialect.traits.reads or getattr(kind, "flash_bytes", 0) > 140_000:
+            if not dialect.traits.reads or getattr(kind, "flash_bytes", 0) > 40_000:
                 continue
             with self.subTest(board):
                 room = getattr(kind, "loader_bytes", None)

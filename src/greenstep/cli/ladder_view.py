@@ -1,13 +1,10 @@
-"""The ladder on the screen: one line a rung, a live bar while a long step runs."""
+"""The ladder on the screen: one line a step, a live bar while a long step runs. A log gets the same lines, plain."""
 
 from __future__ import annotations
 
+import os
 import sys
-from typing import TextIO
-
-from rich.console import Console
-from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, TextColumn
-from rich.text import Text
+from typing import TYPE_CHECKING, TextIO
 
 from greenstep.core.events import (
     ClimbEnded,
@@ -24,6 +21,10 @@ from greenstep.core.events import (
 from greenstep.core.quantities import show_seconds
 
 from .fault_lines import finding_lines, other_causes, wrapped
+from .signs import shows_signs
+
+if TYPE_CHECKING:
+    from .live_ladder import Live
 
 _SIGNS: dict[Outcome, str] = {"green": "●", "unproven": "◐", "failed": "✗", "not reached": "○"}
 _PLAIN_SIGNS: dict[Outcome, str] = {"green": "+", "unproven": "~", "failed": "x", "not reached": "."}
@@ -31,32 +32,18 @@ _STYLES: dict[Outcome, str] = {"green": "green", "unproven": "yellow", "failed":
 _TEXT_AT = 12
 
 
-class _Left(ProgressColumn):
-    """Rate and time left, from the event's own clock."""
-
-    def render(self, task: Task) -> Text:
-        elapsed = task.fields["elapsed_s"]
-        if task.fields["unit"] == "seconds":
-            return Text(f"{max(0, int((task.total or 0) - task.completed))} s left")
-        if not task.completed or not elapsed:
-            return Text("")
-        rate = task.completed / elapsed
-        left = show_seconds(((task.total or 0) - task.completed) / rate)
-        shown = f"{rate / 1000:.1f} kB/s" if task.fields["unit"] == "bytes" else ""
-        return Text(f"{shown}  {left} left")
-
-
 class LadderView:
     """Prints events as they come. `width` is the terminal's; without a terminal lines are not broken."""
 
     def __init__(self, stream: TextIO | None = None) -> None:
-        self._console = Console(file=stream or sys.stdout, highlight=False, soft_wrap=True)
-        self._live = self._console.is_terminal
-        self._width = min(self._console.width, 120) if self._live else 10_000
-        encoding = (self._console.encoding or "").lower()
-        self._signs = _SIGNS if encoding.startswith("utf") else _PLAIN_SIGNS
-        self._progress: Progress | None = None
-        self._task: TaskID | None = None
+        self._stream = stream or sys.stdout
+        self._live: Live | None = None
+        if self._stream.isatty() or os.environ.get("FORCE_COLOR"):
+            from .live_ladder import Live
+
+            self._live = Live(self._stream)
+        self._width = min(self._live.width, 120) if self._live is not None else 10_000
+        self._signs = _SIGNS if shows_signs(self._stream) else _PLAIN_SIGNS
 
     def show(self, event: Event) -> None:
         """One event. Nothing is printed for those that only a bar can show."""
@@ -86,20 +73,27 @@ class LadderView:
 
     def details(self, rows: list[tuple[str, str]]) -> None:
         """Rows of a name and a value."""
-        self._console.print()
+        self._line()
         for name, value in rows:
             self._print(f"   {name:<{_TEXT_AT}} {value}", hang=_TEXT_AT + 4)
 
     # --- parts
 
+    def _line(self, text: str = "", style: str = "", head: int = 0, head_style: str = "") -> None:
+        """One line; `head_style` is that of its first characters."""
+        if self._live is not None:
+            self._live.line(text, style, head, head_style)
+        else:
+            self._stream.write(f"{text}\n")
+
     def _print(self, text: str, style: str = "", hang: int = _TEXT_AT) -> None:
         for line in wrapped(text, self._width, hang):
-            self._console.print(Text(line, style=style))
+            self._line(line, style)
 
     def _head(self, event: ClimbStarted) -> None:
         parts = [part for part in (event.board, event.chip, event.port, event.line) if part]
-        self._console.print(Text("   ".join(parts), style="bold"))
-        self._console.print()
+        self._line("   ".join(parts), "bold")
+        self._line()
 
     def _rung(self, event: StepEnded) -> None:
         sign, style = self._signs[event.outcome], _STYLES[event.outcome]
@@ -114,10 +108,8 @@ class LadderView:
             text = f"{text:<36} {show_seconds(event.elapsed_s):>7}"
         lines = wrapped(f" {sign} {event.step:<{_TEXT_AT - 4}} {text}".rstrip(), self._width, _TEXT_AT)
         for index, line in enumerate(lines):
-            shown = Text(line, style="dim" if event.outcome == "not reached" else "")
-            if index == 0:
-                shown.stylize(style, 0, 2 + len(event.step) + 1)
-            self._console.print(shown)
+            whole = "dim" if event.outcome == "not reached" else ""
+            self._line(line, whole, 0 if index else 2 + len(event.step) + 1, style)
 
     def _hands(self, event: HandsWanted) -> None:
         self._stop_bar()
@@ -129,37 +121,21 @@ class LadderView:
         self._print(f"   {'':<{_TEXT_AT - 3}}asking for {show_seconds(event.patience_s)} …")
 
     def _advance(self, event: StepAdvanced) -> None:
-        if not self._live:
-            return
-        if self._progress is None:
-            self._progress = Progress(
-                TextColumn(" ◌ {task.description:<8}"),
-                BarColumn(36, complete_style="green", finished_style="green"),
-                TextColumn("{task.percentage:>3.0f} %"),
-                _Left(),
-                console=self._console,
-                transient=True,
-            )
-            self._progress.start()
-            self._task = self._progress.add_task(
-                event.step, total=event.total, unit=event.unit, elapsed_s=event.elapsed_s
-            )
-        assert self._task is not None
-        self._progress.update(self._task, completed=event.done, total=event.total, elapsed_s=event.elapsed_s)
+        if self._live is not None:
+            self._live.advance(event)
 
     def _stop_bar(self) -> None:
-        if self._progress is not None:
-            self._progress.stop()
-            self._progress = None
+        if self._live is not None:
+            self._live.stop_bar()
 
     def _found(self, event: Found) -> None:
         first, *others = event.findings
         for line in (*finding_lines(first, self._width), *other_causes(others, self._width)):
-            self._console.print(line, markup=False)
+            self._line(line)
 
     def _end(self, event: ClimbEnded) -> None:
         self._stop_bar()
-        self._console.print()
+        self._line()
         if event.green:
             text, style = f" green in {show_seconds(event.elapsed_s)}: {event.summary}", "bold green"
         elif event.exit_code == 0:

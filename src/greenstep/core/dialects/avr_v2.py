@@ -112,17 +112,20 @@ class AvrV2(Dialect):
         message = bytes([START, self._number, len(body) >> 8, len(body) & 0xFF, TOKEN]) + body
         return message + bytes([reduce(xor, message)])
 
-    def _reply(self, number: int, size: int, timeout_s: float, waiting_for: str) -> bytes:
+    def _reply(self, number: int, size: int, line_s: float, waiting_for: str) -> bytes:
         """The body of the reply to the message `number`, of at most `size` bytes. Replies to earlier messages, which
-        come late, are passed over. Where it does not come within `timeout_s` the loader is asked to sign on: what
-        answers that first has lost the other. Raises DialectError."""
+        come late, are passed over. Where it does not come soon, beyond the `line_s` that line and chip take, the
+        loader is asked to sign on, lest it give up: what answers that first has lost the other. Raises
+        DialectError."""
         link = self.link
-        heard, signing, wait_s, left_s = b"", 0, timeout_s, self.patience_s
+        heard, signing, wait_s = b"", 0, line_s + EVERY_S
+        left_s = max(self.patience_s, self._reply_s) - EVERY_S
+        began_s = link.now()
         while True:
             more = link.read(_HEAD - len(heard) if len(heard) < _HEAD else 1, wait_s)
             if not more:
                 if heard or left_s <= 0 or number == signing:
-                    raise Silence(waiting_for, timeout_s, heard)
+                    raise Silence(waiting_for, link.now() - began_s, heard)
                 wait_s = min(EVERY_S, left_s)
                 left_s -= wait_s
                 link.write(self._message(bytes([SIGN_ON])))
@@ -145,7 +148,7 @@ class AvrV2(Dialect):
             if heard[1] == number:
                 return rest[:-1]
             if signing and heard[1] == signing:
-                raise Silence(waiting_for, timeout_s)
+                raise Silence(waiting_for, link.now() - began_s)
             heard = b""
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
@@ -154,8 +157,8 @@ class AvrV2(Dialect):
         self.link.write(self._message(body))
         number = self._number
         waiting_for = f"the reply to '{command}'"
-        timeout_s = self.link.settings.seconds(len(body) + 2 * _AROUND) + self._reply_s + busy_s
-        reply = self._reply(number, size + 2, timeout_s, waiting_for)
+        line_s = self.link.settings.seconds(len(body) + 2 * _AROUND) + busy_s
+        reply = self._reply(number, size + 2, line_s, waiting_for)
         if reply[0] == CHECKSUM_ANSWER or reply[1:2] == bytes([CHECKSUM_ERROR]):
             raise Unexpected(waiting_for, reply)
         if reply[0] != body[0] or len(reply) < 2:

@@ -1,0 +1,73 @@
+"""What a terminal shows of the ladder beyond its lines: colours, and a bar while a long step runs."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, TextColumn
+from rich.text import Text
+
+from greenstep.core.events import StepAdvanced
+from greenstep.core.quantities import show_seconds
+
+
+class _Left(ProgressColumn):
+    """Rate and time left, from the event's own clock."""
+
+    def render(self, task: Task) -> Text:
+        elapsed = task.fields["elapsed_s"]
+        if task.fields["unit"] == "seconds":
+            return Text(f"{max(0, int((task.total or 0) - task.completed))} s left")
+        if not task.completed or not elapsed:
+            return Text("")
+        rate = task.completed / elapsed
+        left = show_seconds(((task.total or 0) - task.completed) / rate)
+        shown = f"{rate / 1000:.1f} kB/s" if task.fields["unit"] == "bytes" else ""
+        return Text(f"{shown}  {left} left")
+
+
+class Live:
+    """A terminal. `width` is in characters."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._console = Console(file=stream, highlight=False, soft_wrap=True)
+        self._progress: Progress | None = None
+        self._task: TaskID | None = None
+
+    @property
+    def width(self) -> int:
+        return self._console.width
+
+    def line(self, text: str, style: str, head: int, head_style: str) -> None:
+        """One line; `head_style` is that of its first characters."""
+        shown = Text(text, style=style)
+        if head:
+            shown.stylize(head_style, 0, head)
+        self._console.print(shown)
+
+    def advance(self, event: StepAdvanced) -> None:
+        """Show how far a step has come."""
+        if not self._console.is_terminal:
+            return
+        if self._progress is None:
+            self._progress = Progress(
+                TextColumn(" ◌ {task.description:<8}"),
+                BarColumn(36, complete_style="green", finished_style="green"),
+                TextColumn("{task.percentage:>3.0f} %"),
+                _Left(),
+                console=self._console,
+                transient=True,
+            )
+            self._progress.start()
+            self._task = self._progress.add_task(
+                event.step, total=event.total, unit=event.unit, elapsed_s=event.elapsed_s
+            )
+        assert self._task is not None
+        self._progress.update(self._task, completed=event.done, total=event.total, elapsed_s=event.elapsed_s)
+
+    def stop_bar(self) -> None:
+        """Take the bar away."""
+        if self._progress is not None:
+            self._progress.stop()
+            self._progress = None
