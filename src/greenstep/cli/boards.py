@@ -61,11 +61,8 @@ def _row(name: str, said: Any) -> dict[str, Any]:
         trouble.append(fault.finding.cause)
     images = []
     for image in said.images or ():
-        there = image.file.is_file()
         at = "" if image.at is None else f" at 0x{image.at:08X}"
-        images.append(f"{image.file.name}{at}: " + (f"{image.file.stat().st_size:,} bytes" if there else "not there"))
-        if not there:
-            trouble.append(f"there is no {image.file}: build it first?")
+        images.append(f"{image.file.name}{at}: {_held(image, trouble)}")
     port = _port(said, trouble)
     return {
         "board": name,
@@ -76,6 +73,21 @@ def _row(name: str, said: Any) -> dict[str, Any]:
         "images": images,
         "trouble": trouble,
     }
+
+
+def _held(image: Any, trouble: list[str]) -> str:
+    """How many bytes a file holds, which is not its size where it is a text."""
+    from greenstep.core.errors import Fault
+    from greenstep.store.image_files import load_image
+
+    if not image.file.is_file():
+        trouble.append(f"there is no {image.file}: build it first?")
+        return "not there"
+    try:
+        return f"{load_image(image.file, 0, image.at).size_bytes:,} bytes"
+    except Fault as fault:
+        trouble.append(fault.finding.cause)
+        return "cannot be read"
 
 
 def _port(said: Any, trouble: list[str]) -> str:

@@ -270,7 +270,7 @@ def go_on_listening(climb: Climb, as_json: bool) -> int:
     scene = climb.scene
     link = scene.wire
     try:
-        first = link.between(scene.listen_mark, None, "heard") if scene.listen_mark is not None else b""
+        first = link.collected
         wishes = ConsoleWishes(line_end=scene.job.line_end, as_json=as_json, secrets=scene.job.secrets)
         if not as_json:
             click.echo("\n" + head_line("listening", "", link.settings, wishes))

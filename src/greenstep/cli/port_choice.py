@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+import click
 
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.secrets import Secrets
@@ -143,7 +146,9 @@ def _traced(
     from greenstep.core.climb import OpenedPort
     from greenstep.ports.tracing import TracingLink
 
-    return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes), opened.evidence)
+    return OpenedPort(
+        TracingLink(opened.link, path, lines, secrets, notes, partial(click.echo, err=True)), opened.evidence
+    )
 
 
 @contextmanager

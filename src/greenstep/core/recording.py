@@ -43,6 +43,16 @@ class RecordingLink:
         self.mark = 0
         self.sent_total = 0
         self.heard_total = 0
+        self._collected: bytearray | None = None
+
+    def collect(self) -> None:
+        """Keep all that is heard from now on, whatever becomes of the events."""
+        self._collected = bytearray()
+
+    @property
+    def collected(self) -> bytes:
+        """What was heard since; secrets masked."""
+        return self._secrets.mask(bytes(self._collected or b""))
 
     def _note(
         self,
@@ -105,6 +115,8 @@ class RecordingLink:
         if data:
             self._note("heard", data)
             self.heard_total += len(data)
+            if self._collected is not None:
+                self._collected += data
         return data
 
     def set_lines(self, dtr: bool, rts: bool) -> None:

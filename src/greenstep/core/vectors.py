@@ -10,7 +10,7 @@ from __future__ import annotations
 from .chips import Part
 from .frozen import frozen
 from .image import Image
-from .image.origin import jump_target
+from .image.origin import jump_target, origins_of
 from .image.pic18 import goto_target
 from .quantities import show_address, show_bytes
 
@@ -32,6 +32,9 @@ def judge_vectors(image: Image, part: Part) -> Verdict:
     cores = _CORES.get(image.machine)
     if image.machine and part.core != "any" and part.core not in (cores or ()):
         return Verdict(f"it was built for another processor: {image.machine}", (f"the {part.title} is {part.core}",))
+    foreign = _foreign(image, part)
+    if foreign:
+        return Verdict(f"the image begins as one for another chip: {foreign}", _first_bytes(image))
     if part.core == "cortex-m":
         return _judge_cortex_m(image, part)
     if part.core == "avr":
@@ -41,6 +44,32 @@ def judge_vectors(image: Image, part: Part) -> Verdict:
     if part.core == "arm7":
         return _judge_arm7(image, part)
     return Verdict()
+
+
+_HOME = {"cortex-m": "cortex-m", "avr": "avr", "pic18": "pic18", "esp": "esp"}
+_BEGINNINGS = {
+    "cortex-m": "Cortex-M vectors",
+    "avr": "a table of AVR jumps",
+    "pic18": "a PIC18's GOTO",
+    "esp": "an ESP boot header",
+}
+
+
+def _foreign(image: Image, part: Part) -> str:
+    """What of another family stands where this part's programs begin; empty where nothing does."""
+    home = _HOME.get(part.core)
+    if home is None or not image.pieces:
+        return ""
+    begins = {part.flash.start, part.flash.usable_start, image.lowest}
+    for origin in origins_of(image):
+        whole = origin.header is not None if origin.family == "esp" else origin.base is None
+        if origin.family in _BEGINNINGS and origin.family != home and origin.address in begins and whole:
+            return _BEGINNINGS[origin.family]
+    return ""
+
+
+def _first_bytes(image: Image) -> tuple[str, ...]:
+    return (f"first bytes {show_bytes(image.pieces[0].data[:8])}",)
 
 
 def _judge_cortex_m(image: Image, part: Part) -> Verdict:

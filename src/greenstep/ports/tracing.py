@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from greenstep import __version__
@@ -15,10 +15,16 @@ from greenstep.core.trace import Trace, write_vcd
 
 class TracingLink(RecordingLink):
     """`lines` are those that the port was opened with. The file is opened at once, so that nothing is recorded that
-    cannot be kept. Raises UsageFault."""
+    cannot be kept. `told` is called where that fails at the end. Raises UsageFault."""
 
     def __init__(
-        self, inner: Link, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: Mapping[str, str]
+        self,
+        inner: Link,
+        path: Path,
+        lines: tuple[bool, bool],
+        secrets: Secrets,
+        notes: Mapping[str, str],
+        told: Callable[[str], object] = lambda text: None,
     ) -> None:
         super().__init__(inner, None, secrets)
         try:
@@ -28,6 +34,7 @@ class TracingLink(RecordingLink):
             raise usage("trace-file", f"{path} cannot be written: {error.strerror}", "--trace FILE") from None
         self._first = (inner.now(), inner.settings, lines)
         self._notes = dict(notes)
+        self._path, self._told = path, told
 
     def close(self) -> None:
         super().close()
@@ -35,5 +42,8 @@ class TracingLink(RecordingLink):
             return
         opened_s, settings, lines = self._first
         trace = Trace.of(self.events, opened_s, settings, lines, self._secrets, self._notes)
-        with self._stream:
-            self._stream.writelines(write_vcd(trace, __version__))
+        try:
+            with self._stream:
+                self._stream.writelines(write_vcd(trace, __version__))
+        except OSError as error:  # a full disk must not undo what was done to the chip
+            self._told(f" the recording {self._path} is not whole: {error.strerror}")

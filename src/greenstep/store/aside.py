@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, write_intel_hex
 
 from .journal import journal_file
+from .whole_files import write_whole
 
 
 @frozen
@@ -27,7 +29,8 @@ class AsideFile:
         return str(self.path)
 
     def drop(self) -> None:
-        self.path.unlink(missing_ok=True)
+        with suppress(OSError):  # then it stays, and the next upload says so
+            self.path.unlink(missing_ok=True)
 
 
 def put_aside(image: Image, whose: str) -> AsideFile:
@@ -41,7 +44,7 @@ def put_aside(image: Image, whose: str) -> AsideFile:
         folder.mkdir(parents=True, exist_ok=True)
         # named alike up to the time
         earlier = tuple(str(old) for old in sorted(folder.glob("*.hex")) if old.stem[: -len(at) - 1] == stem)
-        path.write_text("".join(write_intel_hex(image)), encoding="ascii")
+        write_whole(path, "".join(write_intel_hex(image)).encode("ascii"))
     except OSError as error:
         raise RefusedFault(
             Finding(

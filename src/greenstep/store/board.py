@@ -321,6 +321,10 @@ def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageF
     at = 0
     while at < len(words):
         file = Path(words[at])
+        if " at " in words[at] and not file.exists():  # in one word, as an option takes it
+            files += image_option(words[at], memory)
+            at += 1
+            continue
         if list(words[at + 1 : at + 2]) != ["at"]:
             files.append(ImageFile(file, None, memory))
             at += 1

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from ..dialects.base import Dialect
 from ..dialects.registry import own_dialects
 from ..findings.hearing import is_text
@@ -31,8 +33,7 @@ def listen_for_causes(scene: Scene) -> None:
     """Before the finding: reset once more and only listen, as the application's own console would be heard; then
     look into what that gave, at another rate or in another dialect."""
     link = scene.wire
-    link.configure(scene.job.console)
-    scene.listen_mark = link.mark
+    _listen_at_the_console(scene)
     _hear_after_reset(scene)
     scene.listen_end = link.mark
     seen = observe(scene, "sync")
@@ -122,7 +123,12 @@ def _asked_anew(scene: Scene, dialect: type[Dialect], settings: LineSettings, ti
 
 def listen_for_application(scene: Scene) -> None:
     """After a conversation broke off: is it because the application runs?"""
-    link = scene.wire
-    link.configure(scene.job.console)
-    scene.listen_mark = link.mark
-    link.read(200, 0.8)
+    _listen_at_the_console(scene)
+    scene.wire.read(200, 0.8)
+
+
+def _listen_at_the_console(scene: Scene) -> None:
+    """At the program's rate; where the adapter cannot make it, at the one that it has."""
+    with suppress(RateRefused):
+        scene.wire.configure(scene.job.console)
+    scene.listen_mark = scene.wire.mark

@@ -31,9 +31,13 @@ def start_step(scene: Scene) -> Iterator[Event]:
     job, link = scene.job, scene.wire
     began = link.now()
     said = ""
+    if job.keeps_open:
+        link.collect()
     if job.starts_by_lines and scene.lines != "missing":
         link.configure(job.console)
         link.discard()
+        if job.keeps_open:
+            link.collect()
         began, scene.listen_mark = link.now(), link.mark
         try:
             how = _reset(scene)

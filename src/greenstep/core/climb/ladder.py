@@ -57,8 +57,8 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
     "enter": ("sync", NoAnswerFault),
     "sync": ("sync", NoAnswerFault),
     "chip": ("chip", NoAnswerFault),
-    "compare": ("verify", NoAnswerFault),
-    "keep": ("verify", NoAnswerFault),
+    "compare": ("verify", VerifyFault),
+    "keep": ("verify", VerifyFault),
     "erase": ("erase", WriteFault),
     "write": ("write", WriteFault),
     "verify": ("verify", VerifyFault),
@@ -181,6 +181,8 @@ class Climb:
         if job.purpose == "start":
             text = f"{who} runs" if scene.text_heard else f"{who} was started"
             return ClimbEnded(not scene.unproven, 0, took, text)
+        if "verify" in scene.unproven and job.purpose == "verify":
+            return ClimbEnded(False, 0, took, f"not verified: {who} shows nothing of {what}")
         if "verify" in scene.unproven:
             return ClimbEnded(False, 0, took, f"written, not verified: {who} was given {what}")
         verb = "runs" if scene.text_heard else "holds"
@@ -235,7 +237,8 @@ class Climb:
         if isinstance(fault, RefusedFault) or not changed:
             return "nothing on the chip was changed"
         if changed in ("lock", "unlock"):
-            return f"the {changed} was begun; greet shows whether the chip is locked"
+            erased = "; an unlock erases the flash" if changed == "unlock" else ""
+            return f"the {changed} was begun{erased}; greet shows whether the chip is locked"
         if self.scene.job.purpose == "erase":
             return "erasing had begun: the chip holds no whole application"
         if changed == "erase":

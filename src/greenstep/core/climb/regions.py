@@ -6,11 +6,11 @@ from collections.abc import Generator, Iterator, Sequence
 
 from ..chips import Memory, Part
 from ..dialects.base import DialectError
-from ..errors import Finding, RefusedFault
+from ..errors import Finding, RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece
 from ..plan import Plan, check_blocks, make_plan, memory_named
-from ..quantities import show_address, show_size, show_span
+from ..quantities import count, show_address, show_size, show_span
 from ..wishes import Wishes
 from .causes import enter
 from .job import Job
@@ -95,7 +95,7 @@ def read_twice(
         data += first
         yield StepAdvanced(step, 2 * len(data), total, "bytes", scene.wire.now() - began)
     if again:
-        yield Noted(step, f"{again} blocks read again")
+        yield Noted(step, f"{count(again, 'block')} read again")
     return bytes(data)
 
 
@@ -123,8 +123,8 @@ def read_step(scene: Scene) -> Iterator[Event]:
 def lock_step(scene: Scene) -> Iterator[Event]:
     """Lock, enter again, and see that the chip refuses."""
     assert scene.part is not None
-    said = scene.talk.lock(scene.part)
     scene.changed = "lock"
+    said = scene.talk.lock(scene.part)
     yield from _seen_anew(scene, "lock", said, locked=True)
 
 
@@ -145,9 +145,9 @@ def _seen_anew(scene: Scene, step: str, said: str, locked: bool) -> Iterator[Eve
         yield StepEnded(name, "unproven", f"{said}; not seen again: greet shows whether it is locked")
         return
     if bool(seen) != locked:
-        raise RefusedFault(
+        raise WriteFault(
             Finding(
-                f"not-{step}ed",
+                f"{step}-without-effect",
                 f"the chip acknowledged and is {'still locked' if seen else 'not locked'}",
                 (said, seen or "it lets itself be read"),
                 ("take the supply away and give it back: some parts load their option bytes only then",),

@@ -109,7 +109,7 @@ def write_step(scene: Scene) -> Iterator[Event]:
         scene.line_hurt = True
         yield Noted("write", f"{count(repeated, 'exchange')} repeated")
     unit = "page" if scene.job.dialect.writes_whole_blocks(plan.memories[0].memory) else "block"
-    what = _blocks(plan.memories, unit)
+    what = scene.talk.blocks_sent() or _blocks(plan.memories, unit)
     yield StepEnded("write", "green", what, meter.seconds, meter.figures(total, blocks))
 
 
@@ -157,7 +157,8 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
     compared = sum(size for memory in plan.memories for _, size in memory.compared)
     if not tally.total + compared:
         scene.unproven.append("verify")
-        yield StepEnded("verify", "unproven", "; ".join(memory.left_out for memory in plan.memories))
+        said = "; ".join(_left_out(scene, memory) for memory in plan.memories)
+        yield StepEnded("verify", "unproven", said)
         return
     for memory_plan in plan.memories:
         yield from _prove(scene, memory_plan, memory_plan.checks, tally, meter)
@@ -180,10 +181,15 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         scene.aside = None
     for memory_plan in plan.memories:
         if memory_plan.left_out and scene.trusted is None:
-            yield Noted("verify", memory_plan.left_out)
+            yield Noted("verify", _left_out(scene, memory_plan))
     sampled = sum(memory.sample_of for memory in plan.memories)
     said = _what_is_proven(scene, tally, compared, sampled)
     yield StepEnded("verify", "green", said, meter.seconds, meter.figures(tally.total, tally.blocks))
+
+
+def _left_out(scene: Scene, plan: MemoryPlan) -> str:
+    """What cannot be shown and why; what was seen of it instead, behind the colon, only where something was written."""
+    return plan.left_out if scene.job.purpose == "upload" else plan.left_out.partition(":")[0]
 
 
 def _what_is_proven(scene: Scene, tally: _Tally, compared: int, sampled: int) -> str:

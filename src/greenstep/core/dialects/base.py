@@ -242,6 +242,10 @@ class Dialect(ABC):
         self.retries = 0
         """How often something was asked again because the chip or the line did not go along."""
 
+    def blocks_sent(self) -> str:
+        """The blocks of the last `write` as they went over the line, in words; empty where they are the plan's."""
+        return ""
+
     @property
     def disturbed(self) -> int:
         """How often something came late, damaged, or not at all."""

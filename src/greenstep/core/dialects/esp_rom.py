@@ -11,7 +11,7 @@ import hashlib
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from functools import reduce
+from functools import lru_cache, reduce
 from operator import xor
 from typing import Any, ClassVar
 
@@ -88,6 +88,12 @@ _SPI = {
 _USER_COMMAND, _USER_ADDRESS, _USER_MISO = 1 << 31, 1 << 30, 1 << 28
 _START = 1 << 18
 _READ_ID, _READ = 0x9F, 0x03  # JEDEC JESD216: read identification, read data
+
+
+@lru_cache(maxsize=8)
+def deflated(data: bytes) -> bytes:
+    """What is sent of `data`. Plan, price and write ask for the same, and packing takes its time."""
+    return zlib.compress(data, 9)
 
 
 def slip(data: bytes) -> bytes:
@@ -370,7 +376,7 @@ class EspRom(Dialect):
         """What is compressed counts compressed; the sectors are erased at the beginning of each run."""
         cost = Cost()
         for _, data in _runs(blocks):
-            sent = data.rstrip(b"\xff") if cls._slow(part) else zlib.compress(data, 9)
+            sent = data.rstrip(b"\xff") if cls._slow(part) else deflated(data)
             number = -(-len(sent) // BLOCK)
             escaped = sum(data.count(byte) for byte in b"\xc0\xdb") if cls._slow(part) else len(sent) // 128
             sectors = -(-len(data) // SECTOR)
@@ -491,7 +497,7 @@ class EspRom(Dialect):
                 yield start + (index + 1) * BLOCK
             yield start + len(data)
             return
-        sent = zlib.compress(data, 9)
+        sent = deflated(data)
         number = -(-len(sent) // BLOCK)
         unpacked, reached = zlib.decompressobj(), 0
         self._begin(DEFLATE_BEGIN, -(-len(data) // SECTOR) * SECTOR, number, BLOCK, start)

@@ -10,6 +10,7 @@ a write only where reading shows the place still erased.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from functools import reduce
 from operator import xor
 from typing import Any, ClassVar
@@ -305,16 +306,7 @@ class Stm32Rom(Dialect):
         if word is None or int.from_bytes(word, "little") >> bank["bit"] & 1:
             return flash
         unit = bank["unit"]
-        return Memory(
-            flash.name,
-            flash.start,
-            ((size // unit, unit),),
-            flash.erased,
-            flash.write_unit,
-            flash.program_s,
-            flash.erase_times,
-            flash.reserved_top,
-        )
+        return replace(flash, layout=((size // unit, unit),))
 
     def _register(self, address: int, size: int) -> bytes | None:
         """Bytes from system memory, read as whole words; None where the chip refuses that address."""

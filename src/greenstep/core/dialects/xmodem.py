@@ -7,6 +7,7 @@ took each block with its checksum."""
 from __future__ import annotations
 
 from binascii import crc_hqx
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
@@ -39,6 +40,7 @@ SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x4
 SHORT, LONG = 128, 1024
 
 _QUIET_S = 0.05
+_NEXT_CALL_S = 1.2
 _TRIES = 10
 _LONG_TRIES = 3
 
@@ -87,6 +89,7 @@ class Xmodem(Dialect):
         self._name = ""
         self._size = 0
         self._heard_before = b""
+        self._sent: Counter[int] = Counter()
 
     @property
     def patience_s(self) -> float:
@@ -126,7 +129,7 @@ class Xmodem(Dialect):
         for turn in turns:
             wanted = turn.expect.encode()
             deadline = Deadline.after(self.link, turn.within_s)
-            heard = b""
+            heard, self._heard_before = self._heard_before, b""
             while wanted not in heard:
                 if deadline.over:
                     return None
@@ -192,6 +195,7 @@ class Xmodem(Dialect):
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         data = b"".join(block.data for block in blocks)
+        self._sent.clear()
         waiting = list(blocks)
         start, at, number = waiting[0].address, 0, 1
         wish = self.setting("block")
@@ -209,14 +213,34 @@ class Xmodem(Dialect):
                     long_fails = _LONG_TRIES
                     continue
                 raise
+            self._sent[size] += 1
             at, number = at + size, number + 1
             while waiting and waiting[0].address + len(waiting[0].data) <= start + at:
                 yield waiting.pop(0)
         self._end(start + len(data))
-        if wish == "ymodem":
-            if self._call(self.patience_s) is None:
-                raise Silence("43 before the end of the batch", self.patience_s)
+        if wish == "ymodem" and self._calls_again():
             self._block(0, bytes(SHORT), start + len(data), _TRIES)
+
+    def blocks_sent(self) -> str:
+        """Long ones, and short ones for the rest."""
+        return ", ".join(
+            f"{count(self._sent[size], 'block')} of {size}" for size in (LONG, SHORT) if self._sent[size]
+        )
+
+    def _calls_again(self) -> bool:
+        """Whether the receiver calls for another file. The one it has is over when its EOT is acknowledged: some take
+        no more, and what they say then is their own."""
+        deadline = Deadline.after(self.link, _NEXT_CALL_S)
+        heard = b""
+        while not deadline.over and len(heard) < 4:
+            heard += self.link.read(1, deadline.left_s)
+            if heard == b"C":
+                more = self.link.read(1, _QUIET_S)
+                if not more or more == b"C":
+                    return True
+                heard += more
+        self._heard_before = heard
+        return False
 
     def _announce(self, size: int) -> None:
         """YMODEM's block 0: name, NUL, size in decimal. Then the receiver calls again."""
