@@ -18,7 +18,12 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 2
-_LONGEST = ("tests.core.test_compare", "tests.core.test_every_dialect", "tests.tool.test_connect", "tests.core.test_late_answers")
+_LONGEST = (
+    "tests.core.test_compare",
+    "tests.core.test_every_dialect",
+    "tests.tool.test_connect",
+    "tests.core.test_late_answers",
+)
 """Begun first, so that none of them is left alone at the end."""
 
 

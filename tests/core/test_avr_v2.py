@@ -31,7 +31,9 @@ def message(number: int, body: str) -> str:
 class Messages(unittest.TestCase):
     def talk(self, *script: tuple[str, str]) -> AvrV2:
         """A conversation of bodies; both sides number them from 1."""
-        link = ScriptedLink(*((message(n, sent), message(n, reply) if reply else "") for n, (sent, reply) in enumerate(script, 1)))
+        link = ScriptedLink(
+            *((message(n, sent), message(n, reply) if reply else "") for n, (sent, reply) in enumerate(script, 1))
+        )
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
         return AvrV2(link)
 
@@ -71,7 +73,9 @@ class Messages(unittest.TestCase):
         self.assertEqual(list(dialect.write(M2560.flash, pages)), pages)
 
     def test_read(self) -> None:
-        dialect = self.talk(("06 00 00 01 00", "06 00"), ("14 00 04 20", "14 00 DE AD BE EF 00"), ("14 00 02 20", "14 00 12 34 00"))
+        dialect = self.talk(
+            ("06 00 00 01 00", "06 00"), ("14 00 04 20", "14 00 DE AD BE EF 00"), ("14 00 02 20", "14 00 12 34 00")
+        )
         self.assertEqual(dialect.read(M2560.flash, 0x200, 4), bytes.fromhex("DEADBEEF"))
         self.assertEqual(dialect.read(M2560.flash, 0x204, 2), bytes.fromhex("1234"))
 

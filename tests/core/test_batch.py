@@ -32,7 +32,9 @@ class Counting(unittest.TestCase):
         batch.add(failed("silence", 4), Finding("silence", "nothing answers"))
         batch.add(board(green=False))
         self.assertEqual((len(batch.results), batch.green, batch.done, len(batch.failed)), (5, 1, 1, 3))
-        self.assertEqual([(t.finding.key, t.boards) for t in batch.troubles], [("silence", (2, 4)), ("worn-flash", (3,))])
+        self.assertEqual(
+            [(t.finding.key, t.boards) for t in batch.troubles], [("silence", (2, 4)), ("worn-flash", (3,))]
+        )
         self.assertEqual(batch.exit_code, 4)
 
     def test_a_board_that_is_well_at_last_counts_as_well(self) -> None:

@@ -238,7 +238,9 @@ class LineAndLink(unittest.TestCase):
         for text in ("honey", "locked=yes", "clock=fast", "drop-to-chip"):
             with self.subTest(text), self.assertRaises(ValueError):
                 Faults.parse((text,))
-        self.assertEqual({name.replace("-", "_") for name in FAULT_KINDS}, set(Faults.__dataclass_fields__) - {"seed"})
+        self.assertEqual(
+            {name.replace("-", "_") for name in FAULT_KINDS}, set(Faults.__dataclass_fields__) - {"seed"}
+        )
 
     def test_boards_say_how_they_are_reached(self) -> None:
         for board in BOARDS.values():

@@ -96,7 +96,13 @@ class Partitions(unittest.TestCase):
 
 class Pic18Jumps(unittest.TestCase):
     def test_goto_by_the_data_sheet(self) -> None:
-        for address, shown in ((0, "00 EF 00 F0"), (0x200, "00 EF 01 F0"), (0xFC00, "00 EF 7E F0"), (0x1FC00, "00 EF FE F0"), (0x1FFFFE, "FF EF FF FF")):
+        for address, shown in (
+            (0, "00 EF 00 F0"),
+            (0x200, "00 EF 01 F0"),
+            (0xFC00, "00 EF 7E F0"),
+            (0x1FC00, "00 EF FE F0"),
+            (0x1FFFFE, "FF EF FF FF"),
+        ):
             with self.subTest(f"{address:X}"):
                 self.assertEqual(goto(address), bytes.fromhex(shown))
                 self.assertEqual(goto_target(bytes.fromhex(shown)), address)
@@ -104,7 +110,10 @@ class Pic18Jumps(unittest.TestCase):
             self.assertIsNone(goto_target(bytes.fromhex(other)))
 
     def test_what_is_no_code_is_left_out_and_named(self) -> None:
-        image = Image("pump.hex", (Piece(0, bytes(8)), Piece(0x200000, bytes(8)), Piece(0x300000, bytes(14)), Piece(0xF00000, bytes(256))))
+        image = Image(
+            "pump.hex",
+            (Piece(0, bytes(8)), Piece(0x200000, bytes(8)), Piece(0x300000, bytes(14)), Piece(0xF00000, bytes(256))),
+        )
         code, notes = code_only(image, 0x8000)
         self.assertEqual([piece.address for piece in code.pieces], [0])
         self.assertEqual([note.split(" left")[0] for note in notes],

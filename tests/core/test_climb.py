@@ -326,7 +326,9 @@ class Interrupted(unittest.TestCase):
 
     def throw_at(self, fault: str, kind: type[Event]) -> Trial:
         """Throw Ctrl-C at the first event of a kind, in an upload that a fault breaks."""
-        climb, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 4000)}, faults=(fault,), start=False, compare=False)
+        climb, trial = prepare(
+            "stm32f072", {"flash": sample_for("stm32f072", 4000)}, faults=(fault,), start=False, compare=False
+        )
         events = climb.run()
         for event in events:
             trial.events.append(event)
@@ -370,7 +372,6 @@ class Interrupted(unittest.TestCase):
     def test_how_much_was_written(self) -> None:
         trial, _ = self.interrupt_at("stm32f072", "write", 4)
         self.assertIn("768 of 4,000 bytes are written, up to the block at 08000200", trial.end.chip_state)
-
 
     def test_a_receiver_of_files_is_told_that_nothing_more_comes(self) -> None:
         trial, _ = self.interrupt_at("smoke-fan", "write", 3)

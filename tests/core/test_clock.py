@@ -99,7 +99,9 @@ class Values(unittest.TestCase):
                 parse_engineering(text, "Hz")
 
     def test_showing(self) -> None:
-        self.assertEqual([show_engineering(v, "Hz") for v in (16e6, 11059200, 32768)], ["16 MHz", "11.0592 MHz", "32.768 kHz"])
+        self.assertEqual(
+            [show_engineering(v, "Hz") for v in (16e6, 11059200, 32768)], ["16 MHz", "11.0592 MHz", "32.768 kHz"]
+        )
 
 
 if __name__ == "__main__":

@@ -46,7 +46,9 @@ class Back(unittest.TestCase):
         self.assertEqual(found, "/dev/ttyACM9")
 
     def test_two_new_ones_are_no_answer(self) -> None:
-        found, at = self.wait((0, [port("/dev/ttyACM0")]), (0.4, []), (1.0, [port("/dev/ttyACM8"), port("/dev/ttyACM9")]))
+        found, at = self.wait(
+            (0, [port("/dev/ttyACM0")]), (0.4, []), (1.0, [port("/dev/ttyACM8"), port("/dev/ttyACM9")])
+        )
         self.assertIsNone(found)
         self.assertGreaterEqual(at, 8)
 

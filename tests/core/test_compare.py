@@ -176,7 +176,9 @@ class DamagedOnTheWay(unittest.TestCase):
 class ByTheJournal(unittest.TestCase):
     """stm32f103: it tells a number of its own, and sums nothing."""
 
-    def climb(self, held: Image, image: Image, recall: Any, spoil: int | None = None, board: str = "stm32f103") -> Trial:
+    def climb(
+        self, held: Image, image: Image, recall: Any, spoil: int | None = None, board: str = "stm32f103"
+    ) -> Trial:
         climb, trial = prepare(board, {"flash": image}, recall=recall)
         job = climb.scene.job
         climb.scene.job = replace(job, wishes=replace(job.wishes, trust_journal=True))
@@ -200,7 +202,10 @@ class ByTheJournal(unittest.TestCase):
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertTrue(trial.holds(later))
         self.assertEqual(asked, [("303132333435363738393A3B", "stm32f10x-medium")])
-        self.assertRegex(trial.step("verify").evidence, r"^sampled: 1,024 bytes written, read back and equal; [\d,]+ of the other 28,976 seen; the rest by journal 41$")
+        self.assertRegex(
+            trial.step("verify").evidence,
+            r"^sampled: 1,024 bytes written, read back and equal; [\d,]+ of the other 28,976 seen; the rest by journal 41$",
+        )
         self.assertIn("journal 41 and the chip's number agree", trial.step("compare").evidence)
         full = self.climb(image, later, None)
         self.assertLess(_at_work(trial), 0.4 * _at_work(full))
@@ -224,7 +229,9 @@ class ByTheJournal(unittest.TestCase):
     def test_an_esp8266_is_compared_by_the_journal_unasked(self) -> None:
         image = sample_for("esp8266", 30_000)
         written = run("esp8266", {"flash": image})
-        climb, trial = prepare("esp8266", {"flash": image}, recall=lambda n, c: Remembered(3, granules_of(image, 0xFF)))
+        climb, trial = prepare(
+            "esp8266", {"flash": image}, recall=lambda n, c: Remembered(3, granules_of(image, 0xFF))
+        )
         trial.line.chip.flash[:] = written.line.chip.flash
         trial.events.extend(climb.run())
         self.assertEqual(trial.step("compare").figures["how"], "journal")
@@ -237,7 +244,9 @@ class ByTheJournal(unittest.TestCase):
         written = run("esp8266", {"flash": pages})
         for offset in (5000, 99_990):
             later = changed(pages, offset)
-            climb, trial = prepare("esp8266", {"flash": later}, recall=lambda n, c: Remembered(3, granules_of(pages, 0xFF)))
+            climb, trial = prepare(
+                "esp8266", {"flash": later}, recall=lambda n, c: Remembered(3, granules_of(pages, 0xFF))
+            )
             trial.line.chip.flash[:] = written.line.chip.flash
             trial.events.extend(climb.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -311,7 +320,9 @@ class Drawer:
 
 
 class Kept(unittest.TestCase):
-    def upload(self, board: str, keep: tuple[Keep, ...], content: dict[int, bytes], size: int = 3000, **options: Any) -> Trial:
+    def upload(
+        self, board: str, keep: tuple[Keep, ...], content: dict[int, bytes], size: int = 3000, **options: Any
+    ) -> Trial:
         climb, trial = prepare(board, {"flash": sample_for(board, size)}, **options)
         job = climb.scene.job
         climb.scene.job = replace(job, wishes=replace(job.wishes, keep=keep))
@@ -416,7 +427,7 @@ class Kept(unittest.TestCase):
         climb, trial = prepare("stm32f103", {"flash": changed(image, 100)})
         climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=keep))
         chip = trial.line.chip
-        chip.flash[: 9000] = cut_out(image, image.lowest, image.end).pieces[0].data
+        chip.flash[:9000] = cut_out(image, image.lowest, image.end).pieces[0].data
         chip.flash[9004:9020] = b"0123456789abcdef"
         trial.events.extend(climb.run())
         self.assertIn("left alone", trial.step("keep").evidence)

@@ -70,7 +70,10 @@ class Pages(unittest.TestCase):
         for page in (ROOT / "README.md", *DOCS.rglob("*.md")):
             for target, anchor in re.findall(r"\]\(([^)#\s]*)#([^)]+)\)", page.read_text()):
                 there = (page.parent / target if target else page).read_text()
-                heads = {re.sub(r"[^a-z0-9 -]", "", line.lstrip("# ").lower()).replace(" ", "-") for line in re.findall(r"(?m)^#.*$", there)}
+                heads = {
+                    re.sub(r"[^a-z0-9 -]", "", line.lstrip("# ").lower()).replace(" ", "-")
+                    for line in re.findall(r"(?m)^#.*$", there)
+                }
                 with self.subTest(page=page.name, anchor=anchor):
                     self.assertIn(anchor, heads)
 
@@ -93,7 +96,19 @@ class Pages(unittest.TestCase):
 
     def test_what_the_journal_keeps_is_told(self) -> None:
         page = text_of("again.md")
-        for word in ("when", "board", "chip", "unique id", "port", "rate", "image", "version", "evidence", "outcome", "finding"):
+        for word in (
+            "when",
+            "board",
+            "chip",
+            "unique id",
+            "port",
+            "rate",
+            "image",
+            "version",
+            "evidence",
+            "outcome",
+            "finding",
+        ):
             self.assertIn(word, page)
         self.assertIn("unique_id", {field.name for field in fields(JournalEntry)})
 

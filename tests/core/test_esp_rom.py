@@ -49,7 +49,10 @@ class Frames(unittest.TestCase):
         self.assertEqual(slip(b"\xc0\x01\xdb"), bytes.fromhex("C0 DB DC 01 DB DD C0"))
 
     def test_one_sync_is_answered_eight_times(self) -> None:
-        dialect = self.talk((request(8, SYNC), response(8, 0x20120707) * 8), (request(0x0A, words(0x40001000)), response(0x0A, 0x00F01D83)))
+        dialect = self.talk(
+            (request(8, SYNC), response(8, 0x20120707) * 8),
+            (request(0x0A, words(0x40001000)), response(0x0A, 0x00F01D83)),
+        )
         self.assertEqual(dialect.ask(0.2), "01 08 … 00 00 00 00")
         self.assertEqual(dialect.identify().ident, 0x00F01D83)
 
@@ -68,7 +71,9 @@ class Frames(unittest.TestCase):
 
     def test_a_status_is_a_refusal(self) -> None:
         with self.assertRaises(ChipRefusal) as caught:
-            self.talk((request(0x0F, words(921600, 0)), response(0x0F, 0, "", "01 06 00 00")))._exchange(0x0F, bytes.fromhex(words(921600, 0)))
+            self.talk((request(0x0F, words(921600, 0)), response(0x0F, 0, "", "01 06 00 00")))._exchange(
+                0x0F, bytes.fromhex(words(921600, 0))
+            )
         self.assertEqual((caught.exception.answer, caught.exception.command), (b"\x01\x06", "change baud rate"))
 
     def test_deflated_blocks_carry_their_sum(self) -> None:
@@ -92,14 +97,25 @@ class Frames(unittest.TestCase):
         dialect = self.talk(
             (request(0x02, words(4096, 2, 0x400, 0)), response(0x02, 0, "", "00 00")),
             (request(0x03, words(1024, 0, 0, 0) + "5a" * 1024, 0xEF), response(0x03, 0, "", "00 00")),
-            (request(0x03, words(1024, 1, 0, 0) + second.hex(), reduce(xor, second, 0xEF)), response(0x03, 0, "", "00 00")),
+            (
+                request(0x03, words(1024, 1, 0, 0) + second.hex(), reduce(xor, second, 0xEF)),
+                response(0x03, 0, "", "00 00"),
+            ),
             part=ESP8266,
         )
         list(dialect.write(ESP8266.flash, [WriteBlock(0, data)]))
 
     def test_the_first_rom_erases_more_than_asked(self) -> None:
         # sectors of 4 KiB, blocks of 16: (first sector, count) -> sectors to ask for
-        for first, count, asked in ((0, 4, 2), (0, 40, 24), (15, 3, 2), (10, 6, 3), (10, 20, 14), (16, 33, 17), (0, 1, 1)):
+        for first, count, asked in (
+            (0, 4, 2),
+            (0, 40, 24),
+            (15, 3, 2),
+            (10, 6, 3),
+            (10, 20, 14),
+            (16, 33, 17),
+            (0, 1, 1),
+        ):
             with self.subTest(first=first, count=count):
                 dialect = self.talk(part=ESP8266)
                 self.assertEqual(dialect._size_to_erase(first * 4096, count * 4096), asked * 4096)
@@ -118,7 +134,11 @@ class Frames(unittest.TestCase):
 
         self.assertEqual(told(ESP32, (0x3FF5A004, 0xB0C0D0E0), (0x3FF5A008, 0x123402A1)), "02:A1:B0:C0:D0:E0")
         first = 0x3FF00050
-        for middle, high, shown in ((0x0200A1B2, 0, "18:FE:34:A1:B2:5A"), (0x0201A1B2, 0, "AC:D0:74:A1:B2:5A"), (0x0200A1B2, 0x02A0B0, "02:A0:B0:A1:B2:5A")):
+        for middle, high, shown in (
+            (0x0200A1B2, 0, "18:FE:34:A1:B2:5A"),
+            (0x0201A1B2, 0, "AC:D0:74:A1:B2:5A"),
+            (0x0200A1B2, 0x02A0B0, "02:A0:B0:A1:B2:5A"),
+        ):
             registers = ((first, 0x5A000000), (first + 4, middle), (first + 8, 0), (first + 12, high))
             self.assertEqual(told(ESP8266, *registers), shown)
 
@@ -145,7 +165,10 @@ class StrictChip(unittest.TestCase):
     def test_order_of_things(self) -> None:
         begin = request(0x10, words(4096, 1, 0x400, 0x10000))
         self.assertEqual(self.say(begin).hex(), response(0x10, 0, "", "01 06 00 00"))  # not attached
-        self.assertEqual(self.say(request(0x11, words(4, 0, 0, 0) + "01020304", 0xEF ^ 4)).hex(), response(0x11, 0, "", "01 06 00 00"))
+        self.assertEqual(
+            self.say(request(0x11, words(4, 0, 0, 0) + "01020304", 0xEF ^ 4)).hex(),
+            response(0x11, 0, "", "01 06 00 00"),
+        )
         self.assertEqual(self.say(request(0x0D, words(0, 0))).hex(), response(0x0D))
         self.assertEqual(self.say(begin).hex(), response(0x10))
         packed = zlib.compress(b"bees")

@@ -43,7 +43,9 @@ class OnEveryBoard(unittest.TestCase):
             for size in SIZES:
                 with self.subTest(board, size=size):
                     image = sample_for(board, size)
-                    trial = run(board, {"flash": image}, expect=stand.texts[1].removesuffix(" ready"), turnaround_s=0.004)
+                    trial = run(
+                        board, {"flash": image}, expect=stand.texts[1].removesuffix(" ready"), turnaround_s=0.004
+                    )
                     self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
                     self.assertTrue(trial.holds(image))
                     self.assertEqual(strict(trial), [])
@@ -120,7 +122,10 @@ class OnEveryBoard(unittest.TestCase):
             trial.events.extend(climb.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             flash = trial.line.chip.flash
-            self.assertEqual((set(flash[0xF000:0x12000]), set(flash[0xE000:0xF000]), set(flash[0x12000:0x14000])), ({255}, {0}, {0}))
+            self.assertEqual(
+                (set(flash[0xF000:0x12000]), set(flash[0xE000:0xF000]), set(flash[0x12000:0x14000])),
+                ({255}, {0}, {0}),
+            )
 
     def test_start_alone(self) -> None:
         for board in KINDS:
@@ -157,7 +162,9 @@ class OwnSettings(unittest.TestCase):
         lpc, xmodem, stm32 = (find_dialect(name) for name in ("lpc-isp", "xmodem", "stm32-rom"))
         self.assertEqual(read_settings(lpc, [("crystal-khz", "14746")]), {"crystal-khz": 14746})
         self.assertEqual(read_settings(lpc, [("crystal-khz", 16000)]), {"crystal-khz": 16000})
-        self.assertEqual(read_settings(xmodem, [("pad", "0xFF"), ("block", "ymodem")]), {"pad": 255, "block": "ymodem"})
+        self.assertEqual(
+            read_settings(xmodem, [("pad", "0xFF"), ("block", "ymodem")]), {"pad": 255, "block": "ymodem"}
+        )
         self.assertEqual((setting_of(lpc, {}, "crystal-khz"), setting_of(xmodem, {"pad": 0}, "pad")), (12000, 0))
         for dialect, pairs, said in (
             (stm32, [("crystal-khz", 1)], "it has none"), (lpc, [("crystal", 1)], "it has crystal-khz"),
@@ -216,8 +223,12 @@ class Esp(unittest.TestCase):
         self.assertIn("read back, 9,024 bytes equal", trial.step("verify").evidence)
 
     def test_the_header_is_rewritten_with_its_sums(self) -> None:
-        trial = run("esp32s3", {"flash": sample_for("esp32s3", 2000)}, wishes=self.wishes(header_size="chip", header_mode="qio"),
-                    expect="apiary gateway 1.1")
+        trial = run(
+            "esp32s3",
+            {"flash": sample_for("esp32s3", 2000)},
+            wishes=self.wishes(header_size="chip", header_mode="qio"),
+            expect="apiary gateway 1.1",
+        )
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertIn("qio, 8M, 40 MHz; its checksum and SHA-256 made anew", notes(trial))
         self.assertEqual(trial.line.chip.flash[2:4], bytes([0, 0x30]))
@@ -298,7 +309,9 @@ class Lpc(unittest.TestCase):
 
     def test_an_unknown_number_is_named_and_taken(self) -> None:
         climb, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)})
-        trial.line.chip.kind = trial.line.chip.kind.__class__(**{**trial.line.chip.kind.__dict__, "ident": 0x2540AAAA})  # type: ignore[attr-defined]
+        trial.line.chip.kind = trial.line.chip.kind.__class__(
+            **{**trial.line.chip.kind.__dict__, "ident": 0x2540AAAA}
+        )  # type: ignore[attr-defined]
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertIn("part id 2540AAAA", trial.step("chip").evidence)
@@ -322,7 +335,9 @@ class Pic(unittest.TestCase):
         self.assertIn("in words 0000-", notes(trial))
 
     def test_an_upload_that_breaks_off_leaves_a_loader_that_stays(self) -> None:
-        trial = run("pic18f4520", {"flash": sample_for("pic18f4520", 3000)}, faults=("silence-after=120",), compare=False)
+        trial = run(
+            "pic18f4520", {"flash": sample_for("pic18f4520", 3000)}, faults=("silence-after=120",), compare=False
+        )
         self.assertEqual((trial.end.exit_code, trial.line.chip.eeprom[-1]), (6, 0xFF))  # type: ignore[attr-defined]
         trial = run("pic18f4520", {"flash": sample_for("pic18f4520", 3000)})
         self.assertEqual((trial.end.exit_code, trial.line.chip.eeprom[-1]), (0, 0))  # type: ignore[attr-defined]
@@ -364,12 +379,16 @@ class Xmodem(unittest.TestCase):
 
     def test_what_only_reading_back_could_answer_is_refused(self) -> None:
         for purpose in ("verify", "backup", "erase"):
-            trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 300)} if purpose == "verify" else None, purpose=purpose)
+            trial = run(
+                "smoke-fan", {"flash": sample_for("smoke-fan", 300)} if purpose == "verify" else None, purpose=purpose
+            )
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, f"cannot-{purpose}"))
             self.assertIsNone(trial.link)
 
     def test_the_sender_cancels_too(self) -> None:
-        trial = run("smoke-fan", purpose="greet", hookup=named_hookup("by-hand", ""), link_options={"on_for_s": 0.005})
+        trial = run(
+            "smoke-fan", purpose="greet", hookup=named_hookup("by-hand", ""), link_options={"on_for_s": 0.005}
+        )
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         assert trial.link is not None
         self.assertGreaterEqual(trial.line.to_chip_count, 4)  # 'u' and CAN CAN CAN

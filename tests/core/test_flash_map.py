@@ -57,7 +57,10 @@ class Maps(unittest.TestCase):
         self.assertIn(Stretch(0x9000, 0xF000, "kept", why="settings"), drawn.stretches)
         rows = grid_of(drawn).rows
         self.assertEqual([address for address, _ in rows][:2], [0, 0x40000])
-        self.assertEqual([(c.number, c.full) for c in rows[0][1][:18] if c.kind == "image"], [(0, False), (1, False), (2, True), (2, True)])
+        self.assertEqual(
+            [(c.number, c.full) for c in rows[0][1][:18] if c.kind == "image"],
+            [(0, False), (1, False), (2, True), (2, True)],
+        )
         below = map_of(PUMP.flash, [image((0x200, 64))])
         self.assert_whole(below)
         self.assertEqual(below.stretches[0], Stretch(0, 0x200, "bootloader"))
@@ -86,7 +89,9 @@ class Maps(unittest.TestCase):
 class Fits(unittest.TestCase):
     def test_units_and_free_room(self) -> None:
         self.assertEqual([unit.number for unit in units_of(COUNTER.flash, [image((0x0FF0, 0x20))])], [0, 1])
-        self.assertEqual(free_runs(SCALE.flash, [image((0x100, 1), (0x400, 1))]), ((0x480, 0x7980), (0x180, 0x280), (0, 0x100)))
+        self.assertEqual(
+            free_runs(SCALE.flash, [image((0x100, 1), (0x400, 1))]), ((0x480, 0x7980), (0x180, 0x280), (0, 0x100))
+        )
         self.assertEqual(free_runs(SCALE.flash, [image((0, 0x7E00))]), ())
 
     def test_every_refusal_is_told(self) -> None:
@@ -100,7 +105,10 @@ class Fits(unittest.TestCase):
 
     def test_an_image_that_would_lock_is_told_so_and_still_planned(self) -> None:
         table = b"".join(word.to_bytes(4, "little") for word in (0x10001000, 0x401, *[0x401] * 14))
-        locking = Image("guard", (Piece(0, table), Piece(0x2FC, (0x12345678).to_bytes(4, "little")), Piece(0x400, b"\x00\xbf" * 8)))
+        locking = Image(
+            "guard",
+            (Piece(0, table), Piece(0x2FC, (0x12345678).to_bytes(4, "little")), Piece(0x400, b"\x00\xbf" * 8)),
+        )
         fit = hold_against(COUNTER, find_dialect("lpc-isp"), {"flash": locking}, {"crystal-khz": 12000})
         assert fit.locks is not None
         self.assertIn("would lock", fit.locks.cause)

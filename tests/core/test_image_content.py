@@ -123,7 +123,12 @@ class Origins(unittest.TestCase):
     def test_a_merged_esp_image(self) -> None:
         program = sample_for("apiary-gateway", 5000)
         first = program.pieces[0]
-        row = b"\xaa\x50\x01\x02" + (0x9000).to_bytes(4, "little") + (0x6000).to_bytes(4, "little") + b"nvs".ljust(20, b"\0")
+        row = (
+            b"\xaa\x50\x01\x02"
+            + (0x9000).to_bytes(4, "little")
+            + (0x6000).to_bytes(4, "little")
+            + b"nvs".ljust(20, b"\0")
+        )
         merged = bytearray(b"\xff" * 0x9000) + first.data
         merged[0x7000:0x7020] = row
         found = origins_of(image((0x1000, bytes(merged))))

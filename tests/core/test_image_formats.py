@@ -79,7 +79,12 @@ BAD_S = {
     "a count that is not theirs": (f"{ONE}\n{line(5, 2)}\n{END}\n", 2, "1 data records", "2, as it says"),
     "data in the end record": (f"{ONE}\n{line(9, 0, b'x')}\n", 2, "1 data bytes in an S9", "none"),
     "beyond 4 GiB": (f"{line(3, 0xFFFFFFFF, b'ab')}\n", 1, "beyond", "32-bit"),
-    "overlap that disagrees": (f"{ONE}\n{line(1, 4, b'x')}\n{line(1, 1, b'cd')}\n", 3, "where line 1 has 62", "agree"),
+    "overlap that disagrees": (
+        f"{ONE}\n{line(1, 4, b'x')}\n{line(1, 1, b'cd')}\n",
+        3,
+        "where line 1 has 62",
+        "agree",
+    ),
     "nothing in it": ("just text\n", None, "no S-record", "'S'"),
     "no data in it": (f"{line(0, 0, b'hive')}\n{END}\n", None, "no data", "data record"),
 }
@@ -163,7 +168,11 @@ class Elf(unittest.TestCase):
         self.assertEqual((image.start, image.machine, image.format), (0x08000041, "arm", "ELF"))
         self.assertEqual(
             image.sections,
-            (Section(".isr_vector", 0x08000000, 16), Section(".text", 0x08000010, 48), Section(".data", 0x08000100, 9)),
+            (
+                Section(".isr_vector", 0x08000000, 16),
+                Section(".text", 0x08000010, 48),
+                Section(".data", 0x08000100, 9),
+            ),
         )
         self.assertEqual(read(read_elf, elf_file([(0, b"ab")], machine=AVR)).machine, "avr")
 
@@ -172,7 +181,10 @@ class Elf(unittest.TestCase):
         image = read(read_elf, file)
         flash, eeprom = memory_of(image, "flash"), memory_of(image, "eeprom")
         self.assertEqual((flash.pieces, eeprom.pieces), ((Piece(0, b"\x0c\x94" * 9),), (Piece(0, b"hive 7"),)))
-        self.assertEqual([note.split(":")[0] for note in flash.notes], ["6 bytes of EEPROM in the file left out", "3 bytes of fuses in the file left out"])
+        self.assertEqual(
+            [note.split(":")[0] for note in flash.notes],
+            ["6 bytes of EEPROM in the file left out", "3 bytes of fuses in the file left out"],
+        )
         for pieces_, memory in (([(0, b"ab")], "eeprom"), ([(0x810000, b"ab")], "flash")):
             with self.assertRaises(ImageFault):
                 memory_of(read(read_elf, elf_file(pieces_, machine=AVR)), memory)
@@ -188,7 +200,10 @@ class Elf(unittest.TestCase):
             "a library": (elf_file([(0, b"ab")], kind=3), "a shared object"),
             "nothing to load": (elf_file([]), "no segment to load"),
             "only variables": (elf_file([(0x100, b"")], memory_only=9), "no segment to load"),
-            "two that disagree": (elf_file([(0, b"abcd"), (2, b"xy")]), "byte 78 at 0002 in segment 1, where segment 0"),
+            "two that disagree": (
+                elf_file([(0, b"abcd"), (2, b"xy")]),
+                "byte 78 at 0002 in segment 1, where segment 0",
+            ),
             "far away": (elf_file([(0xFFFFFFFF, b"ab")]), "segment 0 has 2 bytes at FFFFFFFF"),
         }
         for name, (content, said) in cases.items():

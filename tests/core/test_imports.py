@@ -80,7 +80,9 @@ class CoreStandsAlone(unittest.TestCase):
                             self.assertIn(parts[1], below)
 
     def test_every_simulated_chip_is_among_these(self) -> None:
-        there = {path.name for path in (SOURCE / "bench").glob("*.py") if "(SimulatedChip)" in path.read_text("utf-8")}
+        there = {
+            path.name for path in (SOURCE / "bench").glob("*.py") if "(SimulatedChip)" in path.read_text("utf-8")
+        }
         self.assertEqual(there, set(CHIPS))
 
     def test_simulated_chips_are_not_built_on_the_dialects(self) -> None:

@@ -41,7 +41,12 @@ class OnTheBench(unittest.TestCase):
         self.assertNotEqual(times[0], times[2])
 
     def test_every_answer_later_than_the_time_out(self) -> None:
-        for board, dialect in (("pic18f46k22", "pic-an1310"), ("atmega2560", "avr-v2"), ("lpc1114", "lpc-isp"), ("atmega328p", "avr-v1")):
+        for board, dialect in (
+            ("pic18f46k22", "pic-an1310"),
+            ("atmega2560", "avr-v2"),
+            ("lpc1114", "lpc-isp"),
+            ("atmega328p", "avr-v1"),
+        ):
             with self.subTest(board):
                 image = sample_for(board, 1500)
                 late_ms = 1900 * find_dialect(dialect).answer_s
@@ -111,7 +116,10 @@ class TakenUpAgain(unittest.TestCase):
 
     def test_faults_are_parsed(self) -> None:
         faults = Faults.parse(("late=20", "late-once=7:1500", "late-some=90", "cut-after=40"), 5)
-        self.assertEqual((faults.late, faults.late_once, faults.late_some, faults.cut_after, faults.seed), (20, {7: 1500}, 90, 40, 5))
+        self.assertEqual(
+            (faults.late, faults.late_once, faults.late_some, faults.cut_after, faults.seed),
+            (20, {7: 1500}, 90, 40, 5),
+        )
         for wrong in ("late=soon", "late-once=7", "late-some"):
             with self.assertRaises(ValueError):
                 Faults.parse((wrong,))

@@ -92,7 +92,11 @@ class Lines(unittest.TestCase):
         list(dialect.write(LPC812.flash, [WriteBlock(0x400, data)]))
 
     def test_codes_are_said_in_words(self) -> None:
-        for code, said, stage in ((19, "code read protection on", "command"), (13, "address error", "address"), (8, "sector not blank", "data")):
+        for code, said, stage in (
+            (19, "code read protection on", "command"),
+            (13, "address error", "address"),
+            (8, "sector not blank", "data"),
+        ):
             with self.subTest(code), self.assertRaises(ChipRefusal) as caught:
                 self.talk(("R 512 4\r\n", f"{code}\r\n"))._command("R 512 4")
             self.assertEqual((caught.exception.said, caught.exception.stage), (f"return code {code}, {said}", stage))

@@ -31,7 +31,9 @@ P46K22 = Catalogue.load().find("pic18f46k22").first
 class Stuffing(unittest.TestCase):
     def test_each_of_the_three_is_preceded(self) -> None:
         self.assertEqual(stuffed(bytes.fromhex("00 04 05 0F 10")), bytes.fromhex("00 05 04 05 05 05 0F 10"))
-        self.assertEqual(unstuffed(bytes.fromhex("0F 0F 00 05 04 05 05 05 0F 10 04 77")), bytes.fromhex("00 04 05 0F 10"))
+        self.assertEqual(
+            unstuffed(bytes.fromhex("0F 0F 00 05 04 05 05 05 0F 10 04 77")), bytes.fromhex("00 04 05 0F 10")
+        )
 
     def test_a_frame_among_other_things(self) -> None:
         link = ScriptedLink(("00", "68 69 0F 11 0F 0F 22 05 04 33 04 55"))
@@ -44,7 +46,12 @@ class Stuffing(unittest.TestCase):
 class An851(unittest.TestCase):
     def talk(self, *script: tuple[str, str]) -> PicAn851:
         """Requests and replies by their data."""
-        link = ScriptedLink(*((framed_851(bytes.fromhex(a)).hex(), framed_851(bytes.fromhex(b)).hex() if b else "") for a, b in script))
+        link = ScriptedLink(
+            *(
+                (framed_851(bytes.fromhex(a)).hex(), framed_851(bytes.fromhex(b)).hex() if b else "")
+                for a, b in script
+            )
+        )
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
         dialect = PicAn851(link)
         dialect._part = P4520
@@ -62,17 +69,29 @@ class An851(unittest.TestCase):
         self.assertIsNone(self.talk(("00 02", "00 02")).ask(0.2))
 
     def test_read(self) -> None:
-        self.assertEqual(self.talk(("01 04 00 02 00", "01 04 00 02 00 DE AD BE EF")).read(P4520.flash, 0x200, 4), bytes.fromhex("DEADBEEF"))
+        self.assertEqual(
+            self.talk(("01 04 00 02 00", "01 04 00 02 00 DE AD BE EF")).read(P4520.flash, 0x200, 4),
+            bytes.fromhex("DEADBEEF"),
+        )
 
     def test_a_write_is_counted_in_the_parts_unit(self) -> None:
         list(self.talk(("02 08 40 02 00" + "5A" * 64, "02")).write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
-        list(self.talk(("02 02 40 02 00" + "5A" * 10 + "FF" * 6, "02")).write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 10)]))
+        list(
+            self.talk(("02 02 40 02 00" + "5A" * 10 + "FF" * 6, "02")).write(
+                P4520.flash, [WriteBlock(0x240, b"\x5a" * 10)]
+            )
+        )
         wide = self.talk(("02 01 40 02 00" + "5A" * 64, "02"))
         wide._part = replace(P4520, extra={**P4520.extra, "length_unit": 64})
         list(wide.write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
 
     def test_before_it_erases_the_loader_is_told_to_stay(self) -> None:
-        dialect = self.talk(("05 01 FF 00 00 FF", "05"), ("04 01 FF 00 00", "04 01 FF 00 00 FF"), ("03 02 00 02 00", "03"), ("03 01 00 04 00", "03"))
+        dialect = self.talk(
+            ("05 01 FF 00 00 FF", "05"),
+            ("04 01 FF 00 00", "04 01 FF 00 00 FF"),
+            ("03 02 00 02 00", "03"),
+            ("03 01 00 04 00", "03"),
+        )
         units = [*P4520.flash.units_touched(0x200, 128), *P4520.flash.units_touched(0x400, 64)]
         self.assertEqual(list(dialect.erase(P4520.flash, units)), [2, 3])
 
@@ -90,7 +109,9 @@ class An1310(unittest.TestCase):
     info = "00 04 05 01 FF 04 00 FC 00 00 54 00"
 
     def frames(self, *script: tuple[str, str]) -> list[tuple[str, str]]:
-        return [(framed_1310(bytes.fromhex(a)).hex(), framed_1310(bytes.fromhex(b)).hex() if b else "") for a, b in script]
+        return [
+            (framed_1310(bytes.fromhex(a)).hex(), framed_1310(bytes.fromhex(b)).hex() if b else "") for a, b in script
+        ]
 
     def test_crc_over_what_is_not_stuffed(self) -> None:
         # CRC-16, polynomial 1021, from 0: of 31..39 it is 31C3, low byte first
@@ -101,17 +122,20 @@ class An1310(unittest.TestCase):
         dialect = PicAn1310(ScriptedLink(("0F", ""), ("0F", "0F"), *self.frames(("00", self.info))))
         self.assertEqual(dialect.ask(0.4), "0F, then version 1.5")
         identity = dialect.identify()
-        self.assertEqual((identity.ident, dict(identity.details)), (None, {"loader": "1.5", "family": "PIC18", "device id": "0054"}))
+        self.assertEqual(
+            (identity.ident, dict(identity.details)),
+            (None, {"loader": "1.5", "family": "PIC18", "device id": "0054"}),
+        )
         part = dialect.examine(P46K22).part
         self.assertEqual(part.flash.usable_end, 0xFC00)
 
     def test_an_echo_that_is_the_start_of_the_reply(self) -> None:
-        (sent, reply), = self.frames(("00", self.info))
+        ((sent, reply),) = self.frames(("00", self.info))
         dialect = PicAn1310(ScriptedLink(("0F", "0F"), (sent, "0F" + reply[2:])))
         self.assertEqual(dialect.ask(0.4), "0F, then version 1.5")
 
     def test_all_that_is_sent_come_back_is_no_answer(self) -> None:
-        (sent, _), = self.frames(("00", ""))
+        ((sent, _),) = self.frames(("00", ""))
         link = ScriptedLink(("0F", "0F"), (sent, sent), ("0F", ""), ("0F", ""), ("0F", ""))
         self.assertIsNone(PicAn1310(link).ask(0.4))
 
@@ -121,9 +145,19 @@ class An1310(unittest.TestCase):
         self.assertEqual(list(dialect.erase(P46K22.flash, units)), [3, 4])
 
     def test_write_and_read(self) -> None:
-        dialect = PicAn1310(ScriptedLink(*self.frames(("04 00 01 00 00 02" + "5A" * 128, "04"), ("01 00 01 00 00 04 00", "5A 5A 5A 5A"), ("01 00 01 00 00 02 00", "01 5A 5A"))))
+        dialect = PicAn1310(
+            ScriptedLink(
+                *self.frames(
+                    ("04 00 01 00 00 02" + "5A" * 128, "04"),
+                    ("01 00 01 00 00 04 00", "5A 5A 5A 5A"),
+                    ("01 00 01 00 00 02 00", "01 5A 5A"),
+                )
+            )
+        )
         list(dialect.write(P46K22.flash, [WriteBlock(0x100, b"\x5a" * 128)]))
-        self.assertEqual([dialect.read(P46K22.flash, 0x100, 4), dialect.read(P46K22.flash, 0x100, 2)], [b"\x5a" * 4, b"\x5a" * 2])
+        self.assertEqual(
+            [dialect.read(P46K22.flash, 0x100, 4), dialect.read(P46K22.flash, 0x100, 2)], [b"\x5a" * 4, b"\x5a" * 2]
+        )
 
 
 class StrictChips(unittest.TestCase):

@@ -60,12 +60,17 @@ class Rows(unittest.TestCase):
 
     def test_what_was_left_alone_is_told_in_the_proof(self) -> None:
         entry, _ = entry_of("stm32f072", held=True)
-        self.assertEqual((entry.outcome, entry.proof, entry.write_seconds), ("green", "compared before, 4,000 bytes equal", 0.0))
+        self.assertEqual(
+            (entry.outcome, entry.proof, entry.write_seconds), ("green", "compared before, 4,000 bytes equal", 0.0)
+        )
 
     def test_what_was_trusted_too(self) -> None:
         image = sample_for("stm32f072", 4000)
         entry, _ = entry_of(
-            "stm32f072", held=True, wishes=Wishes(trust_journal=True), recall=lambda n, c: Remembered(9, granules_of(image, 0xFF))
+            "stm32f072",
+            held=True,
+            wishes=Wishes(trust_journal=True),
+            recall=lambda n, c: Remembered(9, granules_of(image, 0xFF)),
         )
         self.assertRegex(entry.proof, r"^sampled: [\d,]+ of 4,000 seen; the rest by journal 9$")
 
@@ -76,7 +81,9 @@ class Rows(unittest.TestCase):
 
     def test_a_failure_with_its_finding(self) -> None:
         entry, _ = entry_of("stm32f072", faults=("worn=0x08000123",))
-        self.assertEqual((entry.outcome, entry.exit_code, entry.finding, entry.proof), ("failed", 7, "worn-flash", ""))
+        self.assertEqual(
+            (entry.outcome, entry.exit_code, entry.finding, entry.proof), ("failed", 7, "worn-flash", "")
+        )
         entry, _ = entry_of("atmega328p", faults=("dead",))
         self.assertEqual((entry.outcome, entry.exit_code, entry.unique_id), ("failed", 4, ""))
         self.assertEqual(entry.chip, "ATmega328P")
@@ -94,9 +101,14 @@ class Rows(unittest.TestCase):
         for purpose in ("backup", "erase"):
             entry, _ = entry_of("stm32f072", purpose=purpose, region=("flash", 0x08000000, 2048))
             self.assertIn(purpose, RECORDED)
-            self.assertEqual((entry.purpose, entry.image, entry.crc32, entry.sha256, entry.version), (purpose, "", "", "", ""))
+            self.assertEqual(
+                (entry.purpose, entry.image, entry.crc32, entry.sha256, entry.version), (purpose, "", "", "", "")
+            )
             self.assertEqual(entry.outcome, "green")
-        self.assertIn("read twice and equal", entry_of("stm32f072", purpose="backup", region=("flash", 0x08000000, 512))[0].proof)
+        self.assertIn(
+            "read twice and equal",
+            entry_of("stm32f072", purpose="backup", region=("flash", 0x08000000, 512))[0].proof,
+        )
 
     def test_the_numbers_that_chips_tell(self) -> None:
         numbers = {board: entry_of(board)[0].unique_id for board in ("esp32", "lpc1769", "atmega328p", "pic18f4620")}
@@ -126,7 +138,9 @@ class OfTheJob(unittest.TestCase):
             trial.events.append(event)
             recorder.see(event)
         entry = recorder.entry(trial.end)
-        self.assertEqual((entry.board, entry.image, entry.image_bytes), ("frame-lift", f"{image.name}, names.bin", 3006))
+        self.assertEqual(
+            (entry.board, entry.image, entry.image_bytes), ("frame-lift", f"{image.name}, names.bin", 3006)
+        )
         self.assertEqual(entry.crc32, f"{image.crc32():08X}")
 
 

@@ -37,7 +37,10 @@ from greenstep.core.survey.meaning import meaning_of
 from greenstep.core.survey.rates import find_rate
 
 AT = LineSettings(115200)
-BOTH = [*candidates_for(find_dialect("avr-v1"), "", 115200), *candidates_for(find_dialect("stm32-rom"), "high", 115200)]
+BOTH = [
+    *candidates_for(find_dialect("avr-v1"), "", 115200),
+    *candidates_for(find_dialect("stm32-rom"), "high", 115200),
+]
 
 
 def line_of(board: str, circuit: Circuit, *faults: str) -> SimulatedLine:
@@ -46,7 +49,9 @@ def line_of(board: str, circuit: Circuit, *faults: str) -> SimulatedLine:
     return line
 
 
-def learnt(line: SimulatedLine, candidates: list[Candidate] = BOTH, **options: bool) -> tuple[Learnt, list[Tried], RecordingLink]:
+def learnt(
+    line: SimulatedLine, candidates: list[Candidate] = BOTH, **options: bool
+) -> tuple[Learnt, list[Tried], RecordingLink]:
     link = RecordingLink(VirtualLink(line, AT, on_for_s=20.0, **options))  # type: ignore[arg-type]
     events = list(learn_hookup(link, candidates, AT))
     last = events[-1]
@@ -121,7 +126,9 @@ class ByHand(unittest.TestCase):
                 with self.subTest(board, after_s=after_s):
                     line = line_of(board, NoLines())
                     presses = [20.0 + after_s + again_s for again_s in (0.0, 2.5, 5.0)]  # again, when nothing happens
-                    line.change_pins([PinChange(at + held, held == 0.0, True) for at in presses for held in (0.0, 0.1)])
+                    line.change_pins(
+                        [PinChange(at + held, held == 0.0, True) for at in presses for held in (0.0, 0.1)]
+                    )
                     link = RecordingLink(VirtualLink(line, AT, on_for_s=20.0))
                     found = [candidate for candidate in ask_by_hand(link, BOTH, 30.0) if candidate is not None]
                     self.assertEqual([candidate.dialect.name for candidate in found], [dialect])
@@ -170,7 +177,9 @@ class Rates(unittest.TestCase):
         for board in ("atmega328p", "stm32f072"):
             climb, trial = prepare(board, purpose="greet", faults=("no-boot", "console=57600"))
             opened = climb.scene.open_link
-            climb.scene.open_link = lambda settings, lines, opened=opened: OpenedPort(self.poor(opened(settings, lines).link), "")  # type: ignore[misc]
+            climb.scene.open_link = lambda settings, lines, opened=opened: OpenedPort(
+                self.poor(opened(settings, lines).link), ""
+            )  # type: ignore[misc]
             trial.events.extend(climb.run())
             self.assertEqual(trial.findings[0].key, "wrong-rate")
             self.assertIn("about 57600 baud", " ".join(trial.findings[0].evidence))
@@ -213,7 +222,10 @@ class Meanings(unittest.TestCase):
             b"Synchronized\r\n": ("bootloader", "LPC"),
             b"\x0f\x0f\x0f": ("bootloader", "AN1310"),
             b"ets Jan  8 2013,rst cause:2, boot mode:(1,6)\r\n": ("rom text", "waits for an upload"),
-            b"rst:0x10 (RTCWDT_RTC_RESET),boot:0x13 (SPI_FAST_FLASH_BOOT)\r\nflash read err, 1000\r\n": ("rom text", "in flash is damaged"),
+            b"rst:0x10 (RTCWDT_RTC_RESET),boot:0x13 (SPI_FAST_FLASH_BOOT)\r\nflash read err, 1000\r\n": (
+                "rom text",
+                "in flash is damaged",
+            ),
             b"csum err:0x9a!=0x5f\r\n": ("rom text", "damaged"),
             b"invalid header: 0xffffffff\r\n": ("rom text", "no image"),
             bytes.fromhex("c0 01 08 04 00 07 07 12 20 00 00 00 00 c0"): ("bootloader", "ESP ROM loader"),
@@ -228,7 +240,12 @@ class Meanings(unittest.TestCase):
     def test_the_esp_kinds_of_boot_are_told_apart(self) -> None:
         said = [
             meaning_of(text, AT).words
-            for text in (b"boot mode:(3,6)\r\n", b"boot mode:(5,6)\r\n", b"boot:0x0 (USB_BOOT)\r\n", b"waiting for download\r\n")
+            for text in (
+                b"boot mode:(3,6)\r\n",
+                b"boot mode:(5,6)\r\n",
+                b"boot:0x0 (USB_BOOT)\r\n",
+                b"waiting for download\r\n",
+            )
         ]
         for text, part in zip(said, ("starts the program", "boot mode 5", "USB_BOOT", "waits"), strict=True):
             self.assertIn(part, text)

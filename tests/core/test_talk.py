@@ -39,7 +39,9 @@ def answering(line: SimulatedLine, answers: dict[bytes, bytes]) -> list[bytes]:
     return taken
 
 
-def talked(talk: tuple[TalkLine, ...], answers: dict[bytes, bytes], **more: Any) -> tuple[Trial, list[bytes], Secrets]:
+def talked(
+    talk: tuple[TalkLine, ...], answers: dict[bytes, bytes], **more: Any
+) -> tuple[Trial, list[bytes], Secrets]:
     secrets = Secrets()
     secrets.add("honey-17")
     climb, trial = prepare(BOARD, {"flash": IMAGE}, purpose="start", talk=talk, secrets=secrets, **more)

@@ -8,7 +8,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-_DIALECT = '''
+_DIALECT = """
 from greenstep.core.dialects.base import Cost, Dialect, Examination, Identity, Setting, Traits
 from greenstep.core.link import Frame
 
@@ -60,7 +60,7 @@ class Waggle(Dialect):
     @classmethod
     def cost_of_read(cls, memory, size):
         return Cost(1, size, 1)
-'''
+"""
 _USE = """
 from greenstep.bench.trial import run
 from greenstep.core.dialects.registry import dialect_names, find_dialect
@@ -84,7 +84,10 @@ class ThirdParty(unittest.TestCase):
             (info / "METADATA").write_text("Metadata-Version: 2.1\nName: waggle\nVersion: 1.0\n")
             (info / "entry_points.txt").write_text("[greenstep.dialects]\nwaggle = waggle:Waggle\n")
             done = subprocess.run(
-                [sys.executable, "-c", _USE], capture_output=True, text=True, env={"PYTHONPATH": str(folder), "PATH": ""}
+                [sys.executable, "-c", _USE],
+                capture_output=True,
+                text=True,
+                env={"PYTHONPATH": str(folder), "PATH": ""},
             )
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertIn("waggle: waggle dance loader, a made-up one, 8N1", done.stdout)

@@ -73,8 +73,18 @@ class Warnings(unittest.TestCase):
     def test_each_fault_is_named(self) -> None:
         direct = "direct-dtr-reset"
         cases = (
-            (direct, "high", "boot on; reset on; wait 50 ms; boot off; wait 3 ms; reset off", "3 ms before reset has risen: too early"),
-            (direct, "high", "reset on; wait 50 ms; reset off; wait 2 ms; boot on; wait 20 ms; boot off", "2 ms after reset has risen: too late"),
+            (
+                direct,
+                "high",
+                "boot on; reset on; wait 50 ms; boot off; wait 3 ms; reset off",
+                "3 ms before reset has risen: too early",
+            ),
+            (
+                direct,
+                "high",
+                "reset on; wait 50 ms; reset off; wait 2 ms; boot on; wait 20 ms; boot off",
+                "2 ms after reset has risen: too late",
+            ),
             (direct, "high", "boot on; reset on; wait 50 ms; reset off; wait 1 ms; boot off", "only 1 ms after"),
             (direct, "high", "reset on; wait 50 ms; reset off", "never selects"),
             (direct, "high", "boot on; reset on; wait 50 ms", "still low at the end"),
@@ -87,7 +97,8 @@ class Warnings(unittest.TestCase):
     def test_a_pulse_too_short_and_a_boot_pin_left_set(self) -> None:
         self.assertIn("low for 288 us", self.warned("cap-dtr", "", "reset on; wait 9 ms", shortest=0.001))
         self.assertIn(
-            "still selects", self.warned("direct-dtr-reset", "high", "boot on; reset on; wait 9 ms; reset off", entering=False)
+            "still selects",
+            self.warned("direct-dtr-reset", "high", "boot on; reset on; wait 9 ms; reset off", entering=False),
         )
 
     def test_a_slow_reset_and_the_state_between_two_calls(self) -> None:

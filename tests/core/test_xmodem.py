@@ -29,13 +29,21 @@ class Transfers(unittest.TestCase):
         return Xmodem(link, settings)
 
     def test_the_call(self) -> None:
-        for heard, answer in (("43", "43, wants blocks with a CRC"), ("15", "15, wants blocks with a sum"), ("0D 0A 3E 0A 43", "43, wants blocks with a CRC"), ("43 61 6E 0A", None), ("", None)):
+        for heard, answer in (
+            ("43", "43, wants blocks with a CRC"),
+            ("15", "15, wants blocks with a sum"),
+            ("0D 0A 3E 0A 43", "43, wants blocks with a CRC"),
+            ("43 61 6E 0A", None),
+            ("", None),
+        ):
             with self.subTest(heard):
                 self.assertEqual(self.talk(heard=heard).ask(0.5), answer)
 
     def test_what_is_said_before(self) -> None:
         turns = (TalkLine("> ", 1.0, "u"), TalkLine("sure?", 1.0, "y"))
-        dialect = self.talk(("75", b"u\r\nsure?".hex()), ("79", "79 0D 0A 43"), heard=b"menu\r\n> ".hex(), before=turns)
+        dialect = self.talk(
+            ("75", b"u\r\nsure?".hex()), ("79", "79 0D 0A 43"), heard=b"menu\r\n> ".hex(), before=turns
+        )
         self.assertEqual(dialect.ask(0.5), "43, wants blocks with a CRC")
         self.assertIsNone(self.talk(heard=b"hive scale\r\n".hex(), before=turns).ask(0.5))
 
@@ -75,7 +83,6 @@ class Transfers(unittest.TestCase):
     def test_ymodem_says_name_and_size_first_and_ends_the_batch(self) -> None:
         head = (b"firmware.bin\x00128").ljust(128, b"\x00")
 
-
         guard = crc_hqx(head, 0).to_bytes(2, "big")
         dialect = self.talk(
             ("01 00 FF" + (head + guard).hex(), "06 43"), ("01 01 FE" + "00" * 130, "06"), ("04", "15"), ("04", "06 43"),
@@ -108,22 +115,32 @@ class Letters(unittest.TestCase):
             self.assertIsNone(self.talk(("53", reply)).ask(0.2))
 
     def test_identify(self) -> None:
-        identity = self.talk(("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "59 00 80"), ("50", "0D")).identify()
-        self.assertEqual((identity.ident, identity.said, identity.details), (0x1E9587, "signature 1E 95 87", (("loader", "1.0"),)))
+        identity = self.talk(
+            ("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "59 00 80"), ("50", "0D")
+        ).identify()
+        self.assertEqual(
+            (identity.ident, identity.said, identity.details), (0x1E9587, "signature 1E 95 87", (("loader", "1.0"),))
+        )
 
     def test_a_loader_without_blocks(self) -> None:
         with self.assertRaisesRegex(ChipRefusal, "no block mode"):
             self.talk(("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "4E 00 00")).identify()
 
     def test_pages_count_on(self) -> None:
-        dialect = self.talk(("41 00 80", "0D"), ("42 00 80 46" + "11" * 128, "0D"), ("42 00 80 46" + "22" * 128, "0D"))
+        dialect = self.talk(
+            ("41 00 80", "0D"), ("42 00 80 46" + "11" * 128, "0D"), ("42 00 80 46" + "22" * 128, "0D")
+        )
         list(dialect.write(M32U4.flash, [WriteBlock(0x100, b"\x11" * 128), WriteBlock(0x180, b"\x22" * 128)]))
 
     def test_above_64_k_words(self) -> None:
-        self.assertEqual(self.talk(("48 01 00 00", "0D"), ("67 00 02 46", "12 34")).read(M32U4.flash, 0x20000, 2), b"\x12\x34")
+        self.assertEqual(
+            self.talk(("48 01 00 00", "0D"), ("67 00 02 46", "12 34")).read(M32U4.flash, 0x20000, 2), b"\x12\x34"
+        )
 
     def test_eeprom_in_bytes(self) -> None:
-        self.assertEqual(self.talk(("41 01 01", "0D"), ("67 00 01 45", "5A")).read(M32U4.memory("eeprom"), 0x101, 1), b"\x5a")
+        self.assertEqual(
+            self.talk(("41 01 01", "0D"), ("67 00 01 45", "5A")).read(M32U4.memory("eeprom"), 0x101, 1), b"\x5a"
+        )
 
     def test_erase_leave_and_refusal(self) -> None:
         self.talk(("65", "0D")).erase_all(M32U4.flash)

@@ -86,7 +86,13 @@ class Bench:
         for name, path in self._files.items():
             if path.exists():
                 with zipfile.ZipFile(path) as file:
-                    found.update({f"{name}.{memory}": file.read(memory) for memory in ("flash", "eeprom") if memory in file.namelist()})
+                    found.update(
+                        {
+                            f"{name}.{memory}": file.read(memory)
+                            for memory in ("flash", "eeprom")
+                            if memory in file.namelist()
+                        }
+                    )
         return found
 
 
@@ -146,7 +152,13 @@ class ToolTest(unittest.TestCase):
 
     def environment(self, **variables: str) -> dict[str, str]:
         clean = {key: value for key, value in os.environ.items() if not key.startswith("GREENSTEP_")}
-        return {**clean, "COLUMNS": "100", "GREENSTEP_LADDER": "full", "GREENSTEP_JOURNAL": str(self.folder / "journal.sqlite"), **variables}
+        return {
+            **clean,
+            "COLUMNS": "100",
+            "GREENSTEP_LADDER": "full",
+            "GREENSTEP_JOURNAL": str(self.folder / "journal.sqlite"),
+            **variables,
+        }
 
     def run_tool(self, *arguments: str, **variables: str) -> Run:
         done = subprocess.run(

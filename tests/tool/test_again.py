@@ -18,7 +18,9 @@ REACH = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset")
 
 class OnlyWhatDiffers(ToolTest):
     def upload(self, bench: Bench, *arguments: str, board: str = "brood-probe", **variables: str) -> Run:
-        return self.run_tool("upload", "brood-probe.hex", *REACH, "--port", bench.port(board), *arguments, **variables)
+        return self.run_tool(
+            "upload", "brood-probe.hex", *REACH, "--port", bench.port(board), *arguments, **variables
+        )
 
     def change(self, offset: int) -> None:
         """A byte of the image becomes another."""
@@ -39,7 +41,9 @@ class OnlyWhatDiffers(ToolTest):
         trusted = self.upload(bench, GREENSTEP_TRUST_JOURNAL="1")
         self.assertEqual(trusted.status, 0, trusted.text)
         self.assertIn("journal 2 and the chip's number agree, a sample of", trusted.out)
-        self.assertRegex(trusted.out, r"● verify +sampled: [\d,]+ bytes written, read back and equal; .* the rest by journal 2")
+        self.assertRegex(
+            trusted.out, r"● verify +sampled: [\d,]+ bytes written, read back and equal; .* the rest by journal 2"
+        )
         rows = self.run_tool("journal", "--json").events
         self.assertIn("sampled: ", rows[0]["proof"])
         content = bench.close()["brood-probe.flash"]
@@ -106,7 +110,9 @@ class EveryFamily(ToolTest):
                 self.assertRegex(second.out, r"● compare +" + compared)
                 self.assertEqual("nothing to write" in second.out, name != "entrance-counter")
         held = self.run_tool("journal", "--held", "--json").events
-        self.assertEqual({row["board"] for row in held}, {"brood-probe", "entrance-counter", "apiary-gateway", "rain-gauge"})
+        self.assertEqual(
+            {row["board"] for row in held}, {"brood-probe", "entrance-counter", "apiary-gateway", "rain-gauge"}
+        )
 
     def test_keys_of_the_project_file(self) -> None:
         bench = self.bench("brood-probe")
@@ -191,7 +197,9 @@ class InALog(ToolTest):
 
     def test_a_failure_shows_every_rung(self) -> None:
         bench = self.bench("brood-probe", "--fault", "no-boot")
-        run = self.run_tool("upload", "brood-probe.hex", *REACH, "--port", bench.port("brood-probe"), GREENSTEP_LADDER="short")
+        run = self.run_tool(
+            "upload", "brood-probe.hex", *REACH, "--port", bench.port("brood-probe"), GREENSTEP_LADDER="short"
+        )
         self.assertEqual(run.status, 4)
         for expected in ("● image", "● port", "✗ sync", "try", "○ write"):
             self.assertIn(expected, run.out)
@@ -205,11 +213,16 @@ class Secrets(ToolTest):
         bits = "".join(f"b{value:b} t\n1T\n" for value in self.SECRET.encode()[:3])
         held = [path for path in self.folder.rglob("*") if path.is_file()]
         self.assertGreater(len(held), 3)
-        return [str(path) for path in held if self.SECRET.encode() in (data := path.read_bytes()) or bits.encode() in data]
+        return [
+            str(path) for path in held if self.SECRET.encode() in (data := path.read_bytes()) or bits.encode() in data
+        ]
 
     def test_none_is_on_disk_after_a_run(self) -> None:
         bench = self.bench("brood-probe")
-        home = {name: str(self.folder / "home") for name in ("HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "TMPDIR")}
+        home = {
+            name: str(self.folder / "home")
+            for name in ("HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "TMPDIR")
+        }
         (self.folder / "home").mkdir()
         reach = ("brood-probe.hex", *REACH, "--port", bench.port("brood-probe"), "--expect", "brood probe 1.7")
         turn = '{ secret = "HIVE_KEY" }'

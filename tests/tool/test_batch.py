@@ -79,7 +79,9 @@ class AtOnce(ToolTest):
 
     def test_ctrl_c_finishes_the_boards_under_way(self) -> None:
         _, ports = self.three()
-        tool = self.start_tool("batch", *PROBE, *ports[:4], "--again", "--json", "--baud", "38400", "--console-baud", "115200")
+        tool = self.start_tool(
+            "batch", *PROBE, *ports[:4], "--again", "--json", "--baud", "38400", "--console-baud", "115200"
+        )
         assert tool.stdout is not None
         for line in tool.stdout:
             if json.loads(line).get("step") == "erase":
@@ -143,7 +145,13 @@ class OneAfterAnother(ToolTest):
         told = [row for row in heard if row[0] in ("waits", "board-ended")]
         self.assertEqual(
             told,
-            [("waits", "next"), ("board-ended", True), ("waits", "take off"), ("waits", "next"), ("board-ended", True)],
+            [
+                ("waits", "next"),
+                ("board-ended", True),
+                ("waits", "take off"),
+                ("waits", "next"),
+                ("board-ended", True),
+            ],
         )
         self.assertEqual(tool.returncode, 0)
 
@@ -167,7 +175,10 @@ class OneAfterAnother(ToolTest):
 class Handed(unittest.TestCase):
     def test_an_order_goes_to_a_process_that_begins_anew(self) -> None:
         """Where processes cannot be forked, what they are to do is pickled."""
-        said = replace(from_options((), {"chip": "stm32f072", "port": "a/b"}), images=(ImageFile(APIARY / "images" / "brood-probe.hex"),))
+        said = replace(
+            from_options((), {"chip": "stm32f072", "port": "a/b"}),
+            images=(ImageFile(APIARY / "images" / "brood-probe.hex"),),
+        )
         order = Order(make_job("upload", "brood-probe", said), said, again=True, wait_s=None)
         back = pickle.loads(pickle.dumps(order))
         self.assertEqual((back.job.images, back.job.dialect, back.said), (order.job.images, order.job.dialect, said))
@@ -180,7 +191,12 @@ class Watching(unittest.TestCase):
         there: list[str] = ["/dev/ttyS0"]
         newcomers = Newcomers(lambda: [PortInfo(name, "", "", "", "") for name in there])
         seen = []
-        for now in (["/dev/ttyS0"], ["/dev/ttyS0", "/dev/ttyUSB1", "/dev/ttyUSB0"], ["/dev/ttyUSB1"], ["/dev/ttyUSB1", "/dev/ttyUSB0"]):
+        for now in (
+            ["/dev/ttyS0"],
+            ["/dev/ttyS0", "/dev/ttyUSB1", "/dev/ttyUSB0"],
+            ["/dev/ttyUSB1"],
+            ["/dev/ttyUSB1", "/dev/ttyUSB0"],
+        ):
             there[:] = now
             seen.append(newcomers.came())
         self.assertEqual(seen, [[], ["/dev/ttyUSB0", "/dev/ttyUSB1"], [], ["/dev/ttyUSB0"]])

@@ -29,7 +29,16 @@ class Project(ToolTest):
 
     def test_a_second_board_leaves_the_first_and_its_comments(self) -> None:
         self.project('# mine\n[board.hive-scale]\nchip = "atmega328p" # soldered\n')
-        arguments = ("init", "brood-probe", "--chip", "stm32", "--port", "/dev/ttyUSB0", "--images", "probe.bin at 0x08004000")
+        arguments = (
+            "init",
+            "brood-probe",
+            "--chip",
+            "stm32",
+            "--port",
+            "/dev/ttyUSB0",
+            "--images",
+            "probe.bin at 0x08004000",
+        )
         self.assertEqual(self.run_tool(*arguments, "--hookup", '{ like = "direct-dtr-reset" }').status, 0)
         text = (self.folder / "greenstep.toml").read_text()
         for kept in ("# mine", "# soldered", "at = 0x08004000", 'like = "direct-dtr-reset"'):
@@ -37,7 +46,9 @@ class Project(ToolTest):
         again = self.run_tool(*arguments)
         self.assertEqual((again.status, "has a board 'brood-probe' already" in again.err), (2, True))
         self.assertEqual(self.run_tool(*arguments, "--replace", "--baud", "57600").status, 0)
-        self.assertEqual(tomllib.loads((self.folder / "greenstep.toml").read_text())["board"]["brood-probe"]["baud"], 57600)
+        self.assertEqual(
+            tomllib.loads((self.folder / "greenstep.toml").read_text())["board"]["brood-probe"]["baud"], 57600
+        )
 
     def test_without_a_terminal_what_would_be_asked_names_its_option(self) -> None:
         for arguments, said in (
@@ -59,7 +70,7 @@ class Project(ToolTest):
         run = self.run_tool("boards")
         self.assertEqual(run.status, 0, run.text)
         for said in (
-            "hive-scale    ATmega328P", "/dev/ttyUSB77 is not plugged", "hive-scale.hex: 11", "gone.hex: not there",
+            "hive-scale    ATmega328P", "/dev/ttyUSB77 is not plugged", "hive-scale.hex: 4,000 bytes", "gone.hex: not there",
             "no port with serial number 0042", "no chip is called 'teapot'",
         ):  # fmt: skip
             self.assertIn(said, run.out)
@@ -68,7 +79,12 @@ class Project(ToolTest):
 
     def test_questions_in_a_terminal(self) -> None:
         child = pexpect.spawn(
-            COMMAND, ["init"], cwd=str(self.folder), timeout=15, dimensions=(24, 100), env=self.environment(TERM="xterm")  # type: ignore[arg-type]
+            COMMAND,
+            ["init"],
+            cwd=str(self.folder),
+            timeout=15,
+            dimensions=(24, 100),
+            env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
         )
         self.addCleanup(child.close, force=True)
         for question, answer in (
@@ -82,7 +98,13 @@ class Project(ToolTest):
         board = tomllib.loads((self.folder / "greenstep.toml").read_text())["board"]["hive-scale"]
         self.assertEqual(
             board,
-            {"chip": "atmega328p", "port": "/dev/ttyUSB77", "hookup": "cap-dtr", "images": ["hive-scale.hex"], "expect": "hive scale 2.4"},
+            {
+                "chip": "atmega328p",
+                "port": "/dev/ttyUSB77",
+                "hookup": "cap-dtr",
+                "images": ["hive-scale.hex"],
+                "expect": "hive scale 2.4",
+            },
         )
 
     def test_boards_without_a_project(self) -> None:
@@ -158,11 +180,19 @@ class Lines(Drawn):
     def test_shown_with_volts_and_the_moment_of_boot(self) -> None:
         run = self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "cross-pair")
         self.assertEqual(run.status, 0, run.text)
-        for said in ("boot on; reset on; wait 100 ms", "DTR    ▇", "▲ boot pin read: 3.3 V, bootloader", "reset is low for 103 ms"):
+        for said in (
+            "boot on; reset on; wait 100 ms",
+            "DTR    ▇",
+            "▲ boot pin read: 3.3 V, bootloader",
+            "reset is low for 103 ms",
+        ):
             self.assertIn(said, run.out)
         slow = self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "cross-pair", "--reset-capacitor", "10u")
         self.assertIn("! the boot pin is let go 88.6 ms before reset has risen: too early", slow.out)
-        self.assertIn("stands 2 to 3.6 V", self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "dtr-reset", "--volts", "5").out)
+        self.assertIn(
+            "stands 2 to 3.6 V",
+            self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "dtr-reset", "--volts", "5").out,
+        )
 
     def test_as_json(self) -> None:
         event = self.run_tool("lines", "show", "--chip", "avr", "--json").event("waveform")
@@ -220,7 +250,10 @@ class Lines(Drawn):
     def test_learn_on_a_bench_with_another_circuit(self) -> None:
         bench = self.bench("brood-probe", "--circuit", "cross-pair")
         run = self.run_tool("lines", "learn", "--chip", "stm32", "--port", bench.port("brood-probe"), "--json")
-        self.assertEqual(run.event("learnt"), {"event": "learnt", "hookup": "cross-pair", "table": '"cross-pair"', "baud": 115200, "leaves": "heard"})
+        self.assertEqual(
+            run.event("learnt"),
+            {"event": "learnt", "hookup": "cross-pair", "table": '"cross-pair"', "baud": 115200, "leaves": "heard"},
+        )
         self.assertTrue(run.event("tried", hookup="direct-dtr-reset")["heard"])
 
     def test_learn_on_three_wires_says_what_to_try(self) -> None:
@@ -235,12 +268,19 @@ class Clock(Drawn):
         self.assertEqual(run.status, 0, run.text)
         self.assertRegex(run.out, r" 115200 +117647 +\+2\.1 % +3\.9 % +double speed, UBRR 16 +at the edge")
         self.assertRegex(run.out, r" 460800 .* no\n")
-        self.assertIn("115200 comes out near 28800, 57600, 230400, 460800", self.run_tool("clock", "72M", "--chip", "stm32").out)
+        self.assertIn(
+            "115200 comes out near 28800, 57600, 230400, 460800", self.run_tool("clock", "72M", "--chip", "stm32").out
+        )
 
     def test_pll_prescaler_and_the_time_of_an_image(self) -> None:
         run = self.run_tool("clock", "8M", "brood-probe.hex", "--pll", "9", "--chip", "stm32f072")
         self.assertIn("8 MHz x 9 = 72 MHz   8E1", run.out)
-        times = [json.loads(line) for line in self.run_tool("clock", "8M", "brood-probe.hex", "--chip", "stm32f072", "--json").out.splitlines()]
+        times = [
+            json.loads(line)
+            for line in self.run_tool(
+                "clock", "8M", "brood-probe.hex", "--chip", "stm32f072", "--json"
+            ).out.splitlines()
+        ]
         seconds = {row["baud"]: row["seconds"] for row in times if row["event"] == "rate"}
         plan = self.run_tool("plan", "brood-probe.hex", "--chip", "stm32f072", "--json").event("plan")
         self.assertAlmostEqual(seconds[115200], plan["seconds"], places=2)
@@ -272,10 +312,15 @@ class GreetingAPort(ToolTest):
         self.assertIn("STM32F07x answers", run.out)
 
     def test_what_says_who_it_is_or_talks_at_another_rate(self) -> None:
-        for fault, said in (("says=rst cause:2, boot mode:(3,6)", "ESP8266"), ("console=57600", "another rate, about 57600")):
+        for fault, said in (
+            ("says=rst cause:2, boot mode:(3,6)", "ESP8266"),
+            ("console=57600", "another rate, about 57600"),
+        ):
             with self.subTest(said):
                 bench = self.bench("hive-scale", "--fault", fault, "--fault", "no-boot")
-                run = self.run_tool("lines", "learn", "--chip", "avr", "--baud", "115200", "--port", bench.port("hive-scale"))
+                run = self.run_tool(
+                    "lines", "learn", "--chip", "avr", "--baud", "115200", "--port", bench.port("hive-scale")
+                )
                 self.assertEqual((run.status, said in run.err), (4, True), run.text)
 
 

@@ -19,7 +19,9 @@ from greenstep.ports.watching import Change, wait_for_change
 from greenstep.store.aliases import forget_alias, read_aliases, write_alias
 
 
-def record(device: str, vid: int | None = 0x1A86, pid: int = 0x7523, serial: str = "", location: str = "", product: str = "") -> ListPortInfo:
+def record(
+    device: str, vid: int | None = 0x1A86, pid: int = 0x7523, serial: str = "", location: str = "", product: str = ""
+) -> ListPortInfo:
     port = ListPortInfo(device)
     port.vid, port.pid = vid, pid if vid else None
     port.serial_number, port.location, port.product = serial or None, location or None, product or None
@@ -64,7 +66,13 @@ class Discovery(Tree):
         self.assertEqual(port.by_id, "/dev/serial/by-id/usb-1a86_USB_Serial_0001-if00-port0")
         self.assertEqual((port.alias, port.trouble, port.latency_ms), ("hive-scale", "", 16))
         shown = "\n".join(port_lines(port))
-        for said in ("/dev/ttyUSB0   hive-scale   free", "serial 0001   at 1-2.3", "by-id", "latency timer 16 ms", "sudo tee /sys/bus"):
+        for said in (
+            "/dev/ttyUSB0   hive-scale   free",
+            "serial 0001   at 1-2.3",
+            "by-id",
+            "latency timer 16 ms",
+            "sudo tee /sys/bus",
+        ):
             self.assertIn(said, shown)
 
     def test_a_quick_timer_needs_no_advice(self) -> None:
@@ -184,7 +192,8 @@ class Aliases(Tree):
         path = self.put("ports.toml", "# my boards\n[brood-probe]\nlocation = '1-2'\n")
         write_alias("hive-scale", {"serial": "0001", "location": "", "usb": "1A86:7523"}, path)
         self.assertEqual(
-            read_aliases(path), {"brood-probe": {"location": "1-2"}, "hive-scale": {"serial": "0001", "usb": "1A86:7523"}}
+            read_aliases(path),
+            {"brood-probe": {"location": "1-2"}, "hive-scale": {"serial": "0001", "usb": "1A86:7523"}},
         )
         forget_alias("brood-probe", path)
         self.assertEqual(list(read_aliases(path)), ["hive-scale"])

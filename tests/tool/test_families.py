@@ -40,7 +40,14 @@ class TheApiary(ToolTest):
     def test_a_board_that_is_its_own_usb_device(self) -> None:
         bench = self.bench("atmega32u4")
         run = self.run_tool(
-            "upload", "hive-scale.hex", "--chip", "atmega32u4", "--port", bench.port("atmega32u4"), "--expect", "hive scale 2.4"
+            "upload",
+            "hive-scale.hex",
+            "--chip",
+            "atmega32u4",
+            "--port",
+            bench.port("atmega32u4"),
+            "--expect",
+            "hive scale 2.4",
         )
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("touched, gone and come back", run.out)
@@ -69,7 +76,10 @@ class TheApiary(ToolTest):
 class WhoIsThere(ToolTest):
     def test_the_dialect_is_found(self) -> None:
         bench = self.bench("feeder-pump", "rain-gauge")
-        for board, hookup, found in (("feeder-pump", "cap-dtr", "--chip pic18 --hookup cap-dtr"), ("rain-gauge", "cross-pair", "ESP8266")):
+        for board, hookup, found in (
+            ("feeder-pump", "cap-dtr", "--chip pic18 --hookup cap-dtr"),
+            ("rain-gauge", "cross-pair", "ESP8266"),
+        ):
             with self.subTest(board):
                 run = self.run_tool("greet", "--any", "--port", bench.port(board), "--hookup", hookup)
                 self.assertEqual(run.status, 0, run.text)
@@ -128,10 +138,22 @@ class WithoutAnImage(ToolTest):
 
     def test_an_eeprom_is_saved(self) -> None:
         bench = self.bench("hive-scale")
-        run = self.run_tool("backup", "--chip", "atmega328p", "--port", bench.port("hive-scale"), "--memory", "eeprom", "--save", "e.bin")
+        run = self.run_tool(
+            "backup",
+            "--chip",
+            "atmega328p",
+            "--port",
+            bench.port("hive-scale"),
+            "--memory",
+            "eeprom",
+            "--save",
+            "e.bin",
+        )
         self.assertEqual(run.status, 0, run.text)
         self.assertEqual((self.folder / "e.bin").read_bytes(), b"\xff" * 1024)
-        self.assertEqual(self.run_tool("backup", *PROBE, "--port", "x", "--memory", "eeprom", "--save", "f.bin").status, 3)
+        self.assertEqual(
+            self.run_tool("backup", *PROBE, "--port", "x", "--memory", "eeprom", "--save", "f.bin").status, 3
+        )
 
 
 if __name__ == "__main__":

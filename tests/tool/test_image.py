@@ -42,11 +42,20 @@ class Looking(ToolTest):
     def test_show_whether_it_fits(self) -> None:
         run = self.run_tool("image", "show", "hive-scale.hex", *SCALE)
         self.assertEqual(run.status, 0, run.text)
-        for said in ("on ATmega328P, 32 KiB flash", "fits         yes", "32 of 256 erase units, 4 KiB", "would lock   no"):
+        for said in (
+            "on ATmega328P, 32 KiB flash",
+            "fits         yes",
+            "32 of 256 erase units, 4 KiB",
+            "would lock   no",
+        ):
             self.assertIn(said, run.out)
         wrong = self.run_tool("image", "show", "hive-scale.hex", *PROBE)
-        self.assertEqual((wrong.status, "fits         no: the image is not for this place" in wrong.out), (5, True), wrong.text)
-        event = self.run_tool("image", "show", "hive-scale.hex", *SCALE, "--bootloader-bytes", "30K", "--json").event("fit")
+        self.assertEqual(
+            (wrong.status, "fits         no: the image is not for this place" in wrong.out), (5, True), wrong.text
+        )
+        event = self.run_tool("image", "show", "hive-scale.hex", *SCALE, "--bootloader-bytes", "30K", "--json").event(
+            "fit"
+        )
         self.assertEqual((event["fits"], event["refusals"][0]["key"]), (False, "hits-bootloader"))
 
     def test_two_builds_are_judged_each_for_itself(self) -> None:
@@ -55,7 +64,9 @@ class Looking(ToolTest):
         run = self.run_tool("image", "show", "hive-scale.hex", "later.hex", "large.hex", *SCALE, "--json")
         self.assertEqual([(e["image"], e["fits"]) for e in run.events if e["event"] == "fit"],
                          [("hive-scale.hex", True), ("later.hex", True), ("large.hex", False)])  # fmt: skip
-        self.assertIn("later.hex on ATmega328P", self.run_tool("image", "show", "hive-scale.hex", "later.hex", *SCALE).out)
+        self.assertIn(
+            "later.hex on ATmega328P", self.run_tool("image", "show", "hive-scale.hex", "later.hex", *SCALE).out
+        )
 
     def test_show_a_file_that_would_lock_the_chip(self) -> None:
         table = struct.pack("<16I", 0x10001000, 0x401, *[0x401] * 14)
@@ -74,7 +85,12 @@ class Looking(ToolTest):
             self.assertIn(said, gateway.out)
         drawn = self.run_tool("image", "map", "apiary-gateway", *project, "--save", "gateway.png")
         self.assertEqual(drawn.status, 0, drawn.text)
-        for said in ("one sign is 4 KiB, an erase unit", "a······bkkkkkk·CCc", " k  kept (settings)   24 KiB", "saved gateway.png"):
+        for said in (
+            "one sign is 4 KiB, an erase unit",
+            "a······bkkkkkk·CCc",
+            " k  kept (settings)   24 KiB",
+            "saved gateway.png",
+        ):
             self.assertIn(said, drawn.out)
         self.assertEqual(png_size(self.folder / "gateway.png"), (1280, 800))
         pump = " ".join(self.run_tool("image", "show", "feeder-pump", *project).out.split())
@@ -84,7 +100,11 @@ class Looking(ToolTest):
     def test_map(self) -> None:
         run = self.run_tool("image", "map", "hive-scale.hex", *SCALE, "--save", "scale.svg")
         self.assertEqual(run.status, 0, run.text)
-        for said in (" 0800  " + "A" * 61 + "···", " #  bootloader   512 bytes, 7E00-7FFF", " ·  free   28,256 bytes"):
+        for said in (
+            " 0800  " + "A" * 61 + "···",
+            " #  bootloader   512 bytes, 7E00-7FFF",
+            " ·  free   28,256 bytes",
+        ):
             self.assertIn(said, run.out)
         self.assertIn("<svg", (self.folder / "scale.svg").read_text())
         self.assertNotIn("\x1b", run.out)
@@ -119,7 +139,11 @@ class Comparing(ToolTest):
         self.write_hex("later.hex", later)
         run = self.run_tool("image", "compare", "hive-scale.hex", "later.hex", *SCALE, "--save", "both.png")
         self.assertEqual(run.status, 7, run.text)
-        for said in ("different: 1 byte differs; 3,999 bytes equal", "1 of 32 erase units of B, 128 bytes: 3% of an upload", "^^"):
+        for said in (
+            "different: 1 byte differs; 3,999 bytes equal",
+            "1 of 32 erase units of B, 128 bytes: 3% of an upload",
+            "^^",
+        ):
             self.assertIn(said, run.out)
         self.assertEqual(png_size(self.folder / "both.png"), (1280, 800))
         event = self.run_tool("image", "compare", "hive-scale.hex", "later.hex", *SCALE, "--json").event("comparison")
@@ -156,7 +180,9 @@ class Changing(ToolTest):
 
     def test_join_and_cut(self) -> None:
         self.write_hex("pages.hex", Image("pages", (Piece(0x7000, b"bees" * 20),)))
-        joined = self.run_tool("image", "join", "hive-scale.hex", "pages.hex", "--fill", "0xFF", "--save", "whole.bin", "--json")
+        joined = self.run_tool(
+            "image", "join", "hive-scale.hex", "pages.hex", "--fill", "0xFF", "--save", "whole.bin", "--json"
+        )
         self.assertEqual(joined.event("saved")["bytes"], 0x7050, joined.text)
         cut = self.run_tool("image", "cut", "whole.bin", "at", "0", "--from", "0x7000", "--save", "cut.hex")
         self.assertEqual(cut.status, 0, cut.text)
@@ -184,7 +210,10 @@ class Changing(ToolTest):
         self.assertEqual((broken.status, mended.status), (0, 0), mended.text)
         self.assertIn("checksum and SHA-256 made anew", mended.out)
         self.assertIn("WRONG", self.run_tool("image", "show", "broken.bin").out)
-        self.assertIn("checksum right, SHA-256 right", self.run_tool("image", "show", "mended.bin").out.replace("\n              ", " "))
+        self.assertIn(
+            "checksum right, SHA-256 right",
+            self.run_tool("image", "show", "mended.bin").out.replace("\n              ", " "),
+        )
         counter = str(EXAMPLE / "images" / "entrance-counter.hex")
         put = self.run_tool("image", "convert", counter, "--chip", "lpc1769", "--sums", "--save", "counter.hex")
         self.assertIn("vector checksum EFFF7876 put in at 001C", put.out)
@@ -211,7 +240,11 @@ class Reserving(ToolTest):
     def test_room_jump_and_linker(self) -> None:
         run = self.run_tool("reserve", *SCALE, "--size", "1900")
         self.assertEqual(run.status, 0, run.text)
-        for said in ("7800-7FFF, 2 KiB   in words 3C00-3FFF", "0C 94 00 3C   JMP 7800", "--section-start=.text=0x7800"):
+        for said in (
+            "7800-7FFF, 2 KiB   in words 3C00-3FFF",
+            "0C 94 00 3C   JMP 7800",
+            "--section-start=.text=0x7800",
+        ):
             self.assertIn(said, run.out)
         event = self.run_tool("reserve", "--chip", "stm32f103c8", "--size", "8K", "--json").event("reservation")
         self.assertEqual((event["side"], event["application_start"]), ("bottom", 0x08002000))

@@ -128,7 +128,9 @@ class Kept(unittest.TestCase):
         with ThreadPoolExecutor(25) as pool:
             numbers = list(pool.map(lambda number: record(self.path, probe(number)), range(100)))
         self.assertEqual(sorted(numbers), list(range(1, 101)))
-        self.assertEqual({found.entry.unique_id for found in rows(self.path, Wanted(last=0))}, {f"UID{n}" for n in range(100)})
+        self.assertEqual(
+            {found.entry.unique_id for found in rows(self.path, Wanted(last=0))}, {f"UID{n}" for n in range(100)}
+        )
 
     def test_trouble_is_told(self) -> None:
         record(self.path, ENTRY)
@@ -152,7 +154,9 @@ class Asked(ToolTest):
     def fill(self) -> None:
         for number in range(30):
             outcome = {"outcome": "failed", "exit_code": 6, "finding": "fell-silent"} if number % 7 == 3 else {}
-            entry = probe(number % 4, at=f"2026-11-{1 + number // 3:02}T10:00:00+01:00", seconds=2.0 + number % 5, **outcome)
+            entry = probe(
+                number % 4, at=f"2026-11-{1 + number // 3:02}T10:00:00+01:00", seconds=2.0 + number % 5, **outcome
+            )
             record(self.folder / "journal.sqlite", entry)
 
     def test_listed_shown_exported_and_drawn(self) -> None:
@@ -174,7 +178,11 @@ class Asked(ToolTest):
         self.assertEqual((drawn.status, png_size(self.folder / "year.png")), (0, (1280, 800)), drawn.text)
 
     def test_what_is_refused(self) -> None:
-        for words, said in ((("9",), "no number 9"), (("--since", "soon"), "is no date"), (("--save", "x.png"), "nothing on record")):
+        for words, said in (
+            (("9",), "no number 9"),
+            (("--since", "soon"), "is no date"),
+            (("--save", "x.png"), "nothing on record"),
+        ):
             run = self.run_tool("journal", *words)
             self.assertEqual((run.status, said in run.text), (2, True), run.text)
         self.assertIn("no journal is kept", self.run_tool("journal", GREENSTEP_JOURNAL="none").text)
@@ -188,12 +196,21 @@ class Asked(ToolTest):
         refused = self.run_tool("upload", "hive-scale.hex", *reach, "--json")
         self.assertEqual((refused.status, refused.event("climb-ended")["journal"]), (5, 2))
         failed, good = self.run_tool("journal", "--json").events
-        self.assertEqual((good["outcome"], good["unique_id"], good["version"]), ("green", "303132333435363738393A3B", "brood probe 1.7 ready"))
-        self.assertEqual((good["proof"], good["crc32"]), ("read back, 5,000 bytes equal", f"{self.probe.crc32():08X}"))
+        self.assertEqual(
+            (good["outcome"], good["unique_id"], good["version"]),
+            ("green", "303132333435363738393A3B", "brood probe 1.7 ready"),
+        )
+        self.assertEqual(
+            (good["proof"], good["crc32"]), ("read back, 5,000 bytes equal", f"{self.probe.crc32():08X}")
+        )
         self.assertEqual((failed["outcome"], failed["finding"], failed["unique_id"]), ("failed", "does-not-fit", ""))
         (self.folder / "broken").write_bytes(b"bees" * 999)
-        run = self.run_tool("backup", *reach, "--from", "0x08000000", "--size", "64", "--save", "b.bin", GREENSTEP_JOURNAL="broken")
-        self.assertEqual((run.status, "not in the journal: broken: file is not a database" in run.err), (0, True), run.text)
+        run = self.run_tool(
+            "backup", *reach, "--from", "0x08000000", "--size", "64", "--save", "b.bin", GREENSTEP_JOURNAL="broken"
+        )
+        self.assertEqual(
+            (run.status, "not in the journal: broken: file is not a database" in run.err), (0, True), run.text
+        )
 
 
 if __name__ == "__main__":

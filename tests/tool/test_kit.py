@@ -15,7 +15,9 @@ from greenstep.store.kit import MANIFEST, Notes, is_kit, make_kit, read_kit
 
 from .support import COMMAND, ToolTest
 
-TABLES = {"hive-scale": {"chip": "atmega328p", "port": "COM3", "images": ["scale.bin", {"file": "pages.bin", "at": 0x4000}]}}
+TABLES = {
+    "hive-scale": {"chip": "atmega328p", "port": "COM3", "images": ["scale.bin", {"file": "pages.bin", "at": 0x4000}]}
+}
 
 
 class Believed(unittest.TestCase):
@@ -46,7 +48,9 @@ class Believed(unittest.TestCase):
         self.assertNotIn("port", kit.tables["hive-scale"])
         said = kit.unpack(self.folder / "out" if (self.folder / "out").mkdir() is None else self.folder)["hive-scale"]
         assert said.images is not None
-        self.assertEqual([(one.file.read_bytes()[:4], one.at) for one in said.images], [(b"bees", None), (b"hone", 0x4000)])
+        self.assertEqual(
+            [(one.file.read_bytes()[:4], one.at) for one in said.images], [(b"bees", None), (b"hone", 0x4000)]
+        )
         twice = self.folder / "b.kit"
         make_kit(twice, "hive-scale 2.4", "2026-11-02", TABLES, self.folder, Notes("hello", "bye"), False)
         self.assertEqual(twice.read_bytes(), self.kit.read_bytes())
@@ -58,7 +62,10 @@ class Believed(unittest.TestCase):
         (self.folder / "b" / "scale.bin").write_bytes(b"other")
         tables = {"a": {"images": ["scale.bin"]}, "b": {"images": ["b/scale.bin"]}, "c": {"images": ["scale.bin"]}}
         kit = make_kit(self.folder / "two.kit", "two", "", tables, self.folder, Notes(), False)
-        self.assertEqual([table["images"][0]["file"] for table in kit.tables.values()], ["images/scale.bin", "images/2-scale.bin", "images/scale.bin"])
+        self.assertEqual(
+            [table["images"][0]["file"] for table in kit.tables.values()],
+            ["images/scale.bin", "images/2-scale.bin", "images/scale.bin"],
+        )
 
     def test_what_is_refused(self) -> None:
         def text(old: str, new: str) -> Callable[[dict[str, bytes]], None]:
@@ -86,7 +93,15 @@ class Believed(unittest.TestCase):
             self.assertIn(said, caught.exception.findings[0].cause)
 
     def test_paths_that_leave_the_folder(self) -> None:
-        for path in ("images/../../x.bin", "/x.bin", "images/..", "other/x.bin", "images/a/b.bin", "images/.hidden", "images\\x.bin"):
+        for path in (
+            "images/../../x.bin",
+            "/x.bin",
+            "images/..",
+            "other/x.bin",
+            "images/a/b.bin",
+            "images/.hidden",
+            "images\\x.bin",
+        ):
 
             def move(members: dict[str, bytes], path: str = path) -> None:
                 members[path] = members.pop("images/scale.bin")
@@ -151,7 +166,17 @@ class Used(ToolTest):
         (self.folder / "hive-scale.hex").unlink()
 
     def test_made_shown_and_uploaded_by_one_command(self) -> None:
-        self.make("hive-scale", "--save", "a.kit", "--name", "scale 2.4", "--before", "Unplug the heater.", "--after", "Hang it up.")
+        self.make(
+            "hive-scale",
+            "--save",
+            "a.kit",
+            "--name",
+            "scale 2.4",
+            "--before",
+            "Unplug the heater.",
+            "--after",
+            "Hang it up.",
+        )
         shown = self.run_tool("kit", "show", "a.kit").out
         for said in ("a.kit   scale 2.4", "hive-scale   atmega328p: hive-scale.hex", "before   Unplug the heater."):
             self.assertIn(said, shown)
@@ -167,10 +192,16 @@ class Used(ToolTest):
         bench = self.bench("hive-scale")
         reach = ("--port", bench.port("hive-scale"))
         alone = self.run_tool("upload", "b.kit", *reach)
-        self.assertEqual((alone.status, "hive-scale: hive-scale, flat-scale: flat-scale" in alone.text), (2, True), alone.text)
+        self.assertEqual(
+            (alone.status, "hive-scale: hive-scale, flat-scale: flat-scale" in alone.text), (2, True), alone.text
+        )
         self.assertIn("signature 1E 95 0F", alone.out)
         child = pexpect.spawn(
-            COMMAND, ["upload", "b.kit", *reach], cwd=str(self.folder), timeout=60, env=self.environment(TERM="xterm")  # type: ignore[arg-type]
+            COMMAND,
+            ["upload", "b.kit", *reach],
+            cwd=str(self.folder),
+            timeout=60,
+            env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
         )
         child.expect("Which board is it")
         child.sendline("2")
@@ -178,7 +209,9 @@ class Used(ToolTest):
         child.expect(pexpect.EOF)
         child.close()
         named = self.run_tool("upload", "b.kit", "nobody", *reach)
-        self.assertEqual((named.status, "it has hive-scale, old-scale, flat-scale" in named.text), (2, True), named.text)
+        self.assertEqual(
+            (named.status, "it has hive-scale, old-scale, flat-scale" in named.text), (2, True), named.text
+        )
 
     def test_a_backup_first_and_nothing_that_is_there_already(self) -> None:
         self.make("hive-scale", "--save", "e.kit")
@@ -192,7 +225,9 @@ class Used(ToolTest):
         self.make("old-scale", "hive-scale", "--flash-size", "hive-scale=16K", "--save", "c.kit")
         bench = self.bench("hive-scale")
         run = self.run_tool("upload", "c.kit", "--port", bench.port("hive-scale"))
-        self.assertEqual((run.status, "no board of this kit has the ATmega328P with 32 KiB" in run.text), (5, True), run.text)
+        self.assertEqual(
+            (run.status, "no board of this kit has the ATmega328P with 32 KiB" in run.text), (5, True), run.text
+        )
         beside = self.run_tool("upload", "c.kit", "--images", "hive-scale.hex")
         self.assertEqual((beside.status, "--images does not go with a kit" in beside.text), (2, True), beside.text)
         (self.folder / "d.kit").write_bytes(b"not a zip")

@@ -184,7 +184,17 @@ class Script(ToolTest):
     def test_find_baud_names_the_rate_that_reads(self) -> None:
         bench = self.bench("hive-scale", "--fault", "console=57600", "--fault", "no-boot")
         run = self.run_tool(
-            "listen", "--chip", "avr", "--port", bench.port("hive-scale"), "--reset", "--find-baud", "--expect", "hive scale", "--within", "10"
+            "listen",
+            "--chip",
+            "avr",
+            "--port",
+            bench.port("hive-scale"),
+            "--reset",
+            "--find-baud",
+            "--expect",
+            "hive scale",
+            "--within",
+            "10",
         )
         self.assertEqual(run.status, 0, run.text)
         self.assertRegex(run.out, r"(?m)^ +57600 +100 %  \"hive scale 2\.3")
@@ -243,9 +253,18 @@ class AfterAnUpload(ToolTest):
 
     def test_a_secret_that_is_nowhere_is_asked_for_before_anything_is_done(self) -> None:
         run = self.run_tool(
-            "upload", "brood-probe.hex", "--chip", "stm32f072", "--port", "/dev/ttyUSB77", "--talk", '{ secret = "HIVE_KEY" }'
+            "upload",
+            "brood-probe.hex",
+            "--chip",
+            "stm32f072",
+            "--port",
+            "/dev/ttyUSB77",
+            "--talk",
+            '{ secret = "HIVE_KEY" }',
         )
-        self.assertEqual((run.status, "the secret HIVE_KEY is not in the environment" in run.err), (2, True), run.text)
+        self.assertEqual(
+            (run.status, "the secret HIVE_KEY is not in the environment" in run.err), (2, True), run.text
+        )
         wrong = self.run_tool("start", "--chip", "avr", "--port", "/dev/ttyUSB77", "--talk", "{ sent = 1 }")
         self.assertEqual((wrong.status, "--talk { sent = 1 }" in wrong.err), (2, True), wrong.text)
 
@@ -259,7 +278,9 @@ class Shared(ToolTest):
         assert share.stdout is not None
         url = json.loads(share.stdout.readline())["url"]
         self.assertTrue(url.startswith("rfc2217://127.0.0.1:"))
-        run = self.run_tool("upload", "hive-scale.hex", "--chip", "atmega328p", "--port", url, "--expect", "hive scale 2.4")
+        run = self.run_tool(
+            "upload", "hive-scale.hex", "--chip", "atmega328p", "--port", url, "--expect", "hive scale 2.4"
+        )
         self.assertEqual(run.status, 0, run.text)
         self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
 

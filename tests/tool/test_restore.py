@@ -52,7 +52,15 @@ class ThereAndBack(ToolTest):
 class Unchanged(ToolTest):
     def test_what_is_there_already_is_not_written_again(self) -> None:
         bench = self.bench("brood-probe")
-        reach = ("--chip", "stm32f072rb", "--hookup", "direct-dtr-reset", "--port", bench.port("brood-probe"), "--if-changed")
+        reach = (
+            "--chip",
+            "stm32f072rb",
+            "--hookup",
+            "direct-dtr-reset",
+            "--port",
+            bench.port("brood-probe"),
+            "--if-changed",
+        )
         first = self.run_tool("upload", "brood-probe.hex", *reach, "--json")
         self.assertEqual((first.status, first.event("compared")["same"]), (0, False), first.text)
         self.assertTrue(first.event("climb-ended")["green"])
@@ -63,7 +71,9 @@ class Unchanged(ToolTest):
         self.assertEqual(len(self.run_tool("journal", "--json").events), 1)
 
     def test_where_it_cannot_be_told_the_upload_says_why(self) -> None:
-        run = self.run_tool("upload", "brood-probe.hex", "--chip", "stm32f072rb", "--port", "/dev/none", "--if-changed")
+        run = self.run_tool(
+            "upload", "brood-probe.hex", "--chip", "stm32f072rb", "--port", "/dev/none", "--if-changed"
+        )
         self.assertEqual((run.status, run.out.count("✗ port")), (3, 1), run.text)
 
 

@@ -17,7 +17,9 @@ BOARDS = "[board.hive-scale]\nchip = 'atmega328p'\nport = '{port}'\nimages = ['h
 class Completion(ToolTest):
     def offered(self, *words: str) -> list[str]:
         run = self.run_tool(
-            _GREENSTEP_COMPLETE="bash_complete", COMP_WORDS=" ".join(("greenstep", *words)), COMP_CWORD=str(len(words))
+            _GREENSTEP_COMPLETE="bash_complete",
+            COMP_WORDS=" ".join(("greenstep", *words)),
+            COMP_CWORD=str(len(words)),
         )
         return [line.partition(",")[2] for line in run.out.split()]
 
@@ -39,7 +41,11 @@ class Completion(ToolTest):
         self.assertEqual(self.offered("greet", "br"), [])
 
     def test_each_shell_has_its_script(self) -> None:
-        for shell, said in (("bash", "complete -o nosort -F"), ("zsh", "#compdef greenstep"), ("fish", "complete --no-files --command greenstep")):
+        for shell, said in (
+            ("bash", "complete -o nosort -F"),
+            ("zsh", "#compdef greenstep"),
+            ("fish", "complete --no-files --command greenstep"),
+        ):
             run = self.run_tool("completion", shell)
             self.assertEqual((run.status, said in run.out), (0, True), run.text)
         self.assertEqual(self.run_tool("completion", "csh").status, 2)

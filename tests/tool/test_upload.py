@@ -23,7 +23,9 @@ class OverTheNetwork(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         self.assertTrue(run.event("climb-ended")["green"])
         steps = [event["step"] for event in run.events if event["event"] == "step-ended"]
-        self.assertEqual(steps, ["image", "port", "enter", "sync", "chip", "compare", "erase", "write", "verify", "start"])
+        self.assertEqual(
+            steps, ["image", "port", "enter", "sync", "chip", "compare", "erase", "write", "verify", "start"]
+        )
         self.assertEqual(run.event("step-ended", step="verify")["figures"]["bytes"], 5000)
         self.assertEqual(run.event("step-ended", step="chip")["figures"]["part"], "stm32f07x")
         self.assertTrue(self.holds(bench, "brood-probe.flash", self.probe, 0x08000000))

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from .frozen import frozen
 
+OUTCOMES = ("green", "unproven", "failed", "interrupted")
+
 
 @frozen
 class JournalEntry:

@@ -33,6 +33,10 @@ except ImportError:
 
 _OPENING_ERRORS: tuple[type[Exception], ...] = (*TERMINAL_ERRORS, ValueError, OSError)
 _WRITE_TIMEOUT_S = 10.0
+_NETWORK = "rfc2217://"
+_NO_CONTROL = "'control'"
+"""pySerial's name, in its message, for what RFC 2217 calls SET-CONTROL: DTR, RTS, break, flow control."""
+_UNCONFIRMED = "ign_set_control"  # pySerial's URL option that does not wait for SET-CONTROL's answers
 
 
 def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str = "") -> OpenedPort:
@@ -41,7 +45,8 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
     `serial_number` is what the project file knows the port by, for the finding. Raises PortFault, UsageFault.
     """
     port, has_frames = _opened(name, settings, lines, serial_number)
-    link = SerialLink(port, settings, has_frames, partial(_again, name))
+    confirms_lines = _UNCONFIRMED not in port.portstr
+    link = SerialLink(port, settings, has_frames, partial(_again, name), confirms_lines)
     return OpenedPort(link, _evidence(name, port, "://" not in name))
 
 
@@ -90,9 +95,16 @@ def _opened(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_
                 port.exclusive = True
         has_frames = _open(port)
     except _OPENING_ERRORS as error:
+        if name.startswith(_NETWORK) and _UNCONFIRMED not in name and _NO_CONTROL in str(error):
+            return _opened(_without_confirmation(name), settings, lines, serial_number)
         raise PortFault(diagnose_port(_seen(name, settings, error, serial_number))) from error
     _keep_others_off(port)
     return port, has_frames
+
+
+def _without_confirmation(name: str) -> str:
+    """The same port for a server that never confirms DTR and RTS: its own port has none (a small computer's UART)."""
+    return f"{name}{'&' if '?' in name else '?'}{_UNCONFIRMED}"
 
 
 def _open(port: Any) -> bool:
@@ -126,8 +138,9 @@ def _keep_others_off(port: Any) -> None:
 
 
 def _evidence(name: str, port: Any, is_device: bool) -> str:
-    if name.startswith("rfc2217://"):
-        return "opened over the network (RFC 2217)"
+    if name.startswith(_NETWORK):
+        opened = "opened over the network (RFC 2217)"
+        return opened if _UNCONFIRMED not in port.portstr else f"{opened}; its other end confirms no DTR and RTS"
     said = ["opened"]
     if is_device and (usb := usb_behind(name)):
         said.append(usb)

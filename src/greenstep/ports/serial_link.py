@@ -58,7 +58,8 @@ class _Held:
 class SerialLink:
     """`port` is open and set to `settings`. Every trouble of the port becomes LinkLost.
 
-    `has_frames` False is a port that knows no parity (a pty): it is never asked for one. `again`, called
+    `has_frames` False is a port that knows no parity (a pty): it is never asked for one. `has_lines` False is
+    one that said it has no DTR and RTS. `again`, called
     before the port is closed, gives what waits for it and opens it: for boards that come back under another name.
     """
 
@@ -68,8 +69,10 @@ class SerialLink:
         settings: LineSettings,
         has_frames: bool = True,
         again: Callable[[], Callable[[LineSettings, tuple[bool, bool]], Any]] | None = None,
+        has_lines: bool = True,
     ) -> None:
         self._has_frames = has_frames
+        self._has_lines = has_lines
         self._again = again
         self._port = port
         self._settings = settings
@@ -135,6 +138,8 @@ class SerialLink:
             raise LinkLost(_words(error)) from error
 
     def set_lines(self, dtr: bool, rts: bool) -> None:
+        if not self._has_lines:
+            raise LinesMissing
         try:
             set_both(self._port, dtr, rts)
         except LinesMissing:
@@ -145,6 +150,8 @@ class SerialLink:
     def set_break(self, on: bool) -> None:
         try:
             self._port.break_condition = on
+        except ValueError:  # the other end of a network port confirms none: going on without
+            return
         except LOST as error:
             if getattr(error, "errno", None) in _NO_BREAK:  # an adapter that makes none: going on without
                 return
@@ -181,8 +188,8 @@ class SerialLink:
             return
         self._held.closed = True
         # a port that is gone has no lines left to release, and nothing to close
-        with contextlib.suppress(LinesMissing, *LOST):
-            set_both(self._port, False, False)
+        with contextlib.suppress(LinesMissing, LinkLost, *LOST):
+            self.set_lines(False, False)
         with contextlib.suppress(*LOST):
             self._port.close()
 

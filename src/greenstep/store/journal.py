@@ -11,11 +11,13 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import astuple, fields
+from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
-from greenstep.core.journal_entry import JournalEntry
+from greenstep.core.journal_entry import OUTCOMES, JournalEntry
 
 FILE_NAME = "journal.sqlite"
 VARIABLE = "GREENSTEP_JOURNAL"
@@ -24,6 +26,9 @@ NONE = "none"
 _WAIT_S = 5.0  # for others that write; a row takes them milliseconds
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))
 _KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
+_TYPES: tuple[Any, ...] = tuple(
+    {"int": int, "float": (int, float), "str": str}[str(field.type)] for field in fields(JournalEntry)
+)
 _NEWEST_FORMAT = 2
 
 _CREATE = (
@@ -147,7 +152,7 @@ def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
             found = file.execute("SELECT number, granules FROM content WHERE unique_id = ?", (unique_id,)).fetchone()
     except sqlite3.Error as error:
         raise JournalTrouble(f"{path}: {_words(error)}") from error
-    if found is None or found[0] != last.number:
+    if found is None or found[0] != last.number or not isinstance(found[1], bytes):
         return None
     granules = unpacked(found[1])
     return None if granules is None else Remembered(last.number, granules)
@@ -179,9 +184,23 @@ def _query(path: Path, rest: str, values: Sequence[str | int] = ()) -> Iterator[
         with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:
             _prepare(file, path)
             for number, *columns in file.execute(f"SELECT number, {', '.join(_COLUMNS)} FROM climb {rest}", values):
-                yield Row(number, JournalEntry(*columns))
-    except sqlite3.Error as error:
+                entry = JournalEntry(*columns)
+                if not _is_whole(entry):
+                    raise JournalTrouble(f"{path}: row {number} is damaged")
+                yield Row(number, entry)
+    except (sqlite3.Error, UnicodeError) as error:
         raise JournalTrouble(f"{path}: {_words(error)}") from error
+
+
+def _is_whole(entry: JournalEntry) -> bool:
+    """Whether a row is as it was written, as far as anyone can tell."""
+    if not all(isinstance(value, kind) for value, kind in zip(astuple(entry), _TYPES, strict=True)):
+        return False
+    try:
+        datetime.fromisoformat(entry.at)
+    except ValueError:
+        return False
+    return entry.outcome in OUTCOMES
 
 
 def _prepare(file: sqlite3.Connection, path: Path) -> None:

@@ -31,4 +31,3 @@ ROWS = [
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("scale.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}, "text"),
 ]  # fmt: skip
-

@@ -40,7 +40,15 @@ def wrong_rate(dialect: str, seed: int) -> Situation:
     if find_dialect(dialect).traits.rom_speaks:  # its ROM is heard first, at a rate of its own: the clock is off
         faults = ("no-boot", f"clock={_FACTORS[factor] / 115200}")
     options: dict[str, Any] = {"purpose": "greet", "faults": faults}
-    return Situation(7, f"seed {seed}: {factor:.3g} times", BOARD_OF[dialect], "wrong-rate", 4, options, f"about {factor:.3g} times")
+    return Situation(
+        7,
+        f"seed {seed}: {factor:.3g} times",
+        BOARD_OF[dialect],
+        "wrong-rate",
+        4,
+        options,
+        f"about {factor:.3g} times",
+    )
 
 
 def wrong_frame(dialect: str, seed: int) -> Situation:
@@ -56,7 +64,11 @@ def wrong_frame(dialect: str, seed: int) -> Situation:
 def echo(dialect: str, seed: int) -> Situation:
     """TX and RX joined, on adapters quick and slow, by lines and by hand."""
     source = random.Random(seed)
-    options: dict[str, Any] = {"purpose": "greet", "faults": ("echo",), "turnaround_s": source.choice((0.0002, 0.001, 0.004, 0.016))}
+    options: dict[str, Any] = {
+        "purpose": "greet",
+        "faults": ("echo",),
+        "turnaround_s": source.choice((0.0002, 0.001, 0.004, 0.016)),
+    }
     if source.random() < 0.5:
         options |= {"hookup": named_hookup("by-hand", ""), "patience_s": 1.0 + source.random()}
     if not find_dialect(dialect).traits.sync_sent:  # who sends nothing hears no echo: its menu key comes back
@@ -80,10 +92,14 @@ def stranger(dialect: str, seed: int) -> Situation:
             "hookup": named_hookup(board.circuit.hookup, Catalogue.load().find(board.chip).first.boot_level),
         }  # fmt: skip
         speaks = find_dialect(Catalogue.load().find(board.chip).dialect).traits.rom_speaks
-        return Situation(9, f"seed {seed}: {board.name}", board.name, "rom-text" if speaks else "other-dialect", 4, options)
+        return Situation(
+            9, f"seed {seed}: {board.name}", board.name, "rom-text" if speaks else "other-dialect", 4, options
+        )
     said = source.choice([word for word, title in _STRANGERS.items() if title not in find_dialect(dialect).title])
     options = {"purpose": "greet", "faults": ("no-boot", f"says={said}")}
-    return Situation(9, f"seed {seed}: {said}", BOARD_OF[dialect], "other-dialect", 4, options, _STRANGERS[said], _bare)
+    return Situation(
+        9, f"seed {seed}: {said}", BOARD_OF[dialect], "other-dialect", 4, options, _STRANGERS[said], _bare
+    )
 
 
 def _bare(line: Any) -> None:

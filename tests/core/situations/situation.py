@@ -69,7 +69,9 @@ def port_rows(board: str) -> list[Situation]:
     ]  # fmt: skip
 
 
-def usual_rows(board: str, sizes: tuple[int, int], text: str, hookup: str, level: str = "", **keys: str) -> list[Situation]:
+def usual_rows(
+    board: str, sizes: tuple[int, int], text: str, hookup: str, level: str = "", **keys: str
+) -> list[Situation]:
     """What happens to every bootloader alike. `sizes` are bytes of an image that fits and of one that does not; `text`
     is the beginning of what last week's and this week's program print; `keys` are findings that differ from the usual, by
     the row's name; "" leaves a row out."""
@@ -80,7 +82,9 @@ def usual_rows(board: str, sizes: tuple[int, int], text: str, hookup: str, level
     by_hand = named_hookup("by-hand", level)
     late = with_sequences(named_hookup(hookup, level), "wait 50 ms", None)
 
-    def row(number: int, name: str, key: str, code: int, options: dict[str, Any], said: str = "", arrange: Any = None) -> Situation:
+    def row(
+        number: int, name: str, key: str, code: int, options: dict[str, Any], said: str = "", arrange: Any = None
+    ) -> Situation:
         return Situation(number, name, board, keys.get(name.replace(" ", "_"), key), code, options, said, arrange)
 
     application = keys.get("application", "application")

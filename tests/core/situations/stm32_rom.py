@@ -139,7 +139,7 @@ ROWS = [
               {"images": {"flash": sample_for("stm32f103", 70000)}, "chip": "stm32f103"}, "64 KiB"),
     Situation(11, "for another place", BOARD, "does-not-fit", 5, raw(bytes(512), 0), "begins at 0000"),
     Situation(11, "no stack in RAM", BOARD, "vectors", 5, raw(bytes([0xFF] * 8) + bytes(64)), "stack pointer"),
-    Situation(11, "an AVR image", BOARD, "vectors", 5, raw(b"\x0c\x94\x34\x00" * 30), "8-bit AVR"),
+    Situation(11, "an AVR image", BOARD, "vectors", 5, raw(b"\x0c\x94\x34\x00" * 30), "AVR jumps"),
     Situation(11, "an even reset vector", BOARD, "vectors", 5,
               raw(bytes.fromhex("00400020 C0000008") + bytes(256)), "even"),
     Situation(11, "a reset vector outside", BOARD, "vectors", 5,

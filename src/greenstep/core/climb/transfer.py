@@ -188,7 +188,7 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
 
 
 def _left_out(scene: Scene, plan: MemoryPlan) -> str:
-    """What cannot be shown and why; what was seen of it instead, behind the colon, only where something was written."""
+    """What cannot be shown and why; what was seen instead, behind the colon, only where something was written."""
     return plan.left_out if scene.job.purpose == "upload" else plan.left_out.partition(":")[0]
 
 

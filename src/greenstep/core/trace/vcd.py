@@ -169,10 +169,13 @@ class _Reader:
                 raise VcdError(f"it has no signal {sorted(missing)[0]}: another program recorded it")
 
     def _time(self, text: str) -> None:
-        if not text.isdigit():
+        if not text.isdecimal() or len(text) > _LONGEST_TIME:
             raise VcdError(f"'#{text[:20]}' is no time")
+        at_s = int(text) * self._tick_s
+        if at_s < self._at_s:
+            raise VcdError(f"'#{text}' is before the time that it follows: the file is damaged")
         self._note_change()
-        self._at_s = int(text) * self._tick_s
+        self._at_s = at_s
 
     def _set(self, identifier: str, value: str) -> None:
         name = self._names.get(identifier)
@@ -186,10 +189,14 @@ class _Reader:
             return
         if value.lower() in ("z", "x"):
             return
+        low, high = _RANGES.get(name, (0, 1))
         try:
-            self._values[name] = int(value, 2)
+            number = int(value, 2) if len(value) <= _LONGEST_VALUE else -1
         except ValueError:
-            raise VcdError(f"'{value[:20]}' is no value of {name}") from None
+            number = -1
+        if not low <= number <= high:
+            raise VcdError(f"'{value[:20]}' is no value of {name}")
+        self._values[name] = number
 
     def _settings(self) -> LineSettings:
         values = self._values
@@ -221,6 +228,19 @@ class _Reader:
         self._note_change()
         self._notes.pop("parity", None)
         return Trace(tuple(self._bytes), tuple(self._changes), self._at_s, self._notes)
+
+
+_LONGEST_TIME, _LONGEST_VALUE = 18, 32
+"""Digits of a time, and of a value."""
+_RANGES = {
+    "tx": (0, 255),
+    "rx": (0, 255),
+    "baud": (1, 100_000_000),
+    "data_bits": (5, 8),
+    "parity": (0, 2),
+    "stop_bits": (1, 2),
+}
+"""Of each signal that is more than a level."""
 
 
 def _timescale(text: str) -> float:

@@ -1,0 +1,212 @@
+"""Recordings, kits, project files and journals, damaged by a seed: each is read, or refused with a message.
+
+`python -m benchmarks.damaged_records [FILES [FIRST_SEED]]`
+"""
+
+from __future__ import annotations
+
+import io
+import random
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from functools import cache
+from pathlib import Path
+
+from greenstep.bench.trial import prepare, sample_for
+from greenstep.cli.journal import _held, _list, _show
+from greenstep.cli.trace import _story, _time
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.errors import Fault
+from greenstep.core.image import write_intel_hex
+from greenstep.core.image.granules import granules_of
+from greenstep.core.journal_entry import JournalEntry
+from greenstep.core.recording import RecordingLink
+from greenstep.core.secrets import Secrets
+from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
+from greenstep.core.trace.story import tell
+from greenstep.store import journal
+from greenstep.store.kit import Notes, make_kit, read_kit
+from greenstep.store.project import read_project
+
+from .damaged_files import damaged
+
+LONGEST_S = 5.0
+_PROJECT = """
+[board.hive-scale]
+chip = "atmega328p"
+port = { name = "/dev/ttyUSB0", serial = "0001" }
+baud = 115200
+hookup = "cap-dtr"
+images = ["hive-scale.hex", { file = "settings.bin", at = 0x20, memory = "eeprom" }]
+keep = [{ from = 0x7000, size = 0x100, why = "settings" }]
+expect = "hive scale"
+talk = [{ expect = "name?", send = "hive-7", within = 3.0 }]
+set = { crystal-khz = 12000 }
+[board.hive-scale.hookup]
+reset = { line = "dtr", held = "asserted", through = "capacitor" }
+enter = "reset on; wait 50 ms; reset off"
+""".replace('hookup = "cap-dtr"\n', "")
+
+
+@cache
+def recording(board: str) -> bytes:
+    """The recording of an upload, as `--trace` writes it."""
+    climb, trial = prepare(board, {"flash": sample_for(board, 700)})
+    trial.events.extend(climb.run())
+    link = climb.scene.link
+    assert isinstance(link, RecordingLink)
+    job = climb.scene.job
+    trace = Trace.of(link.events, 0.0, job.first_settings, (False, False), Secrets(), {"dialect": job.dialect.name})
+    return "".join(write_vcd(trace, "0")).encode()
+
+
+@cache
+def project_folder() -> Path:
+    folder = Path(tempfile.mkdtemp(prefix="greenstep-bench-"))
+    (folder / "hive-scale.hex").write_text("".join(write_intel_hex(sample_for("atmega328p", 700))))
+    (folder / "settings.bin").write_bytes(bytes(range(40)))
+    (folder / "greenstep.toml").write_text(_PROJECT)
+    return folder
+
+
+@cache
+def kit_file() -> bytes:
+    import tomllib
+
+    folder = project_folder()
+    path = folder / "hive.kit"
+    path.unlink(missing_ok=True)
+    make_kit(path, "hive", "2026-11-02", tomllib.loads(_PROJECT)["board"], folder, Notes(), True)
+    return path.read_bytes()
+
+
+@cache
+def journal_bytes() -> bytes:
+    path = project_folder() / "journal.sqlite"
+    path.unlink(missing_ok=True)
+    for number in range(6):
+        entry = JournalEntry(
+            "2026-11-02T10:00:00+01:00", "upload", "hive-scale", "atmega328p", f"0{number % 3}", "/dev/ttyUSB0", "115200 8N1",
+            "hive-scale.hex", 700, "5A3C91EE", "00" * 32, "hive scale 2.4", "green", 0, "", "heard", 3.2, 1.1, "read back",
+        )  # fmt: skip
+        journal.record(path, entry, granules_of(sample_for("atmega328p", 700), 0xFF))
+    return path.read_bytes()
+
+
+def _trace(content: bytes, folder: Path) -> None:
+    trace = read_vcd(io.StringIO(content.decode("ascii", "replace")))
+    try:
+        spoken = find_dialect(trace.notes.get("dialect", ""))
+    except Fault:
+        spoken = None
+    told, shares = tell(trace, exchanges_of(trace), spoken, joined=True), time_shares(trace)
+    tell(trace, exchanges_of(trace), spoken, joined=False)
+    _time(trace, shares)
+    _story(told)
+
+
+def _kit(content: bytes, folder: Path) -> None:
+    path = folder / "a.kit"
+    path.write_bytes(content)
+    read_kit(path)
+
+
+def _project(content: bytes, folder: Path) -> None:
+    path = folder / "greenstep.toml"
+    path.write_bytes(content)
+    read_project(path)
+
+
+def _journal(content: bytes, folder: Path) -> None:
+    path = folder / "journal.sqlite"
+    path.write_bytes(content)
+    listed = journal.rows(path, journal.Wanted())
+    _list(listed, journal.Wanted())
+    for found in listed[:1]:
+        _show(found, False, False)
+    _held(journal.held(path), False)
+    journal.remembered(path, "01", "atmega328p")
+
+
+_KINDS: dict[str, tuple[Callable[[random.Random], bytes], Callable[[bytes, Path], None]]] = {
+    "recording": (
+        lambda dice: recording(
+            dice.choice(
+                (
+                    "stm32f072",
+                    "atmega328p",
+                    "esp32",
+                    "lpc1114",
+                    "pic18f46k22",
+                    "atmega2560",
+                    "atmega32u4",
+                    "pic18f4520",
+                    "smoke-fan",
+                )
+            )
+        ),
+        _trace,
+    ),
+    "kit": (lambda dice: kit_file(), _kit),
+    "project": (lambda dice: _PROJECT.encode(), _project),
+    "journal": (lambda dice: journal_bytes(), _journal),
+}
+
+
+def _one_value(content: bytes, source: random.Random) -> bytes:
+    """One character is another of its kind: a digit another digit, a letter another letter."""
+    work = bytearray(content)
+    for _ in range(source.randint(1, 3)):
+        at = source.randrange(len(work))
+        if chr(work[at]).isdigit():
+            work[at] = source.choice(b"0123456789")
+        elif chr(work[at]).isalpha():
+            work[at] = source.choice(b"abcdefghijklmnopqrstuvwxyz")
+        else:
+            work[at] = source.randrange(256)
+    return bytes(work)
+
+
+def try_one(seed: int) -> tuple[int, str, str, str]:
+    """(seed, kind, how it ended, its words)."""
+    source = random.Random(seed)
+    kind = list(_KINDS)[seed % len(_KINDS)]
+    make, read = _KINDS[kind]
+    content = damaged(make(source), source) if source.random() < 0.5 else _one_value(make(source), source)
+    began = time.perf_counter()
+    shown, sys.stdout = sys.stdout, io.StringIO()
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            read(content, Path(folder))
+        ended, words = "read", ""
+    except (Fault, VcdError, journal.JournalTrouble) as fault:
+        ended, words = ("refused", str(fault)) if str(fault) else ("WRONG: no message", type(fault).__name__)
+    except Exception as error:  # noqa: BLE001  (a traceback is what is looked for)
+        ended, words = "WRONG: traceback", f"{type(error).__name__}: {error}"
+    finally:
+        sys.stdout = shown
+    if time.perf_counter() - began > LONGEST_S:
+        ended, words = "WRONG: hang", f"{time.perf_counter() - began:.1f} s"
+    return seed, kind, ended, words
+
+
+def main() -> int:
+    number = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
+    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    with ProcessPoolExecutor() as pool:
+        rows = list(pool.map(try_one, range(first, first + number), chunksize=100))
+    for (kind, ended), times in sorted(Counter((kind, ended) for _, kind, ended, _ in rows).items()):
+        print(f"{kind:<10} {ended:<20} {times:6,}")
+    wrong = [row for row in rows if row[2].startswith("WRONG")]
+    for row in wrong[:20]:
+        print(row)
+    print(f"{number:,} damaged files, {len(wrong)} neither read nor refused")
+    return 1 if wrong else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
