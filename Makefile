@@ -23,6 +23,8 @@ bench: $(VENV)/ready
 
 faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.fault_runs
+	$(BIN)/python -m benchmarks.late_answers
+	$(BIN)/python -m benchmarks.damaged_records
 
 findings: $(VENV)/ready
 	$(BIN)/python -m benchmarks.findings_rate --write

@@ -20,7 +20,6 @@ ROOT = Path(__file__).parents[1]
 FOLDER = Path(__file__).parent / "screenshots"
 COMMAND = str(Path(sys.executable).parent / "greenstep")
 DISPLAY = ":97"
-TCP_PORT = "7301"
 LATER = str(Path(tempfile.gettempdir()) / "hive-scale-2.5.hex")
 TRACE = str(Path(tempfile.gettempdir()) / "brood-probe.vcd")
 
@@ -30,17 +29,16 @@ _TERMINAL = shlex.split("xterm -fa 'DejaVu Sans Mono' -fs 13 -bg '#10141a' -fg '
 
 @dataclass(frozen=True)
 class Picture:
-    """A command, the bench behind it, and when to press the shutter: at the end, or so many seconds in."""
+    """A command, and when to press the shutter: at the end, or so many seconds in."""
 
     name: str
     command: str
-    bench: tuple[str, ...] = ("--tcp-port", TCP_PORT)
     after_s: float | None = None
 
 
 PICTURES = (
     Picture("upload", "greenstep upload brood-probe; echo; echo; greenstep upload hive-scale"),
-    Picture("finding", "greenstep upload brood-probe", ("--tcp-port", TCP_PORT, "--fault", "no-boot")),
+    Picture("finding", "greenstep upload brood-probe --port 'bench:brood-probe?fault=no-boot'"),
     Picture("greet", "greenstep greet entrance-counter; echo; echo; greenstep greet rain-gauge"),
     Picture("plan", "greenstep plan brood-probe; echo; echo; greenstep plan feeder-pump"),
     Picture("dialects", "greenstep chips; echo; echo; greenstep chips xmodem"),
@@ -71,9 +69,9 @@ PICTURES = (
     ),
     Picture(
         "batch",
-        "greenstep batch brood-probe --baud 19200 $(printf -- ' --port rfc2217://127.0.0.1:%d' {7301..7307})",
-        (*["brood-probe"] * 6, "--tcp-port", TCP_PORT),
-        after_s=6.0,
+        "greenstep batch brood-probe --port rfc2217://127.0.0.1:9 "
+        "$(printf -- ' --port bench:brood-probe?pace=real&seed=%d' {1..6})",
+        after_s=2.4,
     ),
 )
 
@@ -98,21 +96,12 @@ def draw(name: str) -> None:
 
 def record() -> None:
     """The recording that two of the pictures show."""
-    with subprocess.Popen([COMMAND, "bench", "--tcp-port", TCP_PORT], stdout=subprocess.PIPE, text=True) as bench:
-        assert bench.stdout is not None
-        while not bench.stdout.readline().startswith("Ctrl-C"):
-            pass
-        words = [COMMAND, *shlex.split(TRACED)[1:]]
-        subprocess.run(words, cwd=ROOT / "examples" / "apiary", check=True, stdout=subprocess.DEVNULL)
-        bench.send_signal(signal.SIGTERM)
+    words = [COMMAND, *shlex.split(TRACED)[1:]]
+    subprocess.run(words, cwd=ROOT / "examples" / "apiary", check=True, stdout=subprocess.DEVNULL)
 
 
 def take(picture: Picture) -> None:
-    """One picture: its bench, its window, the shutter."""
-    bench = subprocess.Popen([COMMAND, "bench", *picture.bench], stdout=subprocess.PIPE, text=True)
-    assert bench.stdout is not None
-    while not bench.stdout.readline().startswith("Ctrl-C"):
-        pass
+    """One picture: its window, the shutter."""
     with tempfile.TemporaryDirectory() as holder:
         done = Path(holder) / "done"
         shown = "; echo; echo; ".join(
@@ -138,8 +127,6 @@ def take(picture: Picture) -> None:
         )
         os.killpg(window.pid, signal.SIGKILL)
         window.wait()
-    bench.send_signal(signal.SIGTERM)
-    bench.wait()
 
 
 def main() -> int:

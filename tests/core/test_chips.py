@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import tomllib
 import unittest
+from pathlib import Path
+from unittest.mock import patch
 
-from greenstep.core.chips import Catalogue, EraseUnit, UnknownChip
+from greenstep.core.chips import Catalogue, EraseUnit, UnknownChip, catalogue
 
 STM32_IDS = [
     "412",
@@ -171,6 +174,26 @@ class Names(unittest.TestCase):
     def test_clones_answer_with_another_number(self) -> None:
         self.assertEqual(CATALOGUE.find("atmega328pb").by_ident(0x1E950F), CATALOGUE.find("atmega328pb").first)
         self.assertIsNone(CATALOGUE.find("atmega328p").by_ident(0x1E9516))
+
+
+class Files(unittest.TestCase):
+    def test_row_by_row_is_what_the_whole_file_says(self) -> None:
+        files = sorted(Path(catalogue.__file__).parent.glob("*.toml"))
+        self.assertGreater(len(files), 6)
+        for path in files:
+            text = path.read_text("utf-8")
+            whole = tomllib.loads(text)
+            entries = catalogue._read_family(text)
+            self.assertEqual(len(entries), len(whole["part"]), path)
+            for entry, row in zip(entries, whole["part"], strict=True):
+                with self.subTest(row["name"]):
+                    self.assertEqual((entry.name, list(entry.matches)), (row["name"], row["matches"]))
+                    self.assertEqual(tomllib.loads(entry.text), row)
+
+    def test_a_family_is_read_by_whoever_asks_for_it(self) -> None:
+        with patch.object(catalogue, "_text", wraps=catalogue._text) as read:
+            Catalogue().of_dialect("esp-rom")
+        self.assertEqual([call.args[0] for call in read.call_args_list], ["esp"])
 
 
 class EraseUnits(unittest.TestCase):

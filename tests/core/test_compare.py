@@ -49,7 +49,7 @@ class OnlyWhatDiffers(unittest.TestCase):
     def test_nothing_changed_nothing_written(self) -> None:
         for board in (*READERS, *SUMMERS):
             with self.subTest(board):
-                image = sample_for(board, 9000)
+                image = sample_for(board, 4500)
                 again = over(board, image, image)
                 self.green(again, image)
                 hidden = "lpc" in board  # whose first bytes lie behind the boot ROM
@@ -57,18 +57,18 @@ class OnlyWhatDiffers(unittest.TestCase):
                 if not hidden:
                     self.assertEqual(again.step("write").evidence, "nothing to write")
                     self.assertIn("compared before, ", again.step("verify").evidence)
-                    self.assertGreaterEqual(int(again.step("compare").figures["same_bytes"]), 9000)
+                    self.assertGreaterEqual(int(again.step("compare").figures["same_bytes"]), 4500)
 
     def test_one_changed_unit_is_all_that_is_erased_and_written(self) -> None:
         for board in (*READERS, "stm32c031", "lpc845"):
             with self.subTest(board):
-                image = sample_for(board, 9000)
+                image = sample_for(board, 9000 if "lpc" in board else 6000)
                 later = changed(image, 5000)
                 trial = over(board, image, later)
                 self.green(trial, later)
                 number = int(trial.step("compare").figures["differing"])
                 self.assertEqual(number, 2 if "lpc" in board else 1)
-                self.assertLess(int(trial.step("write").figures["bytes"]), 8300)
+                self.assertLess(int(trial.step("write").figures["bytes"]), 0.92 * image.size_bytes)
                 self.assertIn("; compared before, ", trial.step("verify").evidence)
                 self.assertEqual(trial.line.chip.violations, [])
 
@@ -93,9 +93,9 @@ class OnlyWhatDiffers(unittest.TestCase):
             self.assertLess(written, len(pages) + 6)
 
     def test_a_blank_chip_is_not_read_all_over(self) -> None:
-        for board in (*READERS, *SUMMERS):
+        for board in ("stm32f072", "stm32l053", "atmega328p", "lpc1769", "pic18f46k22", "esp32"):
             with self.subTest(board):
-                image = sample_for(board, 12_000)
+                image = sample_for(board, 9000)
                 trial = over(board, None, image)
                 self.green(trial, image)
                 self.assertLess(trial.step("compare").elapsed_s, 0.06 * trial.end.elapsed_s)
@@ -165,12 +165,12 @@ class DamagedOnTheWay(unittest.TestCase):
         later = changed(image, 3000)
         clean = over("atmega328p", image, later)
         again = 0
-        for place in range(clean.line.to_chip_count - 170, clean.line.to_chip_count - 20, 5):
+        for place in range(clean.line.to_chip_count - 170, clean.line.to_chip_count - 20, 9):
             trial = over("atmega328p", image, later, faults=(f"flip-to-chip={place}:10",))
             if trial.end.exit_code == 0:
                 self.assertTrue(trial.holds(later), place)
                 again += trial.step("verify").evidence == "read back, 6,000 bytes equal"
-        self.assertGreater(again, 5)
+        self.assertGreater(again, 2)
 
 
 class ByTheJournal(unittest.TestCase):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import re
 import unittest
 from itertools import pairwise
@@ -22,9 +23,9 @@ from greenstep.core.trace.story import Told, tell
 EIGHT_E = LineSettings(115200, Frame(8, "even", 1))
 
 
-def recorded(board: str, **options: Any) -> Trace:
+def recorded(board: str, size: int = 5000, **options: Any) -> Trace:
     """An upload on the bench, recorded."""
-    climb, _ = prepare(board, {"flash": sample_for(board, 5000)}, **options)
+    climb, _ = prepare(board, {"flash": sample_for(board, size)}, **options)
     open_link = climb.scene.open_link
     links: list[RecordingLink] = []
 
@@ -117,6 +118,33 @@ class Dump(unittest.TestCase):
         for text, said in cases.items():
             with self.subTest(said), self.assertRaisesRegex(VcdError, said):
                 read_vcd(text.splitlines())
+
+
+class Damaged(unittest.TestCase):
+    def read(self, text: str) -> None:
+        """To its end, as `trace show` does; VcdError is what damage may come to."""
+        try:
+            trace = read_vcd(text.splitlines(keepends=True))
+            told = list(tell(trace, exchanges_of(trace), find_dialect("stm32-rom")))
+            self.assertTrue(time_shares(trace) and told is not None)
+        except VcdError as error:
+            self.assertTrue(str(error))
+
+    def test_one_value_that_no_byte_has(self) -> None:
+        text = "".join(write_vcd(recorded("stm32f072", 300), "1"))
+        values = [found.span() for found in re.finditer(r"(?m)^b[01]+ ", text)]
+        for start, end in values[:: len(values) // 5]:
+            for other in ("b1" + "0" * 63 + " ", "b2 ", "b ", "bx ", "r1e400 "):
+                self.read(text[:start] + other + text[end:])
+        for time in ("#-1", "#99999999999999999999", "#²", "#"):
+            self.read(re.sub(r"(?m)^#\d{4,}$", time, text, count=1))
+
+    def test_any_byte(self) -> None:
+        text = "".join(write_vcd(recorded("stm32f072", 300), "1"))[:6000]
+        dice = random.Random(5)
+        for _ in range(60):
+            at = dice.randrange(len(text))
+            self.read(text[:at] + chr(dice.randrange(256)) + text[at + dice.randrange(3) :])
 
 
 class Sense(unittest.TestCase):

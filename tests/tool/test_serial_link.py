@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
+import socket
+import threading
 import unittest
 from typing import Any
 
 import serial
 
-from greenstep.core.link import Frame, LineSettings, LinkLost, RateRefused
+from greenstep.core.link import Frame, LineSettings, LinesMissing, LinkLost, RateRefused
+from greenstep.ports.opening import open_port
 from greenstep.ports.serial_link import SerialLink
 
 AT = LineSettings(115200)
@@ -53,6 +57,67 @@ class Settings(unittest.TestCase):
         link, _ = self.link(breaks=9600)
         with self.assertRaisesRegex(LinkLost, "device gone"):
             link.configure(LineSettings(9600))
+
+
+class Unconfirming:
+    """An RFC 2217 server that confirms rate and frame, and never SET-CONTROL: its own port has no such lines."""
+
+    def __init__(self) -> None:
+        self._server = socket.create_server(("127.0.0.1", 0))
+        self.number = self._server.getsockname()[1]
+        self.heard = bytearray()
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        with contextlib.suppress(OSError):
+            while True:
+                client, _ = self._server.accept()
+                threading.Thread(target=self._talk, args=(client,), daemon=True).start()
+
+    def _talk(self, client: socket.socket) -> None:
+        """RFC 854 and 2217: IAC 255, DONT 254, DO 253, WONT 252, WILL 251, SB 250, SE 240; COM-PORT-OPTION 44."""
+        data = bytearray()
+        with contextlib.suppress(OSError), client:
+            while received := client.recv(4096):
+                data += received
+                while data:
+                    if data[0] != 255:
+                        self.heard.append(data.pop(0))
+                    elif len(data) > 2 and data[1] in (251, 253):
+                        client.sendall(bytes((255, 253 if data[1] == 251 else 251, data[2])))
+                        del data[:3]
+                    elif len(data) > 2 and data[1] in (252, 254):
+                        del data[:3]
+                    elif len(data) > 1 and data[1] == 250 and b"\xff\xf0" in data:
+                        end = data.index(b"\xff\xf0")
+                        option, command, *value = data[2:end]
+                        del data[: end + 2]
+                        if option == 44 and command != 5:
+                            client.sendall(bytes((255, 250, 44, command + 100, *value, 255, 240)))
+                    else:
+                        break
+
+    def close(self) -> None:
+        self._server.close()
+
+
+class WithoutConfirmation(unittest.TestCase):
+    def test_a_network_port_without_lines_is_opened_all_the_same(self) -> None:
+        server = Unconfirming()
+        self.addCleanup(server.close)
+        opened = open_port(f"rfc2217://127.0.0.1:{server.number}", AT, (False, False))
+        self.addCleanup(opened.link.close)
+        self.assertIn("confirms no DTR and RTS", opened.evidence)
+        with self.assertRaises(LinesMissing):
+            opened.link.set_lines(True, False)
+        opened.link.configure(LineSettings(57600, Frame(8, "even", 1)))
+        opened.link.set_break(True)
+        opened.link.write(b"hive 7")
+        for _ in range(500):
+            opened.link.read(1, 0.02)
+            if b"hive 7" in server.heard:
+                break
+        self.assertIn(b"hive 7", server.heard)
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ import signal
 import unittest
 from pathlib import Path
 
+from greenstep.bench.samples import esp_image
 from greenstep.ports.discovery import PortInfo
 from greenstep.ports.holders import holders, owning_group
 from greenstep.store.board import BoardSettings, PortChoice
@@ -132,6 +133,28 @@ class WrongFiles(ToolTest):
         self.assertIn("begins at 0000", run.text)
         self.assertIn("nothing on the chip was changed", run.text)
         self.assertEqual(self.run_tool("upload", "brood-probe.hex", "--chip", "atmega328p", "--port", "x").status, 5)
+
+    def test_bytes_that_begin_as_a_program_for_another_family(self) -> None:
+        stm32, avr, esp = (image.pieces[0].data for image in (self.probe, self.scale, esp_image("hive", 2000)))
+        for name, data, at, chip, said in (
+            ("probe.bin", stm32, "0", "atmega328p", "Cortex-M vectors"),
+            ("gateway.bin", esp, "0", "atmega328p", "an ESP boot header"),
+            ("scale.bin", avr, "0x08000000", "stm32f072", "AVR jumps"),
+        ):
+            with self.subTest(name):
+                (self.folder / name).write_bytes(data)
+                bench = {"atmega328p": "hive-scale", "stm32f072": "brood-probe"}[chip]
+                run = self.run_tool("upload", name, "at", at, "--chip", chip, "--port", f"bench:{bench}")
+                self.assertEqual(run.status, 5, run.text)
+                self.assertIn(said, run.text)
+                self.assertIn("nothing on the chip was changed", run.text)
+
+    def test_a_file_with_its_address_in_one_word(self) -> None:
+        (self.folder / "scale.bin").write_bytes(self.scale.pieces[0].data)
+        bench = self.bench("hive-scale")
+        run = self.run_tool("upload", "scale.bin at 0", "--port", bench.port("hive-scale"))
+        self.assertEqual(run.status, 0, run.text)
+        self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
 
 
 class WrongPorts(ToolTest):

@@ -32,6 +32,8 @@ class XmodemKind:
     block_s: float = 0.004
     erase_s: float = 0.4
     refuses_first_end: bool = False
+    one_file: bool = False
+    """Never calls for another: what it has received is all that it takes."""
 
 
 KINDS = {
@@ -39,6 +41,7 @@ KINDS = {
     "xmodem-sum": XmodemKind("resident bootloader, XMODEM with sums", crc=False, long=False, refuses_first_end=True),
     "xmodem-crc": XmodemKind("resident bootloader, XMODEM-CRC, 128 bytes only", long=False),
     "ymodem": XmodemKind("resident bootloader, YMODEM", named=True, refuses_first_end=True),
+    "ymodem-once": XmodemKind("resident bootloader, YMODEM of one file", named=True, one_file=True),
 }
 MENU = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
 
@@ -104,7 +107,7 @@ class SimulatedXmodem(SimulatedChip):
                         continue
                 self.send(_ACK)
                 self.received = at
-                if self.kind.named:
+                if self.kind.named and not self.kind.one_file:
                     yield from self._name()
                 return
             if first == 0x18:

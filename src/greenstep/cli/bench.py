@@ -16,7 +16,7 @@ import click
 
 @click.command("bench", short_help="Serve simulated boards.")
 @click.argument("boards", nargs=-1, metavar="[BOARD]…")
-@click.option("--list", "listing", is_flag=True, help="List the boards and faults there are, and stop.")
+@click.option("--list", "listing", is_flag=True, help="List the boards, faults and settings there are, and stop.")
 @click.option(
     "--fault", multiple=True, metavar="FAULT", help="Switch a fault on, such as locked or drop-to-chip=120."
 )

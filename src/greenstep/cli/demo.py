@@ -17,9 +17,9 @@ _SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
 
 @click.command("demo", short_help="Green uploads, and one with a fault.")
 def command() -> int:
-    """Upload to three of the apiary's boards, simulated, over loopback ports: each green; then to one with its boot
-    jumper forgotten, to see a finding. Takes about twenty seconds and touches no real port."""
-    click.echo("Three simulated boards, served on this computer. First as it should be:\n")
+    """Upload to three of the apiary's boards, simulated, as fast as hardware would be: each green; then to one with
+    its boot jumper forgotten, to see a finding. Takes about twenty seconds and touches no real port."""
+    click.echo("Three simulated boards. First as it should be:\n")
     statuses = []
     for board, size in _SHOWN:
         statuses.append(_upload(board, size, ()))
@@ -32,31 +32,25 @@ def command() -> int:
 
 def _upload(name: str, size: int, faults: tuple[str, ...]) -> int:
     from greenstep.bench.boards import BOARDS
-    from greenstep.bench.faults import Faults
-    from greenstep.bench.server import BoardServer
-    from greenstep.ports.opening import open_port
+    from greenstep.bench.port import open_bench
 
     from .drive import follow
     from .ladder_view import LadderView
 
     board = BOARDS[name]
-    server = BoardServer(board, Faults.parse(faults))
-    try:
-        choice = Catalogue.load().find(board.chip)
-        dialect = find_dialect(board.dialect or choice.dialect)
-        job = Job(
-            "upload",
-            choice,
-            dialect,
-            LineSettings(board.baud, dialect.frame),
-            server.url,
-            named_hookup(board.circuit.hookup, choice.first.boot_level),
-            board=name,
-            images={"flash": board.program(board.texts[1], size, 1)},
-            wishes=Wishes(settings=read_settings(dialect, board.settings)),
-            expect=board.texts[1].removesuffix(" ready"),
-        )
-        climb = Climb(job, lambda settings, lines: open_port(server.url, settings, lines))
-        return follow(climb, LadderView())
-    finally:
-        server.close()
+    choice = Catalogue.load().find(board.chip)
+    dialect = find_dialect(board.dialect or choice.dialect)
+    port = f"bench:{name}?{'&'.join(['pace=real', *(f'fault={fault}' for fault in faults)])}"
+    job = Job(
+        "upload",
+        choice,
+        dialect,
+        LineSettings(board.baud, dialect.frame),
+        port,
+        named_hookup(board.circuit.hookup, choice.first.boot_level),
+        board=name,
+        images={"flash": board.program(board.texts[1], size, 1)},
+        wishes=Wishes(settings=read_settings(dialect, board.settings)),
+        expect=board.texts[1].removesuffix(" ready"),
+    )
+    return follow(Climb(job, lambda settings, lines: open_bench(port, settings, lines)), LadderView())
