@@ -19,7 +19,7 @@ from greenstep.core.link import LineSettings
 from greenstep.core.talk import TalkLine
 from greenstep.core.wishes import Wishes
 
-SIZES = (700, 5000)
+SIZES = (700, 2600)
 # the apiary's boards are others under a name of their own
 KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
 
@@ -53,13 +53,13 @@ class OnEveryBoard(unittest.TestCase):
     def test_a_second_upload_over_the_first(self) -> None:
         for board in KINDS:
             with self.subTest(board):
-                climb, trial = prepare(board, {"flash": sample_for(board, 3000, seed=8)})
-                for piece in BOARDS[board].held(sample_for(board, 4000, seed=7)).pieces:
+                climb, trial = prepare(board, {"flash": sample_for(board, 1800, seed=8)})
+                for piece in BOARDS[board].held(sample_for(board, 2400, seed=7)).pieces:
                     at = piece.address - trial.line.chip.base
                     trial.line.chip.flash[at : at + len(piece.data)] = piece.data
                 trial.events.extend(climb.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
-                self.assertTrue(trial.holds(sample_for(board, 3000, seed=8)))
+                self.assertTrue(trial.holds(sample_for(board, 1800, seed=8)))
 
     def test_verify_says_equal_and_says_different(self) -> None:
         for board in KINDS:
@@ -185,7 +185,7 @@ class OwnSettings(unittest.TestCase):
 
 class LargeAvr(unittest.TestCase):
     def test_above_128_kib(self) -> None:
-        image = sample_for("atmega2560", 180_000)
+        image = sample_for("atmega2560", 140_000)
         trial = run("atmega2560", {"flash": image})
         self.assertEqual(trial.end.exit_code, 0)
         self.assertTrue(trial.holds(image))

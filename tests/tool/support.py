@@ -52,6 +52,10 @@ class Run:
 _NUMBERS = itertools.count()
 
 
+SLOWLY = "&pace=real&turnaround=60"
+"""Behind the port of a bench: slow enough to be interrupted in the middle by a machine that is busy."""
+
+
 class Bench:
     """Simulated boards inside the command, on the virtual clock: each with a file for what its chip holds."""
 

@@ -37,8 +37,8 @@ def free_port() -> int:
 
 
 class AtOnce(ToolTest):
-    def three(self) -> tuple[Bench, list[str]]:
-        bench = self.bench("brood-probe", "brood-probe", "brood-probe")
+    def three(self, *settings: str) -> tuple[Bench, list[str]]:
+        bench = self.bench("brood-probe", "brood-probe", "brood-probe", *settings)
         names = ("brood-probe", "brood-probe-2", "brood-probe-3")
         return bench, [word for name in names for word in ("--port", bench.port(name))]
 
@@ -49,11 +49,11 @@ class AtOnce(ToolTest):
         self.assertEqual(run.status, 3, run.text)
         self.assertIn("3 of 4 boards green", run.out)
         self.assertRegex(run.out, r"(?m)^ ✗ +\d  \S+ +STM32F07x +nothing serves")
-        self.assertIn("board 1: nothing serves", run.out)
+        self.assertRegex(run.out, r"board \d: nothing serves")
         self.assertNotIn("\a", run.out)
         with (self.folder / "probes.csv").open() as file:
             rows = list(csv.DictReader(file))
-        self.assertEqual([row["green"] for row in rows], ["False", "True", "True", "True"])
+        self.assertEqual(sorted(row["green"] for row in rows), ["False", "True", "True", "True"])
         self.assertEqual(len({row["unique_id"] for row in rows if row["unique_id"]}), 3)
         content = bench.close()
         for name in ("brood-probe", "brood-probe-2", "brood-probe-3"):
@@ -78,7 +78,7 @@ class AtOnce(ToolTest):
         self.assertEqual([event["figures"]["differing"] for event in compared], [0, 0, 0])
 
     def test_ctrl_c_finishes_the_boards_under_way(self) -> None:
-        _, ports = self.three()
+        _, ports = self.three("--pace", "real", "--turnaround", "60")
         tool = self.start_tool(
             "batch", *PROBE, *ports[:4], "--again", "--json", "--baud", "38400", "--console-baud", "115200"
         )

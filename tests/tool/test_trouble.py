@@ -14,7 +14,7 @@ from greenstep.ports.discovery import PortInfo
 from greenstep.ports.holders import holders, owning_group
 from greenstep.store.board import BoardSettings, PortChoice
 
-from .support import ToolTest
+from .support import SLOWLY, ToolTest
 
 CHIP = ("--chip", "stm32f072")
 
@@ -225,8 +225,8 @@ class InTheMiddle(ToolTest):
 
     def interrupted_at(self, step: str, number: signal.Signals) -> tuple[int, list[dict[str, object]], bytes]:
         """Status and events of an upload that gets a signal at its first advance in a step, and the flash."""
-        bench = self.bench("brood-probe", "--pace", "real")
-        process = self.start_tool(*self.arguments, "--port", bench.port("brood-probe"))
+        bench = self.bench("brood-probe")
+        process = self.start_tool(*self.arguments, "--port", bench.port("brood-probe") + SLOWLY)
         assert process.stdout is not None
         lines = []
         for line in process.stdout:

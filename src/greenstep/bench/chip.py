@@ -159,8 +159,10 @@ class SimulatedChip(ABC):
 
     def receive(self, at_s: float, value: int) -> None:
         """A character, complete at `at_s`."""
-        self.advance(at_s)
-        self.now = max(self.now, at_s)
+        if self._until is not None and self._until <= at_s:
+            self.advance(at_s)
+        if at_s > self.now:
+            self.now = at_s
         if self._program is None:
             return
         if not self._listening and self.keeps_early:

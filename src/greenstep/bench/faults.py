@@ -104,6 +104,14 @@ class Faults:
         return bool(self.drop_to_chip or self.flip_to_chip or self.repeat_to_chip)
 
     @property
+    def spare_what_is_sent(self) -> bool:
+        """Whether the chip hears every character as it was sent."""
+        return not (
+            self.echo or self.dead or self.hurts_to_chip or self.clock != 1.0
+            or self.restart_after is not None or self.cut_after is not None
+        )  # fmt: skip
+
+    @property
     def hurts_to_host(self) -> bool:
         """Whether any character from the chip is, or does not come."""
         return bool(self.drop_to_host or self.flip_to_host or self.repeat_to_host or self.silence_after is not None)

@@ -111,6 +111,10 @@ class SimulatedLine:
     def take(self, at_s: float, most: int) -> bytes:
         """Characters that have reached the host."""
         self.advance(at_s)
+        return self.take_settled(at_s, most)
+
+    def take_settled(self, at_s: float, most: int) -> bytes:
+        """The same after `settle`, when everything has happened already."""
         outbound, taken = self._outbound, bytearray()
         while outbound and len(taken) < most and outbound[0][0] <= at_s:
             taken.append(outbound.popleft()[1])
@@ -155,7 +159,10 @@ class SimulatedLine:
                 self._apply(pins.popleft())
                 limit_s = self._ready(size, to_s)
             elif character_s <= limit_s:
-                self._deliver(*inbound.popleft())
+                if self.faults.spare_what_is_sent:
+                    self._deliver_all(limit_s, pin_s)
+                else:
+                    self._deliver(*inbound.popleft())
                 if self.faults.echo:
                     limit_s = self._ready(size, to_s)
             else:
@@ -202,6 +209,25 @@ class SimulatedLine:
                 self._hand_over(at_s, arrived, sent)
         else:
             self._hand_over(at_s, value, sent)
+
+    def _deliver_all(self, to_s: float, before_s: float) -> None:
+        """`_deliver` for characters that nothing happens to, one after the other until something else is due."""
+        chip, inbound = self.chip, self._inbound
+        self._asked = True
+        while True:
+            at_s, value, sent = inbound.popleft()
+            self.to_chip_count += 1
+            if chip.in_reset:
+                pass
+            elif chip.hear_raw(value, sent) or self._understood(sent, chip.settings):
+                chip.receive(at_s, value)
+            else:
+                self._hand_over(at_s, value, sent)
+            if chip.sent or not inbound:
+                return
+            next_s, wake_s = inbound[0][0], chip.wakes_at
+            if next_s > to_s or next_s >= before_s or (wake_s is not None and wake_s <= next_s):
+                return
 
     def _hand_over(self, at_s: float, value: int, sent: LineSettings) -> None:
         chip = self.chip

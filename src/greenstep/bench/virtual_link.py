@@ -60,7 +60,7 @@ class VirtualLink:
         gone_s = self._vanishes_at_s
         if size > 0:
             self._clock = self.line.settle(self._clock, end_s if gone_s is None else min(end_s, gone_s), size)
-        data = self.line.take(self._clock, size)
+        data = self.line.take_settled(self._clock, size) if size > 0 else b""
         if len(data) < size:
             self._alive()
         return data

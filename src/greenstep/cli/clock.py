@@ -77,6 +77,9 @@ def command(
         missed = misset_rates(judged) if judged.divided is not None else []
         head = f"{title}   {_clock_words(oscillator, pll, prescaler, clock_hz)}   {frame}"
         if save is not None:
+            from greenstep.draw.kinds import check_kind
+
+            check_kind(save)
             from greenstep.draw.clock_figure import save_clock
 
             save_clock(save, made, head, adapter_error / 100)

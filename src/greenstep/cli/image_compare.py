@@ -56,6 +56,9 @@ def compare_command(target: tuple[str, ...], save: Path | None, rows: int, as_js
         found = compare(a, b, these.erased)
         units = _units(these, found)
         if save is not None:
+            from greenstep.draw.kinds import check_kind
+
+            check_kind(save)
             from greenstep.draw.compare_figure import save_comparison
 
             save_comparison(save, found, these.part.flash if these.part else None)

@@ -43,6 +43,9 @@ def map_command(target: tuple[str, ...], save: Path | None, as_json: bool, **opt
         drawn = map_of_images(images) if these.part is None else map_of(these.part.flash, images, these.keep)
         title = _title(these, drawn)
         if save is not None:
+            from greenstep.draw.kinds import check_kind
+
+            check_kind(save)
             from greenstep.draw.map_figure import save_map
 
             save_map(save, drawn, title)

@@ -215,10 +215,13 @@ def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
 
 def _draw(save: Path, listed: Sequence[Row], wanted: Wanted) -> int:
     from greenstep.core.errors import usage
-    from greenstep.draw.journal_figure import save_journal
+    from greenstep.draw.kinds import check_kind
 
     if not listed:
         raise usage("no-rows", "nothing on record to draw", "greenstep journal lists what there is")
+    check_kind(save)
+    from greenstep.draw.journal_figure import save_journal
+
     said = ", ".join(text for text in (wanted.board, wanted.chip, wanted.port, wanted.image, wanted.outcome) if text)
     save_journal(save, [found.entry for found in listed], said)
     click.echo(f"saved {save}: {count(len(listed), 'row')}")

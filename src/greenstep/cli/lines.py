@@ -78,6 +78,9 @@ def show(board: tuple[str, ...], which: str, save: Path | None, as_json: bool, *
         chip = choice.single.title if choice.single else choice.name
         title = "   ".join(word for word in (name, chip, hookup.name, which, f"{electrics.volts:g} V") if word)
         if save is not None:
+            from greenstep.draw.kinds import check_kind
+
+            check_kind(save)
             from greenstep.draw.lines_figure import save_lines
 
             save_lines(save, drawn, f"{title}\n{sequence}", part.boot_level, warned)

@@ -49,6 +49,9 @@ def show(file: Path, dialect: str | None, every: bool, save: Path | None, as_jso
         notes = [trace.notes.get(name, "") for name in ("board", "chip", "dialect", "hookup", "port")]
         title = "   ".join([file.name, *(note for note in notes if note)])
         if save is not None:
+            from greenstep.draw.kinds import check_kind
+
+            check_kind(save)
             from greenstep.draw.trace_figure import save_trace
 
             save_trace(save, trace, told, shares, title)

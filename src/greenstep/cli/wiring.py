@@ -41,6 +41,9 @@ def command(board: tuple[str, ...], straight: bool, save: Path | None, as_json: 
         chip = choice.single.title if choice.single else choice.name
         title = "   ".join(word for word in (name, chip, hookup.name) if word)
         if save is not None:
+            from greenstep.draw.kinds import check_kind
+
+            check_kind(save)
             from greenstep.draw.wiring_figure import save_wiring
 
             save_wiring(save, wiring, title)

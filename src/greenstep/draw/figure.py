@@ -12,8 +12,9 @@ from matplotlib.figure import Figure
 
 from greenstep.core.errors import usage
 
+from .kinds import check_kind
+
 INK, QUIET, GREEN, AMBER, RED, BLUE = "#22303c", "#8a97a3", "#2e8b57", "#c98a1b", "#b5403a", "#2f6690"
-KINDS = (".png", ".svg", ".pdf")
 _LOOK: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 11,
@@ -27,12 +28,6 @@ _LOOK: Any = {
     "svg.fonttype": "path",
     "svg.hashsalt": "greenstep",
 }
-
-
-def check_kind(path: Path) -> None:
-    """Raises UsageFault for an ending that is none of a picture."""
-    if path.suffix.lower() not in KINDS:
-        raise usage("picture-kind", f"{path.name}: pictures end in {', '.join(KINDS)}", f"--save {path.stem}.png")
 
 
 @contextmanager
