@@ -1,16 +1,17 @@
 """All tests: `python -m tests [MODULE …]`, two modules at a time.
 
-Each module runs as `python -m unittest -b MODULE` would, in a process of its own. No test is run twice: what fails has
-failed.
+They run as `python -m unittest -b MODULE …` would; the shorter ones share a process. No test is run twice: what fails
+has failed.
 """
 
 from __future__ import annotations
 
 import compileall
+import os
 import re
-import resource
 import subprocess
 import sys
+import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -25,15 +26,18 @@ _LONGEST = (
     "tests.core.test_late_answers",
 )
 """Begun first, so that none of them is left alone at the end."""
+_TOGETHER = 12
+"""Modules of tests/core a process: most of them take less time than what they import."""
 
 
 @dataclass(frozen=True)
 class Result:
-    """How a module ended; `text` is what unittest printed."""
+    """How some modules ended; `text` is what unittest printed, `used_s` their user CPU and that of what they started."""
 
-    module: str
+    modules: tuple[str, ...]
     status: int
     text: str
+    used_s: float
 
     @property
     def number(self) -> int:
@@ -41,23 +45,31 @@ class Result:
         return int(found[1]) if found else 0
 
 
-def modules() -> list[str]:
-    """Every module with tests, the longest first."""
-    found = [
-        ".".join(path.relative_to(ROOT).with_suffix("").parts)
-        for folder in ("tool", "core")
-        for path in sorted((ROOT / "tests" / folder).glob("test_*.py"))
-    ]
-    return sorted(found, key=lambda module: _LONGEST.index(module) if module in _LONGEST else len(_LONGEST))
+def found_in(folder: str) -> list[str]:
+    """The modules with tests in a folder that are none of the longest."""
+    paths = sorted((ROOT / "tests" / folder).glob("test_*.py"))
+    modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in paths]
+    return [module for module in modules if module not in _LONGEST]
 
 
-def run(module: str) -> Result:
-    """One module, to its end; its failures are shown at once."""
-    words = [sys.executable, "-m", "unittest", "-b", module]
-    done = subprocess.run(words, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-    result = Result(module, done.returncode, done.stdout)
+def processes() -> list[tuple[str, ...]]:
+    """Every module with tests, by the process it runs in, the longest first."""
+    core = found_in("core")
+    shared = [tuple(core[at : at + _TOGETHER]) for at in range(0, len(core), _TOGETHER)]
+    return [(module,) for module in (*_LONGEST, *found_in("tool"))] + shared
+
+
+def run(modules: tuple[str, ...]) -> Result:
+    """To their end; failures are shown at once."""
+    words = [sys.executable, "-m", "unittest", "-b", *modules]
+    with tempfile.TemporaryFile("w+") as said:
+        process = subprocess.Popen(words, cwd=ROOT, stdout=said, stderr=subprocess.STDOUT)
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = os.waitstatus_to_exitcode(status)
+        said.seek(0)
+        result = Result(modules, process.returncode, said.read(), used.ru_utime)
     last = result.text.strip().splitlines()[-1:] or [""]
-    print(f"{module}: {result.number} tests, {last[0]}", flush=True)
+    print(f"{', '.join(modules)}: {result.number} tests, {last[0]}, {result.used_s:.1f} s of user CPU", flush=True)
     if result.status or not result.number:
         print(result.text, flush=True)
     return result
@@ -67,10 +79,10 @@ def main() -> int:
     began = time.monotonic()
     compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is; hundreds of commands are started
     with ThreadPoolExecutor(AT_ONCE) as pool:
-        results = list(pool.map(run, sys.argv[1:] or modules()))
-    wrong = [result.module for result in results if result.status or not result.number]
+        results = list(pool.map(run, [(module,) for module in sys.argv[1:]] or processes()))
+    wrong = [", ".join(result.modules) for result in results if result.status or not result.number]
     number = sum(result.number for result in results)
-    used_s = resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime
+    used_s = sum(result.used_s for result in results)
     print(f"\nRan {number} tests in {time.monotonic() - began:.3f}s, {used_s:.0f} s of user CPU\n")
     print(f"FAILED in {', '.join(wrong)}" if wrong else "OK")
     return 1 if wrong else 0

@@ -19,7 +19,7 @@ from greenstep.core.link import LineSettings
 from greenstep.core.talk import TalkLine
 from greenstep.core.wishes import Wishes
 
-SIZES = (700, 2600)
+SIZES = (700, 1800)
 # the apiary's boards are others under a name of their own
 KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
 

@@ -89,13 +89,10 @@ class EveryFamily(ToolTest):
     """The apiary's boards, each uploaded twice."""
 
     SECOND: ClassVar[dict[str, str]] = {
-        "frame-lift": r"read back: nothing differs",
         "brood-probe": r"read back: nothing differs",
         "entrance-counter": r"read back: 1 of \d+ erase units differs, behind the boot ROM",
         "apiary-gateway": r"the chip's own checksum: nothing differs",
         "rain-gauge": r"journal \d+ and the chip's number agree, a sample of [\d,]+ bytes too: nothing differs",
-        "feeder-pump": r"read back: nothing differs",
-        "hive-scale": r"read back: nothing differs",
     }
 
     def test_the_second_time_nothing_is_written(self) -> None:
