@@ -50,7 +50,7 @@ class Settings(ToolTest):
         for port, status, said in (
             ("bench:hive-scale?fault=echo", 4, "echo"),
             ("bench:brood-probe?fault=no-boot", 4, "BOOT0"),
-            ("bench:brood-probe?circuit=direct-rts-reset&lines=none", 4, ""),
+            ("bench:brood-probe?circuit=direct-rts-reset&lines=none", 4, "this port has no DTR and RTS"),
             ("bench:brood-probe?gone-after=0.4", 3, "the simulated cable was pulled"),
             ("bench:hive-scale?turnaround=16&fault=late-once=9:300", 0, "green in"),
             ("bench:brood-probe?fault=drop-to-host=300&fault=flip-to-host=420:10", 0, "green in"),
