@@ -6,6 +6,7 @@ import unittest
 
 from greenstep.bench.avr import KINDS as AVR_KINDS
 from greenstep.bench.avr import SimulatedAvr
+from greenstep.bench.avr_v2 import KINDS as AVR_V2_KINDS
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.circuits import CapacitorPulse, CrossPair, DirectDtrReset
 from greenstep.bench.faults import KINDS as FAULT_KINDS
@@ -246,7 +247,12 @@ class LineAndLink(unittest.TestCase):
         for board in BOARDS.values():
             level = "high" if board.chip.startswith("stm32") else ""
             self.assertFalse(named_hookup(board.circuit.hookup, level).by_hand)
-        self.assertEqual({AVR_KINDS[b.chip].baud for b in BOARDS.values() if b.chip in AVR_KINDS}, {115200, 57600})
+
+    def test_an_avr_board_is_listed_with_the_rate_of_its_loader(self) -> None:
+        kinds = {"avr": AVR_KINDS, "avr-v2": AVR_V2_KINDS}
+        for board in BOARDS.values():
+            if board.family in kinds:
+                self.assertEqual(board.baud, kinds[board.family][board.kind].baud, board.name)
 
 
 if __name__ == "__main__":

@@ -14,7 +14,6 @@ from greenstep.core.nearest import nearest
 
 from .boards import BOARDS, BenchBoard, by_hand
 from .circuits import CIRCUITS
-from .faults import Faults
 
 SCHEME = "bench:"
 
@@ -84,10 +83,8 @@ class _Reader:
     def read(self) -> BenchAddress:
         values = self._values()
         faults = tuple(value for key, value in self._pairs if key == "fault")
-        try:
-            Faults.parse(faults)
-        except ValueError as error:
-            raise self._wrong(str(error)) from None
+        if faults:
+            self._check(faults)
         board = self._board
         if "circuit" in values:
             if values["circuit"] not in CIRCUITS:
@@ -109,6 +106,14 @@ class _Reader:
             self._word(values, "pace", "real") is not None,
             Path(values["memory"]) if values.get("memory") else None,
         )
+
+    def _check(self, faults: tuple[str, ...]) -> None:
+        from .faults import Faults
+
+        try:
+            Faults.parse(faults)
+        except ValueError as error:
+            raise self._wrong(str(error)) from None
 
     def _values(self) -> Mapping[str, str]:
         """Each setting but the faults, once."""

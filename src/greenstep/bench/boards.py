@@ -1,162 +1,120 @@
-"""The boards on the bench: a chip, its circuit, the program that is in it, and how a person would reach it."""
+"""The boards on the bench: which chip, its circuit, and how a person would reach it. What the chip does is loaded
+when a board is built: a command that only names a board needs none of it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
-from functools import partial
+from typing import TYPE_CHECKING
 
 from greenstep.core.frozen import frozen
-from greenstep.core.image import Image
 from greenstep.core.talk import TalkLine
 
-from . import avr, avr_109, avr_v2, esp, lpc, pic, stm32, xmodem
-from .chip import SimulatedChip
 from .circuits import CapacitorPulse, Circuit, CrossPair, DirectDtrReset, DirectRtsReset, NoLines, PinChange, UsbTouch
-from .faults import Faults
-from .line import SimulatedLine
-from .samples import (
-    as_an1310_holds,
-    avr_image,
-    code_of,
-    esp_image,
-    lpc_image,
-    pic_image,
-    plain_image,
-    stm32_image,
-    with_sum,
-)
 
-Program = Callable[[str, int, int], Image]
-"""Makes the image of a program: the text it prints, its size in bytes, a seed."""
+if TYPE_CHECKING:
+    from greenstep.core.image import Image
+
+    from .faults import Faults
+    from .line import SimulatedLine
+    from .stock import Stock
 
 
 @frozen
 class BenchBoard:
-    """`chip` is a name of the catalogue; `title` is what is shown; `baud` is the bootloader's, and the program's
-    unless `console` says otherwise. `texts` are what last week's and this week's program print. `dialect` is said
-    where it is not the chip's usual one, `settings` what it wants to be told. `held` makes of an image what the
-    chip then holds."""
+    """`chip` is a name of the catalogue; `kind` is the simulated chip's among its `family`; `baud` is the
+    bootloader's, and the program's unless `console` says otherwise. `texts` are what last week's and this week's
+    program print. `dialect` is said where it is not the chip's usual one, `settings` what it wants to be told."""
 
     name: str
+    family: str
+    kind: str
     chip: str
-    title: str
     circuit: Circuit
     baud: int
-    make: Callable[[Faults], SimulatedChip]
-    program: Program
     texts: tuple[str, str]
     console: int = 115200
     dialect: str = ""
     settings: tuple[tuple[str, object], ...] = ()
-    held: Callable[[Image], Image] = lambda image: image
+
+    @property
+    def title(self) -> str:
+        """What is shown of the chip."""
+        return self._stock().title
+
+    def program(self, text: str, size: int, seed: int) -> Image:
+        """The image of a program that prints `text`, of `size` bytes."""
+        return self._stock().program(text, size, seed)
+
+    def held(self, image: Image) -> Image:
+        """What the chip holds after `image` was written."""
+        return self._stock().held(image)
 
     def build(self, faults: Faults | None = None, turnaround_s: float = 0.001) -> SimulatedLine:
         """A new one of these boards, with last week's program in it."""
+        from .faults import Faults
+        from .line import SimulatedLine
+
         faults = faults or Faults()
-        chip = self.make(faults)
+        chip = self._stock().make(faults)
         for piece in self.held(self.program(self.texts[0], 6000, 99)).pieces:
             chip.flash[piece.address - chip.base : piece.end - chip.base] = piece.data
         return SimulatedLine(chip, self.circuit, faults, turnaround_s)
 
+    def _stock(self) -> Stock:
+        from .stock import take
 
-def _stm32(name: str, chip: str) -> BenchBoard:
-    kind = stm32.KINDS[chip]
-    circuit = DirectRtsReset() if chip == "stm32f103" else DirectDtrReset()
-
-    def program(text: str, size: int, seed: int) -> Image:
-        return stm32_image(text, size, kind.ram_bytes, seed, kind.erased)
-
-    return BenchBoard(
-        name, chip, kind.title, circuit, 115200, partial(stm32.SimulatedStm32, kind), program,
-        ("brood probe 1.6 ready", "brood probe 1.7 ready"),
-    )  # fmt: skip
+        return take(self.family, self.kind)
 
 
-def _avr(name: str, chip: str) -> BenchBoard:
-    kind = avr.KINDS[chip]
-    return BenchBoard(
-        name, chip, kind.title, CapacitorPulse("dtr"), kind.baud, partial(avr.SimulatedAvr, kind), avr_image,
-        ("hive scale 2.3 ready", "hive scale 2.4 ready"), kind.baud,
-    )  # fmt: skip
-
-
-def _avr_109(name: str) -> BenchBoard:
-    kind = avr_109.KINDS[name]
-    return BenchBoard(
-        name, name, kind.title, UsbTouch() if kind.usb else CapacitorPulse("dtr"), 57600,
-        partial(avr_109.SimulatedAvr109, kind), avr_image, ("hive scale 2.3 ready", "hive scale 2.4 ready"), 57600,
-    )  # fmt: skip
-
-
-def _avr_v2(name: str, chip: str, dialect: str = "") -> BenchBoard:
-    kind = avr_v2.KINDS[chip]
-    return BenchBoard(
-        name, chip, kind.title, CapacitorPulse("dtr"), kind.baud, partial(avr_v2.SimulatedAvrV2, kind), avr_image,
-        ("frame lift 1.0 ready", "frame lift 1.1 ready"), kind.baud, dialect,
-    )  # fmt: skip
-
-
-def _esp(name: str, chip: str) -> BenchBoard:
-    kind = esp.KINDS[chip]
-
-    def program(text: str, size: int, seed: int) -> Image:
-        return esp_image(text, size, seed, kind.boot, kind.chip_id)
-
-    texts = (
-        ("rain gauge 0.6 ready", "rain gauge 0.7 ready")
-        if kind.first
-        else ("apiary gateway 1.0", "apiary gateway 1.1")
-    )
-    return BenchBoard(name, chip, kind.title, CrossPair(), 115200, partial(esp.SimulatedEsp, kind), program, texts)
-
-
-def _lpc(name: str, chip: str) -> BenchBoard:
-    kind = lpc.KINDS[chip]
-
-    def program(text: str, size: int, seed: int) -> Image:
-        return lpc_image(text, size, kind.ram_bytes, seed)
-
-    return BenchBoard(
-        name, chip, kind.title, DirectDtrReset("low"), 115200, partial(lpc.SimulatedLpc, kind), program,
-        ("entrance counter 1.1", "entrance counter 1.2"), held=with_sum,
-    )  # fmt: skip
-
-
-def _pic_bottom(name: str, chip: str) -> BenchBoard:
-    kind = pic.AN851_KINDS[chip]
-
-    def program(text: str, size: int, seed: int) -> Image:
-        return pic_image(text, size, seed, kind.loader[1])
-
-    return BenchBoard(
-        name, chip, kind.title, CapacitorPulse("dtr"), 115200, partial(pic.SimulatedAn851, kind), program,
-        _PUMP, dialect="pic-an851", held=code_of,
-    )  # fmt: skip
-
-
-def _pic_end(name: str, chip: str) -> BenchBoard:
-    kind = pic.AN1310_KINDS[chip]
-    return BenchBoard(
-        name, chip, kind.title, CapacitorPulse("dtr"), 115200, partial(pic.SimulatedAn1310, kind), pic_image,
-        _PUMP, held=partial(as_an1310_holds, loader=kind.loader[0]),
-    )  # fmt: skip
-
-
+_PROBE = ("brood probe 1.6 ready", "brood probe 1.7 ready")
+_SCALE = ("hive scale 2.3 ready", "hive scale 2.4 ready")
+_LIFT = ("frame lift 1.0 ready", "frame lift 1.1 ready")
+_GAUGE = ("rain gauge 0.6 ready", "rain gauge 0.7 ready")
+_GATEWAY = ("apiary gateway 1.0", "apiary gateway 1.1")
+_COUNTER = ("entrance counter 1.1", "entrance counter 1.2")
 _PUMP = ("feeder pump 0.4 ready", "feeder pump 0.5 ready")
+_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 
 
-def _xmodem(name: str) -> BenchBoard:
-    kind = xmodem.KINDS[name]
+def _stm32(chip: str, name: str = "") -> BenchBoard:
+    circuit = DirectRtsReset() if chip == "stm32f103" else DirectDtrReset()
+    return BenchBoard(name or chip, "stm32", chip, chip, circuit, 115200, _PROBE)
+
+
+def _avr(chip: str, baud: int, name: str = "") -> BenchBoard:
+    return BenchBoard(name or chip, "avr", chip, chip, CapacitorPulse("dtr"), baud, _SCALE, baud)
+
+
+def _avr_109(chip: str, circuit: Circuit) -> BenchBoard:
+    return BenchBoard(chip, "avr-109", chip, chip, circuit, 57600, _SCALE, 57600)
+
+
+def _avr_v2(chip: str, baud: int, name: str = "", dialect: str = "") -> BenchBoard:
+    return BenchBoard(name or chip, "avr-v2", chip, chip, CapacitorPulse("dtr"), baud, _LIFT, baud, dialect)
+
+
+def _esp(chip: str, name: str = "") -> BenchBoard:
+    texts = _GAUGE if chip == "esp8266" else _GATEWAY
+    return BenchBoard(name or chip, "esp", chip, chip, CrossPair(), 115200, texts)
+
+
+def _lpc(chip: str, name: str = "") -> BenchBoard:
+    return BenchBoard(name or chip, "lpc", chip, chip, DirectDtrReset("low"), 115200, _COUNTER)
+
+
+def _pic(family: str, chip: str, name: str = "", dialect: str = "") -> BenchBoard:
+    return BenchBoard(name or chip, family, chip, chip, CapacitorPulse("dtr"), 115200, _PUMP, dialect=dialect)
+
+
+def _xmodem(name: str, named: bool = False) -> BenchBoard:
     settings: dict[str, object] = {
         "before": (TalkLine("u uploads", 5.0, "u"),),
         "after": (TalkLine("g goes", 5.0, "g"),),
     }
-    if kind.named:
+    if named:
         settings["block"] = "ymodem"
     return BenchBoard(
-        name, "resident", kind.title, DirectDtrReset(), 115200, partial(xmodem.SimulatedXmodem, kind), plain_image,
-        ("smoke fan 0.8 ready", "smoke fan 0.9 ready"), settings=tuple(settings.items()),
+        name, "xmodem", name, "resident", DirectDtrReset(), 115200, _FAN, settings=tuple(settings.items())
     )  # fmt: skip
 
 
@@ -169,23 +127,32 @@ APIARY = (
 
 def _boards() -> dict[str, BenchBoard]:
     boards = [
-        _stm32("brood-probe", "stm32f072"),
-        _avr("hive-scale", "atmega328p"),
-        _avr_v2("frame-lift", "atmega2560"),
-        _lpc("entrance-counter", "lpc1769"),
-        _esp("apiary-gateway", "esp32"),
-        _esp("rain-gauge", "esp8266"),
-        _pic_end("feeder-pump", "pic18f46k22"),
-        *(_stm32(name, name) for name in stm32.KINDS),
-        *(_avr(name, name) for name in avr.KINDS),
-        *(_avr_109(name) for name in avr_109.KINDS),
-        _avr_v2("atmega2560", "atmega2560"),
-        _avr_v2("atmega1280", "atmega1280", "avr-v2"),
-        *(_esp(name, name) for name in esp.KINDS),
-        *(_lpc(name, name) for name in lpc.KINDS),
-        *(_pic_bottom(name, name) for name in pic.AN851_KINDS),
-        *(_pic_end(name, name) for name in pic.AN1310_KINDS),
-        *(_xmodem(name) for name in xmodem.KINDS),
+        _stm32("stm32f072", "brood-probe"),
+        _avr("atmega328p", 115200, "hive-scale"),
+        _avr_v2("atmega2560", 115200, "frame-lift"),
+        _lpc("lpc1769", "entrance-counter"),
+        _esp("esp32", "apiary-gateway"),
+        _esp("esp8266", "rain-gauge"),
+        _pic("an1310", "pic18f46k22", "feeder-pump"),
+        *(_stm32(chip) for chip in ("stm32f072", "stm32f103", "stm32f407", "stm32l053", "stm32g071", "stm32c031")),
+        _avr("atmega328p", 115200),
+        _avr("atmega168", 57600),
+        _avr("atmega1284p", 115200),
+        _avr_109("atmega32u4", UsbTouch()),
+        _avr_109("at90usb1286", CapacitorPulse("dtr")),
+        _avr_v2("atmega2560", 115200),
+        _avr_v2("atmega1280", 57600, dialect="avr-v2"),
+        *(_esp(chip) for chip in ("esp8266", "esp32", "esp32s3", "esp32c3")),
+        *(_lpc(chip) for chip in ("lpc1769", "lpc1114", "lpc812", "lpc845")),
+        _pic("an851", "pic18f4520", dialect="pic-an851"),
+        _pic("an851", "pic18f4620", dialect="pic-an851"),
+        _pic("an1310", "pic18f46k22"),
+        _pic("an1310", "pic18f67j50"),
+        _xmodem("smoke-fan"),
+        _xmodem("xmodem-sum"),
+        _xmodem("xmodem-crc"),
+        _xmodem("ymodem", named=True),
+        _xmodem("ymodem-once", named=True),
     ]
     return {board.name: board for board in boards}
 

@@ -48,14 +48,14 @@ def _row(name: str, said: Any) -> dict[str, Any]:
     """What there is to say of a board; what is wrong with it is said in its row, and does not end the list."""
     from greenstep.core.errors import Fault
 
-    from .target import find_chip, hookup_of
+    from .target import find_chip, hookup_name
 
     trouble: list[str] = []
     chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
     try:
         choice = find_chip(said)
         chip = choice.single.title if choice.single else choice.name
-        hookup = hookup_of(said, choice).name
+        hookup = hookup_name(said, choice)
         baud = f"{said.baud or choice.first.baud} baud"
     except Fault as fault:
         trouble.append(fault.finding.cause)

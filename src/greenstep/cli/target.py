@@ -143,6 +143,16 @@ def hookup_of(said: BoardSettings, choice: Choice) -> Hookup:
     return with_sequences(hookup, said.enter, said.leave)
 
 
+def hookup_name(said: BoardSettings, choice: Choice) -> str:
+    """What the hookup is called, for whom its moves do not matter. Raises UsageFault."""
+    from greenstep.core.hookup.circuits import NAMED
+
+    wanted = said.hookup or choice.first.hookup
+    if isinstance(wanted, str) and wanted in NAMED and not (said.enter or said.leave):
+        return wanted
+    return hookup_of(said, choice).name
+
+
 def without_port(said: BoardSettings) -> BoardSettings:
     """The same where no port is going to be opened."""
     from .port_choice import NO_PORT

@@ -2,22 +2,22 @@
 
 `@dataclass(frozen=True)` writes and compiles six functions for every class, and half of the time in which a command
 starts went into them, for classes of which it makes a few instances or none. Here a class becomes a dataclass when it
-is first used, the methods that compare and show are one for all, and `__init__` is compiled for those that turn out
-to be used often. That nothing is changed is the type checker's to see; `dataclasses.replace`, `fields`, `asdict` work
-as ever.
+is first taken for one, the methods that compare and show are one for all, and `__init__` is compiled for those that
+turn out to be used often. That nothing is changed is the type checker's to see; `dataclasses.replace`, `fields`,
+`asdict` work as ever.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import MISSING, Field, dataclass, field, fields, make_dataclass
+from collections.abc import Callable, Hashable
+from dataclasses import MISSING, Field, dataclass, field
 from functools import cache
 from operator import attrgetter
-from typing import Any, TypeVar, dataclass_transform
+from typing import Any, NamedTuple, TypeVar, cast, dataclass_transform
 
 T = TypeVar("T")
 
-_FEW = 40
+_FEW = 30
 """Instances that are made without a compiled `__init__`."""
 
 
@@ -45,52 +45,97 @@ class _Later:
 
     def __get__(self, instance: object, owner: type) -> Any:
         cls: Any = self._cls
+        _fields_of(cls)
         del cls.__dataclass_fields__
         return dataclass(init=False, repr=False, eq=False)(cls).__dataclass_fields__
+
+
+class _Value(NamedTuple):
+    """A field, as `__init__` sees it."""
+
+    name: str
+    default: Any = MISSING
+    make: Any = MISSING
+
+    def unsaid(self, cls: type) -> Any:
+        """What it is where nothing is said."""
+        if self.default is not MISSING:
+            return self.default
+        if self.make is MISSING:
+            raise TypeError(f"{cls.__name__} needs {self.name}")
+        return self.make()
+
+
+def _fields_of(cls: Any) -> tuple[_Value, ...]:
+    """The fields of a class in order, its parents' first."""
+    return _fields_in(cls)
+
+
+@cache
+def _fields_in(cls: Hashable) -> tuple[_Value, ...]:
+    found: dict[str, _Value] = {}
+    for base in reversed(cast(type, cls).__mro__):
+        found |= _own_fields(base)
+    return tuple(found.values())
+
+
+@cache
+def _own_fields(cls: Hashable) -> dict[str, _Value]:
+    """What a class says of its fields, which the standard library takes away once it has made a dataclass of it."""
+    own = vars(cls)
+    found: dict[str, _Value] = {}
+    for name, kind in own.get("__annotations__", {}).items():
+        said = own.get(name, MISSING)
+        if not str(kind).startswith("ClassVar"):
+            made = isinstance(said, Field)
+            found[name] = _Value(name, said.default, said.default_factory) if made else _Value(name, said)
+    return found
 
 
 def _first_init(self: Any, *values: Any, **named: Any) -> None:
     """`__init__` of a class that few instances have been made of."""
     cls = type(self)
     cls._instances += 1
+    wanted = _fields_of(cls)
     if cls._instances > _FEW:
-        cls.__init__ = _compiled_init(cls)
+        cls.__init__ = _compiled_init(wanted)
         cls.__init__(self, *values, **named)
         return
-    wanted = fields(cls)
     if len(values) > len(wanted):
         raise TypeError(f"{cls.__name__} takes {len(wanted)} values, {len(values)} were given")
     state = self.__dict__
     for each, value in zip(wanted, values, strict=False):
         state[each.name] = value
     for each in wanted[len(values) :]:
-        state[each.name] = named.pop(each.name) if each.name in named else _default(cls, each)
+        state[each.name] = named.pop(each.name) if each.name in named else each.unsaid(cls)
     if named:
         raise TypeError(f"{cls.__name__} has no {', '.join(named)}, or was given it twice")
 
 
-def _default(cls: type, each: Field[Any]) -> Any:
-    if each.default is not MISSING:
-        return each.default
-    if each.default_factory is MISSING:
-        raise TypeError(f"{cls.__name__} needs {each.name}")
-    return each.default_factory()
-
-
-def _compiled_init(cls: Any) -> Any:
-    """The one that the standard library makes."""
-    same = [(each.name, Any, _like(each)) for each in fields(cls)]
-    return make_dataclass(cls.__name__, same, repr=False, eq=False).__init__  # type: ignore[misc]
-
-
-def _like(each: Any) -> Any:
-    return field(default=each.default, default_factory=each.default_factory)
+def _compiled_init(wanted: tuple[_Value, ...]) -> Any:
+    """An `__init__` written out for a class, as the standard library writes one."""
+    scope: dict[str, Any] = {"MISSING": MISSING}
+    parameters, lines = ["self"], []
+    for name, default, make in wanted:
+        value = name
+        if default is not MISSING:
+            scope[f"_{name}"] = default
+            parameters.append(f"{name}=_{name}")
+        elif make is not MISSING:
+            scope[f"_{name}"] = make
+            parameters.append(f"{name}=MISSING")
+            value = f"{name} if {name} is not MISSING else _{name}()"
+        else:
+            parameters.append(name)
+        lines.append(f" self.{name} = {value}")
+    exec(f"def __init__({', '.join(parameters)}):\n" + "\n".join(lines or [" pass"]), scope)
+    return scope["__init__"]
 
 
 @cache
 def _values_of(cls: Any) -> Callable[[object], object]:
     """What gives the values of all fields of an instance."""
-    names = [each.name for each in fields(cls)]
+    names = [each.name for each in _fields_of(cls)]
     return attrgetter(*names) if names else type
 
 
@@ -106,7 +151,7 @@ def _hash(self: Any) -> int:
 
 
 def _repr(self: Any) -> str:
-    shown = ", ".join(f"{each.name}={getattr(self, each.name)!r}" for each in fields(self))
+    shown = ", ".join(f"{each.name}={getattr(self, each.name)!r}" for each in _fields_of(type(self)))
     return f"{type(self).__qualname__}({shown})"
 
 

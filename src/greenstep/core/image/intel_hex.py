@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import binascii
 from collections.abc import Iterator
-from itertools import pairwise
+from itertools import islice, pairwise
 from typing import TYPE_CHECKING, BinaryIO, Literal, NamedTuple
 
 from ..quantities import show_address
@@ -179,18 +179,54 @@ class _Reader:
     # --- line by line
 
     def take_lines(self, chunk: bytes) -> None:
-        for _ in self._records(chunk):
-            pass
+        lines = chunk.splitlines()
+        at = 0
+        while at < len(lines):
+            taken = self._take_going_on(lines, at)
+            if not taken:
+                self._take_line(lines[at])
+            at += taken or 1
+
+    def _take_going_on(self, lines: list[bytes], begin: int) -> int:
+        """Take lines from `begin` as long as each is a right data record that goes on where the one before it ended,
+        which nearly all are. How many; the one that stopped it is left as it was."""
+        if not self.spans or self.end_line is not None:
+            return 0
+        taken, data, low = 0, bytearray(), self.spans[-1].end - self.base
+        for line in islice(lines, begin, None):
+            if line[:1] != b":":
+                break
+            try:
+                raw = binascii.unhexlify(line[1:])
+            except binascii.Error:
+                break
+            size = len(raw) - 5
+            if size < 0 or raw[0] != size or raw[3] != DATA or sum(raw) & 0xFF:
+                break
+            if low != raw[1] << 8 | raw[2] or low + size > 0x10000:
+                break
+            data += raw[4:-1]
+            low += size
+            taken += 1
+        self.spans[-1].data += data
+        self.records += taken
+        self.line += taken
+        return taken
 
     def _records(self, chunk: bytes) -> Iterator[Record]:
         """The records of a chunk, each as soon as it is taken."""
         for line in chunk.splitlines():
-            record = self._parse(line, self.line)
-            self.line += 1
+            record = self._take_line(line)
             if record is not None:
-                self.records += 1
-                self._take(record)
                 yield record
+
+    def _take_line(self, line: bytes) -> Record | None:
+        record = self._parse(line, self.line)
+        self.line += 1
+        if record is not None:
+            self.records += 1
+            self._take(record)
+        return record
 
     def _parse(self, line: bytes, number: int) -> Record | None:
         text = line.strip(BLANKS)
