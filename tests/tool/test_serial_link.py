@@ -9,8 +9,10 @@ import unittest
 from typing import Any
 
 import serial
+from serial import rfc2217
 
 from greenstep.core.link import Frame, LineSettings, LinesMissing, LinkLost, RateRefused
+from greenstep.ports.modem_lines import set_both
 from greenstep.ports.opening import open_port
 from greenstep.ports.serial_link import SerialLink
 
@@ -57,6 +59,39 @@ class Settings(unittest.TestCase):
         link, _ = self.link(breaks=9600)
         with self.assertRaisesRegex(LinkLost, "device gone"):
             link.configure(LineSettings(9600))
+
+
+class Network:
+    """As pySerial's RFC 2217 port: what is asked is confirmed when somebody has looked for it a few times."""
+
+    def __init__(self, looks: int) -> None:
+        self.sent: list[bytes] = []
+        self._looks = looks
+        self._rfc2217_options = {"control": self}
+        self._thread = threading.main_thread()
+
+    def rfc2217_send_subnegotiation(self, option: bytes, value: bytes) -> None:
+        self.sent.append(value)
+
+    def set(self, value: bytes) -> None:
+        self.sent.append(value)
+
+    @property
+    def state(self) -> str:
+        self._looks -= 1
+        return rfc2217.REALLY_INACTIVE if self._looks > 0 else rfc2217.ACTIVE
+
+    @property
+    def confirmed(self) -> bool:
+        return self._looks == 0
+
+
+class NetworkLines(unittest.TestCase):
+    def test_a_move_is_over_when_the_other_end_confirms_it(self) -> None:
+        port = Network(4)
+        set_both(port, True, False)
+        self.assertTrue(port.confirmed)
+        self.assertEqual(port.sent, [rfc2217.SET_CONTROL_DTR_ON, rfc2217.SET_CONTROL_RTS_OFF])
 
 
 class Unconfirming:

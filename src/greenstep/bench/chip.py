@@ -150,6 +150,11 @@ class SimulatedChip(ABC):
         """When the program goes on without a character; None if it waits for one."""
         return self._until
 
+    @property
+    def patience_ends(self) -> float | None:
+        """When it goes on without the character it waits for; None while it is busy, or waits without end."""
+        return self._until if self._listening else None
+
     def advance(self, to_s: float) -> None:
         """Let time pass."""
         while self._until is not None and self._until <= to_s:

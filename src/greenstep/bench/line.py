@@ -126,14 +126,27 @@ class SimulatedLine:
         return max(at_s, self._run(deadline_s, size))
 
     @property
-    def next_answer(self) -> float | None:
-        """When something happens next that a server in real time has to look at: characters on their way to the chip
-        are handed over together, with the last of them, which spares it a wake-up for each. None if nothing will."""
+    def next_look(self) -> float | None:
+        """When a server in real time has to look at the line next: characters on their way to the chip are handed
+        over together, with the last of them, which spares it a wake-up for each. None if nothing will happen."""
         times = [self._outbound[0][0]] if self._outbound else []
         if self._inbound:
             times.append(self._inbound[-1][0])
-        if self._pins:
-            times.append(self._pins[0].at_s)
+        if (following := self._next_by_itself) is not None:
+            times.append(following)
+        return min(times, default=None)
+
+    @property
+    def next_change(self) -> float | None:
+        """When something happens next to the chip; None if nothing will."""
+        times = [self._inbound[0][0]] if self._inbound else []
+        if (following := self._next_by_itself) is not None:
+            times.append(following)
+        return min(times, default=None)
+
+    @property
+    def _next_by_itself(self) -> float | None:
+        times = [self._pins[0].at_s] if self._pins else []
         if self.chip.wakes_at is not None:
             times.append(self.chip.wakes_at)
         return min(times, default=None)

@@ -37,7 +37,9 @@ class PtyServer(RealTimeBoard):
         with selectors.SelectSelector() as selector:
             selector.register(self._ours, selectors.EVENT_READ)
             while not self._ended.is_set():
-                if selector.select(self._wait_s()):
+                waiting = bool(selector.select(self._wait_s()))
+                self._look(waiting)
+                if waiting:
                     self._written(os.read(self._ours, 4096))
                 heard = self._heard()
                 if heard:

@@ -7,13 +7,9 @@ import time
 from abc import ABC, abstractmethod
 
 from .boards import BenchBoard, Hands
+from .delivered_time import DeliveredTime
 from .faults import Faults
 
-LONGEST_WAIT_S = 0.05
-LONGEST_PAUSE_S = 0.15
-"""The board looks at the clock at least every LONGEST_WAIT_S. Where it could not for longer than this, the machine
-was busy with something else: that time does not pass for the board, whose patience would be over before it could
-listen."""
 PLUGGED_IN_S = 10.0
 """For how long a board that a person enters has had its power: a loader that runs after power-up is over."""
 
@@ -30,13 +26,13 @@ class RealTimeBoard(ABC):
         self._pressed = False
         self._ended = threading.Event()
         self._seen_s = time.monotonic()
-        self._time_s = 0.0
+        self._time = DeliveredTime(self.line)
         self._thread = threading.Thread(target=self._serve, name=f"bench {board.name}", daemon=True)
 
     def _begin(self) -> None:
         self.line.power_on(0.0)
         if self._hands is not None:
-            self._time_s = PLUGGED_IN_S
+            self._time = DeliveredTime(self.line, PLUGGED_IN_S)
             self.line.take(PLUGGED_IN_S, 1 << 16)
         self._seen_s = time.monotonic()
         self._thread.start()
@@ -53,25 +49,26 @@ class RealTimeBoard(ABC):
     def _release(self) -> None:
         """Give back what the board was served on."""
 
-    def _now(self) -> float:
+    def _wait_s(self) -> float:
+        """How long to wait for the host now."""
+        return self._time.wait_s(time.monotonic() - self._seen_s)
+
+    def _look(self, waiting: bool) -> None:
+        """Let the time pass since the last look; `waiting` is whether there is something from the host to read."""
         real_s = time.monotonic()
-        self._time_s += min(real_s - self._seen_s, LONGEST_PAUSE_S)
-        self._seen_s = real_s
-        return self._time_s
+        elapsed_s, self._seen_s = real_s - self._seen_s, real_s
+        self._time.look(elapsed_s, waiting)
+
+    @property
+    def _now(self) -> float:
+        return self._time.now
 
     def _written(self, data: bytes) -> None:
         """What the tool wrote; the first of it makes the simulated person move."""
         if self._hands is not None and not self._pressed:
             self._pressed = True
-            self._hands.press(self.line, self._now())
-        self.line.write(self._now(), data)
+            self._hands.press(self.line, self._now)
+        self.line.write(self._now, data)
 
     def _heard(self) -> bytes:
-        return self.line.take(self._now(), 1 << 16)
-
-    def _wait_s(self) -> float:
-        """How long nothing will happen on the line by itself."""
-        following = self.line.next_answer
-        if following is None:
-            return LONGEST_WAIT_S
-        return min(LONGEST_WAIT_S, max(0.0, following - self._now()))
+        return self.line.take(self._now, 1 << 16)

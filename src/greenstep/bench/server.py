@@ -17,9 +17,10 @@ from serial import rfc2217
 from greenstep.core.link import Frame, LineSettings, Parity
 
 from .boards import BenchBoard, Hands
+from .delivered_time import LONGEST_WAIT_S
 from .faults import Faults
 from .line import SimulatedLine
-from .real_time import LONGEST_WAIT_S, RealTimeBoard
+from .real_time import RealTimeBoard
 
 HOST = "127.0.0.1"
 _AWAY_S = 0.8
@@ -53,37 +54,40 @@ class BoardServer(RealTimeBoard):
             try:
                 client, _ = self._listener.accept()
             except TimeoutError:
-                self.line.advance(self._now())
+                self._look(False)
                 continue
             except OSError:
                 return
+            self._look(False)
             client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             with client, contextlib.suppress(ConnectionError):
                 self._converse(client)
             # an adapter whose port is closed lets its lines go
-            self.line.set_lines(self._now(), False, False)
-            if self.line.hang_up(self._now()):
+            self.line.set_lines(self._now, False, False)
+            if self.line.hang_up(self._now):
                 self._go_away()
 
     def _go_away(self) -> None:
         """A board that is its own USB device: its port is gone for a while."""
         address = self._listener.getsockname()
         self._listener.close()
-        end_s = self._now() + _AWAY_S
-        while self._now() < end_s and not self._ended.wait(LONGEST_WAIT_S):
-            self.line.advance(self._now())
+        end_s = self._now + _AWAY_S
+        while self._now < end_s and not self._ended.wait(LONGEST_WAIT_S):
+            self._look(False)
         self.line.chip.leaving = False
         self._listener = socket.create_server(address)
         self._listener.settimeout(LONGEST_WAIT_S)
 
     def _converse(self, client: socket.socket) -> None:
-        adapter = _Adapter(self.line, self._now, self._written)
+        adapter = _Adapter(self.line, lambda: self._now, self._written)
         manager = rfc2217.PortManager(cast(Any, adapter), cast(Any, _Sender(client)))
         # epoll counts in whole milliseconds, of which an upload waits for thousands
         with selectors.SelectSelector() as selector:
             selector.register(client, selectors.EVENT_READ)
             while not self._ended.is_set():
-                if selector.select(self._wait_s()):
+                waiting = bool(selector.select(self._wait_s()))
+                self._look(waiting)
+                if waiting:
                     received = client.recv(4096)
                     if not received:
                         return

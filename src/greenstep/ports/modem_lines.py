@@ -5,6 +5,7 @@ from __future__ import annotations
 import array
 import errno
 import struct
+import time
 from typing import Any
 
 from greenstep.core.link import LineErrors, LinesMissing
@@ -18,6 +19,7 @@ except ImportError:  # Windows: pySerial's own way, one line after the other
 
 NO_LINES = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
 _TIOCGICOUNT = 0x545D  # Linux, asm-generic/ioctls.h
+_CONFIRMED_WITHIN_S = 1.0
 _COUNTER_INTS = 20  # struct serial_icounter_struct: … 6 frame, 7 overrun, 8 parity …
 
 
@@ -26,7 +28,7 @@ def set_both(port: Any, dtr: bool, rts: bool) -> None:
 
     Between two single changes a circuit sees a state that nobody wants. A terminal device takes both in one
     TIOCMSET; over RFC 2217 both changes are sent without waiting for the first one's answer, which costs a
-    round trip and more. Raises LinesMissing, OSError.
+    round trip and more, and have happened when the second one is confirmed. Raises LinesMissing, OSError.
     """
     if _is_bare_socket(port):
         raise LinesMissing
@@ -74,13 +76,19 @@ def _set_at_once(descriptor: int, dtr: bool, rts: bool) -> None:
 
 
 def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
+    """A wait after this begins when the lines have moved at the other end: on a slow network two moves would else
+    come there together. Where no confirmation comes, the moves count from when they were sent."""
     from serial import rfc2217
 
-    for value in (
-        rfc2217.SET_CONTROL_DTR_ON if dtr else rfc2217.SET_CONTROL_DTR_OFF,
-        rfc2217.SET_CONTROL_RTS_ON if rts else rfc2217.SET_CONTROL_RTS_OFF,
-    ):
-        port.rfc2217_send_subnegotiation(rfc2217.SET_CONTROL, value)
+    first = rfc2217.SET_CONTROL_DTR_ON if dtr else rfc2217.SET_CONTROL_DTR_OFF
+    second = rfc2217.SET_CONTROL_RTS_ON if rts else rfc2217.SET_CONTROL_RTS_OFF
+    port.rfc2217_send_subnegotiation(rfc2217.SET_CONTROL, first)
+    request = port._rfc2217_options["control"]  # pySerial's own setters wait after each, or not at all
+    request.set(second)
+    end_s = time.monotonic() + _CONFIRMED_WITHIN_S
+    reader = port._thread
+    while request.state != rfc2217.ACTIVE and reader.is_alive() and time.monotonic() < end_s:
+        time.sleep(_CONFIRMED_WITHIN_S / 1000)
 
 
 def count_errors(port: Any) -> LineErrors | None:
