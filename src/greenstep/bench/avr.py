@@ -12,12 +12,13 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
+Steps = Generator[Wish, int, None]
 _GOOD, _OK, _FAILED, _UNKNOWN, _NO_SYNC = b"\x14", b"\x10", b"\x11", b"\x12", b"\x15"
 _END = 0x20
+_DAMAGE = frozenset({DAMAGED})
 
 
 @frozen
@@ -120,7 +121,7 @@ class SimulatedAvr(SimulatedChip):
 
     # --- characters inside a command
 
-    def _next(self) -> Generator[Take | Spend, int, int]:
+    def _next(self) -> Generator[Wish, int, int]:
         """The next character of a command; a bootloader in the middle of one waits no longer than usual."""
         value = yield Take(self.kind.listens_s)
         if value < 0:
@@ -180,7 +181,7 @@ class SimulatedAvr(SimulatedChip):
 
     # --- pages
 
-    def _size_and_kind(self) -> Generator[Take | Spend, int, tuple[int, int]]:
+    def _size_and_kind(self) -> Generator[Wish, int, tuple[int, int]]:
         high = yield from self._next()
         low = yield from self._next()
         kind = yield from self._next()
@@ -190,9 +191,9 @@ class SimulatedAvr(SimulatedChip):
         size, kind = yield from self._size_and_kind()
         if size > 256:
             raise _LostStep
-        values = []
-        for _ in range(size):
-            values.append((yield from self._next()))
+        values = yield from self.several(size, self.kind.listens_s, _DAMAGE)
+        if len(values) < size or DAMAGED in values:
+            raise _LostStep
         yield from self._end()
         data = bytes(values)
         if not self._programming:

@@ -11,10 +11,10 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
+Steps = Generator[Wish, int, None]
 
 
 @frozen
@@ -97,10 +97,10 @@ class SimulatedAvr109(SimulatedChip):
         self.leaving = self.kind.usb and self._left
         self.restart(self._application())
 
-    def _next(self) -> Generator[Take | Spend, int, int]:
+    def _next(self) -> Generator[Wish, int, int]:
         return max(0, (yield Take(None)))
 
-    def _word(self) -> Generator[Take | Spend, int, int]:
+    def _word(self) -> Generator[Wish, int, int]:
         high = yield from self._next()
         return high << 8 | (yield from self._next())
 
@@ -154,10 +154,8 @@ class SimulatedAvr109(SimulatedChip):
     def _write(self) -> Steps:
         size = yield from self._word()
         memory = yield from self._next()
-        values = []
-        for _ in range(min(size, 4096)):
-            values.append((yield from self._next()))
-        data = bytes(values)
+        values = yield from self.several(min(size, 4096))
+        data = bytes(max(0, value) for value in values)
         if not self._programming or size > self.kind.buffer:
             self.violation(f"block of {size} bytes")
             self.send(b"?")

@@ -14,10 +14,10 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
+Steps = Generator[Wish, int, None]
 
 
 @frozen
@@ -44,6 +44,7 @@ KINDS = {
 }
 _PAGE_S = 0.009
 _EEPROM_BYTE_S = 0.0036
+_SILENT_S = 0.2
 
 
 class _Silent(Exception):
@@ -96,8 +97,8 @@ class SimulatedAvrV2(SimulatedChip):
                 continue
         self.restart(self._application())
 
-    def _next(self) -> Generator[Take | Spend, int, int]:
-        value = yield Take(0.2)
+    def _next(self) -> Generator[Wish, int, int]:
+        value = yield Take(_SILENT_S)
         if value == TIMED_OUT:
             raise _Silent
         return max(value, 0)
@@ -109,9 +110,9 @@ class SimulatedAvrV2(SimulatedChip):
         number, size = head[0], head[1] << 8 | head[2]
         if head[3] != 0x0E or not 0 < size <= 275:
             raise _Silent
-        body = []
-        for _ in range(size + 1):
-            body.append((yield from self._next()))
+        body = [max(value, 0) for value in (yield from self.several(size + 1, _SILENT_S))]
+        if len(body) <= size:
+            raise _Silent
         data = bytes(body[:-1])
         if reduce(xor, bytes([0x1B, *head, *body])):
             self._answer(number, b"\xb0\xc1")
@@ -151,7 +152,7 @@ class SimulatedAvrV2(SimulatedChip):
             status, data = self._read(command, int.from_bytes(body[1:3], "big"))
         self._answer(number, bytes([command, status]) + (data if status == 0 else b""))
 
-    def _burn(self, command: int, body: bytes) -> Generator[Take | Spend, int, int]:
+    def _burn(self, command: int, body: bytes) -> Generator[Wish, int, int]:
         size, data = int.from_bytes(body[1:3], "big"), body[10:]
         if size != len(data) or not self._programming:
             self.violation(f"{len(data)} bytes programmed, {size} announced")

@@ -2,13 +2,15 @@
 
 The program is a generator. It yields `Take` to wait for a character and `Spend` while it is busy and does not
 listen; `self.send` puts characters on its TX. What it is given is a character's value, DAMAGED for one with
-wrong parity or stop bit, or TIMED_OUT. Every breach of the document is noted in `violations`. While
-`keeps_early` is set, what comes to a busy chip waits in its UART as far as that can hold it; else it is lost.
+wrong parity or stop bit, or TIMED_OUT. `yield from self.several(...)` waits for many, between which it does nothing.
+Every breach of the document is noted in `violations`. While `keeps_early` is set, what comes to a busy chip waits in
+its UART as far as that can hold it; else it is lost.
 """
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections import deque
 from collections.abc import Generator
 from typing import ClassVar
 
@@ -29,13 +31,25 @@ class Take:
 
 
 @frozen
+class TakeMany:
+    """Wait for so many characters, for each as long, or until one of `stops` has come."""
+
+    number: int
+    longest_s: float | None
+    stops: frozenset[int]
+
+
+@frozen
 class Spend:
     """Be busy. What arrives meanwhile is lost."""
 
     seconds: float
 
 
-Program = Generator[Take | Spend, int, None]
+Wish = Take | TakeMany | Spend
+Program = Generator[Wish, int, None]
+Inbound = deque[tuple[float, int, LineSettings]]
+"""Characters on their way to the chip: when each is complete, its value, and how it was sent."""
 
 
 class SimulatedChip(ABC):
@@ -65,6 +79,8 @@ class SimulatedChip(ABC):
         self._until: float | None = None
         self.keeps_early = False
         self._early: list[int] = []
+        self._many: TakeMany | None = None
+        self._gathered: list[int] = []
 
     @property
     def memories(self) -> tuple[str, ...]:
@@ -87,6 +103,15 @@ class SimulatedChip(ABC):
         """Put characters on TX as soon as it is free."""
         self.sent.append((self.now, data, self.settings))
 
+    def several(
+        self, number: int, longest_s: float | None = None, stops: frozenset[int] = frozenset()
+    ) -> Generator[Wish, int, list[int]]:
+        """So many characters; fewer where one of `stops` ended them, or nothing came for `longest_s`."""
+        if number > 0:
+            yield TakeMany(number, longest_s, stops)
+        gathered, self._gathered = self._gathered, []
+        return gathered
+
     def violation(self, text: str) -> None:
         self.violations.append(f"{self.now:.6f} s: {text}")
 
@@ -99,6 +124,7 @@ class SimulatedChip(ABC):
         self._program = None
         self._listening, self._until = False, None
         self._early = []
+        self._many, self._gathered = None, []
 
     def release_reset(self, at_s: float, boot_selected: bool) -> None:
         self.now = at_s
@@ -176,10 +202,48 @@ class SimulatedChip(ABC):
         if not self._listening:
             self.violation(f"character {value:02X} while the chip was busy: lost")
             return
-        self._resume(value)
+        if self._many is None:
+            self._resume(value)
+        else:
+            self._gather(self._many, value)
+
+    @property
+    def gathers(self) -> bool:
+        """Whether it waits for many characters, and can take them with `receive_run`."""
+        return self._many is not None
+
+    def receive_run(self, inbound: Inbound, sent: LineSettings, to_s: float, before_s: float) -> int:
+        """Take characters that are complete by `to_s` and before `before_s`, as long as nothing happens in between.
+        How many."""
+        many, gathered, taken = self._many, self._gathered, 0
+        assert many is not None
+        number, longest_s, stops = many.number, many.longest_s, many.stops
+        until_s = self._until
+        while inbound:
+            at_s, value, settings = inbound[0]
+            if settings is not sent or at_s > to_s or at_s >= before_s or (until_s is not None and until_s <= at_s):
+                break
+            if len(gathered) + 1 >= number or value in stops:
+                break  # the last one wakes the program
+            inbound.popleft()
+            gathered.append(value)
+            taken += 1
+            self.now = at_s
+            if longest_s is not None:
+                until_s = at_s + longest_s
+        self._until = until_s
+        return taken
+
+    def _gather(self, many: TakeMany, value: int) -> None:
+        self._gathered.append(value)
+        if len(self._gathered) >= many.number or value in many.stops:
+            self._resume(value)
+        elif many.longest_s is not None:
+            self._until = self.now + many.longest_s
 
     def _resume(self, value: int | None) -> None:
         assert self._program is not None
+        self._many = None
         try:
             wish = next(self._program) if value is None else self._program.send(value)
         except StopIteration:
@@ -189,7 +253,13 @@ class SimulatedChip(ABC):
             if following is not None:
                 self._begin(following)
             return
-        if isinstance(wish, Take):
+        if isinstance(wish, TakeMany):
+            self._many = wish
+            self._listening = True
+            self._until = None if wish.longest_s is None else self.now + wish.longest_s
+            while self._early and self._many is wish:
+                self._gather(wish, self._early.pop(0))
+        elif isinstance(wish, Take):
             if self._early:
                 self._resume(self._early.pop(0))
                 return

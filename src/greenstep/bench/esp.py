@@ -17,10 +17,11 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import DAMAGED, Program, SimulatedChip, Spend, Take
+from .chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
+Steps = Generator[Wish, int, None]
+_FRAME_ENDS = frozenset({0xC0})
 _SECTOR, _ERASE_S, _PAGE_S, _MD5_S = 4096, 0.045, 0.0007, 0.4 / (1 << 20)
 
 
@@ -144,26 +145,19 @@ class SimulatedEsp(SimulatedChip):
         else:
             self.send(b"rst:0x1 (POWERON_RESET),boot:0x3 (DOWNLOAD_BOOT(UART0))\r\nwaiting for download\r\n")
         self._measuring = True
-        frame: bytearray | None = None
-        escaped = False
+        begun = False
         while not self._reboot:
-            value = yield Take()
-            if value == DAMAGED:
-                frame = None
-            elif value == 0xC0:
-                if frame:
-                    yield from self._request(bytes(frame))
-                frame, escaped = bytearray(), False
-            elif frame is not None and escaped:
-                if value not in (0xDC, 0xDD):
-                    self.violation(f"DB followed by {value:02X}")
-                frame.append({0xDC: 0xC0, 0xDD: 0xDB}.get(value, 0))
-                escaped = False
-            elif frame is not None and value == 0xDB:
-                escaped = True
-            elif frame is not None:
-                frame.append(value)
+            values = yield from self.several(1 << 20, stops=_FRAME_ENDS)
+            if begun and len(values) > 1 and DAMAGED not in values:
+                yield from self._request(self._unescaped(bytes(values[:-1])))
+            begun = True
         self.restart(self._application())
+
+    def _unescaped(self, frame: bytes) -> bytes:
+        for escaped in frame.split(b"\xdb")[1:]:
+            if escaped[:1] not in (b"\xdc", b"\xdd"):
+                self.violation(f"DB followed by {escaped[:1].hex().upper() or 'C0'}")
+        return frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
 
     # --- requests
 

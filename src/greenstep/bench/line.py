@@ -9,12 +9,13 @@ from dataclasses import replace
 
 from greenstep.core.link import LineErrors, LineSettings
 
-from .chip import DAMAGED, SimulatedChip
+from .chip import DAMAGED, Inbound, SimulatedChip
 from .circuits import Circuit, PinChange
 from .faults import Faults
 from .wire import received, same_language
 
 _NEVER = 1 << 60
+_SINGLE = [bytes([value]) for value in range(256)]
 SHARE_LATE = 0.125
 """How many of the answers are late where some are."""
 
@@ -41,7 +42,7 @@ class SimulatedLine:
         self.boot_selected = False
         self.to_chip_count = 0
         self.to_host_count = 0
-        self._inbound: deque[tuple[float, int, LineSettings]] = deque()
+        self._inbound: Inbound = deque()
         self._outbound: deque[tuple[float, int, float]] = deque()
         """(when it reaches the host, value, when it was whole on the wire)"""
         self._pins: deque[PinChange] = deque()
@@ -115,7 +116,12 @@ class SimulatedLine:
 
     def take_settled(self, at_s: float, most: int) -> bytes:
         """The same after `settle`, when everything has happened already."""
-        outbound, taken = self._outbound, bytearray()
+        outbound = self._outbound
+        if not outbound or outbound[0][0] > at_s:
+            return b""
+        if most == 1:
+            return _SINGLE[outbound.popleft()[1]]
+        taken = bytearray()
         while outbound and len(taken) < most and outbound[0][0] <= at_s:
             taken.append(outbound.popleft()[1])
         return bytes(taken)
@@ -234,6 +240,8 @@ class SimulatedLine:
                 pass
             elif chip.hear_raw(value, sent) or self._understood(sent, chip.settings):
                 chip.receive(at_s, value)
+                if chip.gathers:
+                    self.to_chip_count += chip.receive_run(inbound, sent, to_s, before_s)
             else:
                 self._hand_over(at_s, value, sent)
             if chip.sent or not inbound:

@@ -13,11 +13,11 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
-Number = Generator[Take | Spend, int, int]
+Steps = Generator[Wish, int, None]
+Number = Generator[Wish, int, int]
 
 
 @frozen
@@ -53,6 +53,7 @@ KINDS = {
     ),
 }  # fmt: skip
 RAM = 0x10000000
+_LINE_ENDS = frozenset({10})
 _ERASE_S, _COPY_S_PER_256 = 0.1, 0.001
 _CRP_AT, _CRP1 = 0x2FC, (0x12345678).to_bytes(4, "little")
 _CRP = {_CRP1, (0x87654321).to_bytes(4, "little"), (0x43218765).to_bytes(4, "little")}
@@ -125,8 +126,11 @@ class SimulatedLpc(SimulatedChip):
             while True:
                 yield from self._command((yield from self._line()))
 
-    def _line(self, longest: int = 100) -> Generator[Take | Spend, int, str]:
+    def _line(self, longest: int = 100) -> Generator[Wish, int, str]:
         """A line, echoed as it comes where echo is on."""
+        if not self._echo:
+            values = yield from self.several(1 << 20, stops=_LINE_ENDS)
+            return "".join(chr(0x7F if value == DAMAGED else value) for value in values[:-1])[:longest].strip()
         text = ""
         while True:
             value = yield Take()
@@ -326,8 +330,8 @@ class SimulatedLpc(SimulatedChip):
         self._code(0)
         at = address - RAM
         if not self.kind.uu:
-            for offset in range(size):
-                self.ram[at + offset] = max(0, (yield Take()))
+            values = yield from self.several(size)
+            self.ram[at : at + size] = bytes(max(0, value) for value in values)
             if self.kind.ok_after_data:
                 self.send(b"OK\r\n")
             return
@@ -394,7 +398,7 @@ class SimulatedLpc(SimulatedChip):
             if answer != "OK":
                 return
 
-    def _answer(self) -> Generator[Take | Spend, int, str]:
+    def _answer(self) -> Generator[Wish, int, str]:
         """The host's OK or RESEND; it is given up after a while."""
         text = ""
         while not text.endswith("\n"):

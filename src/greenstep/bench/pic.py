@@ -6,6 +6,7 @@ unit or into the loader, and an erase of the loader, are not done and noted.
 
 from __future__ import annotations
 
+import binascii
 from abc import abstractmethod
 from collections.abc import Generator
 
@@ -13,11 +14,12 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .chip import DAMAGED, Program, SimulatedChip, Spend, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
+Steps = Generator[Wish, int, None]
 _STX, _ETX, _DLE = 0x0F, 0x04, 0x05
+_MARKS = frozenset({_STX, _ETX})
 _WRITE_S, _ERASE_S, _EEPROM_S = 0.002, 0.002, 0.004
 
 
@@ -118,28 +120,32 @@ class SimulatedPic(SimulatedChip):
         escaped = False
         self.starts = 0
         while not self._leaves:
-            value = yield Take(None if self.starts else self.patience())
-            if value == TIMED_OUT:
+            values = yield from self.several(1 if not self.starts else 1 << 20, self._silent_s(), _MARKS)
+            if not values:
                 break
-            if value == DAMAGED:
-                body = None
-            elif body is not None and escaped:
-                body.append(value)
-                escaped = False
-            elif value == _STX:
-                body = self.started(body)
-            elif body is None:
-                continue
-            elif value == _DLE:
-                escaped = True
-            elif value == _ETX:
-                data = self.checked(bytes(body))
-                body = None
-                if data:
-                    yield from self.request(data)
-            elif len(body) < 1200:
-                body.append(value)
+            for value in values:  # none but the last can be a mark
+                if value == DAMAGED:
+                    body = None
+                elif body is not None and escaped:
+                    body.append(value)
+                    escaped = False
+                elif value == _STX:
+                    body = self.started(body)
+                elif body is None:
+                    continue
+                elif value == _DLE:
+                    escaped = True
+                elif value == _ETX:
+                    data = self.checked(bytes(body))
+                    body = None
+                    if data:
+                        yield from self.request(data)
+                elif len(body) < 1200:
+                    body.append(value)
         self.restart(self._application())
+
+    def _silent_s(self) -> float | None:
+        return None if self.starts else self.patience()
 
     def started(self, body: bytearray | None) -> bytearray:
         """STX was heard; what the frame holds now."""
@@ -254,12 +260,7 @@ class SimulatedAn1310(SimulatedPic):
 
     @staticmethod
     def _crc(data: bytes) -> int:
-        crc = 0
-        for byte in data:
-            crc ^= byte << 8
-            for _ in range(8):
-                crc = (crc << 1 ^ 0x1021 if crc & 0x8000 else crc << 1) & 0xFFFF
-        return crc
+        return binascii.crc_hqx(data, 0)
 
     def checked(self, body: bytes) -> bytes | None:
         if len(body) < 3 or self._crc(body[:-2]) != int.from_bytes(body[-2:], "little"):

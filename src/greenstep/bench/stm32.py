@@ -16,11 +16,11 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import Frame, LineSettings
 
 from . import application
-from .chip import DAMAGED, Program, SimulatedChip, Spend, Take
+from .chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
 _EVEN = Frame(8, "even", 1)
-Steps = Generator[Take | Spend, int, bool]
+Steps = Generator[Wish, int, bool]
 
 
 @frozen
@@ -183,22 +183,20 @@ class SimulatedStm32(SimulatedChip):
 
     # --- frames
 
-    def _frame(self, size: int) -> Generator[Take | Spend, int, bytes | None]:
+    def _frame(self, size: int) -> Generator[Wish, int, bytes | None]:
         """So many characters and their XOR; None if one is damaged or the XOR is wrong."""
         return (yield from self._rest_of_frame([], size))
 
-    def _rest_of_frame(self, head: list[int], size: int) -> Generator[Take | Spend, int, bytes | None]:
+    def _rest_of_frame(self, head: list[int], size: int) -> Generator[Wish, int, bytes | None]:
         """So many characters behind a frame's head, and the XOR over all; None if one is damaged or it is wrong."""
         if DAMAGED in head:
             return None
-        values = []
-        for _ in range(size + 1):
-            values.append((yield Take()))
+        values = yield from self.several(size + 1)
         if DAMAGED in values or reduce(xor, head + values):
             return None
         return bytes(values[:-1])
 
-    def _address(self) -> Generator[Take | Spend, int, int | None]:
+    def _address(self) -> Generator[Wish, int, int | None]:
         frame = yield from self._frame(4)
         return None if frame is None else int.from_bytes(frame, "big")
 

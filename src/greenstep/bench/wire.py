@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from functools import lru_cache
 from typing import Literal
 
 from greenstep.core.link import Frame, LineSettings
@@ -21,10 +23,17 @@ def same_language(one: LineSettings, other: LineSettings) -> bool:
 Flaw = Literal["", "parity", "framing"]
 
 
-def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tuple[float, int, Flaw]]:
+@lru_cache(maxsize=8192)
+def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> tuple[tuple[float, int, Flaw], ...]:
     """(time in s from the first edge, value, flaw) of each character that the receiver makes of `data`,
     sent back to back. A wrong stop bit is told before a wrong parity."""
     edges = _edges(data, sent)
+    times = [at_s for at_s, _ in edges]
+
+    def level_at(at_s: float) -> int:
+        before = bisect_right(times, at_s)
+        return edges[before - 1][1] if before else 1
+
     bit_s = 1 / receiver.baud
     frame = receiver.frame
     characters: list[tuple[float, int, Flaw]] = []
@@ -32,7 +41,7 @@ def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tu
     for at_s, level in edges:
         if level or at_s < free_s:
             continue
-        samples = [_level(edges, at_s + (n + SAMPLED_AT) * bit_s) for n in range(frame.bits)]
+        samples = [level_at(at_s + (n + SAMPLED_AT) * bit_s) for n in range(frame.bits)]
         if samples[0]:
             continue
         bits = samples[1 : 1 + frame.data_bits]
@@ -43,7 +52,7 @@ def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> list[tu
             flaw = "parity"
         free_s = at_s + (frame.bits - 1 + SAMPLED_AT) * bit_s
         characters.append((free_s, sum(bit << n for n, bit in enumerate(bits)), flaw))
-    return characters
+    return tuple(characters)
 
 
 def _edges(data: bytes, sent: LineSettings) -> list[tuple[float, int]]:
@@ -63,14 +72,3 @@ def _bits(value: int, frame: Frame) -> list[int]:
     parity = {"none": [], "even": [sum(data) % 2], "odd": [1 - sum(data) % 2]}[frame.parity]
     return [0, *data, *parity, *[1] * frame.stop_bits]
 
-
-def _level(edges: list[tuple[float, int]], at_s: float) -> int:
-    """The level at a time, by bisection: edges are sorted."""
-    low, high = 0, len(edges)
-    while low < high:
-        middle = (low + high) // 2
-        if edges[middle][0] <= at_s:
-            low = middle + 1
-        else:
-            high = middle
-    return edges[low - 1][1] if low else 1

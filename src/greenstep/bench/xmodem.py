@@ -6,16 +6,17 @@ the flash is written, is noted.
 
 from __future__ import annotations
 
+import binascii
 from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take
+from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
-Steps = Generator[Take | Spend, int, None]
+Steps = Generator[Wish, int, None]
 _ACK, _NAK, _CAN = b"\x06", b"\x15", b"\x18\x18"
 
 
@@ -134,7 +135,7 @@ class SimulatedXmodem(SimulatedChip):
             else:
                 return
 
-    def _called(self) -> Generator[Take | Spend, int, int]:
+    def _called(self) -> Generator[Wish, int, int]:
         """Call until a block begins."""
         for _ in range(20):
             self.send(b"C" if self.kind.crc else _NAK)
@@ -143,7 +144,7 @@ class SimulatedXmodem(SimulatedChip):
                 return first
         return -1
 
-    def _name(self) -> Generator[Take | Spend, int, bool]:
+    def _name(self) -> Generator[Wish, int, bool]:
         """Block 0, with a name or, at the end of a batch, without."""
         first = yield from self._called()
         if first < 0:
@@ -157,15 +158,13 @@ class SimulatedXmodem(SimulatedChip):
             first = yield Take(3)
         return False
 
-    def _block(self, first: int, number: int) -> Generator[Take | Spend, int, bytes | bool | None]:
+    def _block(self, first: int, number: int) -> Generator[Wish, int, bytes | bool | None]:
         """The data; True for the block before, b"" for one out of order, None for a damaged one."""
         size = {0x01: 128, 0x02: 1024}.get(first)
-        rest = []
-        for _ in range((size or 128) + (4 if self.kind.crc else 3)):
-            value = yield Take(1.0)
-            if value == TIMED_OUT:
-                return None
-            rest.append(value)
+        whole = (size or 128) + (4 if self.kind.crc else 3)
+        rest = yield from self.several(whole, 1.0)
+        if len(rest) < whole:
+            return None
         if size is None or (size == 1024 and not self.kind.long):
             while (yield Take(0.2)) >= 0:  # let the rest of it pass
                 pass
@@ -184,10 +183,5 @@ class SimulatedXmodem(SimulatedChip):
 
     @staticmethod
     def _crc(data: bytes) -> int:
-        """CRC-16, polynomial 1021, from 0, bit by bit."""
-        crc = 0
-        for byte in data:
-            crc ^= byte << 8
-            for _ in range(8):
-                crc = (crc << 1 ^ 0x1021 if crc & 0x8000 else crc << 1) & 0xFFFF
-        return crc
+        """CRC-16, polynomial 1021, from 0."""
+        return binascii.crc_hqx(data, 0)

@@ -101,6 +101,19 @@ def slip(data: bytes) -> bytes:
     return b"\xc0" + data.replace(b"\xdb", b"\xdb\xdd").replace(b"\xc0", b"\xdb\xdc") + b"\xc0"
 
 
+_LONGEST_DATA = 64
+"""More than a reply of a ROM carries: where its length says so, that is damaged."""
+
+
+def _missing(frame: bytes) -> int:
+    """How many characters a reply of which there is so much lacks at least, which are read in one go."""
+    if not frame.startswith(b"\xc0"):
+        return 1
+    head = frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
+    size = min(int.from_bytes(head[3:5], "little"), _LONGEST_DATA) if len(head) > 5 else 2
+    return max(1, 1 + 8 + size + 1 - len(head))
+
+
 class EspRom(Dialect):
     """The conversation with one chip."""
 
@@ -164,7 +177,7 @@ class EspRom(Dialect):
                 self._buffer = b""
                 self._half = heard
                 return b""
-            heard += self.link.read(1, deadline.left_s) + self.link.discard()
+            heard += self.link.read(_missing(heard[max(0, first) :]), deadline.left_s) + self.link.discard()
 
     def _reply(
         self, command: int, timeout_s: float, stage: str = "command", address: int | None = None

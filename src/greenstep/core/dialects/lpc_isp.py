@@ -68,6 +68,11 @@ def uu_line(data: bytes) -> bytes:
     return binascii.b2a_uu(data, backtick=True).rstrip(b"\n") + b"\r\n"
 
 
+def uu_length(first: int) -> int:
+    """How many characters a line has with its end, by its first one."""
+    return 1 + -(-(first - 32 & 63) // 3) * 4 + 2
+
+
 class LpcIsp(Dialect):
     """The conversation with one chip."""
 
@@ -109,8 +114,9 @@ class LpcIsp(Dialect):
 
     # --- lines
 
-    def _line(self, deadline: Deadline, waiting_for: str) -> bytes:
-        """The next line without its end; empty ones are passed over. Raises Silence."""
+    def _line(self, deadline: Deadline, waiting_for: str, encoded: bool = False) -> bytes:
+        """The next line without its end; empty ones are passed over. `encoded` is one whose first character says how
+        long it is. Raises Silence."""
         began = self.link.now()
         while True:
             line, end, rest = self._heard.partition(b"\n")
@@ -123,7 +129,8 @@ class LpcIsp(Dialect):
             if deadline.over:
                 heard, self._heard = self._heard, b""
                 raise Silence(waiting_for, self.link.now() - began, heard)
-            self._heard += self.link.read(1, deadline.left_s) + self.link.discard()
+            missing = uu_length(self._heard[0]) - len(self._heard) if encoded and self._heard else 1
+            self._heard += self.link.read(max(1, missing), deadline.left_s) + self.link.discard()
 
     def _command(self, text: str, longest_s: float = 0.0, address: int | None = None) -> None:
         """Send a command and take its return code. Raises DialectError."""
@@ -519,7 +526,7 @@ class LpcIsp(Dialect):
         lines = -(-size // _LINE_BYTES)
         deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + self.patience_s)
         for _ in range(lines):
-            line = self._line(deadline, "a line of data")
+            line = self._line(deadline, "a line of data", encoded=True)
             try:
                 data += binascii.a2b_uu(line)
             except binascii.Error:
