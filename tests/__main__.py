@@ -77,7 +77,8 @@ def run(modules: tuple[str, ...]) -> Result:
 
 def main() -> int:
     began = time.monotonic()
-    compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is; hundreds of commands are started
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands are started: each would compile it all
+    compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is
     with ThreadPoolExecutor(AT_ONCE) as pool:
         results = list(pool.map(run, [(module,) for module in sys.argv[1:]] or processes()))
     wrong = [", ".join(result.modules) for result in results if result.status or not result.number]

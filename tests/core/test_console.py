@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given
 from hypothesis import strategies as st
 
 from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
+
+from .examples import with_examples
 
 
 class Lines(unittest.TestCase):
@@ -18,7 +19,7 @@ class Lines(unittest.TestCase):
         self.assertEqual(splitter.feed(b"\r"), [b"four"])
         self.assertEqual(splitter.feed(b"\n\n"), [b""])
 
-    @given(st.lists(st.sampled_from([b"a", b"\r", b"\n", b"\r\n", b"bc"]), max_size=30))
+    @with_examples(st.lists(st.sampled_from([b"a", b"\r", b"\n", b"\r\n", b"bc"]), max_size=30))
     def test_however_it_is_cut(self, pieces: list[bytes]) -> None:
         whole, single = LineSplitter(), LineSplitter()
         text = b"".join(pieces)
@@ -47,7 +48,7 @@ class Hex(unittest.TestCase):
 
 
 class Texts(unittest.TestCase):
-    @given(st.integers(1, 12))
+    @with_examples(st.integers(1, 12))
     def test_found_however_it_is_cut(self, size: int) -> None:
         expectation = Expectation("scale 2.4")
         text = b"hive scale 2.3, no: scale 2.4 ready"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from greenstep.core.chips import Catalogue
@@ -13,6 +12,8 @@ from greenstep.core.fit import free_runs, hold_against, units_of
 from greenstep.core.flash_map import ROW_CELLS, FlashMap, Stretch, grid_of, map_of, map_of_images
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Keep
+
+from .examples import with_examples
 
 SCALE = Catalogue.load().find("atmega328p").first
 GATEWAY = Catalogue.load().find("esp32").first
@@ -72,11 +73,9 @@ class Maps(unittest.TestCase):
         wide = grid_of(map_of_images([image((0, 8)), image((10, 2)), image((1 << 20, 1))]))
         self.assertTrue(wide.rows[0][1][0].clash)
 
-    @settings(max_examples=60, deadline=None)
-    @given(
+    @with_examples(
         st.lists(st.tuples(st.integers(0, 0x8400), st.integers(1, 3000)), min_size=1, max_size=5),
-        st.lists(st.tuples(st.integers(0, 0x7000), st.integers(1, 3000)), max_size=3),
-    )
+        st.lists(st.tuples(st.integers(0, 0x7000), st.integers(1, 3000)), max_size=3))
     def test_any_map_is_whole(self, found: list[tuple[int, int]], kept: list[tuple[int, int]]) -> None:
         images = [image(one) for one in found]
         drawn = map_of(SCALE.flash, images, [Keep(at, size) for at, size in kept])

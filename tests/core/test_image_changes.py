@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import unittest
 
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from greenstep.core.image import Image, Piece, Section
@@ -12,6 +11,7 @@ from greenstep.core.image.compare import Difference, compare
 from greenstep.core.image.edit import HIGHEST, cut_out, filled, moved, with_bytes
 from greenstep.core.image.listing import Fold, Row, rows_of
 
+from .examples import with_examples
 from .test_intel_hex import apart, pieces
 
 
@@ -53,8 +53,7 @@ class Changes(unittest.TestCase):
         with self.assertRaises(ValueError):
             filled(image((0, b"a"), (0xF0000000, b"b")), 0)
 
-    @settings(max_examples=80, deadline=None)
-    @given(pieces, st.integers(0, 0xFFFFFF), st.binary(min_size=1, max_size=300))
+    @with_examples(pieces, st.integers(0, 0xFFFFFF), st.binary(min_size=1, max_size=300), most=80)
     def test_only_what_is_put_in_changes(self, found: list[tuple[int, bytes]], address: int, data: bytes) -> None:
         before = image(*((p.address, p.data) for p in apart(found)))
         after = with_bytes(before, address, data)
@@ -62,8 +61,7 @@ class Changes(unittest.TestCase):
         ends = [piece.end for piece in after.pieces[:-1]]
         self.assertTrue(all(end < following.address for end, following in zip(ends, after.pieces[1:], strict=True)))
 
-    @settings(max_examples=80, deadline=None)
-    @given(pieces, st.integers(0, 0xFFFFFF), st.integers(1, 5000))
+    @with_examples(pieces, st.integers(0, 0xFFFFFF), st.integers(1, 5000), most=80)
     def test_cut_and_the_rest_are_the_whole(self, found: list[tuple[int, bytes]], start: int, size: int) -> None:
         whole = image(*((p.address, p.data) for p in apart(found)))
         parts = [cut_out(whole, 0, start), cut_out(whole, start, start + size), cut_out(whole, start + size, HIGHEST)]
@@ -84,10 +82,8 @@ class Listing(unittest.TestCase):
         self.assertEqual(rows[3:], [Fold(0x171, 0x8F, None), Row(0x200, b"y")])
         self.assertEqual(len([row for row in rows_of(whole, 0, 0x1000, ()) if isinstance(row, Row)]), 9)
 
-    @settings(max_examples=60, deadline=None)
-    @given(
-        st.integers(0, 300), st.lists(st.sampled_from([b"\xff" * 40, b"\0" * 90, b"queen", b"bees" * 9]), min_size=1)
-    )
+    @with_examples(
+        st.integers(0, 300), st.lists(st.sampled_from([b"\xff" * 40, b"\0" * 90, b"queen", b"bees" * 9]), min_size=1))
     def test_no_byte_is_lost(self, address: int, parts: list[bytes]) -> None:
         data = b"".join(parts)
         again = b"".join(
@@ -117,8 +113,7 @@ class Comparing(unittest.TestCase):
         mixed = compare(image((0, b"a")), image((0, b"a" + b"\xff" * 20 + b"b" + b"\xff" * 3)))
         self.assertEqual([(run.start, run.end, run.blank) for run in mixed.runs], [(1, 21, True), (21, 25, False)])
 
-    @settings(max_examples=80, deadline=None)
-    @given(pieces, pieces)
+    @with_examples(pieces, pieces, most=80)
     def test_every_byte_is_told_once(self, one: list[tuple[int, bytes]], other: list[tuple[int, bytes]]) -> None:
         a, b = (image(*((p.address, p.data) for p in apart(found))) for found in (one, other))
         found = compare(a, b)

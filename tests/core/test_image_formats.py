@@ -8,7 +8,6 @@ import unittest
 from collections.abc import Callable, Iterable
 from unittest import mock
 
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from benchmarks.damaged_files import samples, try_one
@@ -30,6 +29,7 @@ from greenstep.core.image import (
 from greenstep.core.image.avr_memories import memory_of
 
 from ..elf_files import ARM, AVR, elf_file
+from .examples import with_examples
 from .test_intel_hex import apart, pieces, record
 
 
@@ -214,21 +214,18 @@ class Elf(unittest.TestCase):
 
 
 class RoundTrips(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
-    @given(pieces, st.integers(1, 250), st.one_of(st.none(), st.integers(1, 0xFFFFFFFF)))
+    @with_examples(pieces, st.integers(1, 250), st.one_of(st.none(), st.integers(1, 0xFFFFFFFF)))
     def test_s_record(self, found: list[tuple[int, bytes]], size: int, start: int | None) -> None:
         image = Image("bees.txt", apart(found), start)
         again = read(read_s_record, "".join(write_s_record(image, size)))
         self.assertEqual((again.pieces, again.start, again.notes), (image.pieces, start, ()))
 
-    @settings(max_examples=60, deadline=None)
-    @given(pieces, st.integers(1, 255))
+    @with_examples(pieces, st.integers(1, 255))
     def test_ti_txt(self, found: list[tuple[int, bytes]], size: int) -> None:
         image = Image("bees.txt", apart(found))
         self.assertEqual(read(read_ti_txt, "".join(write_ti_txt(image, size))).pieces, image.pieces)
 
-    @settings(max_examples=40, deadline=None)
-    @given(pieces, st.permutations(["hex", "s-record", "ti-txt"]))
+    @with_examples(pieces, st.permutations(["hex", "s-record", "ti-txt"]), most=40)
     def test_through_one_another(self, found: list[tuple[int, bytes]], order: list[str]) -> None:
         ways: dict[str, tuple[Callable[[Image], Iterable[str]], Callable[[io.BytesIO, str], Image]]] = {
             "hex": (write_intel_hex, read_intel_hex),

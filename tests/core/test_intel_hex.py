@@ -6,10 +6,11 @@ import io
 import unittest
 from unittest import mock
 
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from greenstep.core.image import Image, ImageFault, Piece, read_intel_hex, text_lines, write_intel_hex
+
+from .examples import with_examples
 
 
 def record(address: int, data: bytes, record_type: int = 0) -> str:
@@ -153,15 +154,13 @@ def apart(found: list[tuple[int, bytes]]) -> tuple[Piece, ...]:
 
 
 class RoundTrips(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
-    @given(pieces, st.integers(1, 255), st.one_of(st.none(), st.integers(0, 0xFFFFFFFF)))
+    @with_examples(pieces, st.integers(1, 255), st.one_of(st.none(), st.integers(0, 0xFFFFFFFF)))
     def test_linear(self, found: list[tuple[int, bytes]], size: int, start: int | None) -> None:
         image = Image("bees.hex", apart(found), start, "Intel HEX")
         again = read("".join(write_intel_hex(image, size)))
         self.assertEqual((again.pieces, again.start), (image.pieces, image.start))
 
-    @settings(max_examples=40, deadline=None)
-    @given(pieces, st.integers(1, 64))
+    @with_examples(pieces, st.integers(1, 64), most=40)
     def test_segment(self, found: list[tuple[int, bytes]], size: int) -> None:
         low = apart([(address & 0x7FFFF, data) for address, data in found])
         image = Image("bees.hex", low, 0x1234, "Intel HEX")
@@ -175,8 +174,7 @@ class RoundTrips(unittest.TestCase):
         with self.assertRaisesRegex(ValueError, "1 to 255"):
             list(write_intel_hex(image, record_bytes=256))
 
-    @settings(max_examples=150, deadline=None)
-    @given(st.data())
+    @with_examples(st.data(), most=150)
     def test_damaged_files_are_read_or_refused_never_else(self, data: st.DataObject) -> None:
         text = bytearray("\n".join([UPPER, *(record(16 * n, bytes(range(16))) for n in range(8)), END, ""]).encode())
         for _ in range(data.draw(st.integers(1, 4))):

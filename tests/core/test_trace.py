@@ -8,7 +8,6 @@ import unittest
 from itertools import pairwise
 from typing import Any
 
-from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from greenstep.bench.trial import prepare, sample_for
@@ -19,6 +18,8 @@ from greenstep.core.recording import LineEvent, RecordingLink
 from greenstep.core.secrets import MaskedStream, Secrets
 from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
 from greenstep.core.trace.story import Told, tell
+
+from .examples import with_examples
 
 EIGHT_E = LineSettings(115200, Frame(8, "even", 1))
 
@@ -85,13 +86,11 @@ class Dump(unittest.TestCase):
         self.assertAlmostEqual(trace.bytes_seen[1].at_s, 11 / 115200)
         self.assertAlmostEqual(trace.bytes_seen[3].end_s, 0.1)
 
-    @settings(max_examples=40, deadline=None)
-    @given(
+    @with_examples(
         st.lists(
             st.tuples(st.sampled_from(["sent", "heard"]), st.floats(0, 0.01), st.binary(min_size=1, max_size=40)),
             max_size=30,
-        )
-    )
+        ), most=40)
     def test_bytes_keep_their_order_however_quick_the_port(self, said: list[tuple[Any, float, bytes]]) -> None:
         at_s, events = 0.0, []
         for number, (way, later_s, data) in enumerate(said):
@@ -200,7 +199,7 @@ class Hidden(unittest.TestCase):
         self.assertEqual(heard, b"key ******** ok")
         self.assertNotIn(b"honey", bytes(b.value for b in trace.bytes_seen if b.way == "sent"))
 
-    @given(st.lists(st.integers(0, 30), max_size=8))
+    @with_examples(st.lists(st.integers(0, 30), max_size=8))
     def test_a_stream_shows_none_of_it_however_it_is_cut(self, cuts: list[int]) -> None:
         secrets = Secrets()
         secrets.add("honey-17")

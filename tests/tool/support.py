@@ -10,13 +10,13 @@ import subprocess
 import sys
 import tempfile
 import unittest
-import zipfile
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
 
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.chip_memory import unpacked
 from greenstep.bench.samples import avr_image, stm32_image
 from greenstep.core.image import Image, write_intel_hex
 
@@ -89,14 +89,8 @@ class Bench:
         found = {}
         for name, path in self._files.items():
             if path.exists():
-                with zipfile.ZipFile(path) as file:
-                    found.update(
-                        {
-                            f"{name}.{memory}": file.read(memory)
-                            for memory in ("flash", "eeprom")
-                            if memory in file.namelist()
-                        }
-                    )
+                memories = json.loads(path.read_text())["memories"]
+                found |= {f"{name}.{memory}": unpacked(packed) for memory, packed in memories.items()}
         return found
 
 

@@ -1,11 +1,11 @@
-"""What a simulated chip holds, in a file, from one command to the next."""
+"""What a simulated chip holds, in a file, from one command to the next: JSON, the memories packed."""
 
 from __future__ import annotations
 
+import binascii
 import json
 import os
-import tempfile
-import zipfile
+import zlib
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -14,59 +14,56 @@ from greenstep.core.errors import usage
 
 from .chip import SimulatedChip
 
-_ABOUT = "about.json"
 _KIND = "greenstep bench memory"
 
 
 def load_chip(path: Path, board: str, chip: SimulatedChip) -> None:
     """Give a chip what it held when the last command ended; nothing where there is no file yet. Raises UsageFault."""
     try:
-        with zipfile.ZipFile(path) as file:
-            about: Any = json.loads(file.read(_ABOUT))
-            if about.get("kind") != _KIND:
-                raise KeyError(_ABOUT)
-            if about["board"] != board:
-                raise usage(
-                    "bench-port", f"{path} holds the memory of {about['board']}, not of {board}", "another file"
-                )
-            for name in chip.memories:
-                content, held = file.read(name), getattr(chip, name)
-                if len(content) != len(held):
-                    raise KeyError(name)
-                held[:] = content
-            for name in chip.lasting_marks:
-                value = about["marks"][name]
-                setattr(chip, name, set(value) if isinstance(value, list) else value)
+        kept: Any = json.loads(path.read_text("ascii"))
+        if kept["kind"] != _KIND:
+            raise KeyError(_KIND)
+        if kept["board"] != board:
+            raise usage("bench-port", f"{path} holds the memory of {kept['board']}, not of {board}", "another file")
+        for name in chip.memories:
+            content, held = unpacked(kept["memories"][name]), getattr(chip, name)
+            if len(content) != len(held):
+                raise KeyError(name)
+            held[:] = content
+        for name in chip.lasting_marks:
+            value = kept["marks"][name]
+            setattr(chip, name, set(value) if isinstance(value, list) else value)
     except FileNotFoundError:
         return
-    except (zipfile.BadZipFile, KeyError, ValueError, AttributeError, TypeError, EOFError, NotImplementedError):
+    except (KeyError, ValueError, TypeError, RecursionError, zlib.error):
         raise usage("bench-port", f"{path} is no memory of a simulated board", "remove it, or name another") from None
     except OSError as error:
         raise usage("bench-port", f"{path} cannot be read: {error.strerror}", "memory=FILE") from None
 
 
+def unpacked(text: str) -> bytes:
+    """A memory as it stands in the file. Raises ValueError, zlib.error."""
+    return zlib.decompress(binascii.a2b_base64(text))
+
+
 def save_chip(path: Path, board: str, chip: SimulatedChip) -> None:
     """Keep what a chip holds; the file is replaced whole. Raises UsageFault."""
     marks = {name: getattr(chip, name) for name in chip.lasting_marks}
-    about = {
+    memories = {name: zlib.compress(bytes(getattr(chip, name)), 1) for name in chip.memories}
+    kept = {
         "kind": _KIND,
         "board": board,
         "marks": {name: sorted(value) if isinstance(value, set) else value for name, value in marks.items()},
+        "memories": {name: binascii.b2a_base64(data, newline=False).decode() for name, data in memories.items()},
     }
+    part = path.with_name(f".{path.name}-{os.getpid()}")
     try:
-        descriptor, name = tempfile.mkstemp(prefix=f".{path.name}-", dir=path.parent)
         try:
-            with (
-                os.fdopen(descriptor, "wb") as stream,
-                zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as file,
-            ):
-                file.writestr(_ABOUT, json.dumps(about))
-                for memory in chip.memories:
-                    file.writestr(memory, bytes(getattr(chip, memory)))
-            os.replace(name, path)  # noqa: PTH105  (a name, not a path)
+            part.write_text(json.dumps(kept))
+            part.replace(path)
         except BaseException:
             with suppress(OSError):
-                os.unlink(name)  # noqa: PTH108
+                part.unlink()
             raise
     except OSError as error:
         raise usage("bench-port", f"{path} cannot be written: {error.strerror}", "memory=FILE") from None

@@ -9,11 +9,11 @@ from __future__ import annotations
 import hashlib
 import zlib
 from collections.abc import Generator
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import reduce
 from operator import xor
 
-from greenstep.core.frozen import frozen
+from greenstep.core.frozen import changing, frozen
 from greenstep.core.link import LineSettings
 
 from . import application
@@ -61,7 +61,7 @@ KINDS = {
 }  # fmt: skip
 
 
-@dataclass
+@changing
 class _Write:
     """What a begin announced."""
 

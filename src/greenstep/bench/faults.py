@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import field
+
+from greenstep.core.frozen import changing
 
 KINDS = {
     "drop-to-chip": ("N", "the Nth character to the chip is lost"),
@@ -32,7 +34,7 @@ KINDS = {
 """Faults by name: what is written behind the '=', and what they do."""
 
 
-@dataclass
+@changing
 class Faults:
     """Character numbers count from 0 in each direction, from power-on. `seed` is where chance begins."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import random
 from functools import reduce
 from operator import xor
@@ -109,11 +108,15 @@ def _esp_file(body: bytes, chip_id: int | None, size_and_speed: int) -> bytes:
         data += b"\xee\x00\x00\x00" + chip_id.to_bytes(2, "little") + bytes(9) + b"\x01"
     data = data.ljust(24 if chip_id is not None else 8, b"\x00")
     data += (0x3FFB0000).to_bytes(4, "little") + len(body).to_bytes(4, "little") + body
+    import hashlib  # brings a large library along
+
     data = data.ljust(len(data) | 15, b"\x00") + bytes([reduce(xor, body, 0xEF)])
     return data if chip_id is None else data + hashlib.sha256(data).digest()
 
 
 def _partition_table() -> bytes:
+    import hashlib
+
     rows = ((1, 2, 0x9000, 0x6000, b"nvs"), (1, 1, 0xF000, 0x1000, b"phy"), (0, 0, 0x10000, 0x100000, b"factory"),
             (1, 0x82, 0x290000, 0x100000, b"pages"))  # fmt: skip
     table = b"".join(

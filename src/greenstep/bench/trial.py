@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from greenstep.core.chips import Catalogue
@@ -12,6 +12,7 @@ from greenstep.core.dialects.settings import read_settings
 from greenstep.core.errors import Finding, PortFault
 from greenstep.core.events import ClimbEnded, Event, Found, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.frozen import changing
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
@@ -24,7 +25,7 @@ from .line import SimulatedLine
 from .virtual_link import VirtualLink
 
 
-@dataclass
+@changing
 class Trial:
     """How a climb went. `line` still holds the simulated chip, for a look at its memory."""
 

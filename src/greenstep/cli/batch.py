@@ -8,7 +8,6 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from dataclasses import replace as dataclass_replace
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
@@ -18,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from greenstep.core.frozen import frozen
+from greenstep.core.frozen import changing, frozen
 
 from .completing import complete_target
 from .options import (
@@ -152,7 +151,7 @@ def _orders(
     return _Orders(title.rstrip(), job, said, served, repeats and not plugged, wait_s)
 
 
-@dataclass
+@changing
 class _Served:
     """A process and the port it serves."""
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from dataclasses import dataclass
 from typing import Protocol
 
 from rich.console import Console, Group
@@ -15,6 +14,7 @@ from rich.text import Text
 
 from greenstep.core.batch import Batch, BoardResult
 from greenstep.core.events import HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.frozen import changing
 from greenstep.core.quantities import count, show_seconds
 
 from .batch_worker import Begins, Ends, Goes, News, Waits
@@ -123,7 +123,7 @@ class _Lines:
         print(text, flush=True)
 
 
-@dataclass
+@changing
 class _Row:
     """What the table says of a port."""
 

@@ -12,15 +12,14 @@ from pathlib import Path
 from types import FrameType
 from typing import TYPE_CHECKING, Any, Protocol
 
-from greenstep.core.climb import Climb, Purpose
 from greenstep.core.events import ClimbEnded, Event, StepEnded
 from greenstep.core.quantities import show_size
 
 from .faults import faults_as_asked
-from .json_view import JsonView
 from .recording import Keeper
 
 if TYPE_CHECKING:
+    from greenstep.core.climb import Climb, Purpose
     from greenstep.store.board import BoardSettings
 
 
@@ -41,6 +40,8 @@ class View(Protocol):
 def make_view(as_json: bool, ladder: str | None = "full") -> View:
     """`ladder` is 'short' or 'full'; None is short where nobody watches."""
     if as_json:
+        from .json_view import JsonView
+
         return JsonView()
     if ladder == "short" or (ladder is None and not sys.stdout.isatty()):
         from .short_view import ShortView
@@ -75,6 +76,8 @@ def climb_board(
             job = replace(job, wishes=replace(job.wishes, as_it_was=True, keep=()))
         if listens:
             job = replace(job, keeps_open=True)
+        from greenstep.core.climb import Climb  # large: only once there is something to climb
+
         climb = Climb(job, opener(job, said, options.get("trace")))
         status = follow(climb, make_view(as_json, options.get("ladder", "full")), Keeper(climb))
         if at_the_end is not None and status == 0:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from .errors import Finding
-from .frozen import frozen
+from .frozen import changing, frozen
 
 
 @frozen
@@ -39,7 +39,7 @@ class Trouble:
     boards: tuple[int, ...]
 
 
-@dataclass
+@changing
 class Batch:
     """The boards so far."""
 

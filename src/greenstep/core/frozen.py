@@ -1,4 +1,4 @@
-"""`@frozen`: a dataclass that is never changed, and costs next to nothing to define.
+"""`@frozen`: a dataclass that is never changed, and costs next to nothing to define; `@changing`: one that may be.
 
 `@dataclass(frozen=True)` writes and compiles six functions for every class, and half of the time in which a command
 starts went into them, for classes of which it makes a few instances or none. Here a class becomes a dataclass when it
@@ -24,9 +24,19 @@ _FEW = 30
 @dataclass_transform(frozen_default=True, field_specifiers=(field,))
 def frozen(cls: type[T]) -> type[T]:
     """Make `cls` a dataclass with equality, a hash and a repr by its fields."""
+    return _light(cls, {**_SHARED, "__hash__": _hash})
+
+
+@dataclass_transform(field_specifiers=(field,))
+def changing(cls: type[T]) -> type[T]:
+    """The same for one whose fields are set anew, and which has no hash."""
+    return _light(cls, {**_SHARED, "__hash__": None})
+
+
+def _light(cls: type[T], methods: dict[str, Any]) -> type[T]:
     made: Any = cls
     own = vars(cls)
-    for name, method in _SHARED.items():
+    for name, method in methods.items():
         if name not in own:
             setattr(made, name, method)
     made.__doc__ = cls.__doc__ or cls.__name__  # else the standard library works out a signature to put there
@@ -155,4 +165,4 @@ def _repr(self: Any) -> str:
     return f"{type(self).__qualname__}({shown})"
 
 
-_SHARED: dict[str, Any] = {"__init__": _first_init, "__repr__": _repr, "__eq__": _eq, "__hash__": _hash}
+_SHARED: dict[str, Any] = {"__init__": _first_init, "__repr__": _repr, "__eq__": _eq}

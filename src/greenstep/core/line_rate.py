@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from functools import cache
+from functools import cache, lru_cache
 
 from .frozen import frozen
 from .link import Frame
@@ -45,61 +45,47 @@ class Heard:
     parity_errors: int
 
 
-def levels(data: bytes, frame: Frame) -> list[int]:
-    """The line's bits, a list of 0 and 1, for characters sent back to back: start, data LSB first, parity, stop."""
-    bits: list[int] = []
+@lru_cache(maxsize=64)
+def levels(data: bytes, frame: Frame) -> bytes:
+    """The line's bits, each 0 or 1, for characters sent back to back: start, data LSB first, parity, stop."""
+    bits = bytearray()
     for byte in data:
         low = [byte >> position & 1 for position in range(frame.data_bits)]
-        bits += [0, *low]
+        bits.append(0)
+        bits += bytes(low)
         if frame.parity != "none":
             bits.append(sum(low) & 1 ^ (frame.parity == "odd"))
-        bits += [1] * frame.stop_bits
-    return bits
+        bits += b"\x01" * frame.stop_bits
+    return bytes(bits)
 
 
 def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
     """Characters sent at `factor` times the receiver's rate, as the receiver takes them."""
-    sent = levels(data, sent_frame)
-    end = len(sent) / factor  # in the receiver's bit times
-
-    def level(time: float) -> int:
-        index = int(time * factor)
-        return sent[index] if 0 <= index < len(sent) else 1
-
+    has_parity, odd = frame.parity != "none", frame.parity == "odd"
+    # where the receiver looks, in bits of the line behind the one in which it fell
+    looks = [int((_SAMPLED_AT + n) * factor) for n in range(frame.data_bits + 2 + has_parity)]
+    start, *data_looks = looks[: frame.data_bits + 1]
+    places = tuple(enumerate(data_looks))
+    parity_look, stop_look = looks[frame.data_bits + 1], looks[-1]
+    length = math.ceil((_SAMPLED_AT + frame.data_bits + 1 + has_parity) * factor)
+    bits = levels(data, sent_frame)
+    line = b"\x01" + bits + b"\x01" * (length + 1)  # at rest before and behind
     out = bytearray()
-    framing = parity = 0
-    time = 0.0
-    while True:
-        start = _next_start(sent, factor, time)
-        if start is None or start >= end:
-            return Heard(bytes(out), framing, parity)
-        middle = start + _SAMPLED_AT
-        if level(middle):  # too short for a start bit: the receiver goes on waiting
-            time = start + 0.5 / factor
-            continue
-        bits = [level(middle + 1 + position) for position in range(frame.data_bits)]
-        out.append(sum(bit << position for position, bit in enumerate(bits)))
-        at = middle + 1 + frame.data_bits
-        if frame.parity != "none":
-            parity += level(at) != (sum(bits) & 1 ^ (frame.parity == "odd"))
+    framing = parity = at = 0
+    while (at := line.find(b"\x01\x00", at)) >= 0:
+        fell = at + 1
+        if line[fell + start]:  # too short for a start bit: the receiver goes on waiting
             at += 1
-        framing += level(at) == 0
-        time = at
-
-
-def _next_start(sent: list[int], factor: float, time: float) -> float | None:
-    """The next falling edge from `time` on, in receiver bit times."""
-    index = max(0, int(time * factor))
-    previous = 1 if index == 0 else sent[min(index, len(sent)) - 1]
-    if index < len(sent) and index / factor < time:
-        previous = sent[index]
-        index += 1
-    while index < len(sent):
-        if previous == 1 and sent[index] == 0:
-            return index / factor
-        previous = sent[index]
-        index += 1
-    return None
+            continue
+        value = 0
+        for place, look in places:
+            value |= line[fell + look] << place
+        out.append(value)
+        if has_parity:
+            parity += line[fell + parity_look] != (value.bit_count() & 1 ^ odd)
+        framing += not line[fell + stop_look]
+        at += length
+    return Heard(bytes(out), framing, parity)
 
 
 _EIGHT_N_ONE = Frame()

@@ -6,11 +6,12 @@ import contextlib
 import errno
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import serial
 
+from greenstep.core.frozen import changing
 from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost, RateRefused
 
 from .modem_lines import count_errors, set_both
@@ -47,7 +48,7 @@ def apply_settings(port: Any, settings: LineSettings, with_frame: bool = True) -
             setattr(port, name, value)
 
 
-@dataclass
+@changing
 class _Held:
     """What is restored or compared when the link ends."""
 

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import random
 from collections.abc import Generator, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
 
 from ..dialects.base import ChipRefusal
 from ..events import Event, Noted, StepAdvanced, StepEnded
+from ..frozen import changing
 from ..image.granules import Remembered
 from ..narrow import Room, Span, joined, narrowed, rooms_of
 from ..plan import USUAL_TURNAROUND_S, MemoryPlan, check_blocks
@@ -29,7 +29,7 @@ _DIFFER_IN_A_ROW, _FIRST_LEAP, _LEAP_GROWS = 2, 3, 4
 _SAMPLE_SHARE, _LEAST_SAMPLES, _MOST_SAMPLES, _MOST_SLOW_SAMPLES = 0.03, 8, 64, 32
 
 
-@dataclass
+@changing
 class _Outcome:
     """What came out for one memory. `differing` None: it was not compared, for the reason in `why`."""
 
@@ -44,15 +44,12 @@ class _Outcome:
     """How many rooms are to be written because the chip cannot show them."""
 
 
-@dataclass
 class _Progress:
-    scene: Scene
-    total: int
-    began_s: float = field(init=False)
-    done: int = 0
-
-    def __post_init__(self) -> None:
-        self.began_s = self.scene.wire.now()
+    def __init__(self, scene: Scene, total: int) -> None:
+        self.scene = scene
+        self.total = total
+        self.began_s = scene.wire.now()
+        self.done = 0
 
     @property
     def seconds(self) -> float:

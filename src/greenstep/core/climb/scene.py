@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 from ..chips import Part
 from ..dialects.base import Dialect
 from ..events import Step
 from ..findings import Progress
+from ..frozen import changing
 from ..hookup import Driver
 from ..image import Image
 from ..image.granules import Granules, Remembered, granules_of
@@ -18,7 +19,7 @@ from ..recording import RecordingLink
 from .job import Aside, Job, OpenLink
 
 
-@dataclass
+@changing
 class Scene:
     """What the steps have found out so far.
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from ..dialects.base import Unexpected, WriteBlock
 from ..errors import VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Difference, Progress, diagnose
+from ..frozen import changing
 from ..narrow import Room, narrowed, rooms_of
 from ..plan import MemoryPlan, Plan, check_blocks
 from ..quantities import count, show_size
@@ -51,16 +52,12 @@ def erase_step(scene: Scene) -> Iterator[Event]:
     yield StepEnded("erase", "green", f"{what}, {show_size(size)}, acknowledged", took, figures)
 
 
-@dataclass
 class _Meter:
     """Time and characters of one step."""
 
-    scene: Scene
-    began_s: float = field(init=False)
-    characters: int = field(init=False)
-
-    def __post_init__(self) -> None:
-        self.began_s = self.scene.wire.now()
+    def __init__(self, scene: Scene) -> None:
+        self.scene = scene
+        self.began_s = scene.wire.now()
         self.characters = self._moved
 
     @property
@@ -205,7 +202,7 @@ def _what_is_proven(scene: Scene, tally: _Tally, compared: int, sampled: int) ->
     return f"{how}, {what} {equal}" + (f"; compared before, {compared:,}" if compared else "")
 
 
-@dataclass
+@changing
 class _Tally:
     """What verifying has come to: bytes to prove and proven, blocks read, and whether sums alone were enough."""
 
@@ -344,7 +341,7 @@ def _cut(block: WriteBlock, low: int, high: int) -> WriteBlock:
     return WriteBlock(first, block.data[first - block.address : high - block.address])
 
 
-@dataclass
+@changing
 class _Comparison:
     """Reading back, block by block."""
 

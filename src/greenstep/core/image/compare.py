@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 from typing import Literal
-
-import numpy as np
 
 from ..frozen import frozen
 from .model import Image
@@ -70,9 +69,11 @@ def compare(a: Image, b: Image, erased: int = 0xFF) -> Comparison:
 
 
 def _differing(one: bytes, other: bytes, address: int) -> Iterator[Difference]:
-    unequal = np.frombuffer(one, np.uint8) != np.frombuffer(other, np.uint8)
-    for low, high in _runs(unequal):
-        yield Difference(address + low, address + high, "differs")
+    if one == other:
+        return
+    unlike = (int.from_bytes(one, "big") ^ int.from_bytes(other, "big")).to_bytes(len(one), "big")
+    for run in re.finditer(rb"[^\x00]+", unlike):
+        yield Difference(address + run.start(), address + run.end(), "differs")
 
 
 def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[Difference]:
@@ -80,23 +81,15 @@ def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[Differen
     if not held.strip(bytes([erased])):
         yield Difference(address, address + len(held), how, blank=True)
         return
-    blank = np.frombuffer(held, np.uint8) == erased
     at = 0
-    for low, high in _runs(blank):
-        if high - low < 16:
-            continue
+    for blank in re.finditer(re.escape(bytes([erased])) + b"{16,}", held):
+        low, high = blank.span()
         if low > at:
             yield Difference(address + at, address + low, how)
         yield Difference(address + low, address + high, how, blank=True)
         at = high
     if at < len(held):
         yield Difference(address + at, address + len(held), how)
-
-
-def _runs(flags: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> Iterable[tuple[int, int]]:
-    """Where the flags are set, as (first, behind the last)."""
-    steps = np.diff(np.concatenate(([0], flags.view(np.int8), [0])))
-    return zip(np.flatnonzero(steps == 1).tolist(), np.flatnonzero(steps == -1).tolist(), strict=True)
 
 
 def _joined(runs: Iterable[Difference]) -> Iterator[Difference]:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import zlib
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 
-from ..frozen import frozen
+from ..frozen import changing, frozen
 from ..quantities import show_address
 from .faults import ImageFault
 
@@ -114,7 +113,7 @@ class Image:
         return None
 
 
-@dataclass
+@changing
 class Span:
     """Bytes as a reader found them, before they are sorted and merged. `line` is where they began."""
 
