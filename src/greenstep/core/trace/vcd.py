@@ -126,6 +126,9 @@ class _Reader:
         self._bytes: list[ByteSeen] = []
         self._changes: list[Change] = []
         self._notes: dict[str, str] = {}
+        self._settings = LineSettings(115200)
+        self._moved = True
+        """Whether anything but the bytes has changed since it was noted."""
 
     def word(self, word: str) -> None:
         if not self._defined or word.startswith("$") or self._section:
@@ -185,7 +188,7 @@ class _Reader:
             bus = "tx" if name == "tx_byte" else "rx"
             way: Way = "sent" if bus == "tx" else "heard"
             self._note_change()
-            self._bytes.append(ByteSeen(self._at_s, way, self._values.get(bus, 0), self._settings().seconds(1)))
+            self._bytes.append(ByteSeen(self._at_s, way, self._values.get(bus, 0), self._settings.seconds(1)))
             return
         if value.lower() in ("z", "x"):
             return
@@ -197,21 +200,22 @@ class _Reader:
         if not low <= number <= high:
             raise VcdError(f"'{value[:20]}' is no value of {name}")
         self._values[name] = number
+        self._moved = self._moved or name not in ("tx", "rx")
 
-    def _settings(self) -> LineSettings:
+    def _note_change(self) -> None:
+        if not self._moved:
+            return
+        self._moved = False
         values = self._values
         parity = _PARITIES[min(values.get("parity", 0), 2)]
         frame = Frame(values.get("data_bits", 8), parity, values.get("stop_bits", 1))
-        return LineSettings(max(1, values.get("baud", 115200)), frame)
-
-    def _note_change(self) -> None:
-        values = self._values
+        self._settings = LineSettings(max(1, values.get("baud", 115200)), frame)
         now = Change(
             self._at_s,
             bool(values.get("dtr")),
             bool(values.get("rts")),
             bool(values.get("brk")),
-            self._settings(),
+            self._settings,
         )
         last = self._changes[-1] if self._changes else None
         if last is None or (last.dtr, last.rts, last.on_break, last.settings) != (
