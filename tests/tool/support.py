@@ -158,10 +158,10 @@ class ToolTest(unittest.TestCase):
             **variables,
         }
 
-    def run_tool(self, *arguments: str, **variables: str) -> Run:
+    def run_tool(self, *arguments: str, typed: str = "", **variables: str) -> Run:
         done = subprocess.run(
             [COMMAND, *arguments], cwd=self.folder, env=self.environment(**variables), capture_output=True, text=True,
-            timeout=LONGEST_S, stdin=subprocess.DEVNULL,
+            timeout=LONGEST_S, input=typed,
         )  # fmt: skip
         self.assertNotIn("Traceback", done.stdout + done.stderr)
         return Run(done.returncode, done.stdout, done.stderr)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import signal
 import sqlite3
 import unittest
 from pathlib import Path
@@ -10,7 +9,7 @@ from typing import ClassVar
 
 from greenstep.core.image.edit import with_bytes
 
-from .support import SLOWLY, Bench, Run, ToolTest
+from .support import Bench, Run, ToolTest
 
 APIARY = Path(__file__).parents[2] / "examples" / "apiary"
 REACH = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset")
@@ -71,14 +70,8 @@ class OnlyWhatDiffers(ToolTest):
     def test_a_cut_off_upload_is_taken_up_again(self) -> None:
         bench = self.bench("hive-scale")
         reach = ("--chip", "atmega328p", "--port", bench.port("hive-scale"))
-        tool = self.start_tool("upload", "hive-scale.hex", *reach[:-1], reach[-1] + SLOWLY, "--json")
-        assert tool.stdout is not None
-        for line in tool.stdout:
-            if '"write", "done": 1920' in line:
-                tool.send_signal(signal.SIGINT)
-                break
-        tool.communicate(timeout=60)
-        self.assertEqual(tool.returncode, 130)
+        cut = self.run_tool("upload", "hive-scale.hex", *reach[:-1], reach[-1] + "&gone-after=0.6")
+        self.assertEqual((cut.status, "2,048 of 4,096 bytes are written" in cut.out), (3, True), cut.text)
         run = self.run_tool("upload", "hive-scale.hex", *reach)
         self.assertEqual(run.status, 0, run.text)
         self.assertRegex(run.out, r"read back(: 1?\d of 32 pages differ|, \d+ of 32 pages: 1?\d to write)")
@@ -145,16 +138,10 @@ class Kept(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("● keep     080017D0-080017E2, 19 bytes read twice and equal: written back", run.out)
         self.assertEqual(list((self.folder / "kept").iterdir()), [])
-        tool = self.start_tool("upload", "brood-probe.hex", *reach[:-1], reach[-1] + SLOWLY, *keep, "--no-compare")
-        assert tool.stdout is not None
-        for line in tool.stdout:
-            if "erase" in line:
-                tool.send_signal(signal.SIGINT)
-                break
-        out, _ = tool.communicate(timeout=60)
+        cut = self.run_tool("upload", "brood-probe.hex", *reach[:-1], reach[-1] + "&gone-after=0.6", *keep, "--no-compare")
         aside = list((self.folder / "kept").iterdir())
-        self.assertEqual((tool.returncode, len(aside)), (130, 1), out)
-        self.assertIn(f"What was to be kept is in {aside[0]}: restore it first", out)
+        self.assertEqual((cut.status, len(aside)), (3, 1), cut.text)
+        self.assertIn(f"What was to be kept is in {aside[0]}: restore it first", cut.out)
         hasty = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--no-compare", "--no-verify")
         self.assertIn(f"an earlier upload did not bring back what is in {aside[0]}", hasty.out)
         self.assertRegex(hasty.out, r"what was to be kept is also in \S+\.hex: it is not proven to be back")

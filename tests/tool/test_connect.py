@@ -305,8 +305,8 @@ class GreetingAPort(ToolTest):
         self.assertIn("ATmega168 answers", run.out)
 
     def test_a_person_helps_where_no_line_does(self) -> None:
-        bench = self.served("brood-probe", "--pty", "--hands", "8")
-        run = self.run_tool("greet", "--port", bench.port("brood-probe"), "--patience", "12")
+        port = "bench:brood-probe?lines=none&hands=8"
+        run = self.run_tool("greet", "--port", port, "--patience", "12")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("no DTR and RTS", run.out)
         self.assertIn("STM32F07x answers", run.out)

@@ -17,20 +17,18 @@ import pexpect
 
 from greenstep.ports.holders import holders
 
-from .support import COMMAND, ToolTest
+from .support import COMMAND, Run, ToolTest
 
 
 class Board:
-    """The test itself, at the other end of a pty: answers lines, keeps what it took; `chatter` is said all the time,
-    for what was said before the port was opened is lost."""
+    """The test itself, at the other end of a pty: answers lines, and keeps what it took."""
 
-    def __init__(self, answer: Callable[[bytes], bytes] = lambda line: b"", chatter: bytes = b"") -> None:
+    def __init__(self, answer: Callable[[bytes], bytes] = lambda line: b"") -> None:
         self._ours, self._theirs = os.openpty()
         tty.setraw(self._theirs)
         self.port = os.ttyname(self._theirs)
         self.taken = b""
         self._answer = answer
-        self._chatter = chatter
         self._gone = threading.Event()
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
@@ -42,7 +40,6 @@ class Board:
         line = b""
         while not self._gone.is_set():
             if not select.select([self._ours], [], [], 0.05)[0]:
-                self.says(self._chatter)
                 continue
             got = os.read(self._ours, 256)
             self.taken += got
@@ -144,42 +141,40 @@ class Terminal(ToolTest):
 
 
 class Script(ToolTest):
-    def listen(self, board: Board, *arguments: str, **variables: str) -> Any:
-        return self.run_tool("listen", "--port", board.port, *arguments, **variables)
+    STARTS, RUNS = "bench:hive-scale?fault=no-boot", "bench:hive-scale?on-for=5"
+
+    def listen(self, port: str, *arguments: str, **variables: str) -> Run:
+        return self.run_tool("listen", "--port", port, *arguments, **variables)
 
     def test_a_text_that_comes_and_one_that_does_not(self) -> None:
-        board = Board(chatter=b"hive scale 2.4 ready\r\n")
-        good = self.listen(board, "--expect", "scale 2.4", "--within", "10")
-        self.assertEqual((good.status, "hive scale 2.4" in good.out), (0, True), good.text)
-        bad = self.listen(Board(), "--expect", "frame lift", "--within", "0.3")
+        good = self.listen(self.STARTS, "--expect", "scale 2.3", "--within", "10")
+        self.assertEqual((good.status, "hive scale 2.3" in good.out), (0, True), good.text)
+        bad = self.listen("bench:hive-scale?fault=dead", "--expect", "frame lift", "--within", "0.3")
         self.assertEqual(bad.status, 8)
         self.assertIn('"frame lift" was not heard within 0.3 s', bad.err)
         self.assertIn("heard nothing", bad.err)
 
     def test_lines_from_options_and_a_pipe_are_sent_with_their_ends(self) -> None:
-        board = Board(lambda line: line.upper() + b"\r\n")
-        run = self.listen(board, "--send", "name hive-7", "--expect", "NAME HIVE-7", "--within", "10")
-        self.assertEqual((run.status, board.taken), (0, b"name hive-7\r\n"))
-        child = pexpect.spawn(
-            "/bin/sh", ["-c", f"echo status | {COMMAND} listen --port {board.port} --line-end crlf --expect STATUS --within 10; echo $?"],
-            cwd=str(self.folder), timeout=20, env=self.environment(),  # type: ignore[arg-type]
-        )  # fmt: skip
-        child.expect("STATUS\r\n0")
-        self.assertTrue(board.taken.endswith(b"status\r\n"))
+        run = self.listen(self.RUNS, "--send", "name hive-7", "--expect", "taken: name hive-7", "--within", "10")
+        self.assertEqual(run.status, 0, run.text)
+        lonely = self.listen(self.RUNS, "--send", "name", "--line-end", "lf", "--expect", "taken", "--within", "2")
+        self.assertEqual(lonely.status, 8, lonely.text)
+        said = ("--line-end", "crlf", "--expect", "taken: status", "--within", "10")
+        piped = self.run_tool("listen", "--port", self.RUNS, *said, typed="status\n")
+        self.assertEqual(piped.status, 0, piped.text)
 
     def test_times_hex_and_json(self) -> None:
-        board = Board(lambda line: b"cell 41.3 kg\r\n\x01\xff")
         said = ("--send", "weigh", "--seconds", "0.6")
-        self.assertRegex(self.listen(board, "--times", *said).out, r"(?m)^ +\d\.\d{3}  cell 41\.3 kg$")
-        shown = self.listen(board, "--hex", *said).out
-        self.assertIn("63 65 6C 6C 20 34 31 2E 33 20 6B 67 0D 0A 01 FF  cell 41.3 kg····", shown)
-        events = self.listen(board, "--json", *said)
+        self.assertRegex(self.listen(self.RUNS, "--times", *said).out, r"(?m)^ +\d\.\d{3}  taken: weigh$")
+        shown = self.listen(self.RUNS, "--hex", *said).out
+        self.assertIn("74 61 6B 65 6E 3A 20 77 65 69 67 68 0D 0A 6E 65  taken: weigh··ne", shown)
+        events = self.listen(self.RUNS, "--json", *said)
         self.assertEqual(events.event("sent")["text"], "weigh")
-        self.assertEqual(events.event("heard")["text"], "cell 41.3 kg")
+        self.assertIn("taken: weigh", [event["text"] for event in events.events if event["event"] == "heard"])
 
     def test_what_has_no_line_end_is_shown_at_the_end(self) -> None:
-        board = Board(lambda line: b"name? ")
-        self.assertTrue(self.listen(board, "--send", "", "--seconds", "0.6").out.endswith("name? \n"))
+        run = self.listen(self.RUNS, "--send", "tare", "--seconds", "0.4")
+        self.assertTrue(run.out.endswith("next? \n"), run.text)
 
     def test_find_baud_names_the_rate_that_reads(self) -> None:
         bench = self.bench("hive-scale", "--fault", "console=57600", "--fault", "no-boot")
@@ -208,7 +203,7 @@ class Script(ToolTest):
     def test_without_a_way_to_reset_it_says_so(self) -> None:
         run = self.run_tool("listen", "--port", "/dev/ttyUSB77", "--chip", "stm32", "--reset")
         self.assertEqual((run.status, "has no line that resets" in run.err), (2, True))
-        log = self.run_tool("listen", "--port", Board().port, "--log", "/nowhere/hive.txt", "--seconds", "0.1")
+        log = self.run_tool("listen", "--port", self.RUNS, "--log", "/nowhere/hive.txt", "--seconds", "0.1")
         self.assertEqual((log.status, "cannot be written" in log.err), (2, True))
 
 
@@ -233,20 +228,16 @@ class AfterAnUpload(ToolTest):
         self.assertIn("write memory", self.run_tool("trace", "show", "probe.vcd").out)
 
     def test_a_talk_with_a_secret_that_is_kept_nowhere(self) -> None:
-        answers = {b"name hive-7": b"name set, key? ", b"honey-17": b"key honey-17 set\r\n"}
-        board = Board(lambda line: answers.get(line, b"?\r\n"), b"ready\r\n")
         self.project(
-            f'[board.hive]\nchip = "stm32"\nport = "{board.port}"\nleave = "wait 10 ms"\nexpect = "ready"\n'
-            'talk = [ { send = "name hive-7" }, { expect = "key?", secret = "HIVE_KEY" }, { expect = "set" } ]\n'
+            '[board.hive]\nport = "bench:brood-probe"\nexpect = "ready"\n'
+            'talk = [ { send = "name hive-7" }, { expect = "next?", secret = "HIVE_KEY" }, { expect = "taken: h" } ]\n'
         )
         run = self.run_tool("start", "hive", "--trace", "talk.vcd", HIVE_KEY="honey-17")
-        # a pty has no lines to reset with, and the program talks all the same
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("● talk     2 expected texts heard, 2 lines sent", run.out)
         self.assertIn("sent HIVE_KEY, a secret", run.out)
-        self.assertTrue(board.taken.endswith(b"honey-17\r\n"))
         shown = self.run_tool("trace", "show", "talk.vcd", "--all").out
-        self.assertIn("name set", shown)
+        self.assertIn("taken: name hive-7", shown)
         bits = "".join((self.folder / "talk.vcd").read_text())
         self.assertNotIn("honey-17", run.text + shown)
         self.assertNotIn("".join(f"b{value:b} t\n1T\n" for value in b"hon"), bits)
@@ -338,7 +329,7 @@ class Endings(ToolTest):
             ("listen", "--reset"),
         ):
             with self.subTest(arguments):
-                run = self.run_tool(*arguments, "--chip", "avr", "--port", Board().port)
+                run = self.run_tool(*arguments, "--chip", "avr", "--port", "bench:hive-scale?lines=none")
                 self.assertEqual((run.status, "this port has no DTR and RTS" in run.err), (2, True), run.text)
 
 

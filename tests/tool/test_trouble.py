@@ -286,16 +286,11 @@ class InTheMiddle(ToolTest):
         self.pulled("--pty", "--hands", "0.3")
 
     def test_the_next_upload_after_a_broken_one_is_green(self) -> None:
-        bench = self.served("brood-probe")
-        port = ("--port", bench.port("brood-probe"))
-        process = self.start_tool(*self.arguments, *port)
-        assert process.stdout is not None
-        for line in process.stdout:
-            if '"step-advanced", "step": "write"' in line:
-                process.kill()
-                break
-        process.communicate(timeout=60)
-        run = self.run_tool(*self.arguments, *port)
+        bench = self.bench("brood-probe")
+        port = bench.port("brood-probe")
+        broken = self.run_tool(*self.arguments, "--port", f"{port}&gone-after=0.6")
+        self.assertIn("no whole application", str(broken.event("climb-ended")["chip_state"]))
+        run = self.run_tool(*self.arguments, "--port", port)
         self.assertEqual(run.status, 0, run.text)
         self.assertEqual(bench.close()["brood-probe.flash"][:5000], self.probe.pieces[0].data)
 

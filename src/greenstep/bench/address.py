@@ -33,6 +33,7 @@ KEYS = {
         "SECONDS", "three wires only: a simulated person presses the buttons so long after the first character"
     ),
     "lines": Key("none", "a port without DTR and RTS"),
+    "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),
     "gone-after": Key("SECONDS", "the cable is pulled so long after the port was opened"),
     "seed": Key("N", "which of several boards of the kind, each with a chip of its own; and where chance begins [0]"),
     "pace": Key("real", "take as long as hardware would [as fast as this computer can]"),
@@ -49,6 +50,7 @@ class BenchAddress:
     turnaround_s: float = 0.001
     hands_s: float | None = None
     has_lines: bool = True
+    on_for_s: float | None = None
     gone_after_s: float | None = None
     seed: int = 0
     real_pace: bool = False
@@ -101,6 +103,7 @@ class _Reader:
             0.001 if turnaround_ms is None else turnaround_ms / 1000,
             hands_s,
             self._word(values, "lines", "none") is None,
+            self._number(values, "on-for", 3600),
             self._number(values, "gone-after", 3600),
             int(seed),
             self._word(values, "pace", "real") is not None,

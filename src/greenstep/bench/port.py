@@ -47,7 +47,9 @@ class BenchLink(VirtualLink):
     ) -> None:
         self._address = address
         self._hands = None if address.hands_s is None else Hands(address.hands_s)
-        on_for_s = 0.0 if self._hands is None else _ON_FOR_S
+        on_for_s = address.on_for_s
+        if on_for_s is None:
+            on_for_s = 0.0 if self._hands is None else _ON_FOR_S
         gone_s = None if address.gone_after_s is None else on_for_s + address.gone_after_s
         super().__init__(line, settings, lines, address.has_lines, gone_s, on_for_s)
         self._paced = lasts or address.real_pace
