@@ -8,8 +8,6 @@ from __future__ import annotations
 import io
 import random
 import sys
-import time
-from collections import Counter
 from collections.abc import Callable
 from typing import BinaryIO
 
@@ -33,6 +31,8 @@ from greenstep.core.image import (
 )
 from greenstep.core.image.content import look_into
 from tests.elf_files import elf_file
+
+from .seeded import asked_for, how_it_ends, show_counts, show_wrong
 
 LONGEST_S = 2.0
 PARTS = [
@@ -95,43 +95,32 @@ def try_one(file: tuple[str, bytes], seed: float) -> tuple[str, str]:
     kind, content = file[0], damaged(file[1], source)
     if source.random() < 0.75:
         kind = recognise(content[:65536])
-    began = time.perf_counter()
-    try:
+
+    def read() -> None:
         reader = _READERS.get(kind)
         image = reader(io.BytesIO(content), "bees") if reader else read_raw(content, "bees", 0)
         look_into(image)
         part = source.choice(PARTS)
         hold_against(part, find_dialect(part.dialect), {"flash": image})
-        ended, words = "read", ""
-    except ImageFault as fault:
-        ended, words = "refused", fault.finding.cause
-        if not words or not fault.finding.attempts:
-            ended = "WRONG: no message"
-    except Exception as error:  # noqa: BLE001  (a traceback is what is looked for)
-        ended, words = "WRONG: traceback", f"{type(error).__name__}: {error}"
-    if time.perf_counter() - began > LONGEST_S:
-        ended, words = "WRONG: hang", f"{time.perf_counter() - began:.1f} s"
+
+    ended, words = how_it_ends(read, (ImageFault,), LONGEST_S, _words)
     return ended, f"{file[0]} {words}"
 
 
+def _words(fault: Exception) -> str:
+    """The cause, where there is something to try besides."""
+    assert isinstance(fault, ImageFault)
+    return fault.finding.cause if fault.finding.attempts else ""
+
+
 def main() -> int:
-    number = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
-    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+    number, first, _ = asked_for(20_000)
     files = samples()
-    results: Counter[tuple[str, str]] = Counter()
-    wrong = []
-    for seed in range(first, first + number):
-        file = files[seed % len(files)]
-        ended, words = try_one(file, seed)
-        results[file[0], ended] += 1
-        if ended.startswith("WRONG"):
-            wrong.append((seed, ended, words))
-    for (kind, ended), times in sorted(results.items()):
-        print(f"{kind:<10} {ended:<20} {times:6,}")
-    for row in wrong[:20]:
-        print(row)
-    print(f"{number:,} damaged files, {len(wrong)} neither read nor refused")
-    return 1 if wrong else 0
+    rows = [(files[seed % len(files)], seed) for seed in range(first, first + number)]
+    results = [(file[0], seed, *try_one(file, seed)) for file, seed in rows]
+    show_counts(((kind, ended) for kind, _, ended, _ in results), 20)
+    wrong = [row for row in results if row[2].startswith("WRONG")]
+    return show_wrong(wrong, f"{number:,} damaged files, {len(wrong)} neither read nor refused")
 
 
 if __name__ == "__main__":

@@ -9,10 +9,8 @@ import io
 import random
 import sys
 import tempfile
-import time
-from collections import Counter
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
+from contextlib import redirect_stdout
 from functools import cache
 from pathlib import Path
 
@@ -33,6 +31,7 @@ from greenstep.store.kit import Notes, make_kit, read_kit
 from greenstep.store.project import read_project
 
 from .damaged_files import damaged
+from .seeded import asked_for, how_it_ends, on_all_processors, show_counts, show_wrong
 
 LONGEST_S = 5.0
 _PROJECT = """
@@ -132,23 +131,13 @@ def _journal(content: bytes, folder: Path) -> None:
     journal.remembered(path, "01", "atmega328p")
 
 
+_RECORDED = (
+    *("stm32f072", "atmega328p", "esp32", "lpc1114", "pic18f46k22", "atmega2560", "atmega32u4", "pic18f4520"),
+    "smoke-fan",
+)
 _KINDS: dict[str, tuple[Callable[[random.Random], bytes], Callable[[bytes, Path], None]]] = {
     "recording": (
-        lambda dice: recording(
-            dice.choice(
-                (
-                    "stm32f072",
-                    "atmega328p",
-                    "esp32",
-                    "lpc1114",
-                    "pic18f46k22",
-                    "atmega2560",
-                    "atmega32u4",
-                    "pic18f4520",
-                    "smoke-fan",
-                )
-            )
-        ),
+        lambda dice: recording(dice.choice(_RECORDED)),
         _trace,
     ),
     "kit": (lambda dice: kit_file(), _kit),
@@ -177,35 +166,17 @@ def try_one(seed: int) -> tuple[int, str, str, str]:
     kind = list(_KINDS)[seed % len(_KINDS)]
     make, read = _KINDS[kind]
     content = damaged(make(source), source) if source.random() < 0.5 else _one_value(make(source), source)
-    began = time.perf_counter()
-    shown, sys.stdout = sys.stdout, io.StringIO()
-    try:
-        with tempfile.TemporaryDirectory() as folder:
-            read(content, Path(folder))
-        ended, words = "read", ""
-    except (Fault, VcdError, journal.JournalTrouble) as fault:
-        ended, words = ("refused", str(fault)) if str(fault) else ("WRONG: no message", type(fault).__name__)
-    except Exception as error:  # noqa: BLE001  (a traceback is what is looked for)
-        ended, words = "WRONG: traceback", f"{type(error).__name__}: {error}"
-    finally:
-        sys.stdout = shown
-    if time.perf_counter() - began > LONGEST_S:
-        ended, words = "WRONG: hang", f"{time.perf_counter() - began:.1f} s"
-    return seed, kind, ended, words
+    with tempfile.TemporaryDirectory() as folder, redirect_stdout(io.StringIO()):
+        refusals = (Fault, VcdError, journal.JournalTrouble)
+        return seed, kind, *how_it_ends(lambda: read(content, Path(folder)), refusals, LONGEST_S, str)
 
 
 def main() -> int:
-    number = int(sys.argv[1]) if len(sys.argv) > 1 else 20_000
-    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    with ProcessPoolExecutor() as pool:
-        rows = list(pool.map(try_one, range(first, first + number), chunksize=100))
-    for (kind, ended), times in sorted(Counter((kind, ended) for _, kind, ended, _ in rows).items()):
-        print(f"{kind:<10} {ended:<20} {times:6,}")
+    number, first, _ = asked_for(20_000)
+    rows = on_all_processors(try_one, [(seed,) for seed in range(first, first + number)], 100)
+    show_counts(((kind, ended) for _, kind, ended, _ in rows), 20)
     wrong = [row for row in rows if row[2].startswith("WRONG")]
-    for row in wrong[:20]:
-        print(row)
-    print(f"{number:,} damaged files, {len(wrong)} neither read nor refused")
-    return 1 if wrong else 0
+    return show_wrong(wrong, f"{number:,} damaged files, {len(wrong)} neither read nor refused")
 
 
 if __name__ == "__main__":

@@ -11,11 +11,12 @@ import random
 import sys
 import traceback
 from collections import Counter
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.image import Image
+
+from .seeded import asked_for, on_all_processors, show_counts, show_wrong
 
 BOARDS = {
     "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
@@ -108,21 +109,14 @@ def judge(trial: Trial, image: Image, longest_s: float = LONGEST_CLIMB_S) -> tup
 
 
 def main() -> int:
-    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
-    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    dialects = sys.argv[3:] or list(BOARDS)
-    seeds = [(dialect, seed) for dialect in dialects for seed in range(first, first + runs)]
-    with ProcessPoolExecutor() as pool:
-        results = list(pool.map(one_run, *zip(*seeds, strict=True), chunksize=50))
-    for (dialect, outcome), number in sorted(Counter((r.dialect, r.outcome) for r in results).items()):
-        print(f"{dialect:<10} {outcome:<42} {number:5}")
+    runs, first, named = asked_for(1000)
+    dialects = named or list(BOARDS)
+    results = on_all_processors(one_run, [(name, seed) for name in dialects for seed in range(first, first + runs)])
+    show_counts(((run.dialect, run.outcome) for run in results), 42)
     keys = Counter(r.detail for r in results if r.outcome.startswith("failed"))
     print("findings:", ", ".join(f"{key} {number}" for key, number in keys.most_common()))
     wrong = [result for result in results if result.wrong]
-    for result in wrong[:20]:
-        print(result)
-    print(f"{len(results):,} runs, {len(wrong)} wrong")
-    return 1 if wrong else 0
+    return show_wrong(wrong, f"{len(results):,} runs, {len(wrong)} wrong")
 
 
 if __name__ == "__main__":

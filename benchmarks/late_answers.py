@@ -11,13 +11,12 @@ from __future__ import annotations
 import random
 import sys
 import traceback
-from collections import Counter
-from concurrent.futures import ProcessPoolExecutor
 
 from greenstep.bench.trial import sample_for
 from greenstep.core.dialects.registry import find_dialect
 
 from .fault_runs import BOARDS, FaultRun, clean, judge, upload
+from .seeded import asked_for, on_all_processors, show_counts, show_wrong
 
 WANTED_SHARE = 0.98
 LONGEST_S = 3600.0  # an ESP8266 is read by a thousand questions, each of which may be answered a second late
@@ -62,14 +61,10 @@ def one_run(dialect: str, seed: int) -> tuple[FaultRun, bool]:
 
 
 def main() -> int:
-    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 2000
-    first = int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    dialects = sys.argv[3:] or list(BOARDS)
-    seeds = [(dialect, seed) for dialect in dialects for seed in range(first, first + runs)]
-    with ProcessPoolExecutor() as pool:
-        results = list(pool.map(one_run, *zip(*seeds, strict=True), chunksize=50))
-    for (dialect, outcome), number in sorted(Counter((run.dialect, run.outcome) for run, _ in results).items()):
-        print(f"{dialect:<10} {outcome:<42} {number:5}")
+    runs, first, named = asked_for(2000)
+    dialects = named or list(BOARDS)
+    results = on_all_processors(one_run, [(name, seed) for name in dialects for seed in range(first, first + runs)])
+    show_counts(((run.dialect, run.outcome) for run, _ in results), 42)
     good = True
     for dialect in dialects:
         counted = [run for run, counts in results if counts and run.dialect == dialect]
@@ -77,11 +72,11 @@ def main() -> int:
         good = good and share >= WANTED_SHARE
         print(f"{dialect:<10} {share:.1%} of {len(counted):,} green where none is later than twice the time-out")
     wrong = [run for run, _ in results if run.wrong]
-    failed = [run for run, counts in results if counts and run.outcome.startswith("failed")]
-    for run in [*wrong[:20], *failed[: 12 if "-v" in sys.argv or len(dialects) == 1 else 0]]:
-        print(run)
-    print(f"{len(results):,} runs, {len(wrong)} wrong")
-    return 0 if good and not wrong else 1
+    if len(dialects) == 1:
+        for run in [run for run, counts in results if counts and run.outcome.startswith("failed")][:12]:
+            print(run)
+    status = show_wrong(wrong, f"{len(results):,} runs, {len(wrong)} wrong")
+    return status if good else 1
 
 
 if __name__ == "__main__":

@@ -6,10 +6,10 @@
 from __future__ import annotations
 
 import sys
-from collections import Counter
-from concurrent.futures import ProcessPoolExecutor
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
+
+from .seeded import on_all_processors, show_counts, show_wrong
 
 BOARDS = {
     "stm32-rom": "stm32f072",
@@ -65,15 +65,12 @@ def main() -> int:
     step = int(sys.argv[1]) if len(sys.argv) > 1 else 1
     dialects = sys.argv[2:] or list(BOARDS)
     wanted = [(dialect, percent) for dialect in dialects for percent in range(step, 100, step)]
-    with ProcessPoolExecutor() as pool:
-        results = list(pool.map(outcome, *zip(*wanted, strict=True), chunksize=11))
-    for (dialect, how), number in sorted(Counter((dialect, how) for dialect, _, how in results).items()):
-        print(f"{dialect:<10} {how:<45} {number:4}")
+    results = on_all_processors(outcome, wanted, 11)
+    show_counts(((dialect, how) for dialect, _, how in results), 45)
     wrong = [result for result in results if result[2].startswith("WRONG")]
-    for result in wrong[:20]:
-        print(result)
-    print(f"{len(results):,} cuts, {len(wrong)} after which the next upload was not green with the right flash")
-    return 1 if wrong else 0
+    return show_wrong(
+        wrong, f"{len(results):,} cuts, {len(wrong)} after which the next upload was not green with the right flash"
+    )
 
 
 if __name__ == "__main__":
