@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import field, replace
+from dataclasses import field
 
 from ..dialects.base import Unexpected, WriteBlock
 from ..errors import VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Difference, Progress, diagnose
 from ..frozen import changing
-from ..narrow import Room, narrowed, rooms_of
 from ..plan import MemoryPlan, Plan, check_blocks
 from ..quantities import count, show_size
 from .evidence import observe
 from .proof import sums_equal
+from .repairing import worth_all_again, write_all_again, write_differing
 from .scene import Scene
 
 _PAGES_WRITTEN_AGAIN = 2
@@ -242,16 +242,18 @@ def _prove(
             yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
             if comparison.enough:
                 break
-        if again or comparison.first_wrong is None or not _worth_all_again(scene):
+        if again or comparison.first_wrong is None or not worth_all_again(scene):
             break
         yield Noted("verify", "damaged on the way to the chip: erased and written a second time")
-        _write_all_again(scene)
+        write_all_again(scene)
     if comparison.first_wrong is None and narrows and not sums_equal(scene, memory_plan, checks):
         raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
     tally.reread += comparison.reread
     tally.rewritten += comparison.rewritten
     if comparison.first_wrong is not None and _worth_repairing(scene, tally):
-        yield from _repair(scene, memory_plan, checks, tally, meter)
+        tally.repaired = True
+        yield from write_differing(scene, memory_plan)
+        yield from _prove(scene, memory_plan, checks, tally, meter)
         return
     if comparison.first_wrong is not None:
         scene.differs = True
@@ -262,60 +264,6 @@ def _worth_repairing(scene: Scene, tally: _Tally) -> bool:
     """Whether what differs may have been damaged on its way: the line had hurt something in this upload. Once."""
     hurt = scene.line_hurt or tally.hurt or scene.talk.disturbed
     return scene.job.purpose == "upload" and bool(hurt) and not tally.repaired
-
-
-def _repair(
-    scene: Scene, memory_plan: MemoryPlan, checks: tuple[tuple[int, int], ...], tally: _Tally, meter: _Meter
-) -> Iterator[Event]:
-    """Write the units that differ once more, and look at all of it again. Raises VerifyFault."""
-    tally.repaired = True
-    rooms = rooms_of(memory_plan, scene.job.dialect.write_block(memory_plan.memory))
-    wrong = [room for room in rooms if not _holds(scene, memory_plan, room)]
-    name = memory_plan.memory.name
-    whole = replace(scene.ground[1], memories=(memory_plan,))
-    smaller = narrowed(whole, scene.job.dialect, scene.job.wishes, {name: wrong}).memories[0]
-    number = len(wrong) if not smaller.whole_erase else len(rooms)
-    yield Noted("verify", f"{count(number, 'unit')} differ, and the line had hurt something: written once more")
-    if smaller.whole_erase:
-        scene.talk.erase_all(smaller.memory)
-    elif smaller.units:
-        for _ in scene.talk.erase(smaller.memory, smaller.units):
-            pass
-    for _ in scene.talk.write(smaller.memory, smaller.blocks):
-        pass
-    yield from _prove(scene, memory_plan, checks, tally, meter)
-
-
-def _holds(scene: Scene, plan: MemoryPlan, room: Room) -> bool:
-    """Whether the chip shows the image's bytes in a room, as far as it can show them."""
-    shown = _within(plan.checks, room.low, room.high)
-    if scene.talk.can_checksum():
-        return sums_equal(scene, plan, shown)
-    block = scene.talk.read_block(plan.memory)
-    return all(
-        scene.talk.read(plan.memory, address, size) == plan.image.cut(address, size, plan.memory.erased)
-        for address, size in check_blocks(shown, block)
-    )
-
-
-def _within(spans: tuple[tuple[int, int], ...], low: int, high: int) -> list[tuple[int, int]]:
-    """What of the spans (address, size) lies in a room."""
-    return [(max(low, a), min(high, a + s) - max(low, a)) for a, s in spans if a < high and low < a + s]
-
-
-def _worth_all_again(scene: Scene) -> bool:
-    """Where nothing guards a block on its way, and only everything can be erased, all of it is worth a second
-    time."""
-    traits = scene.job.dialect.traits
-    return scene.job.purpose == "upload" and traits.erases == "all at once" and not scene.talk.guards_writes
-
-
-def _write_all_again(scene: Scene) -> None:
-    for plan in scene.ground[1].memories:
-        if plan.whole_erase:
-            scene.talk.erase_all(plan.memory)
-        for _ in scene.talk.write(plan.memory, plan.blocks):
-            pass
 
 
 def _differing(scene: Scene, plan: MemoryPlan, checks: tuple[tuple[int, int], ...]) -> list[tuple[int, int]]:
