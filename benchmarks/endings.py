@@ -49,7 +49,7 @@ def measure(kind: str, what: str, arguments: tuple[str, ...], sign: str, folder:
     with output.open("w") as stream:
         tool = subprocess.Popen(
             [COMMAND, *arguments, *lines, "--port", port], stdout=stream, stderr=stream, cwd=folder,
-            env={**os.environ, "PYTHONUNBUFFERED": "1"}, stdin=subprocess.DEVNULL,
+            env={**os.environ, "PYTHONUNBUFFERED": "1", "GREENSTEP_LADDER": "full"}, stdin=subprocess.DEVNULL,
         )  # fmt: skip
         end = time.monotonic() + 30
         while sign not in output.read_text() and time.monotonic() < end and tool.poll() is None:

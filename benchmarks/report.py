@@ -36,6 +36,17 @@ PARTS = (
         "fault_runs",
         "One lost or damaged character each, either way, at any place; 1,000 seeds for each dialect.",
     ),
+    (
+        "Late answers",
+        "late_answers",
+        "Answers late by 0 to three times a dialect's time-out, all, one or some of them, alone and with a character "
+        "dropped,\nflipped or repeated; 2,000 seeds for each dialect.",
+    ),
+    (
+        "Damaged records",
+        "damaged_records",
+        "Recordings, kits, project files and journals, each read, or refused with a message; 20,000 seeds.",
+    ),
 )
 
 
