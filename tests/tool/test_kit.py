@@ -133,6 +133,26 @@ class Believed(unittest.TestCase):
                 except RefusedFault as refused:
                     self.assertIn("broken.kit", refused.findings[0].cause)
 
+    def test_a_directory_that_says_what_no_kit_says(self) -> None:
+        """By the ZIP specification: flags at 8, method at 10, name at 46 of an entry in the directory."""
+        whole = self.kit.read_bytes()
+        entry = whole.index(b"PK\x01\x02")
+        for said, changes in (
+            ("a name that is no UTF-8", {9: 0x08, 46: 0x88}),
+            ("packed by LZMA, which it is not", {10: 14}),
+            ("packed in a way that is not known", {10: 77}),
+            ("encrypted", {8: 0x01}),
+        ):
+            broken = bytearray(whole)
+            for offset, value in changes.items():
+                broken[entry + offset] = value
+            path = self.folder / "broken.kit"
+            path.write_bytes(broken)
+            with self.subTest(said):
+                self.assertTrue(is_kit(path))
+                with self.assertRaisesRegex(RefusedFault, "broken.kit is damaged"):
+                    read_kit(path)
+
     def test_what_cannot_be_made(self) -> None:
         for tables, notes, said in (
             ({"a": {"images": ["none.bin"]}}, Notes(), "cannot be read"), ({"a": {}}, Notes(), "no image"),

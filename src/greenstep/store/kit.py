@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import re
+import struct
 import tomllib
 import zipfile
 import zlib
@@ -33,6 +34,11 @@ _MEMBER = re.compile(r"(images|pictures)/[A-Za-z0-9][A-Za-z0-9._+ -]*")
 _KEYS = ("format", "name", "made", "before", "after", "question", "picture", "file", "board", "answer", "flash_size")
 _STAMP = (1980, 1, 1, 0, 0, 0)  # the same kit has the same bytes, whenever it is made
 _ENDING = ".kit"
+_DAMAGE = (
+    *(zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, RuntimeError),
+    UnicodeDecodeError,
+)
+"""What the standard library raises for an archive in which something was changed."""
 
 
 @frozen
@@ -77,7 +83,7 @@ def is_kit(path: Path) -> bool:
     try:
         with zipfile.ZipFile(path) as file:
             return MANIFEST in file.namelist()
-    except (zipfile.BadZipFile, OSError):
+    except (*_DAMAGE, OSError):
         return path.suffix.lower() == _ENDING
 
 
@@ -171,7 +177,7 @@ def read_kit(path: Path) -> Kit:
     try:
         with zipfile.ZipFile(path) as file:
             return _read(path.name, file)
-    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError) as error:
+    except _DAMAGE as error:
         raise _refused(path.name, "is damaged", str(error) or type(error).__name__) from None
     except OSError as error:
         if error.errno == errno.EINVAL:  # an offset in it points before its beginning
@@ -210,6 +216,8 @@ def _read(name: str, file: zipfile.ZipFile) -> Kit:
 
 def _bytes(name: str, file: zipfile.ZipFile, info: zipfile.ZipInfo, most: int) -> bytes:
     """A member, read no further than it may be long."""
+    if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+        raise _refused(name, "is damaged", f"{info.filename[:80]} is packed in a way that no kit is")
     with file.open(info) as stream:
         data = stream.read(most + 1)
     if len(data) > most:
