@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 import unittest
-from typing import Any
 
 from greenstep.bench.boards import BOARDS, Hands
 from greenstep.bench.circuits import (
@@ -18,11 +17,10 @@ from greenstep.bench.circuits import (
 )
 from greenstep.bench.faults import Faults
 from greenstep.bench.line import SimulatedLine
-from greenstep.bench.trial import prepare
+from greenstep.bench.trial import run
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.climb import OpenedPort
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.link import LineSettings, LinesMissing, RateRefused
+from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.recording import RecordingLink
 from greenstep.core.survey.learn import (
     Candidate,
@@ -163,37 +161,16 @@ class Rates(unittest.TestCase):
         self.assertLessEqual(sorted(tries)[len(tries) // 2], 3)
 
     def test_a_rate_that_the_adapter_cannot_make_is_passed_over(self) -> None:
-        class Poor(VirtualLink):
-            def configure(self, settings: LineSettings) -> None:
-                if settings.baud in (74880, 57600):
-                    raise RateRefused(settings)
-                super().configure(settings)
-
-        line = line_of("atmega328p", CapacitorPulse("dtr"), "no-boot", "console=57600")
-        tried = [t.settings.baud for t in find_rate(Poor(line, AT), AT, 0.6)]
+        refused = ("rate-refused=74880", "rate-refused=57600")
+        line = line_of("atmega328p", CapacitorPulse("dtr"), "no-boot", "console=57600", *refused)
+        tried = [t.settings.baud for t in find_rate(VirtualLink(line, AT), AT, 0.6)]
         self.assertNotIn(57600, tried)
         self.assertGreater(len(tried), 8)
         # a climb goes on without it, and supposes what it could not try
         for board in ("atmega328p", "stm32f072"):
-            climb, trial = prepare(board, purpose="greet", faults=("no-boot", "console=57600"))
-            opened = climb.scene.open_link
-            climb.scene.open_link = lambda settings, lines, opened=opened: OpenedPort(
-                self.poor(opened(settings, lines).link), ""
-            )  # type: ignore[misc]
-            trial.events.extend(climb.run())
+            trial = run(board, purpose="greet", faults=("no-boot", "console=57600", "rate-refused=57600"))
             self.assertEqual(trial.findings[0].key, "wrong-rate")
             self.assertIn("about 57600 baud", " ".join(trial.findings[0].evidence))
-
-    def poor(self, link: Any) -> Any:
-        configure = link.configure
-
-        def refusing(settings: LineSettings) -> None:
-            if settings.baud == 57600:
-                raise RateRefused(settings)
-            configure(settings)
-
-        link.configure = refusing
-        return link
 
     def test_a_silent_line_reads_at_no_rate(self) -> None:
         link = VirtualLink(line_of("atmega328p", CapacitorPulse("dtr"), "dead"), AT)

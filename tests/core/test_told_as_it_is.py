@@ -9,12 +9,11 @@ from unittest.mock import patch
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.climb import OpenedPort
 from greenstep.core.dialects import esp_rom
 from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
-from greenstep.core.link import LineSettings, RateRefused
+from greenstep.core.link import LineSettings
 
 
 def said(trial: Trial) -> str:
@@ -23,11 +22,8 @@ def said(trial: Trial) -> str:
 
 class Locks(unittest.TestCase):
     def test_an_unlock_that_erased_and_left_the_lock_does_not_say_that_nothing_changed(self) -> None:
-        climb, trial = prepare("stm32f072", purpose="unlock", faults=("locked",))
-        chip = trial.line.chip
-        with patch.object(type(chip), "locked", property(lambda self: True, lambda self, value: None), create=True):
-            trial.events.extend(climb.run())
-        self.assertEqual(set(chip.flash), {0xFF})
+        trial = run("stm32f072", purpose="unlock", faults=("locked", "lock-stays"))
+        self.assertEqual(set(trial.line.chip.flash), {0xFF})
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "unlock-without-effect"))
         self.assertIn("an unlock erases the flash", trial.end.chip_state)
         self.assertNotIn("nothing", trial.end.chip_state)
@@ -46,23 +42,8 @@ class Locks(unittest.TestCase):
 
 class Causes(unittest.TestCase):
     def test_a_rate_that_the_adapter_cannot_make_while_a_cause_is_sought(self) -> None:
-        climb, trial = prepare("stm32f072", purpose="greet", faults=("no-boot",), console=LineSettings(74880))
-        opened = climb.scene.open_link
-
-        def poor(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
-            link: Any = opened(settings, lines).link
-            configure = link.configure
-
-            def refusing(wanted: LineSettings) -> None:
-                if wanted.baud == 74880:
-                    raise RateRefused(wanted)
-                configure(wanted)
-
-            link.configure = refusing
-            return OpenedPort(link, "")
-
-        climb.scene.open_link = poor
-        trial.events.extend(climb.run())
+        faults = ("no-boot", "rate-refused=74880")
+        trial = run("stm32f072", purpose="greet", faults=faults, console=LineSettings(74880))
         self.assertEqual(trial.end.exit_code, 4)
         self.assertTrue(trial.findings)
 

@@ -52,6 +52,7 @@ class Settings(ToolTest):
             ("bench:brood-probe?fault=no-boot", 4, "BOOT0"),
             ("bench:brood-probe?circuit=direct-rts-reset&lines=none", 4, "this port has no DTR and RTS"),
             ("bench:brood-probe?gone-after=0.4", 3, "the simulated cable was pulled"),
+            ("bench:hive-scale?fault=rate-refused=115200", 3, "does not take 115200 8N1"),
             ("bench:hive-scale?turnaround=16&fault=late-once=9:300", 0, "green in"),
             ("bench:brood-probe?fault=drop-to-host=300&fault=flip-to-host=420:10", 0, "green in"),
         ):

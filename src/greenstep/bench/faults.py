@@ -24,6 +24,8 @@ KINDS = {
     "dead-write": ("", "writing the flash has no effect"),
     "slow-erase": ("FACTOR", "erasing takes so many times longer"),
     "locked": ("", "readout protection is on"),
+    "lock-stays": ("", "an unlock erases the flash, and the readout protection stays on all the same"),
+    "rate-refused": ("BAUD", "the adapter cannot make this rate"),
     "clock": ("FACTOR", "the chip's clock, and so its rate, is off by it"),
     "echo": ("", "every character sent comes straight back, and nothing else"),
     "no-boot": ("", "nothing enters the bootloader: the boot jumper is forgotten, or reset came too late"),
@@ -54,6 +56,8 @@ class Faults:
     dead_write: bool = False
     slow_erase: float = 1.0
     locked: bool = False
+    lock_stays: bool = False
+    rate_refused: set[int] = field(default_factory=set)
     clock: float = 1.0
     echo: bool = False
     no_boot: bool = False

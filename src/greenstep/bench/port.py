@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 
 from greenstep.core.climb import OpenedPort
+from greenstep.core.errors import PortFault
+from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LineSettings
 
 from .address import BenchAddress, parse_address
@@ -20,8 +22,11 @@ _ON_FOR_S = 10.0
 
 def open_bench(port: str, settings: LineSettings, lines: tuple[bool, bool], lasts: bool = False) -> OpenedPort:
     """Open a simulated board, which has just been given its power or holds what an earlier command left in its
-    `memory`. `lasts`: somebody goes on listening, so that its time is this computer's. Raises UsageFault."""
+    `memory`. `lasts`: somebody goes on listening, so that its time is this computer's. Raises UsageFault,
+    PortFault."""
     address = parse_address(port)
+    if settings.baud in Faults.parse(address.faults).rate_refused:
+        raise PortFault(diagnose_port(PortSeen(port, "setting", "", setting=str(settings))))
     line = address.board.build(Faults.parse(address.faults, address.seed), address.turnaround_s)
     line.chip.copy = address.seed
     if address.memory is not None:

@@ -145,7 +145,9 @@ class _Adapter:
         if name in (*_SETTINGS, *_LINES):
             self.flush()
         if name in _SETTINGS:
-            if name == "parity" and value not in _PARITY:
+            if (name == "parity" and value not in _PARITY) or (
+                name == "baudrate" and value in self._line.faults.rate_refused
+            ):
                 raise ValueError(value)
             self._setting(name, value)
         elif name == "break_condition":

@@ -367,7 +367,7 @@ class SimulatedStm32(SimulatedChip):
     def _readout_unprotect(self) -> Steps:
         yield Spend(sum(self.kind.erase_s[size] for size in self.kind.sectors))
         self.flash[:] = bytes([self.kind.erased]) * len(self.flash)
-        self.locked = False
+        self.locked = self.faults.lock_stays
         self.send(_ACK)
         return self._reset()
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost
+from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost, RateRefused
 
 from .line import SimulatedLine
 
@@ -47,6 +47,8 @@ class VirtualLink:
 
     def configure(self, settings: LineSettings) -> None:
         self._alive()
+        if settings.baud in self.line.faults.rate_refused:
+            raise RateRefused(settings)
         self.sleep(max(0.0, self.line.written_by - self._clock))
         self.line.configure(self._clock, settings)
 
