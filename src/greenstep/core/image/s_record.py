@@ -117,14 +117,14 @@ class _Reader:
         if kind not in _DATA or width % 2:
             return None
         try:
-            raw = np.frombuffer(binascii.unhexlify(table[:, 2:width].tobytes()), np.uint8)
+            raw = np.frombuffer(binascii.unhexlify(np.ascontiguousarray(table[:, 2:width]).tobytes()), np.uint8)
         except binascii.Error:
             return None
         rows = raw.reshape(len(table), -1)
         at = 1 + _ADDRESS_BYTES[kind]
         if rows.shape[1] < at + 1 or (rows[:, 0] != rows.shape[1] - 1).any():
             return None
-        if (rows.sum(axis=1, dtype=np.uint64) & 0xFF != 0xFF).any():
+        if (np.ascontiguousarray(rows.T).sum(axis=0, dtype=np.uint8) != 0xFF).any():  # along the lines, not across
             return None
         addresses = np.zeros(len(rows), np.int64)
         for column in range(1, at):
@@ -132,7 +132,7 @@ class _Reader:
         size = rows.shape[1] - at - 1
         if int(addresses.max()) + size > 1 << 32:
             return None
-        payload = rows[:, at:-1].tobytes()
+        payload = np.ascontiguousarray(rows[:, at:-1]).tobytes()
         breaks = [0, *(np.flatnonzero(addresses[1:] != addresses[:-1] + size) + 1).tolist(), len(rows)]
         return [
             Span(int(addresses[begin]), payload[begin * size : end * size], first_line + begin)
