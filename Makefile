@@ -2,6 +2,7 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+# Of what is installed, only what every command loads is compiled beforehand: the rest is when it is first loaded.
 
 .PHONY: demo test check bench faults findings screenshots clean
 
@@ -36,11 +37,12 @@ $(VENV)/ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(0 if sys.version_info >= (3, 11) else "Green Step needs Python 3.11 or newer: make PYTHON=python3.11 ...")'
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --no-compile --editable '.[test]'
+	cd $(VENV)/lib/python3*/site-packages && $(abspath $(BIN))/python -m compileall -q click platformdirs rich serial $(CURDIR)/src
 	touch $@
 
 # What reads the code, and is not needed to run it.
 $(VENV)/checkers: $(VENV)/ready
-	$(BIN)/python -m pip install --quiet '.[check]' --editable .
+	$(BIN)/python -m pip install --quiet --editable '.[check]'
 	touch $@
 
 clean:
