@@ -40,13 +40,22 @@ class Sums(unittest.TestCase):
         self.assertEqual(half.blank_share, 0.5)
         self.assertAlmostEqual(look_into(image((0, bytes(range(256)) * 7))).entropy, 8.0)
         self.assertEqual(look_into(image((0, b"\xff" * 100))).entropy, 0.0)
-        large = b"\x00\x01\x02" * 100_001  # a third each, of an odd number
+        large = b"\x00\x01\x02" * 200_001  # a third each, of an odd number
         self.assertAlmostEqual(look_into(image((0, large))).entropy, 1.584962, 5)
         self.assertEqual(look_into(image((0, b"\xff" * 21))).blank_share, 1.0)
         self.assertEqual(look_into(image((0, bytes(64))), 0x00).blank_share, 1.0)
 
 
 class Texts(unittest.TestCase):
+    def test_texts_in_a_large_image_wherever_they_stand(self) -> None:
+        for at in (0, (1 << 19) - 9, (1 << 20) - 18, (1 << 20) - 17, (1 << 20) - 1, (1 << 20) + 3000):
+            data = bytearray(b"\xf3" * ((1 << 20) + 4000))
+            data[at : at + 17] = b"hive scale 2.4.11"
+            data[70000:70024] = b"built on 2026-11-02 here"
+            with self.subTest(at):
+                found = {text.text for text in look_into(image((0, bytes(data)))).texts}
+                self.assertEqual(found, {"hive scale 2.4.11", "built on 2026-11-02 here"})
+
     def test_versions_and_dates(self) -> None:
         for text, kind in (
             ("hive scale 2.4 ready", "version"), ("frame lift v1.12.3", "version"), ("V3.1", "version"),

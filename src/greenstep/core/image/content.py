@@ -160,6 +160,10 @@ def _texts(piece: Piece) -> Iterator[Text]:
 
 def _candidates(data: bytes) -> Iterator[int]:
     """Where a digit stands before and behind a point, a dash, a slash, a colon, or '20' behind a blank or a dash."""
+    if len(data) >= ARRAYS_PAY_BYTES:
+        from .content_arrays import candidates
+
+        return candidates(data)
     return (found.start() for found in _LIKELY.finditer(data))
 
 
