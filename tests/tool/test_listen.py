@@ -6,6 +6,7 @@ import json
 import os
 import select
 import signal
+import subprocess
 import sys
 import threading
 import tty
@@ -162,6 +163,13 @@ class Script(ToolTest):
         said = ("--line-end", "crlf", "--expect", "taken: status", "--within", "10")
         piped = self.run_tool("listen", "--port", self.RUNS, *said, typed="status\n")
         self.assertEqual(piped.status, 0, piped.text)
+
+    def test_a_pipe_in_any_encoding(self) -> None:
+        done = subprocess.run(
+            [COMMAND, "listen", "--port", self.RUNS, "--expect", "taken: status", "--within", "10"], cwd=self.folder,
+            env=self.environment(), input=b"caf\xe9\nstatus\n", capture_output=True, timeout=60,
+        )  # fmt: skip
+        self.assertEqual((done.returncode, done.stderr), (0, b""), done.stdout)
 
     def test_times_hex_and_json(self) -> None:
         said = ("--send", "weigh", "--seconds", "0.6")

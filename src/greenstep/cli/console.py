@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import shutil
 import sys
+import time
 from collections.abc import Iterator
 from dataclasses import field
 from datetime import datetime
@@ -94,12 +95,15 @@ class Console:
             self._check_time()
             if wishes.seconds is not None and self._elapsed() >= wishes.seconds:
                 return 0
+            began_s = time.monotonic()
             data = self._link.read(1, _SLICE_S)
             self._heard(data + self._link.discard() if data else b"")
+            if piped and not data:  # a simulated line's clock would run ahead of whoever writes into the pipe
+                piped.wait_for_end(began_s + _SLICE_S - time.monotonic())
             if self._interactive and self._typed(pressed()):
                 return 0
             for line in piped.take() if piped else ():
-                self._send(line.encode())
+                self._send(line)
 
     def _elapsed(self) -> float:
         return self._link.now() - self._began

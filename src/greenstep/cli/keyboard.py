@@ -56,17 +56,26 @@ def _pressed_on_windows() -> bytes:
 
 
 class PipedLines:
-    """Lines from a pipe or a file, read in a thread of their own, for a pipe cannot be asked whether it has any."""
+    """Lines from a pipe or a file, in whatever encoding, read in a thread of their own, for a pipe cannot be asked
+    whether it has any."""
 
     def __init__(self) -> None:
-        self._lines: queue.Queue[str] = queue.Queue()
+        self._lines: queue.Queue[bytes] = queue.Queue()
+        self._ended = threading.Event()
         threading.Thread(target=self._read, name="piped lines", daemon=True).start()
 
     def _read(self) -> None:
-        for line in sys.stdin:
-            self._lines.put(line.rstrip("\r\n"))
+        with contextlib.suppress(OSError, ValueError):  # a folder, or closed by whoever started us: no lines
+            for line in sys.stdin.buffer:
+                self._lines.put(line.rstrip(b"\r\n"))
+        self._ended.set()
 
-    def take(self) -> list[str]:
+    def wait_for_end(self, longest_s: float) -> None:
+        """Until there are no more to come."""
+        if longest_s > 0:
+            self._ended.wait(longest_s)
+
+    def take(self) -> list[bytes]:
         """The lines that have come."""
         lines = []
         with contextlib.suppress(queue.Empty):
