@@ -171,6 +171,17 @@ class Script(ToolTest):
         )  # fmt: skip
         self.assertEqual((done.returncode, done.stderr), (0, b""), done.stdout)
 
+    def test_a_pipe_that_is_still_open_when_it_ends(self) -> None:
+        ours, theirs = os.pipe()
+        self.addCleanup(os.close, theirs)
+        os.write(theirs, b"status\n")
+        done = subprocess.run(
+            [COMMAND, "listen", "--port", self.RUNS, "--expect", "taken: status", "--within", "10"], cwd=self.folder,
+            env=self.environment(), stdin=ours, capture_output=True, timeout=60,
+        )  # fmt: skip
+        os.close(ours)
+        self.assertEqual((done.returncode, done.stderr), (0, b""), done.stdout)
+
     def test_times_hex_and_json(self) -> None:
         said = ("--send", "weigh", "--seconds", "0.6")
         self.assertRegex(self.listen(self.RUNS, "--times", *said).out, r"(?m)^ +\d\.\d{3}  taken: weigh$")

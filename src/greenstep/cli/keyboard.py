@@ -65,9 +65,15 @@ class PipedLines:
         threading.Thread(target=self._read, name="piped lines", daemon=True).start()
 
     def _read(self) -> None:
-        with contextlib.suppress(OSError, ValueError):  # a folder, or closed by whoever started us: no lines
-            for line in sys.stdin.buffer:
-                self._lines.put(line.rstrip(b"\r\n"))
+        # past Python's own buffer: a thread that still waits holds its lock when the program ends, which aborts it
+        begun = b""
+        with contextlib.suppress(OSError, ValueError):  # closed by whoever started us: no lines
+            while more := os.read(sys.stdin.fileno(), 4096):
+                *lines, begun = (begun + more).split(b"\n")
+                for line in lines:
+                    self._lines.put(line.rstrip(b"\r"))
+        if begun:
+            self._lines.put(begun)
         self._ended.set()
 
     def wait_for_end(self, longest_s: float) -> None:
