@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import socket
+import termios
 import threading
 import unittest
 from typing import Any
@@ -22,11 +23,14 @@ AT = LineSettings(115200)
 class Port:
     """As much of a pySerial port as a change of settings needs; `refuses` rates, `breaks` at others."""
 
-    def __init__(self, refuses: int = 0, breaks: int = 0) -> None:
-        self.__dict__.update(_baud=115200, bytesize=8, parity="N", stopbits=1, refuses=refuses, breaks=breaks)
+    def __init__(self, refuses: int = 0, breaks: int = 0, gone: bool = False) -> None:
+        self.__dict__.update(_baud=115200, bytesize=8, parity="N", stopbits=1)
+        self.__dict__.update(refuses=refuses, breaks=breaks, gone=gone)
 
     def flush(self) -> None:
-        """Nothing waits."""
+        """As the system's own call for it, whose error is none of the system's errors."""
+        if self.__dict__["gone"]:
+            raise termios.error(5, "Input/output error")
 
     @property
     def baudrate(self) -> int:
@@ -59,6 +63,9 @@ class Settings(unittest.TestCase):
         link, _ = self.link(breaks=9600)
         with self.assertRaisesRegex(LinkLost, "device gone"):
             link.configure(LineSettings(9600))
+        vanished, _ = self.link(gone=True)
+        with self.assertRaisesRegex(LinkLost, "Input/output error"):
+            vanished.configure(LineSettings(9600))
 
 
 class Network:

@@ -23,7 +23,6 @@ _LONGEST_SLICE_S = 2 * SLICE_S
 """Where a slice took longer, the machine was busy with something else (a compiler on every core, a lid that was
 closed), and so was whoever hands the bytes over: that time is not the chip's silence."""
 
-LOST = (serial.SerialException, OSError)
 _NO_BREAK = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
 
 try:
@@ -32,6 +31,7 @@ try:
     TERMINAL_ERRORS: tuple[type[Exception], ...] = (termios.error,)
 except ImportError:
     TERMINAL_ERRORS = ()
+LOST: tuple[type[Exception], ...] = (serial.SerialException, OSError, *TERMINAL_ERRORS)
 
 
 def apply_settings(port: Any, settings: LineSettings, with_frame: bool = True) -> None:
