@@ -19,7 +19,9 @@ def asked_for(runs: int) -> tuple[int, int, list[str]]:
     return int(words[0]) if words else runs, int(words[1]) if len(words) > 1 else 0, words[2:]
 
 
-def on_all_processors(work: Callable[..., Result], rows: Sequence[tuple[object, ...]], chunk: int = 50) -> list[Result]:
+def on_all_processors(
+    work: Callable[..., Result], rows: Sequence[tuple[object, ...]], chunk: int = 50
+) -> list[Result]:
     """What `work` returns for each row of arguments, in their order."""
     with ProcessPoolExecutor() as pool:
         return list(pool.map(work, *zip(*rows, strict=True), chunksize=chunk))
@@ -40,7 +42,10 @@ def show_wrong(wrong: Sequence[object], sentence: str) -> int:
 
 
 def how_it_ends(
-    read: Callable[[], None], refusals: tuple[type[Exception], ...], longest_s: float, words: Callable[[Exception], str]
+    read: Callable[[], None],
+    refusals: tuple[type[Exception], ...],
+    longest_s: float,
+    words: Callable[[Exception], str],
 ) -> tuple[str, str]:
     """('read' or 'refused' or what went wrong, and its words) of reading something that may be damaged."""
     began = time.perf_counter()

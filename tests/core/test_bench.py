@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import unittest
 
+from greenstep.bench import avr_109, esp, lpc, pic, stm32, xmodem
 from greenstep.bench.avr import KINDS as AVR_KINDS
 from greenstep.bench.avr import SimulatedAvr
 from greenstep.bench.avr_v2 import KINDS as AVR_V2_KINDS
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.circuits import CapacitorPulse, CrossPair, DirectDtrReset
+from greenstep.bench.crc16 import crc16
 from greenstep.bench.faults import KINDS as FAULT_KINDS
 from greenstep.bench.faults import Faults
 from greenstep.bench.line import SimulatedLine
 from greenstep.bench.stm32 import KINDS as STM32_KINDS
 from greenstep.bench.stm32 import SimulatedStm32
+from greenstep.bench.trial import run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.hookup import Driver, hookup_from_table, named_hookup
 from greenstep.core.link import Frame, LineSettings, LinesMissing, LinkLost
@@ -247,6 +250,27 @@ class LineAndLink(unittest.TestCase):
         for board in BOARDS.values():
             level = "high" if board.chip.startswith("stm32") else ""
             self.assertFalse(named_hookup(board.circuit.hookup, level).by_hand)
+
+    def test_the_check_value_of_the_crc(self) -> None:
+        self.assertEqual(crc16(b"123456789"), 0x31C3)
+
+    def test_every_simulated_chip_stands_on_a_board(self) -> None:
+        simulated = {"stm32": stm32.KINDS, "avr": AVR_KINDS, "avr-109": avr_109.KINDS, "avr-v2": AVR_V2_KINDS, "esp": esp.KINDS,
+                     "lpc": lpc.KINDS, "an851": pic.AN851_KINDS, "an1310": pic.AN1310_KINDS, "xmodem": xmodem.KINDS}  # fmt: skip
+        kinds = {(family, kind) for family, table in simulated.items() for kind in table}
+        self.assertEqual({(board.family, board.kind) for board in BOARDS.values()}, kinds)
+
+    def test_a_block_taken_in_one_go_is_a_block_taken_by_the_character(self) -> None:
+        for board in ("stm32f072", "atmega328p", "atmega2560", "at90usb1286", "esp32", "esp8266", "lpc1769", "lpc845", "pic18f4520",
+                      "pic18f46k22", "smoke-fan", "xmodem-sum"):  # fmt: skip
+            with self.subTest(board):
+                image = {"flash": sample_for(board, 700)}
+                quick = run(board, image)
+                slow = run(board, image, faults=("drop-to-chip=99999999",))  # which is never reached
+                self.assertEqual(quick.end.exit_code, 0)
+                self.assertEqual(quick.link.now(), slow.link.now())
+                self.assertEqual(quick.line.to_chip_count, slow.line.to_chip_count)
+                self.assertEqual(quick.line.chip.flash, slow.line.chip.flash)
 
     def test_an_avr_board_is_listed_with_the_rate_of_its_loader(self) -> None:
         kinds = {"avr": AVR_KINDS, "avr-v2": AVR_V2_KINDS}

@@ -75,7 +75,8 @@ class Maps(unittest.TestCase):
 
     @with_examples(
         st.lists(st.tuples(st.integers(0, 0x8400), st.integers(1, 3000)), min_size=1, max_size=5),
-        st.lists(st.tuples(st.integers(0, 0x7000), st.integers(1, 3000)), max_size=3))
+        st.lists(st.tuples(st.integers(0, 0x7000), st.integers(1, 3000)), max_size=3),
+    )
     def test_any_map_is_whole(self, found: list[tuple[int, int]], kept: list[tuple[int, int]]) -> None:
         images = [image(one) for one in found]
         drawn = map_of(SCALE.flash, images, [Keep(at, size) for at, size in kept])

@@ -83,7 +83,8 @@ class Listing(unittest.TestCase):
         self.assertEqual(len([row for row in rows_of(whole, 0, 0x1000, ()) if isinstance(row, Row)]), 9)
 
     @with_examples(
-        st.integers(0, 300), st.lists(st.sampled_from([b"\xff" * 40, b"\0" * 90, b"queen", b"bees" * 9]), min_size=1))
+        st.integers(0, 300), st.lists(st.sampled_from([b"\xff" * 40, b"\0" * 90, b"queen", b"bees" * 9]), min_size=1)
+    )
     def test_no_byte_is_lost(self, address: int, parts: list[bytes]) -> None:
         data = b"".join(parts)
         again = b"".join(

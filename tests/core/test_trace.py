@@ -90,7 +90,9 @@ class Dump(unittest.TestCase):
         st.lists(
             st.tuples(st.sampled_from(["sent", "heard"]), st.floats(0, 0.01), st.binary(min_size=1, max_size=40)),
             max_size=30,
-        ), most=40)
+        ),
+        most=40,
+    )
     def test_bytes_keep_their_order_however_quick_the_port(self, said: list[tuple[Any, float, bytes]]) -> None:
         at_s, events = 0.0, []
         for number, (way, later_s, data) in enumerate(said):

@@ -138,7 +138,9 @@ class Kept(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("● keep     080017D0-080017E2, 19 bytes read twice and equal: written back", run.out)
         self.assertEqual(list((self.folder / "kept").iterdir()), [])
-        cut = self.run_tool("upload", "brood-probe.hex", *reach[:-1], reach[-1] + "&gone-after=0.6", *keep, "--no-compare")
+        cut = self.run_tool(
+            "upload", "brood-probe.hex", *reach[:-1], reach[-1] + "&gone-after=0.6", *keep, "--no-compare"
+        )
         aside = list((self.folder / "kept").iterdir())
         self.assertEqual((cut.status, len(aside)), (3, 1), cut.text)
         self.assertIn(f"What was to be kept is in {aside[0]}: restore it first", cut.out)

@@ -16,9 +16,7 @@ MARK = b"\x01says\x02"
 START_UP_S = 0.04
 
 
-def run(
-    chip: SimulatedChip, flash: bytes, settings: LineSettings, faults: Faults
-) -> Generator[Wish, int, None]:
+def run(chip: SimulatedChip, flash: bytes, settings: LineSettings, faults: Faults) -> Generator[Wish, int, None]:
     """Start up, print the text three times, each time half a second after anything was heard, and answer each line of
     readable text."""
     text = faults.says.encode() or text_in(flash)

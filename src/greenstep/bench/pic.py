@@ -6,7 +6,6 @@ unit or into the loader, and an erase of the loader, are not done and noted.
 
 from __future__ import annotations
 
-import binascii
 from abc import abstractmethod
 from collections.abc import Generator
 
@@ -15,6 +14,7 @@ from greenstep.core.link import LineSettings
 
 from . import application
 from .chip import DAMAGED, Program, SimulatedChip, Spend, Wish
+from .crc16 import crc16
 from .faults import Faults
 
 Steps = Generator[Wish, int, None]
@@ -258,17 +258,13 @@ class SimulatedAn1310(SimulatedPic):
             self.send(bytes([_STX]))
         return bytearray()
 
-    @staticmethod
-    def _crc(data: bytes) -> int:
-        return binascii.crc_hqx(data, 0)
-
     def checked(self, body: bytes) -> bytes | None:
-        if len(body) < 3 or self._crc(body[:-2]) != int.from_bytes(body[-2:], "little"):
+        if len(body) < 3 or crc16(body[:-2]) != int.from_bytes(body[-2:], "little"):
             return None
         return body[:-2]
 
     def _answer(self, data: bytes) -> None:
-        frame = self.stuffed(data + self._crc(data).to_bytes(2, "little")) + bytes([_ETX])
+        frame = self.stuffed(data + crc16(data).to_bytes(2, "little")) + bytes([_ETX])
         self.send(frame if self.kind.echoes_start else bytes([_STX]) + frame)
 
     def request(self, data: bytes) -> Steps:

@@ -71,4 +71,3 @@ def _bits(value: int, frame: Frame) -> list[int]:
     data = [value >> n & 1 for n in range(frame.data_bits)]
     parity = {"none": [], "even": [sum(data) % 2], "odd": [1 - sum(data) % 2]}[frame.parity]
     return [0, *data, *parity, *[1] * frame.stop_bits]
-

@@ -6,7 +6,6 @@ the flash is written, is noted.
 
 from __future__ import annotations
 
-import binascii
 from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
@@ -14,6 +13,7 @@ from greenstep.core.link import LineSettings
 
 from . import application
 from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from .crc16 import crc16
 from .faults import Faults
 
 Steps = Generator[Wish, int, None]
@@ -171,7 +171,7 @@ class SimulatedXmodem(SimulatedChip):
             return None
         data = bytes(max(value, 0) for value in rest[2 : 2 + size])
         guard = rest[2 + size :]
-        wanted = list(self._crc(data).to_bytes(2, "big")) if self.kind.crc else [sum(data) & 0xFF]
+        wanted = list(crc16(data).to_bytes(2, "big")) if self.kind.crc else [sum(data) & 0xFF]
         if DAMAGED in rest or rest[0] ^ rest[1] != 0xFF or guard != wanted:
             return None
         if rest[0] == number & 0xFF:
@@ -180,8 +180,3 @@ class SimulatedXmodem(SimulatedChip):
             return True
         self.violation(f"block {rest[0]} where {number & 0xFF} was due")
         return b""
-
-    @staticmethod
-    def _crc(data: bytes) -> int:
-        """CRC-16, polynomial 1021, from 0."""
-        return binascii.crc_hqx(data, 0)

@@ -73,7 +73,7 @@ class PipedLines:
                 for line in lines:
                     self._lines.put(line.rstrip(b"\r"))
         if begun:
-            self._lines.put(begun)
+            self._lines.put(begun.rstrip(b"\r"))
         self._ended.set()
 
     def wait_for_end(self, longest_s: float) -> None:

@@ -19,7 +19,7 @@ except ImportError:  # Windows: pySerial's own way, one line after the other
 
 NO_LINES = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
 _TIOCGICOUNT = 0x545D  # Linux, asm-generic/ioctls.h
-_CONFIRMED_WITHIN_S = 1.0
+_CONFIRMED_WITHIN_S = 0.3  # a loader that a reset made listen may do so for a second
 _COUNTER_INTS = 20  # struct serial_icounter_struct: … 6 frame, 7 overrun, 8 parity …
 
 
@@ -88,7 +88,7 @@ def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
     end_s = time.monotonic() + _CONFIRMED_WITHIN_S
     reader = port._thread
     while request.state != rfc2217.ACTIVE and reader.is_alive() and time.monotonic() < end_s:
-        time.sleep(_CONFIRMED_WITHIN_S / 1000)
+        time.sleep(0.001)
 
 
 def count_errors(port: Any) -> LineErrors | None:
