@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from functools import reduce
 from operator import xor
+from typing import Any
 
 from greenstep.bench.avr_v2 import KINDS, SimulatedAvrV2
-from greenstep.bench.boards import BOARDS
+from greenstep.bench.boards import BOARDS, Hands
+from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_v2 import AvrV2
 from greenstep.core.dialects.base import ChipRefusal, Unexpected, WriteBlock
+from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .scripted import ScriptedLink
@@ -70,6 +75,7 @@ class Messages(unittest.TestCase):
             ("06 80 01 00 00", "06 00"), (head + "01" * 256, "13 00"), (head + "02" * 256, "13 00"),
         )  # fmt: skip
         dialect.examine(M2560)
+        dialect.was_reset()
         self.assertEqual(list(dialect.write(M2560.flash, pages)), pages)
 
     def test_read(self) -> None:
@@ -79,9 +85,21 @@ class Messages(unittest.TestCase):
         self.assertEqual(dialect.read(M2560.flash, 0x200, 4), bytes.fromhex("DEADBEEF"))
         self.assertEqual(dialect.read(M2560.flash, 0x204, 2), bytes.fromhex("1234"))
 
-    def test_eeprom_is_counted_in_bytes(self) -> None:
-        dialect = self.talk(("06 00 00 01 01", "06 00"), ("16 00 03 A0", "16 00 01 02 03 00"))
-        self.assertEqual(dialect.read(M2560.memory("eeprom"), 0x101, 3), b"\x01\x02\x03")
+    def test_eeprom_is_read_from_0_on_for_only_0_is_0_in_bytes_and_in_words(self) -> None:
+        dialect = self.talk(("06 00 00 00 00", "06 00"), ("16 00 05 A0", "16 00 09 08 01 02 03 00"),
+                            ("16 00 02 A0", "16 00 04 05 00"))  # fmt: skip
+        eeprom = M2560.memory("eeprom")
+        self.assertEqual(dialect.read(eeprom, 2, 3), b"\x01\x02\x03")
+        self.assertEqual(dialect.read(eeprom, 5, 2), b"\x04\x05")
+
+    def test_eeprom_is_written_from_0_on_with_what_was_before_it(self) -> None:
+        eeprom, head = M2560.memory("eeprom"), "C1 0A 40 4C 20 FF FF"
+        dialect = self.talk(
+            ("06 00 00 00 00", "06 00"), ("16 00 03 A0", "16 00 11 22 33 00"),
+            ("06 00 00 00 00", "06 00"), (f"15 00 05 {head} 11 22 33 44 55", "15 00"),
+        )  # fmt: skip
+        blocks = [WriteBlock(3, b"\x44\x55")]
+        self.assertEqual(list(dialect.write(eeprom, blocks)), blocks)
 
     def test_a_refusal_is_one(self) -> None:
         with self.assertRaises(ChipRefusal) as caught:
@@ -90,6 +108,61 @@ class Messages(unittest.TestCase):
 
     def test_leaving(self) -> None:
         self.assertEqual(self.talk(("11 01 01", "11 00")).start(0), "leave acknowledged")
+
+
+PAGE = "13 01 00 C1 0A 40 4C 20 FF FF" + "5A" * 256
+
+
+class ErasesInOrder(unittest.TestCase):
+    """A loader that erases pages at a count of its own."""
+
+    def over(self, image: Image, faults: tuple[str, ...] = (), **options: Any) -> Trial:
+        """An upload to a board full of another program."""
+        climb, trial = prepare("atmega2560", {"flash": image}, faults=faults, **options)
+        chip = trial.line.chip
+        self.before = sample_for("atmega2560", 40_000, seed=9).pieces[0].data
+        chip.flash[: len(self.before)] = self.before
+        trial.events.extend(climb.run())
+        return trial
+
+    def right(self, trial: Trial, image: Image) -> None:
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertTrue(trial.holds(image))
+        beside = -(-image.end // 256) * 256
+        self.assertEqual(trial.line.chip.flash[beside : len(self.before)], self.before[beside:])
+        self.assertEqual(trial.line.chip.violations, [])
+
+    def test_what_stands_between_pieces_is_read_and_given_back(self) -> None:
+        image = sample_for("atmega2560", 1000)
+        image = Image("gap", (*image.pieces, Piece(0x1804, b"names" * 20)))
+        trial = self.over(image)
+        self.right(trial, image)
+        self.assertEqual(trial.line.chip.flash[0x400:0x1800], self.before[0x400:0x1800])
+        notes = [event.text for event in trial.events if isinstance(event, Noted)]
+        self.assertIn(
+            "0400-17FF would be erased along with the image: read in two ways and equal, and written back", notes
+        )
+
+    def test_a_lost_reply_in_the_middle_erases_nothing_beside(self) -> None:
+        image = sample_for("atmega2560", 3000)
+        clean = self.over(image)
+        for place in range(120, clean.line.to_host_count, 60):
+            for fault in (f"drop-to-host={place}", f"drop-to-chip={place * 6}"):
+                with self.subTest(fault):
+                    self.right(self.over(image, (fault,)), image)
+
+    def test_one_that_went_on_counting_since_an_earlier_upload_is_told(self) -> None:
+        climb, trial = prepare(
+            "atmega2560", {"flash": sample_for("atmega2560", 3000)}, hands=Hands(0.2), compare=False
+        )
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAvrV2)
+        chip.flash[:0x8000] = bytes(range(256)) * 128
+        chip.kind = replace(chip.kind, erases_from=0x5000)
+        trial.events.extend(climb.run())
+        self.assertNotEqual(trial.end.exit_code, 0)
+        self.assertIn("has not been reset since it last wrote", str(trial.findings))
+        self.assertEqual(sum(chip.flash[at : at + 256] != bytes(range(256)) for at in range(0, 0x8000, 256)), 2)
 
 
 class StrictBoard(unittest.TestCase):
@@ -113,14 +186,22 @@ class StrictBoard(unittest.TestCase):
         self.assertEqual(self.link.read(40, 0.3)[5:7], b"\xb0\xc1")
 
     def test_what_a_page_must_be(self) -> None:
-        page = "13 01 00 C1 0A 40 4C 20 FF FF" + "5A" * 256
+        page = PAGE
         self.assertEqual(self.say(page), "13 C0")  # outside programming mode
         self.assertEqual(self.say("10 C8 64 19 20 00 53 03 AC 53 00 00"), "10 00")
         self.assertEqual([self.say("06 80 00 00 01"), self.say(page)], ["06 00", "13 C0"])
         self.assertEqual([self.say("06 80 01 F0 00"), self.say(page)], ["06 00", "13 C0"])  # the loader's room
-        self.assertEqual([self.say("06 80 00 00 80"), self.say(page)], ["06 00", "13 00"])
-        self.assertEqual(bytes(self.chip.flash[0x100:0x200]), b"\x5a" * 256)
+        self.assertEqual([self.say("06 80 00 00 00"), self.say(page), self.say(page)], ["06 00", "13 00", "13 00"])
+        self.assertEqual(bytes(self.chip.flash[:0x200]), b"\x5a" * 512)
         self.assertEqual(len(self.chip.violations), 3)
+
+    def test_a_page_out_of_order_erases_another(self) -> None:
+        self.say("10 C8 64 19 20 00 53 03 AC 53 00 00")
+        self.chip.flash[:0x300] = bytes(range(256)) * 3
+        self.assertEqual([self.say("06 80 00 01 00"), self.say(PAGE)], ["06 00", "13 00"])
+        self.assertEqual(set(self.chip.flash[:0x100]), {0xFF})
+        self.assertEqual(self.chip.flash[0x200:0x300], bytes(value & 0x5A for value in range(256)))
+        self.assertEqual(len(self.chip.violations), 1)
 
     def test_unknown_commands_and_silence(self) -> None:
         self.assertEqual(self.say("77"), "77 C9")

@@ -61,6 +61,8 @@ class OnlyWhatDiffers(unittest.TestCase):
 
     def test_one_changed_unit_is_all_that_is_erased_and_written(self) -> None:
         for board in (*READERS, "stm32c031", "lpc845"):
+            if board == "atmega2560":  # all or nothing
+                continue
             with self.subTest(board):
                 image = sample_for(board, 9000 if "lpc" in board else 6000)
                 later = changed(image, 5000)
@@ -344,7 +346,7 @@ class Kept(unittest.TestCase):
                 trial = self.upload(board, (Keep(address, 40, "settings"),), content)
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
                 self.assertTrue(self.survives(trial, content))
-                self.assertIn("read twice and equal: written back", trial.step("keep").evidence)
+                self.assertIn("read in two ways and equal: written back", trial.step("keep").evidence)
                 self.assertTrue(trial.holds(sample_for(board, 3000)))
 
     def test_between_pieces_of_a_sector(self) -> None:

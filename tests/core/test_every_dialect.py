@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from typing import Any
+from unittest.mock import patch
 
 from greenstep.bench.boards import APIARY, BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
@@ -17,7 +19,7 @@ from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.talk import TalkLine
-from greenstep.core.wishes import Wishes
+from greenstep.core.wishes import Keep, Wishes
 
 SIZES = (700, 1800)
 # the apiary's boards are others under a name of their own
@@ -221,6 +223,39 @@ class Esp(unittest.TestCase):
         self.assertIn("a sample, 1,600 of 9,024 bytes", trial.step("verify").evidence)
         trial = run("esp8266", {"flash": image}, wishes=self.wishes(verify="whole"))
         self.assertIn("read back, 9,024 bytes equal", trial.step("verify").evidence)
+
+    def test_a_wrong_byte_of_a_later_esp_is_one(self) -> None:
+        image = sample_for("esp32s3", 3000)
+        climb, trial = prepare("esp32s3", {"flash": image}, purpose="verify")
+        for piece in image.pieces:
+            trial.line.chip.flash[piece.address : piece.end] = piece.data
+        trial.line.chip.flash[0x10000 + 1501] ^= 0x40
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 7)
+        self.assertIn("1 byte", str(trial.findings[0]))
+
+    def test_what_is_read_is_believed_only_when_its_md5_agrees(self) -> None:
+        from greenstep.core.dialects import esp_rom
+
+        wrong = {**esp_rom._SPI, "late": replace(esp_rom._SPI["late"], address_shift=8)}
+        with patch.object(esp_rom, "_SPI", wrong):
+            climb, trial = prepare("esp32s3", purpose="backup", region=("flash", 0x9000, 200))
+            trial.line.chip.flash[0x9000:0x90C8] = bytes(range(200))
+            trial.events.extend(climb.run())
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "reads-differ"))
+            kept = Wishes(keep=(Keep(0x10F00, 40),))
+            trial = run("esp32s3", {"flash": sample_for("esp32s3", 2000)}, wishes=kept)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "reads-differ"))
+            self.assertEqual(trial.end.chip_state, "nothing on the chip was changed")
+
+    def test_what_the_esp8266_erases_along_is_told_and_written_back(self) -> None:
+        climb, trial = prepare("esp8266", purpose="erase", region=("flash", 0x20000, 0x1000))
+        trial.line.chip.flash[0x1F000:0x23000] = b"\x00" * 0x4000
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("00021000-00021FFF would be erased along with the image", notes(trial))
+        flash = trial.line.chip.flash
+        self.assertEqual((set(flash[0x20000:0x21000]), set(flash[0x21000:0x23000])), ({255}, {0}))
 
     def test_the_header_is_rewritten_with_its_sums(self) -> None:
         trial = run(

@@ -106,7 +106,7 @@ class Rows(unittest.TestCase):
             )
             self.assertEqual(entry.outcome, "green")
         self.assertIn(
-            "read twice and equal",
+            "read in two ways and equal",
             entry_of("stm32f072", purpose="backup", region=("flash", 0x08000000, 512))[0].proof,
         )
 

@@ -34,14 +34,24 @@ class AvrV2Kind:
     listens_s: float = 1.2
     name: bytes = b"LOADER_2"
     counts_past_64k: bool = True
+    erases_in_order: bool = False
+    """Each page write erases the page at a count of the loader's own, from its start on, whatever is written."""
+    erases_from: int = 0
+    """Where it counts from: more than 0 where it has not been reset since an earlier upload."""
+    eeprom_writes_in_words: bool = False
+    eeprom_reads_in_words: bool = False
 
 
 KINDS = {
-    "atmega2560": AvrV2Kind("ATmega2560, 256 KiB, 115200 baud", b"\x1e\x98\x01", 262144, 256, 4096, 8192, 115200),
-    "atmega1280": AvrV2Kind(
-        "ATmega1280, 128 KiB, 57600 baud", b"\x1e\x97\x03", 131072, 256, 4096, 4096, 57600, counts_past_64k=False
+    "atmega2560": AvrV2Kind(
+        "ATmega2560, 256 KiB, 115200 baud, erases in order", b"\x1e\x98\x01", 262144, 256, 4096, 8192, 115200,
+        erases_in_order=True, eeprom_reads_in_words=True,
     ),
-}
+    "atmega1280": AvrV2Kind(
+        "ATmega1280, 128 KiB, 57600 baud", b"\x1e\x97\x03", 131072, 256, 4096, 4096, 57600, counts_past_64k=False,
+        eeprom_writes_in_words=True, eeprom_reads_in_words=True,
+    ),
+}  # fmt: skip
 _PAGE_S = 0.009
 _EEPROM_BYTE_S = 0.0036
 _SILENT_S = 0.2
@@ -64,6 +74,8 @@ class SimulatedAvrV2(SimulatedChip):
         self.settings = self.console
         self.running = False
         self._words = 0
+        self._eeprom_from, self._eeprom_done = 0, 0
+        self._erased_up_to = 0
         self._programming = False
         self._left = False
 
@@ -83,6 +95,7 @@ class SimulatedAvrV2(SimulatedChip):
 
     def _loader(self) -> Program:
         self.running = self._programming = self._left = False
+        self._erased_up_to = self.kind.erases_from
         self.settings = LineSettings(self.kind.baud)
         yield Spend(0.004)
         while not self._left:
@@ -136,7 +149,8 @@ class SimulatedAvrV2(SimulatedChip):
         elif command == 0x03:
             data = bytes([{0x90: 15, 0x91: 2, 0x92: 10}.get(body[1], 0)])
         elif command == 0x06:
-            self._words = int.from_bytes(body[1:5], "big") & 0x7FFFFFFF
+            self._words = self._eeprom_from = int.from_bytes(body[1:5], "big") & 0x7FFFFFFF
+            self._eeprom_done = 0
             if self.kind.flash_bytes > 131072 and not body[1] & 0x80 and self._words > 0xFFFF:
                 self.violation("an address past 64 K words without bit 31")
                 status = 0xC0
@@ -158,12 +172,11 @@ class SimulatedAvrV2(SimulatedChip):
             self.violation(f"{len(data)} bytes programmed, {size} announced")
             return 0xC0
         if command == 0x15:
-            if self._words + size > self.kind.eeprom_bytes:
-                self.violation(f"EEPROM write of {size} bytes at {self._words:04X}")
+            at = self._eeprom_place(self.kind.eeprom_writes_in_words, size)
+            if at is None:
                 return 0xC0
             yield Spend(size * _EEPROM_BYTE_S)
-            self.eeprom[self._words : self._words + size] = data
-            self._words += size
+            self.eeprom[at : at + size] = data
             return 0
         start = 2 * self._words
         free = self.kind.flash_bytes - self.kind.loader_bytes
@@ -171,9 +184,21 @@ class SimulatedAvrV2(SimulatedChip):
             self.violation(f"page of {size} bytes at {start:05X}")
             return 0xC0
         yield Spend(_PAGE_S)
-        self.put(start, data, onto_blank=False)
+        if self.kind.erases_in_order and self._erased_up_to < free and not self.faults.dead_write:
+            self.flash[self._erased_up_to : self._erased_up_to + size] = b"\xff" * size
+            self._erased_up_to += size
+        self.put(start, data, onto_blank=self.kind.erases_in_order)
         self._count_on(size // 2)
         return 0
+
+    def _eeprom_place(self, in_words: bool, size: int) -> int | None:
+        """Where the next `size` bytes of the EEPROM are: the address that was loaded counts bytes or words."""
+        at = self._eeprom_from * (2 if in_words else 1) + self._eeprom_done
+        if at + size > self.kind.eeprom_bytes:
+            self.violation(f"EEPROM, {size} bytes at {at:04X}")
+            return None
+        self._eeprom_done += size
+        return at
 
     def _count_on(self, words: int) -> None:
         self._words += words
@@ -181,12 +206,12 @@ class SimulatedAvrV2(SimulatedChip):
             self._words &= 0xFFFF
 
     def _read(self, command: int, size: int) -> tuple[int, bytes]:
-        memory, start = (self.flash, 2 * self._words) if command == 0x14 else (self.eeprom, self._words)
+        if command == 0x16:
+            at = self._eeprom_place(self.kind.eeprom_reads_in_words, size)
+            return (0xC0, b"") if at is None or size > 128 else (0, bytes(self.eeprom[at : at + size]) + b"\x00")
+        memory, start = self.flash, 2 * self._words
         if size > 256 or start + size > len(memory):
             self.violation(f"read of {size} bytes at {start:05X}")
             return 0xC0, b""
-        if command == 0x14:
-            self._count_on(size // 2)
-        else:
-            self._words += size
+        self._count_on(size // 2)
         return 0, bytes(memory[start : start + size]) + b"\x00"

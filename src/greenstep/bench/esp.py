@@ -239,7 +239,9 @@ class SimulatedEsp(SimulatedChip):
         if command == 0x9F:
             content = self.kind.flash_id.to_bytes(3, "little")
         elif command == 0x03 and flags & 1 << 30 and self._registers.get(base + user1, 0) >> 26 == 23:
-            place = self._registers.get(base + 4, 0) >> 8
+            # SPI_ADDR holds it in bits 31:8, SPI_MEM_ADDR of the ESP32-S2 and later in bits 23:0
+            place = self._registers.get(base + 4, 0)
+            place = place & 0xFFFFFF if user == 0x18 else place >> 8
             content = bytes(self.flash[place : place + size])
         else:
             self.violation(f"SPI command {command:02X}")

@@ -94,11 +94,12 @@ def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapp
     memories = []
     for old in plan.memories:
         rooms = differing.get(old.memory.name)
-        if rooms is None or (rooms and old.whole_erase):
+        all_or_nothing = old.whole_erase or (dialect.traits.erases_in_order and old.memory.name == "flash")
+        if rooms is None or (rooms and all_or_nothing):
             memories.append(old)
             continue
         image = old.image
-        rooms = _with_neighbours(plan, old, dialect, rooms)
+        rooms = _with_neighbours(plan, old, dialect, rooms) if rooms else []
         pieces = [
             piece for low, size in joined((r.low, r.high - r.low) for r in rooms)
             for piece in cut_out(image, low, low + size).pieces
@@ -121,14 +122,29 @@ def _with_neighbours(
     every = {room.low: room for room in rooms_of(memory_plan, dialect.write_block(memory))}
     chosen = {room.low: room for room in rooms}
     while True:
-        runs = joined((low, chosen[low].high - low) for low in sorted(chosen))
-        ends = {
-            low + size for low, size in runs if dialect.erases_up_to(plan.part, memory, low, low + size) > low + size
-        }
-        more = {low: every[low] for low in ends if low in every and low not in chosen}
+        runs = [(low, low + size) for low, size in joined((r.low, r.high - r.low) for _, r in sorted(chosen.items()))]
+        erased = dialect.erased_by_writing(plan.part, memory, runs)
+        more = {
+            low: room for low, room in every.items()
+            if low not in chosen and any(first < room.high and low < end for first, end in erased)
+        }  # fmt: skip
+        if not more:
+            more = _before_what_is_taken_along(every, chosen, runs, erased)
         if not more:
             return [chosen[low] for low in sorted(chosen)]
         chosen.update(more)
+
+
+def _before_what_is_taken_along(
+    every: Mapping[int, Room], chosen: Mapping[int, Room], runs: Sequence[Span], erased: Sequence[Span]
+) -> dict[int, Room]:
+    """The image's rooms in front of runs that take along what is not the image's: written with it, they may not."""
+    before = {room.high: room for room in every.values()}
+    return {
+        before[low].low: before[low]
+        for (low, high), (_, end) in zip(runs, erased, strict=True)
+        if end > high and low in before and before[low].low not in chosen
+    }
 
 
 def _without(checks: Sequence[Span], rooms: Sequence[Room]) -> tuple[Span, ...]:

@@ -250,13 +250,37 @@ def areas(plan: MemoryPlan, part: Part, dialect: type[Dialect]) -> list[tuple[in
     for block in plan.blocks if not plan.units else ():
         touched |= {(u.address, u.end) for u in plan.memory.units_touched(block.address, len(block.data))}
         touched.add((block.address, block.address + len(block.data)))
-    apart = _merged(touched)
-    if plan.units:
-        return apart
-    return _merged((low, dialect.erases_up_to(part, plan.memory, low, high)) for low, high in apart)
+    apart = merged(touched)
+    return merged(dialect.erased_by_writing(part, plan.memory, apart)) if apart else []
 
 
-def _merged(spans: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+def taken_along(plan: MemoryPlan, part: Part, dialect: type[Dialect]) -> list[tuple[int, int]]:
+    """(address, end) of what is erased though the image has nothing there: whole erase units, in order and apart."""
+    if plan.whole_erase:
+        return []
+    own = [
+        (unit.address, unit.end)
+        for piece in plan.image.pieces
+        for unit in plan.memory.units_touched(piece.address, len(piece.data))
+    ]
+    return cut_off(areas(plan, part, dialect), merged(own))
+
+
+def cut_off(spans: Iterable[tuple[int, int]], others: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
+    """What of `spans`, (address, end), lies in none of the `others`, which are in order and apart."""
+    left = []
+    for low, high in spans:
+        for first, end in others:
+            if first < high and low < end:
+                if low < first:
+                    left.append((low, first))
+                low = max(low, end)
+        if low < high:
+            left.append((low, high))
+    return left
+
+
+def merged(spans: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
     """(address, end) in order, those that meet or overlap as one."""
     apart: list[tuple[int, int]] = []
     for low, high in sorted(spans):

@@ -122,6 +122,8 @@ def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
         return _Outcome(why="not compared: reading is slower than writing here")
     if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
         return _Outcome(why="not compared: this bootloader erases all at once")
+    if traits.erases_in_order and plan.memory.name == "flash":
+        return (yield from _up_to_a_difference(scene, plan, rooms))
     return (yield from _by_reading(scene, plan, rooms))
 
 
@@ -223,6 +225,25 @@ def _by_reading(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Compar
                 yield progress.event(sum(room.size_bytes for room in groups[index]))
             at, leap = leapt.stop, leap * _LEAP_GROWS
     outcome.differing = [differing[low] for low in sorted(differing)]
+    return outcome
+
+
+_SPREAD = 8
+
+
+def _up_to_a_difference(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+    """Where a byte that differs costs all of it: places all over it first, and no more once one differs."""
+    outcome = _Outcome("read", len(rooms), list(rooms))
+    groups = _groups(rooms, scene.talk.read_block(plan.memory))
+    outcome.hidden = sum(not room.provable for room in rooms)
+    progress = _Progress(scene, sum(room.size_bytes for room in rooms))
+    first = range(0, len(groups), max(1, len(groups) // _SPREAD))
+    for index in (*first, *(index for index in range(len(groups)) if index not in first)):
+        group = groups[index]
+        if _differing_of(scene, plan, group, outcome):
+            return outcome
+        yield progress.event(sum(room.size_bytes for room in group))
+    outcome.differing = list(rooms) if outcome.hidden else []
     return outcome
 
 

@@ -1,67 +1,111 @@
-"""The rung before erasing that saves what must survive: read, put aside, and written back with the image."""
+"""What must survive is saved before anything is erased: read, put aside, and written back with the image. That is
+what the person wants kept, and what a loader erases though nothing is to be written there."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 
 from ..dialects.base import ChipRefusal
 from ..errors import Finding, RefusedFault
-from ..events import Event, Noted, StepEnded
+from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece
-from ..narrow import Span, joined
-from ..plan import MemoryPlan, Plan, areas, plan_memory, priced
+from ..narrow import Span
+from ..plan import MemoryPlan, Plan, areas, merged, plan_memory, priced, taken_along
 from ..quantities import count, show_span
 from .regions import read_twice
 from .scene import Scene
 
+_HOW_READ = "read in two ways and equal"
+
 
 def keep_step(scene: Scene) -> Iterator[Event]:
     """Reads what of the kept room would be erased, and adds it to what is written and verified."""
-    part, plan = scene.ground
+    plan = scene.ground[1]
     began = scene.wire.now()
-    flash = next((memory for memory in plan.memories if memory.memory.name == "flash"), None)
+    flash = _flash_of(plan)
     spans = [] if flash is None else _endangered(scene, flash)
     asked = ", ".join(show_span(keep.address, keep.size) for keep in scene.job.wishes.keep)
     if flash is None or not spans:
         yield StepEnded("keep", "green", f"{asked}: left alone", scene.wire.now() - began, {"bytes": 0})
         return
+    size = yield from _save(scene, "keep", flash, spans, asked)
+    said = f"{', '.join(show_span(*span) for span in spans)}, {count(size, 'byte')} {_HOW_READ}"
+    yield StepEnded("keep", "green", f"{said}: written back", scene.wire.now() - began, {"bytes": size})
+
+
+def save_beside(scene: Scene, step: Step) -> Iterator[Event]:
+    """What would be erased along with the image is read, and becomes part of what is written and verified."""
+    flash = _flash_of(scene.ground[1])
+    while flash is not None and (beside := taken_along(flash, scene.ground[0], scene.job.dialect)):
+        spans = [(low, high - low) for low, high in beside]
+        where = ", ".join(show_span(*span) for span in spans[:2]) + (" and more" if len(spans) > 2 else "")
+        for event in _save(scene, step, flash, spans, f"what is beside the image, {where}"):
+            if not isinstance(event, StepAdvanced):
+                yield event
+        yield Noted(step, f"{where} would be erased along with the image: {_HOW_READ}, and written back")
+        flash = _flash_of(scene.ground[1])
+
+
+def _flash_of(plan: Plan) -> MemoryPlan | None:
+    return next((memory for memory in plan.memories if memory.memory.name == "flash"), None)
+
+
+def _save(
+    scene: Scene, step: Step, flash: MemoryPlan, spans: Sequence[Span], asked: str
+) -> Generator[Event, None, int]:
+    """Reads the spans and adds them to the scene's plan. How many bytes. Raises RefusedFault."""
+    part, plan = scene.ground
     shown = scene.job.dialect.provable(part, flash.memory, tuple(spans), {"verify": "whole"})
     if shown.left_out:
-        raise _cannot(asked, shown.left_out)
+        raise _cannot(step, asked, shown.left_out)
     try:
-        data = yield from read_twice(scene, "keep", flash.memory, spans)
+        data = yield from read_twice(scene, step, flash.memory, spans)
     except ChipRefusal as refusal:
-        raise _cannot(asked, f"the chip refuses to be read: {refusal.said}") from None
+        raise _cannot(step, asked, f"the chip refuses to be read: {refusal.said}") from None
     pieces, at = [], 0
     for address, size in spans:
         pieces.append(Piece(address, data[at : at + size]))
         at += size
+    scene.kept = _merged([*scene.kept, *pieces])
     if scene.job.put_aside is not None:
+        if scene.aside is not None:
+            scene.aside.drop()
         # boards of one kind may be served at once: each is known by its chip's number, else by its port
         whose = f"{scene.job.board or part.name}-{scene.unique_id or scene.job.port}"
-        scene.aside = scene.job.put_aside(Image("kept", tuple(pieces)), whose)
+        scene.aside = scene.job.put_aside(Image("kept", scene.kept), whose)
         for name in scene.aside.earlier:
             yield Noted(
-                "keep", f"an earlier upload did not bring back what is in {name}: restore it, or remove the file"
+                step, f"an earlier upload did not bring back what is in {name}: restore it, or remove the file"
             )
     scene.plan = _with_kept(scene, plan, flash, pieces)
-    said = f"{', '.join(show_span(*span) for span in spans)}, {count(len(data), 'byte')} read twice and equal"
-    yield StepEnded("keep", "green", f"{said}: written back", scene.wire.now() - began, {"bytes": len(data)})
+    return len(data)
 
 
 def _endangered(scene: Scene, plan: MemoryPlan) -> list[Span]:
-    """What of the kept room lies where something is going to be erased."""
-    spans = []
+    """What of the kept room lies where something is going to be erased, and what is erased beside the image."""
+    spans = [(low, high - low) for low, high in taken_along(plan, scene.ground[0], scene.job.dialect)]
     for keep in sorted(scene.job.wishes.keep, key=lambda keep: keep.address):
         for low, high in areas(plan, scene.ground[0], scene.job.dialect):
             first, end = max(keep.address, low), min(keep.end, high)
             if first < end:
                 spans.append((first, end - first))
-    return joined(dict.fromkeys(spans))
+    return [(low, high - low) for low, high in merged((low, low + size) for low, size in spans)]
 
 
-def _cannot(asked: str, reason: str) -> RefusedFault:
+def _cannot(step: Step, asked: str, reason: str) -> RefusedFault:
+    if step != "keep":
+        return RefusedFault(
+            Finding(
+                "takes-along",
+                "what lies beside the image would be erased, and it cannot be read to be written back",
+                (asked, reason),
+                (
+                    "build the image without gaps, or fill them: greenstep image fill",
+                    "--erase all, if nothing else counts",
+                ),
+            )
+        )
     return RefusedFault(
         Finding(
             "keeps",
@@ -82,7 +126,9 @@ def _with_kept(scene: Scene, plan: Plan, flash: MemoryPlan, kept: Sequence[Piece
     ]
     pieces = _merged([*wanted, *kept])
     job = scene.job
-    smaller = plan_memory(plan.part, flash.memory, job.dialect, replace(flash.image, pieces=pieces), job.wishes)
+    # where erasing takes something along it is done by writing, blanks and what is kept in one go
+    wishes = replace(job.wishes, blank=False)
+    smaller = plan_memory(plan.part, flash.memory, job.dialect, replace(flash.image, pieces=pieces), wishes)
     whole = replace(flash.image, pieces=_merged([*flash.image.pieces, *kept]))
     checks = smaller.checks
     if smaller.sample_of:  # a sample is enough for an image, which can be had again, and not for what cannot

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 
-from ..dialects.base import DialectError, Silence, Unexpected
+from ..dialects.base import DialectError, NotReset, Silence, Unexpected
 from ..errors import (
     EXIT_INTERRUPTED,
     Fault,
+    Finding,
     NoAnswerFault,
     PortFault,
     RefusedFault,
@@ -157,6 +158,16 @@ class Climb:
 
     def _explain(self, step: Step, error: DialectError) -> Fault:
         phase, kind = _PHASES[step]
+        if isinstance(error, NotReset):
+            return kind(
+                Finding(
+                    "not-reset",
+                    "the bootloader has not been reset since it last wrote",
+                    ("it erased another page than the first: it counts them, and only a reset sets that back",),
+                    ("press reset, and upload again at once",),
+                    "certain",
+                )
+            )
         if phase in ("erase", "write", "verify"):
             listen_for_application(self.scene)
         findings = diagnose(observe(self.scene, phase, error))

@@ -10,7 +10,7 @@ from ..errors import Finding, RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece
 from ..plan import Plan, check_blocks, make_plan, memory_named
-from ..quantities import count, show_address, show_size, show_span
+from ..quantities import count, show_size, show_span
 from ..wishes import Wishes
 from .causes import enter
 from .job import Job
@@ -71,36 +71,61 @@ def blank_plan(job: Job, part: Part) -> Plan:
     return make_plan(part, job.dialect, {memory.name: image}, wishes)
 
 
+_PROVEN_AT_ONCE = 4096
+
+
 def read_twice(
     scene: Scene, step: Step, memory: Memory, spans: Sequence[tuple[int, int]]
 ) -> Generator[Event, None, bytes]:
-    """The bytes of the spans (address, size), read twice: most dialects guard nothing on their way to us. Raises
-    RefusedFault where the readings go on to differ."""
-    began = scene.wire.now()
-    total, data, again = 2 * sum(size for _, size in spans), bytearray(), 0
-    for address, length in check_blocks(spans, scene.talk.read_block(memory)):
-        first = scene.talk.read(memory, address, length)
-        if scene.talk.read(memory, address, length) != first:
+    """The bytes of the spans (address, size), read in two ways: most dialects guard nothing on their way to us, and
+    one way of reading may be wrong twice. Raises RefusedFault where they go on to differ."""
+    began, size = scene.wire.now(), sum(size for _, size in spans)
+    rows: list[tuple[int, bytes]] = []
+    done = again = 0
+
+    def advanced(more: int) -> StepAdvanced:
+        nonlocal done
+        done += more
+        return StepAdvanced(step, done, 2 * size, "bytes", scene.wire.now() - began)
+
+    for address, length in check_blocks(spans, _PROVEN_AT_ONCE):
+        data = b""
+        for at, part in check_blocks([(address, length)], scene.talk.read_block(memory)):
+            data += scene.talk.read(memory, at, part)
+            yield advanced(part)
+        rows.append((address, data))
+    for index, (address, data) in enumerate(rows):
+        if not scene.talk.shows_again(memory, address, data):
             again += 1
-            first = scene.talk.read(memory, address, length)
-            if scene.talk.read(memory, address, length) != first:
-                raise RefusedFault(
-                    Finding(
-                        "reads-differ",
-                        f"two readings at {show_address(address)} differ, twice",
-                        (),
-                        ("shorter wires, a lower --baud, and check ground",),
-                    )
-                )
-        data += first
-        yield StepAdvanced(step, 2 * len(data), total, "bytes", scene.wire.now() - began)
+            data = _read_again(scene, memory, address, len(data))
+            rows[index] = address, data
+        yield advanced(len(data))
     if again:
         yield Noted(step, f"{count(again, 'block')} read again")
-    return bytes(data)
+    return b"".join(data for _, data in rows)
+
+
+def _read_again(scene: Scene, memory: Memory, address: int, size: int) -> bytes:
+    """Both ways once more. Raises RefusedFault."""
+    blocks = check_blocks([(address, size)], scene.talk.read_block(memory))
+    data = b"".join(scene.talk.read(memory, at, part) for at, part in blocks)
+    if scene.talk.shows_again(memory, address, data):
+        return data
+    raise RefusedFault(
+        Finding(
+            "reads-differ",
+            f"two ways of reading {show_span(address, size)} differ, twice",
+            ("what was read is not believed",),
+            (
+                "shorter wires, a lower --baud, and check ground",
+                "if it stays so: this loader reads otherwise than told",
+            ),
+        )
+    )
 
 
 def read_step(scene: Scene) -> Iterator[Event]:
-    """The bytes of the region, read twice: most dialects guard nothing on their way to us."""
+    """The bytes of the region, read in two ways that must agree."""
     assert scene.part is not None
     memory, low, size = region_of(scene.job, scene.part, whole=True)
     began = scene.wire.now()
@@ -111,7 +136,7 @@ def read_step(scene: Scene) -> Iterator[Event]:
         yield Noted("read", left_out)
     took = scene.wire.now() - began
     image = Image("backup", (Piece(low, data),))
-    said = f"{show_span(low, size)}, {size:,} bytes, read twice and equal, crc32 {image.crc32():08X}"
+    said = f"{show_span(low, size)}, {size:,} bytes, read in two ways and equal, crc32 {image.crc32():08X}"
     figures: dict[str, int | float | str] = {
         "bytes": size,
         "seconds": round(took, 4),

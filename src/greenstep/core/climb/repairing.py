@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+from ..dialects.base import Silence
 from ..events import Event, Noted
 from ..narrow import Room, narrowed, rooms_of
-from ..plan import MemoryPlan, check_blocks
+from ..plan import MemoryPlan, check_blocks, taken_along
 from ..quantities import count
 from .proof import sums_equal
+from .resuming import resume
 from .scene import Scene
 
 
@@ -19,7 +21,14 @@ def write_differing(scene: Scene, memory_plan: MemoryPlan) -> Iterator[Event]:
     wrong = [room for room in rooms if not _holds(scene, memory_plan, room)]
     name = memory_plan.memory.name
     whole = replace(scene.ground[1], memories=(memory_plan,))
-    smaller = narrowed(whole, scene.job.dialect, scene.job.wishes, {name: wrong}).memories[0]
+    part, dialect = scene.ground[0], scene.job.dialect
+    smaller = narrowed(whole, dialect, scene.job.wishes, {name: wrong}).memories[0]
+    if name == "flash" and taken_along(smaller, part, dialect):
+        smaller = memory_plan
+    if name == "flash" and dialect.traits.erases_in_order:
+        if not resume(scene):
+            raise Silence("an answer after a reset", 0.0)
+        smaller = next(plan for plan in scene.ground[1].memories if plan.memory.name == name)
     number = len(rooms) if smaller.whole_erase else len(wrong)
     differ = "differs" if number == 1 else "differ"
     yield Noted("verify", f"{count(number, 'unit')} {differ}, and the line had hurt something: written once more")
@@ -30,6 +39,11 @@ def write_differing(scene: Scene, memory_plan: MemoryPlan) -> Iterator[Event]:
             pass
     for _ in scene.talk.write(smaller.memory, smaller.blocks):
         pass
+
+
+def can_write_again(scene: Scene) -> bool:
+    """Whether what differs can be written once more: a loader that erases in order must be reset for it."""
+    return not scene.job.dialect.traits.erases_in_order or scene.lines == "moved"
 
 
 def _holds(scene: Scene, plan: MemoryPlan, room: Room) -> bool:

@@ -11,7 +11,7 @@ from ..events import Step
 from ..findings import Progress
 from ..frozen import changing
 from ..hookup import Driver
-from ..image import Image
+from ..image import Image, Piece
 from ..image.granules import Granules, Remembered, granules_of
 from ..link import LineSettings
 from ..plan import Plan
@@ -25,7 +25,7 @@ class Scene:
 
     `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
     the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
-    `aside` is where room lies that is to be kept and is not in the chip again yet.
+    `kept` is what was read to be written back, and `aside` where it lies while the chip does not hold it.
     `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
     `resumed`: how often the chip was reset and asked anew; `known`: its number and its own number, as it told them.
     `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
@@ -69,6 +69,7 @@ class Scene:
     written: dict[str, Image] = field(default_factory=dict)
     whole_plan: Plan | None = None
     aside: Aside | None = None
+    kept: tuple[Piece, ...] = ()
     line_hurt: bool = False
     resumed: int = 0
     known: tuple[int | None, str] = (None, "")

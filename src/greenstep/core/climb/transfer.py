@@ -13,8 +13,9 @@ from ..frozen import changing
 from ..plan import MemoryPlan, Plan, check_blocks
 from ..quantities import count, show_size
 from .evidence import observe
+from .keeping import save_beside
 from .proof import sums_equal
-from .repairing import worth_all_again, write_all_again, write_differing
+from .repairing import can_write_again, worth_all_again, write_all_again, write_differing
 from .scene import Scene
 
 _PAGES_WRITTEN_AGAIN = 2
@@ -23,10 +24,14 @@ _BLOCKS_AFTER_FIRST_DIFFERENCE = 64  # enough to see a pattern
 
 
 def erase_step(scene: Scene) -> Iterator[Event]:
-    _, plan = scene.ground
     began = scene.wire.now()
+    yield from save_beside(scene, "erase")
+    _, plan = scene.ground
     done, total = 0, plan.units
     size = 0
+    if scene.kept and scene.job.purpose == "erase":
+        yield from _erase_by_writing(scene, plan)
+        return
     if not total and not any(memory.whole_erase for memory in plan.memories):
         yield StepEnded("erase", "green", "nothing to erase", 0.0, {"units": 0, "bytes": 0, "seconds": 0.0})
         return
@@ -50,6 +55,20 @@ def erase_step(scene: Scene) -> Iterator[Event]:
         what = count(total, "unit")
     figures: dict[str, int | float | str] = {"units": total, "bytes": size, "seconds": round(took, 4)}
     yield StepEnded("erase", "green", f"{what}, {show_size(size)}, acknowledged", took, figures)
+
+
+def _erase_by_writing(scene: Scene, plan: Plan) -> Iterator[Event]:
+    """Where more is erased than is asked for: blanks, and beside them what was there."""
+    began, done = scene.wire.now(), 0
+    scene.changed = "erase"
+    for memory_plan in plan.memories:
+        for block in scene.talk.write(memory_plan.memory, memory_plan.blocks):
+            done += len(block.data)
+            yield StepAdvanced("erase", done, plan.write_bytes, "bytes", scene.wire.now() - began)
+    took = scene.wire.now() - began
+    size = sum(len(piece.data) for memory in plan.memories for piece in memory.image.pieces)
+    figures: dict[str, int | float | str] = {"units": 0, "bytes": size, "seconds": round(took, 4)}
+    yield StepEnded("erase", "green", f"{show_size(size)} written, blank but for what was kept", took, figures)
 
 
 class _Meter:
@@ -82,6 +101,8 @@ class _Meter:
 
 
 def write_step(scene: Scene) -> Iterator[Event]:
+    if "erase" not in scene.job.steps:
+        yield from save_beside(scene, "write")
     _, plan = scene.ground
     meter = _Meter(scene)
     total = plan.write_bytes
@@ -164,7 +185,7 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         yield Noted("verify", "bytes were damaged on the line: what was there before is looked at again")
         tally.total, compared, scene.trusted = tally.total + compared, 0, None
         # with room to keep beside it, what differs is told and not written again
-        repairs = plan if scene.job.wishes.keep else scene.whole_plan
+        repairs = plan if scene.job.wishes.keep or scene.kept else scene.whole_plan
         for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(scene, whole, memory_plan.compared, tally, meter)
     if tally.reread:
@@ -263,7 +284,7 @@ def _prove(
 def _worth_repairing(scene: Scene, tally: _Tally) -> bool:
     """Whether what differs may have been damaged on its way: the line had hurt something in this upload. Once."""
     hurt = scene.line_hurt or tally.hurt or scene.talk.disturbed
-    return scene.job.purpose == "upload" and bool(hurt) and not tally.repaired
+    return scene.job.purpose == "upload" and bool(hurt) and not tally.repaired and can_write_again(scene)
 
 
 def _differing(scene: Scene, plan: MemoryPlan, checks: tuple[tuple[int, int], ...]) -> list[tuple[int, int]]:
@@ -321,6 +342,8 @@ class _Comparison:
                 found = again
                 if not self.reads_differ and self._write_again(scene, plan, address, size):
                     found = scene.talk.read(plan.memory, address, size)
+                elif scene.talk.can_checksum() and not size % 4:  # else what was read is not what is there
+                    self.reads_differ |= not scene.talk.checksum_equals(plan.memory, address, found)
             if found != expected:
                 self.first_wrong = address + next(
                     i for i, (a, b) in enumerate(zip(expected, found, strict=True)) if a != b

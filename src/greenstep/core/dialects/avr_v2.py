@@ -2,6 +2,11 @@
 
 Every message has a number, a length and an XOR over everything before, and so has every reply: what is damaged is
 asked again. The address counts on after each page, so that it is only sent where the next page is another one.
+
+Two things differ from loader to loader, and none says which it does. Some erase, with each page that is written, the
+page at a count of their own, which begins at 0 with the reset: so all pages are written in order, and none twice. And
+an address in the EEPROM is counted in bytes by some, in words by others, or in bytes for reading and in words for
+writing: so the EEPROM is read and written from 0 on, letting the loader count.
 """
 
 from __future__ import annotations
@@ -21,6 +26,7 @@ from .base import (
     Examination,
     Identity,
     Narrated,
+    NotReset,
     Silence,
     Traits,
     Unexpected,
@@ -71,6 +77,9 @@ _ASKINGS_BACK = 6
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
+_TRIES = 3
+_OTHER_BLOCK = 48
+"""Bytes of the EEPROM read at once where they are read in a second way."""
 
 
 class AvrV2(Dialect):
@@ -89,6 +98,7 @@ class AvrV2(Dialect):
         sync_sent=bytes([START, 1, 0, 1, TOKEN, SIGN_ON, 0x14]),
         sync_answers=(),
         other_answers=(),
+        erases_in_order=True,
         settles_s=(0.08, 0.3, 0.6, 2.0),
         ask_wait_s=0.35,
         asks=(3, 3, 3, 4),
@@ -104,6 +114,7 @@ class AvrV2(Dialect):
         self._far = False
         self._reply_s = _REPLY_S
         self._called = ""
+        self._fresh = False
 
     # --- messages
 
@@ -268,12 +279,12 @@ class AvrV2(Dialect):
         return Cost(_AROUND + 4, _AROUND + 3 + size, 1)
 
     def _go_to(self, memory: Memory, address: int) -> None:
-        """Load the address, in words for flash and in bytes for EEPROM, unless the loader has counted on to it."""
+        """Load the address, in words, unless the loader has counted on to it. In the EEPROM only 0 is the same for
+        every loader."""
         if self._next == (memory.name, address):
             return
-        flash = memory.name == "flash"
-        number = (address - memory.start) >> 1 if flash else address
-        self._repeat(bytes([LOAD_ADDRESS]) + (number | (_FAR if flash and self._far else 0)).to_bytes(4, "big"), 0)
+        number = (address - memory.start) >> 1 | (_FAR if memory.name == "flash" and self._far else 0)
+        self._repeat(bytes([LOAD_ADDRESS]) + number.to_bytes(4, "big"), 0)
         self._next = (memory.name, address)
 
     def _stepped(self, memory: Memory, address: int) -> None:
@@ -281,37 +292,160 @@ class AvrV2(Dialect):
         crossed = not (address - memory.start) % (2 * _FAR_WORDS)
         self._next = None if crossed else (memory.name, address)
 
+    def was_reset(self) -> None:
+        self._next = None
+        self._fresh = True
+
+    @classmethod
+    def erased_by_writing(
+        cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]
+    ) -> Sequence[tuple[int, int]]:
+        """Everything up to the end of what is written."""
+        return [(memory.usable_start, spans[-1][1])]
+
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        for block in blocks:
-            self._again(memory, block.address, lambda block=block: self._write(memory, block))
+        if memory.name != "flash":
+            yield from self._write_eeprom(memory, blocks)
+            return
+        fresh, self._fresh = self._fresh, False
+        for number, block in enumerate(blocks):
+            before = b"" if number or fresh else self.read(memory, block.address, len(block.data))
+            self.exchange(
+                lambda block=block: self._write(memory, block),  # type: ignore[misc]
+                self._recover,
+                resolve=lambda block=block: self._is_there(memory, block),  # type: ignore[misc]
+            )
             self._stepped(memory, block.address + len(block.data))
+            if before:
+                self._see_that_it_was_erased(memory, block, before)
             yield block
 
     def _write(self, memory: Memory, block: WriteBlock) -> bytes:
+        self._go_to(memory, block.address)
         command = PROGRAM_FLASH if memory.name == "flash" else PROGRAM_EEPROM
         size = len(block.data)
         body = bytes([command, size >> 8, size & 0xFF]) + _PROGRAM_MODE + block.data
         return self._exchange(body, 0, 4 * self.cost_of_write(memory, size).busy_s, block.address)
 
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        even = address - (address & 1 if memory.name == "flash" else 0)
-        wanted = size + address - even
-        command, instruction = (READ_FLASH, 0x20) if memory.name == "flash" else (READ_EEPROM, 0xA0)
-        body = bytes([command, wanted >> 8, wanted & 0xFF, instruction])
-        data = self._again(memory, even, lambda: self._exchange(body, wanted + 1, 0.0, even))
-        self._next = (memory.name, even + wanted) if not wanted & 1 else None
-        if data[-1] != OK:
-            raise ChipRefusal(_NAMES[command], "data", data[-1:], address)
-        return data[address - even : -1]
+    def _is_there(self, memory: Memory, block: WriteBlock) -> bytes | None:
+        """Whether the page was written though its reply was lost: a second write would erase the page after it."""
+        self._next = None
+        return b"" if self.read(memory, block.address, len(block.data)) == block.data else None
 
-    def _again(self, memory: Memory, address: int, exchange: Any) -> bytes:
-        """An exchange at an address, from the address on where it has to be had again."""
+    def _see_that_it_was_erased(self, memory: Memory, block: WriteBlock, before: bytes) -> None:
+        """Raises NotReset where the loader goes on to count from an earlier upload."""
+        found = self.read(memory, block.address, len(block.data))
+        mixed = bytes(new & old for new, old in zip(block.data, before, strict=True))
+        if found != block.data and found == mixed:
+            raise NotReset("the first page", found[:8])
+
+    def _write_eeprom(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        """From 0 on, what is before the first block as it was; after a fault from 0 again, which harms nothing."""
+        if not blocks:
+            return
+        size = self.write_block(memory)
+        end = blocks[-1].address + len(blocks[-1].data)
+        content = bytearray(self._eeprom_from_0(memory, blocks[0].address, size) if blocks[0].address else b"")
+        for block in blocks:
+            content[block.address : block.address + len(block.data)] = block.data
+        waiting = list(blocks)
+        for attempt in range(_TRIES):
+            try:
+                self._next = None
+                for at in range(0, end, size):
+                    self._write(memory, WriteBlock(at, bytes(content[at : at + size])))
+                    self._next = (memory.name, at + size)
+                    while waiting and waiting[0].address + len(waiting[0].data) <= at + size:
+                        yield waiting.pop(0)
+                break
+            except (Silence, Unexpected) as error:
+                if attempt == _TRIES - 1:
+                    raise
+                self.retries += 1
+                self._recover(error.heard)
+        self._next = None
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        if memory.name == "eeprom":
+            return self._read_eeprom(memory, address, size)
+        even = address - (address & 1)
+        wanted = size + address - even
+        body = bytes([READ_FLASH, wanted >> 8, wanted & 0xFF, 0x20])
 
         def from_its_address() -> bytes:
-            self._go_to(memory, address)
-            return bytes(exchange())
+            self._go_to(memory, even)
+            return self._exchange(body, wanted + 1, 0.0, even)
 
-        return self.exchange(from_its_address, self._recover)
+        data = self.exchange(from_its_address, self._forget)
+        self._next = (memory.name, even + wanted) if not wanted & 1 else None
+        if data[-1] != OK:
+            raise ChipRefusal(_NAMES[READ_FLASH], "data", data[-1:], address)
+        return data[address - even : -1]
+
+    def _forget(self, heard: bytes) -> None:
+        self._next = None
+        self._recover(heard)
+
+    def _read_eeprom(self, memory: Memory, address: int, size: int) -> bytes:
+        """From where the loader has counted on to, else from 0 on."""
+        if self._next == (memory.name, address):
+            try:
+                return self._eeprom_next(memory, size)
+            except (Silence, Unexpected) as error:
+                self.retries += 1
+                self._forget(error.heard)
+        for attempt in range(_TRIES):
+            try:
+                return self._eeprom_from_0(memory, address + size, self.read_block(memory))[address:]
+            except (Silence, Unexpected) as error:
+                if attempt == _TRIES - 1:
+                    raise
+                self.retries += 1
+                self._forget(error.heard)
+        raise AssertionError("every try returns or raises")
+
+    def _eeprom_from_0(self, memory: Memory, end: int, block: int) -> bytes:
+        """The bytes before `end`. Raises Silence, Unexpected where any is lost: then the count is not known."""
+        self._next = None
+        self._go_to(memory, 0)
+        data = b""
+        while len(data) < end:
+            data += self._eeprom_next(memory, min(block, end - len(data)))
+        return data
+
+    def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
+        """An EEPROM by its addresses, which are either bytes or words."""
+        if memory.name != "eeprom":
+            return super().shows_again(memory, address, data)
+        return any(self._eeprom_shows(memory, address, data, counted) for counted in (1, 2))
+
+    def _eeprom_shows(self, memory: Memory, address: int, data: bytes, counted: int) -> bool:
+        """Whether the loader shows `data` where addresses count so many bytes."""
+        at = -(address % counted)
+        while at < len(data):
+            size = min(_OTHER_BLOCK, len(data) - at)
+            number = ((address + at) // counted).to_bytes(4, "big")
+
+            def from_its_address(number: bytes = number, at: int = at, size: int = size) -> bytes:
+                self._repeat(bytes([LOAD_ADDRESS]) + number, 0)
+                self._next = (memory.name, address + at)
+                return self._eeprom_next(memory, size)
+
+            found = self.exchange(from_its_address, self._forget)
+            self._next = None
+            if found[max(0, -at) :] != data[max(0, at) : at + size]:
+                return False
+            at += size
+        return True
+
+    def _eeprom_next(self, memory: Memory, size: int) -> bytes:
+        assert self._next is not None
+        at, self._next = self._next[1], None
+        data = self._exchange(bytes([READ_EEPROM, size >> 8, size & 0xFF, 0xA0]), size + 1)
+        if data[-1] != OK:
+            raise ChipRefusal(_NAMES[READ_EEPROM], "data", data[-1:], at)
+        self._next = (memory.name, at + size)
+        return data[:-1]
 
     # --- starting
 

@@ -51,6 +51,10 @@ class Unexpected(DialectError):
         self.heard = heard
 
 
+class NotReset(Unexpected):
+    """The loader goes on from where an earlier conversation left it, and must be reset first."""
+
+
 Stage = Literal["command", "address", "data"]
 
 
@@ -90,6 +94,8 @@ class Traits:
     page by page as pages are written. `erases_alone`: whether it can erase where nothing is to be written.
     `reads`: whether it can read back; where it cannot, what it acknowledged block by block is all the evidence.
     `reads_slowly`: only what the chip's own checksums say differs is worth reading.
+    `erases_in_order`: a write may erase another page than the one that it names: one for each write since the reset,
+    from the start of the memory on. So all is written in order, in one go, from a reset on.
     `tells_chip`: whether the loader says which chip it is; `knows_all`: whether a number that is not known here is a
     wrong one. `locks`: which of lock and unlock it can.
     `settings`: the values that only this dialect has.
@@ -128,6 +134,7 @@ class Traits:
     erases_alone: bool = False
     reads: bool = True
     reads_slowly: bool = False
+    erases_in_order: bool = False
     tells_chip: bool = True
     locks: tuple[Literal["lock", "unlock"], ...] = ()
     knows_all: bool = True
@@ -347,6 +354,15 @@ class Dialect(ABC):
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Read `size` bytes, at most `read_block(memory)`, from `address`."""
 
+    def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
+        """Whether `data`, which was read from `address`, is read once more, in a second way: by its checksum, with
+        other addresses, or at least in blocks of another size."""
+        block = max(4, self.read_block(memory) * 3 // 4 // 4 * 4)
+        return all(
+            self.read(memory, address + at, min(block, len(data) - at)) == data[at : at + block]
+            for at in range(0, len(data), block)
+        )
+
     def can_checksum(self) -> bool:
         """Whether this chip offers to compute a checksum itself (known after `identify`)."""
         return False
@@ -363,9 +379,12 @@ class Dialect(ABC):
         return Provable(checks)
 
     @classmethod
-    def erases_up_to(cls, part: Part, memory: Memory, low: int, high: int) -> int:
-        """The address behind what is erased where `low` to before `high`, whole erase units, is written."""
-        return high
+    def erased_by_writing(
+        cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]
+    ) -> Sequence[tuple[int, int]]:
+        """(address, end) of what is erased where `spans`, (address, end) of whole erase units, in order and apart,
+        are written."""
+        return spans
 
     def lock(self, part: Part) -> str:
         """Lock the chip against reading; what it said to it. Only for dialects that lock."""

@@ -64,13 +64,16 @@ _ERASE_S_PER_BYTE = 30 / (1 << 20)  # the description's own time-outs: 30 s a Mi
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
 _SAMPLES, _SAMPLE_BYTES = 24, 64
+_OTHER_BLOCK = 48
+"""Bytes read at once where they are read in a second way."""
 
 
 @frozen
 class _SpiRegisters:
     """Offsets of the SPI controller's registers, by the chips' technical reference manuals, "SPI controller".
 
-    `lengths` are those of the registers for (MOSI, MISO) bit lengths; None where USR1 holds both.
+    `lengths` are those of the registers for (MOSI, MISO) bit lengths; None where USR1 holds both. `address_shift` is
+    where the address of 24 bits stands in its register: in bits 31:8 at first, from the ESP32-S2 on in 23:0.
     """
 
     user: int
@@ -78,12 +81,13 @@ class _SpiRegisters:
     user2: int
     data: int
     lengths: tuple[int, int] | None
+    address_shift: int
 
 
 _SPI = {
-    "8266": _SpiRegisters(0x1C, 0x20, 0x24, 0x40, None),
-    "32": _SpiRegisters(0x1C, 0x20, 0x24, 0x80, (0x28, 0x2C)),
-    "late": _SpiRegisters(0x18, 0x1C, 0x20, 0x58, (0x24, 0x28)),
+    "8266": _SpiRegisters(0x1C, 0x20, 0x24, 0x40, None, 8),
+    "32": _SpiRegisters(0x1C, 0x20, 0x24, 0x80, (0x28, 0x2C), 8),
+    "late": _SpiRegisters(0x18, 0x1C, 0x20, 0x58, (0x24, 0x28), 0),
 }
 _USER_COMMAND, _USER_ADDRESS, _USER_MISO = 1 << 31, 1 << 30, 1 << 28
 _START = 1 << 18
@@ -337,7 +341,7 @@ class EspRom(Dialect):
             self._write_register(base + registers.user2, 7 << 28 | command)
             self._spi_ready = command
         if address is not None:
-            self._write_register(base + 4, address << 8)
+            self._write_register(base + 4, address << registers.address_shift)
         self._write_register(base, _START)
         for _ in range(20):
             if not self._read_register(base) & _START:
@@ -432,8 +436,8 @@ class EspRom(Dialect):
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its room; nothing needs to follow."""
         done = 0
-        for start, number in _neighbours(units):
-            size = number * SECTOR
+        parts = [part for start, number in _neighbours(units) for part in self._exact(start, number * SECTOR)]
+        for start, size in parts:
             asked = self._size_to_erase(start, size)
             self.exchange(
                 lambda start=start, size=size, asked=asked: self._begin(  # type: ignore[misc]
@@ -442,7 +446,7 @@ class EspRom(Dialect):
                 self._recover,
                 _TRIES,
             )
-            done += number
+            done += size // SECTOR
             yield done
 
     def erase_all(self, memory: Memory) -> None:
@@ -459,19 +463,31 @@ class EspRom(Dialect):
         return ((count + 1) // 2 if count < 2 * head else count - head) * SECTOR
 
     @classmethod
-    def erases_up_to(cls, part: Part, memory: Memory, low: int, high: int) -> int:
-        """The ESP8266's ROM erases an even number of sectors where it counts all that it is asked for twice."""
-        count = -(-(high - low) // SECTOR)
-        if not cls._slow(part) or count >= 2 * _sectors_counted_twice(low, count):
-            return high
-        return low + (count + count % 2) * SECTOR
+    def erased_by_writing(
+        cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]
+    ) -> Sequence[tuple[int, int]]:
+        """The ESP8266's ROM erases two sectors where one is asked for."""
+        return [(low, high + SECTOR if cls._slow(part) and high - low <= SECTOR else high) for low, high in spans]
+
+    def _exact(self, start: int, size: int) -> list[tuple[int, int]]:
+        """(address, size) of begins, one after the other, that erase these sectors and none behind them. Where the
+        ESP8266's ROM would erase one more, the first is begun alone: what that erases along belongs to the rest."""
+        assert self._part is not None
+        if not self._slow(self._part) or size <= SECTOR or _erased_up_to(start, start + size) <= start + size:
+            return [(start, size)]
+        return [(start, SECTOR), (start + SECTOR, size - SECTOR)]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
         not complete."""
         assert self._part is not None
         waiting = list(blocks)
-        for start, data in _runs(blocks):
+        runs = [
+            (low, data[low - start : low - start + size])
+            for start, data in _runs(blocks)
+            for low, size in self._exact(start, len(data))
+        ]
+        for start, data in runs:
             at, faults = start, 0
             while at < start + len(data):
                 begun = at
@@ -486,14 +502,13 @@ class EspRom(Dialect):
                         raise
                     self.retries += 1
                     self._recover()
-                    at = self._again_from(memory, begun, at // SECTOR * SECTOR, start + len(data))
+                    at = self._again_from(begun, at // SECTOR * SECTOR, start + len(data))
 
-    def _again_from(self, memory: Memory, begun: int, at: int, end: int) -> int:
+    def _again_from(self, begun: int, at: int, end: int) -> int:
         """Where to go on after a fault: at a sector's start, or one before it, so that no more is erased behind the
         end than at first."""
         assert self._part is not None
-        reached = self.erases_up_to(self._part, memory, begun, end)
-        if at > begun and self.erases_up_to(self._part, memory, at, end) > reached:
+        if self._slow(self._part) and at > begun and _erased_up_to(at, end) > _erased_up_to(begun, end):
             at -= SECTOR
         return max(begun, at)
 
@@ -532,13 +547,34 @@ class EspRom(Dialect):
     def checksum_unit(cls, memory: Memory) -> int:
         return 1
 
+    def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
+        """By the ROM's MD5; on an ESP8266 from another start."""
+        if self.can_checksum():
+            return self.checksum_equals(memory, address, data)
+        before = min(16, address - memory.start)
+        size = before + len(data)
+        found = b"".join(
+            self.read(memory, address - before + at, min(_OTHER_BLOCK, size - at))
+            for at in range(0, size, _OTHER_BLOCK)
+        )
+        return found[before:] == data
+
     def can_checksum(self) -> bool:
         return self._part is not None and not self._slow(self._part)
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
-        """By the ROM's MD5, which it says in 32 hexadecimal digits."""
-        _, digest = self._repeat(MD5, self._words(address, len(data), 0, 0), len(data) * _MD5_S_PER_BYTE)
-        return digest[:32].lower() == hashlib.md5(data, usedforsecurity=False).hexdigest().encode()
+        """By the ROM's MD5, which it says in 32 hexadecimal digits, of whole words; a few bytes at the ends are
+        read."""
+        low, high = -(-address // 4) * 4, (address + len(data)) // 4 * 4
+        if low >= high:
+            return self.read(memory, address, len(data)) == data
+        edges = [(address, low), (high, address + len(data))]
+        for first, end in edges:
+            if first < end and self.read(memory, first, end - first) != data[first - address : end - address]:
+                return False
+        inner = data[low - address : high - address]
+        _, digest = self._repeat(MD5, self._words(low, len(inner), 0, 0), len(inner) * _MD5_S_PER_BYTE)
+        return digest[:32].lower() == hashlib.md5(inner, usedforsecurity=False).hexdigest().encode()
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Through the SPI controller, by its data registers."""
@@ -605,6 +641,13 @@ class EspRom(Dialect):
 def _sectors_counted_twice(start: int, count: int) -> int:
     """How many of `count` sectors lie before the next block of 64 KiB."""
     return min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)
+
+
+def _erased_up_to(low: int, high: int) -> int:
+    """The address behind what the ESP8266's ROM erases for these sectors: an even number, where it counts all that it
+    is asked for twice."""
+    count = -(-(high - low) // SECTOR)
+    return high if count >= 2 * _sectors_counted_twice(low, count) else low + (count + count % 2) * SECTOR
 
 
 def _runs(blocks: Sequence[WriteBlock]) -> list[tuple[int, bytes]]:

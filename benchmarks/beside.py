@@ -1,0 +1,264 @@
+"""Every kind of upload to chips that hold another program: bytes wrong in the image, bytes changed beside it.
+
+What is beside is all that the erase units named by the image do not hold; where a bootloader can only erase
+everything, or shows nothing of what it erases, nothing is beside.
+
+`python -m benchmarks.beside [DIALECT …]`
+"""
+
+from __future__ import annotations
+
+import random
+import sys
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from greenstep.bench.boards import BOARDS as STANDS
+from greenstep.bench.trial import Trial, prepare, sample_for
+from greenstep.core.chips import Catalogue, Memory, Part
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.image import Image, Piece
+from greenstep.core.wishes import Keep, Wishes
+
+from .fault_runs import BOARDS
+from .seeded import on_all_processors
+
+_FILLED = 96 * 1024
+_BYTES = 3100
+_KEPT = 40
+
+
+@dataclass(frozen=True)
+class Row:
+    """How one kind of upload went on one board."""
+
+    dialect: str
+    board: str
+    kind: str
+    exit_code: int
+    wrong: int
+    beside: int
+    said: str = ""
+
+    @property
+    def bad(self) -> bool:
+        return bool(self.exit_code or self.wrong or self.beside)
+
+
+class Bench:
+    """A board with another program in all of its flash, from one upload to the next."""
+
+    def __init__(self, dialect: str, board: str, **options: Any) -> None:
+        self.dialect = find_dialect(dialect)
+        self.board = board
+        self.stand = STANDS[board]
+        self.options = options
+        chip = self._chip(prepare(board)[1])
+        kind = getattr(chip, "kind", None)
+        loader = getattr(kind, "loader", getattr(kind, "loader_bytes", 0))
+        low, room = (loader[0], loader[1] - loader[0]) if isinstance(loader, tuple) else (0, loader)
+        self.part = self._part(room, bool(room) and isinstance(loader, tuple) and not low)
+        self.flash = filled(bytes(chip.flash), self.memory, chip.base)
+        self.eeprom = bytes(getattr(chip, "eeprom", b""))
+        self.base = chip.base
+        self.climb: Any = None
+
+    def _part(self, room: int, at_bottom: bool) -> Part:
+        choice = Catalogue.load().find(self.stand.chip)
+        part = (choice.speaking(self.stand.dialect) if self.stand.dialect else choice).first
+        top, bottom = (0, room) if at_bottom else (room, 0)
+        return part.with_memory(replace(part.flash, reserved_top=top, reserved_bottom=bottom))
+
+    @property
+    def memory(self) -> Memory:
+        return self.part.flash
+
+    @staticmethod
+    def _chip(trial: Trial) -> Any:
+        return trial.line.chip
+
+    def run(self, images: dict[str, Image] | None = None, **options: Any) -> Trial:
+        """One climb on the chip as it is now; what it then holds is what the next one meets."""
+        climb, trial = prepare(self.board, images, **{**self.options, **options})
+        chip = self._chip(trial)
+        chip.flash[:] = self.flash[: len(chip.flash)]
+        if self.eeprom:
+            chip.eeprom[:] = self.eeprom
+        trial.events.extend(climb.run())
+        self.climb = climb
+        self.flash = bytes(chip.flash)
+        self.eeprom = bytes(getattr(chip, "eeprom", b""))
+        return trial
+
+    def wishes(self, **changes: Any) -> Wishes:
+        return replace(prepare(self.board)[0].scene.job.wishes, **changes)
+
+    # --- judging
+
+    def named(self, pieces: Iterable[Piece]) -> set[tuple[int, int]]:
+        """(offset, end) of the erase units that hold any of the pieces."""
+        if self.dialect.traits.erases == "all at once" or not self.dialect.traits.reads:
+            return {(0, len(self.flash))}
+        units = [unit for p in pieces for unit in self.memory.units_touched(p.address, len(p.data))]
+        return {(unit.address - self.base, unit.end - self.base) for unit in units}
+
+    def judged(self, kind: str, trial: Trial, pieces: Iterable[Piece], before: bytes) -> Row:
+        """What of the pieces is wrong, and what changed outside their erase units."""
+        pieces = tuple(pieces)
+        wrong = sum(differing(self.flash[p.address - self.base : p.end - self.base], p.data) for p in pieces)
+        aside = bytearray(before)
+        for low, high in self.named(pieces):
+            aside[low:high] = self.flash[low:high]
+        beside = differing(self.flash, bytes(aside))
+        said = trial.findings[0].cause if trial.findings else ""
+        return Row(self.dialect.name, self.board, kind, trial.end.exit_code, wrong, beside, said)
+
+
+def filled(flash: bytes, memory: Memory, base: int) -> bytes:
+    """The flash with made-up bytes wherever it was blank, but for the bootloader's room."""
+    low, high = memory.usable_start - base, min(memory.usable_end - base, memory.usable_start - base + _FILLED)
+    noise = random.Random(7).randbytes(high - low)
+    content = bytearray(flash)
+    for at in range(low, high):
+        if content[at] == memory.erased:
+            content[at] = noise[at - low]
+    return bytes(content)
+
+
+def differing(one: bytes, other: bytes) -> int:
+    return sum(a != b for a, b in zip(one, other, strict=True)) if one != other else 0
+
+
+def held(bench: Bench, image: Image) -> tuple[Piece, ...]:
+    return bench.stand.held(image).pieces
+
+
+def image_of(bench: Bench, seed: int = 3) -> Image:
+    return sample_for(bench.board, _BYTES, seed)
+
+
+# --- kinds
+
+
+def first(bench: Bench) -> Row:
+    before, image = bench.flash, image_of(bench)
+    return bench.judged("first", bench.run({"flash": image}), held(bench, image), before)
+
+
+def again(bench: Bench) -> Row:
+    image = image_of(bench)
+    bench.run({"flash": image})
+    before = bench.flash
+    return bench.judged("same again", bench.run({"flash": image}), held(bench, image), before)
+
+
+def page_changed(bench: Bench) -> Row:
+    image = image_of(bench)
+    bench.run({"flash": image})
+    content = bytearray(bench.flash)
+    piece = held(bench, image)[-1 if "esp" in bench.dialect.name else 0]
+    content[piece.address - bench.base + len(piece.data) // 2] ^= 0x21
+    bench.flash = bytes(content)
+    return bench.judged("page changed", bench.run({"flash": image}), held(bench, image), bytes(content))
+
+
+def _with_more(bench: Bench, image: Image, gap: int) -> Image:
+    """The image and 500 bytes behind its code, after a gap."""
+    code = [p for p in image.pieces if p.address < bench.memory.end]
+    last = code[-1]
+    more = random.Random(9).randbytes(500)
+    if gap:
+        pieces = (*code, Piece((last.end + gap + 3) // 4 * 4, more))
+    else:
+        pieces = (*code[:-1], Piece(last.address, last.data + more))
+    return Image(image.name, pieces, image.start, image.format)
+
+
+def appended(bench: Bench) -> Row:
+    image = image_of(bench)
+    bench.run({"flash": image})
+    before, longer = bench.flash, _with_more(bench, image, 0)
+    return bench.judged("appended", bench.run({"flash": longer}), held(bench, longer), before)
+
+
+def with_gaps(bench: Bench) -> Row:
+    before, image = bench.flash, _with_more(bench, image_of(bench), 6000)
+    pieces = (*held(bench, image), *(p for p in image.pieces[1:] if p.address < bench.memory.end))
+    return bench.judged("with gaps", bench.run({"flash": image}), pieces, before)
+
+
+def after_a_cut(bench: Bench) -> Row:
+    before, image = bench.flash, image_of(bench)
+    count = Bench(bench.dialect.name, bench.board).run({"flash": image}).line.to_chip_count
+    bench.run({"flash": image}, faults=(f"cut-after={count * 2 // 5}",))
+    return bench.judged("after a cut", bench.run({"flash": image}), held(bench, image), before)
+
+
+def kept(bench: Bench) -> Row:
+    before, image = bench.flash, image_of(bench)
+    pieces = held(bench, image)
+    last = max((p for p in pieces if p.address < bench.memory.usable_end - 8), key=lambda p: p.end)
+    keep = Keep(last.end + 3, _KEPT)
+    there = Piece(keep.address, before[keep.address - bench.base : keep.end - bench.base])
+    trial = bench.run({"flash": image}, wishes=bench.wishes(keep=(keep,)))
+    return bench.judged("kept", trial, (*pieces, there), before)
+
+
+def erase_region(bench: Bench) -> Row:
+    before = bench.flash
+    unit = bench.memory.units_touched(bench.memory.usable_start + 0x2000, 1)[0]
+    trial = bench.run(purpose="erase", region=("flash", unit.address, unit.size))
+    return bench.judged(
+        "erase of a region", trial, (Piece(unit.address, bytes([bench.memory.erased]) * unit.size),), before
+    )
+
+
+def restored(bench: Bench) -> Row:
+    """Backed up, another program uploaded, and the backup put back."""
+    before = bench.flash
+    low, size = bench.memory.usable_start, min(16384, bench.memory.usable_end - bench.memory.usable_start)
+    saved = bench.run(purpose="backup", region=("flash", low, size))
+    if saved.end.exit_code:
+        return bench.judged("backup, restore", saved, (), before)
+    backup = Image("backup", (Piece(low, bench.climb.scene.backup),))
+    bench.run({"flash": image_of(bench, 4)})
+    between = bench.flash
+    trial = bench.run({"flash": backup}, wishes=bench.wishes(as_it_was=True), start=False)
+    there = Piece(low, before[low - bench.base : low - bench.base + size])
+    return bench.judged("backup, restore", trial, (there,), between)
+
+
+KINDS: tuple[Callable[[Bench], Row], ...] = (
+    first, again, page_changed, appended, with_gaps, after_a_cut, kept, erase_region, restored
+)  # fmt: skip
+_READING = (kept, erase_region, restored)
+
+
+def one(dialect: str, board: str, number: int) -> Row:
+    return KINDS[number](Bench(dialect, board))
+
+
+def cases(dialects: Iterable[str]) -> list[tuple[str, str, int]]:
+    """(dialect, board, which kind), without what a dialect cannot do."""
+    rows = []
+    for dialect in dialects:
+        reads = find_dialect(dialect).traits.reads
+        for board in BOARDS[dialect]:
+            rows += [(dialect, board, n) for n, kind in enumerate(KINDS) if reads or kind not in _READING]
+    return rows
+
+
+def main() -> int:
+    rows = on_all_processors(one, cases(sys.argv[1:] or list(BOARDS)), 1)
+    print(f"{'dialect':<11} {'board':<12} {'kind':<18} {'wrong in it':>11} {'beside it':>10}")
+    for row in rows:
+        ended = "" if not row.exit_code else f"  exit {row.exit_code}: {row.said}"
+        print(f"{row.dialect:<11} {row.board:<12} {row.kind:<18} {row.wrong:11,} {row.beside:10,}{ended}")
+    bad = sum(row.bad for row in rows)
+    print(f"{len(rows)} uploads, {bad} with a byte that is wrong or changed beside the image")
+    return 1 if bad else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
