@@ -90,7 +90,7 @@ class OnEveryBoard(unittest.TestCase):
                 climb, trial = prepare(board, purpose="backup", region=("flash", trial_base(board) + 0x400, 0x321))
                 trial.events.extend(climb.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
-                self.assertEqual(climb.scene.backup, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
+                self.assertEqual(climb.scene.backup[0].data, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
 
     def test_backup_of_an_esp(self) -> None:
         for board in ("esp8266", "esp32", "esp32s3"):
@@ -98,7 +98,7 @@ class OnEveryBoard(unittest.TestCase):
                 climb, trial = prepare(board, purpose="backup", region=("flash", 0x1000, 200))
                 trial.line.chip.flash[0x1000:0x10C8] = bytes(range(200))
                 trial.events.extend(climb.run())
-                self.assertEqual((trial.end.exit_code, climb.scene.backup), (0, bytes(range(200))))
+                self.assertEqual((trial.end.exit_code, climb.scene.backup[0].data), (0, bytes(range(200))))
 
     def test_erase_leaves_blank_room_and_the_loader_alone(self) -> None:
         for board in KINDS:
@@ -309,7 +309,45 @@ class Lpc(unittest.TestCase):
         self.assertIn("put in at 001C", notes(trial))
         self.assertEqual(image.pieces[0].data, before)
         self.assertIn("2,936 bytes equal", trial.step("verify").evidence)
-        self.assertIn("the first 64 lie behind the boot ROM", notes(trial))
+        self.assertIn("the first 64 lie behind the boot ROM", trial.step("verify").evidence)
+
+    def test_what_lies_behind_the_rom_is_not_green_until_the_program_runs(self) -> None:
+        image = sample_for("lpc812", 3000)
+        for faults, expect, green, status in (
+            ((), "", False, 0), ((), "entrance", True, 0), (("worn=0x10",), "", False, 0), (("worn=0x10",), "entrance", False, 8),
+        ):  # fmt: skip
+            with self.subTest(faults=faults, expect=expect):
+                trial = run("lpc812", {"flash": image}, faults=faults, expect=expect)
+                self.assertEqual((trial.end.green, trial.end.exit_code), (green, status), trial.findings)
+                self.assertEqual(trial.step("verify").outcome, "unproven")
+        self.assertEqual(self.verified(image, wrong_at=None), (False, 0, "unproven"))
+        self.assertEqual(self.verified(image, wrong_at=0x20), (False, 0, "unproven"))
+        self.assertEqual(self.verified(image, wrong_at=0x220), (False, 7, "failed"))
+
+    def verified(self, image: Image, wrong_at: int | None) -> tuple[bool, int, str]:
+        climb, trial = prepare("lpc812", {"flash": image}, purpose="verify")
+        for piece in BOARDS["lpc812"].held(image).pieces:
+            trial.line.chip.flash[piece.address : piece.end] = piece.data
+        if wrong_at is not None:
+            trial.line.chip.flash[wrong_at] ^= 1
+        trial.events.extend(climb.run())
+        self.assertNotIn("before the copy", trial.step("verify").evidence)
+        return trial.end.green, trial.end.exit_code, trial.step("verify").outcome
+
+    def test_a_backup_lacks_what_the_rom_hides_and_is_not_restored_without(self) -> None:
+        climb, trial = prepare("lpc812", purpose="backup", region=("flash", 0, 0x800))
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.green, trial.end.exit_code, trial.step("read").outcome), (False, 0, "unproven"))
+        self.assertIn("the first 512 lie behind the boot ROM, and are missing", trial.step("read").evidence)
+        pieces = climb.scene.backup
+        self.assertEqual(pieces, (Piece(0x200, bytes(trial.line.chip.flash[0x200:0x800])),))
+        with_roms_own = (Piece(0, bytes(range(3, 255)) * 2 + bytes(8) + pieces[0].data),)
+        for held in (pieces, with_roms_own):
+            restored = run("lpc812", {"flash": Image("saved", held)}, wishes=Wishes(as_it_was=True))
+            self.assertEqual((restored.end.exit_code, restored.findings[0].key), (5, "hidden"))
+        whole = BOARDS["lpc812"].held(sample_for("lpc812", 2048))
+        restored = run("lpc812", {"flash": whole}, wishes=Wishes(as_it_was=True), expect="entrance")
+        self.assertEqual((restored.end.exit_code, restored.end.green), (0, True), restored.findings)
 
     def test_protection_must_be_meant_and_for_good_twice(self) -> None:
         for word, despite, status in (

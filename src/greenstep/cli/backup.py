@@ -68,18 +68,17 @@ def back_up(
 
 def _save(climb: Climb, save: Path, memory: str) -> str:
     """Write the file in the format of its ending, raw where that names none. Returns what to know of it."""
-    from greenstep.core.climb.regions import region_of
     from greenstep.core.errors import UsageFault
-    from greenstep.core.image import Image, Piece
+    from greenstep.core.image import Image
     from greenstep.store.image_saving import kind_for, save_image
 
     part = climb.scene.part
     assert part is not None
-    _, low, _ = region_of(climb.scene.job, part, whole=True)
     try:
         kind = kind_for(save, None)
     except UsageFault:
         kind = "raw"
-    image = Image(save.name, (Piece(low, climb.scene.backup),))
+    image = Image(save.name, climb.scene.backup)
     save_image(save, image, kind, part.memory(memory).erased, 16)
+    low = image.lowest
     return f", which belongs at 0x{low:X}" if kind == "raw" and low != part.memory(memory).start else ""

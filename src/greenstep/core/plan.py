@@ -77,6 +77,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
     if wishes.as_it_was:
         images, notes = _without_bootloader(part, images)
         _check_any_left(images, notes)
+        dialect.check_backup(part, images, wishes.despite)
     elif not wishes.blank:
         fitted = dialect.fit(part, images, wishes.settings, wishes.despite)
         images, notes = fitted.images, [*fitted.notes]

@@ -188,10 +188,20 @@ class Climb:
         said = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "unlock": "is unlocked"}
         if job.purpose in said:
             done = said[job.purpose] if not scene.unproven else "acknowledged, and did not show it"
+            if scene.unproven == ["read"]:
+                done = "is read but for what it does not show"
+            elif scene.hidden:
+                done = "is blank as far as it shows"
             return ClimbEnded(not scene.unproven, 0, took, f"{who} {done}")
         if job.purpose == "start":
             text = f"{who} runs" if scene.text_heard else f"{who} was started"
             return ClimbEnded(not scene.unproven, 0, took, text)
+        if scene.hidden and job.purpose == "verify":
+            return ClimbEnded(False, 0, took, f"{who}: what it can show of {what} is there")
+        if scene.hidden and not scene.text_heard:
+            return ClimbEnded(False, 0, took, f"{who} was given {what}; what it can show of it is there")
+        if scene.hidden:  # a program whose first bytes were wrong would not run
+            scene.unproven.remove("verify")
         if "verify" in scene.unproven and job.purpose == "verify":
             return ClimbEnded(False, 0, took, f"not verified: {who} shows nothing of {what}")
         if "verify" in scene.unproven:

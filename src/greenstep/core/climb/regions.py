@@ -129,19 +129,31 @@ def read_step(scene: Scene) -> Iterator[Event]:
     assert scene.part is not None
     memory, low, size = region_of(scene.job, scene.part, whole=True)
     began = scene.wire.now()
-    left_out = scene.job.dialect.provable(scene.part, memory, ((low, size),), {"verify": "whole"}).left_out
-    data = yield from read_twice(scene, "read", memory, [(low, size)])
-    scene.backup = data
-    if left_out:
-        yield Noted("read", left_out)
+    shown = scene.job.dialect.provable(scene.part, memory, ((low, size),), {"verify": "whole"})
+    missing = shown.left_out.partition(":")[0]
+    if not shown.spans:
+        raise RefusedFault(
+            Finding("hidden", "nothing of this can be read", (missing,), ("read from further up: --from",))
+        )
+    data = yield from read_twice(scene, "read", memory, shown.spans)
+    pieces, at = [], 0
+    for address, length in shown.spans:
+        pieces.append(Piece(address, data[at : at + length]))
+        at += length
+    scene.backup = tuple(pieces)
     took = scene.wire.now() - began
-    image = Image("backup", (Piece(low, data),))
-    said = f"{show_span(low, size)}, {size:,} bytes, read in two ways and equal, crc32 {image.crc32():08X}"
+    image = Image("backup", scene.backup)
+    where = ", ".join(show_span(*span) for span in shown.spans)
+    said = f"{where}, {len(data):,} bytes, read in two ways and equal, crc32 {image.crc32():08X}"
     figures: dict[str, int | float | str] = {
-        "bytes": size,
+        "bytes": len(data),
         "seconds": round(took, 4),
         "crc32": f"{image.crc32():08X}",
     }
+    if missing:
+        scene.unproven.append("read")
+        yield StepEnded("read", "unproven", f"{said}; {missing}, and are missing", took, figures)
+        return
     yield StepEnded("read", "green", said, took, figures)
 
 

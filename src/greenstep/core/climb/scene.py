@@ -25,6 +25,7 @@ class Scene:
 
     `changed` is the step that an upload is in since it began to change the chip. `sync_mark` and `listen_mark` are
     the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
+    `hidden` is what of the image the chip cannot show, in words; that the program runs shows it.
     `kept` is what was read to be written back, and `aside` where it lies while the chip does not hold it.
     `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
     `resumed`: how often the chip was reset and asked anew; `known`: its number and its own number, as it told them.
@@ -61,7 +62,7 @@ class Scene:
     early: bytes = b""
     unasked_s: float = 0.0
     missing_text: str = ""
-    backup: bytes = b""
+    backup: tuple[Piece, ...] = ()
     unique_id: str = ""
     trusted: Remembered | None = None
     trusted_bytes: int = 0
@@ -70,6 +71,7 @@ class Scene:
     whole_plan: Plan | None = None
     aside: Aside | None = None
     kept: tuple[Piece, ...] = ()
+    hidden: str = ""
     line_hurt: bool = False
     resumed: int = 0
     known: tuple[int | None, str] = (None, "")

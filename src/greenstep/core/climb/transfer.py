@@ -198,11 +198,17 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         scene.aside.drop()
         scene.aside = None
     for memory_plan in plan.memories:
-        if memory_plan.left_out and scene.trusted is None:
+        if memory_plan.sample_of and scene.trusted is None:
             yield Noted("verify", _left_out(scene, memory_plan))
     sampled = sum(memory.sample_of for memory in plan.memories)
     said = _what_is_proven(scene, tally, compared, sampled)
-    yield StepEnded("verify", "green", said, meter.seconds, meter.figures(tally.total, tally.blocks))
+    figures = meter.figures(tally.total, tally.blocks)
+    scene.hidden = "; ".join(_left_out(scene, plan) for plan in plan.memories if plan.left_out and not plan.sample_of)
+    if scene.hidden:
+        scene.unproven.append("verify")
+        yield StepEnded("verify", "unproven", f"{said}; {scene.hidden}", meter.seconds, figures)
+        return
+    yield StepEnded("verify", "green", said, meter.seconds, figures)
 
 
 def _left_out(scene: Scene, plan: MemoryPlan) -> str:

@@ -324,6 +324,11 @@ class Dialect(ABC):
         """The images as they must be for this loader. Raises RefusedFault for what must not be written."""
         return Fitted(images)
 
+    @classmethod
+    def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
+        """Whether what was read from a chip can be put back. Raises RefusedFault where the chip would not run."""
+        return  # most show all of it
+
     @abstractmethod
     def ask(self, wait_s: float) -> str | None:
         """Ask once whether the bootloader is there; its answer in words, or None for silence."""

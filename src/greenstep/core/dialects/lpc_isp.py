@@ -18,7 +18,7 @@ from ..errors import Finding, RefusedFault
 from ..image import Image
 from ..image.edit import with_bytes
 from ..link import Deadline, Frame, LineSettings, Link
-from ..quantities import count, show_address, show_bytes, show_heard, show_size
+from ..quantities import count, show_address, show_bytes, show_heard, show_size, show_span
 from .base import (
     ChipRefusal,
     Cost,
@@ -573,6 +573,30 @@ class LpcIsp(Dialect):
                 )
         return Fitted({**images, "flash": image}, tuple(notes))
 
+    @classmethod
+    def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
+        """What the ROM hid when it was read is missing in a backup, or has the ROM's own bytes in its place."""
+        image = images.get("flash")
+        start, shadow = part.flash.start, int(part.extra["shadow"])
+        if image is None or not image.touches(start, part.flash.units_touched(start, 1)[0].size):
+            return
+        whole = image.covers(start, shadow)
+        if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in despite):
+            return
+        where = show_span(start, shadow)
+        seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were behind the boot ROM"
+        raise RefusedFault(
+            Finding(
+                "hidden",
+                f"the backup lacks {where}, and the chip would not run without",
+                (seen,),
+                (
+                    "upload the program that was in the chip: its file has them",
+                    "to have the rest too: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
+                ),
+            )
+        )
+
     # --- starting
 
     def start(self, address: int) -> str:
@@ -608,6 +632,11 @@ class LpcIsp(Dialect):
             else:
                 rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
         return rows
+
+
+def _sums_to_zero(vectors: bytes) -> bool:
+    """Whether the ROM would start a program with these first eight words."""
+    return not sum(int.from_bytes(vectors[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF
 
 
 def _cost_of_data(part: Part, size: int) -> Cost:
