@@ -8,14 +8,16 @@ from typing import Any
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
 from greenstep.bench.stm32 import SimulatedStm32
-from greenstep.bench.trial import run, sample_for
+from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue, EraseUnit
 from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
 from greenstep.core.dialects.stm32_crc import word_crc
 from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
+from greenstep.core.wishes import Wishes
 
 from .scripted import ScriptedLink
 
@@ -120,7 +122,7 @@ class Exchanges(unittest.TestCase):
     def test_protection(self) -> None:
         self.talk(("82 7D", "79 79"))[0].readout_protect()
         self.talk(("92 6D", "79 79"))[0].readout_unprotect(F103.flash)
-        self.talk(("73 8C", "79 79"))[0].write_unprotect()
+        self.talk(("73 8C", "79 79"))[0].lift_write_protection()
         units = [EraseUnit(0, 0, 0), EraseUnit(1, 0, 0)]
         self.talk(("63 9C", "79"), ("01 00 01 00", "79"))[0].write_protect(units)
         self.assertEqual(self.talk(("01 FE", "79 22 00 00 79"))[0].protection_bytes(), bytes([0x22, 0, 0]))
@@ -258,11 +260,80 @@ class AgainstChips(unittest.TestCase):
         dialect, chip = self.synced("stm32f103")
         dialect.write_protect([EraseUnit(4, 0x08001000, 1024)])
         dialect.ask(0.5)
-        with self.assertRaises(ChipRefusal):
-            list(dialect.write(F103.flash, [WriteBlock(0x08001000, bytes(4))]))
-        dialect.resync()
-        dialect.write_unprotect()
+        before = bytes(chip.flash)
+        list(dialect.write(F103.flash, [WriteBlock(0x08001000, bytes(4))]))  # acknowledged, without effect
+        self.assertEqual(bytes(chip.flash), before)
+        dialect.lift_write_protection()
         self.assertEqual((dialect.ask(0.5), chip.protected), ("79", set()))
+
+    def test_write_protected_units_are_named(self) -> None:
+        climb, trial = prepare(
+            "stm32f103", {"flash": sample_for("stm32f103", 6000)}, faults=("write-protected=2", "write-protected=3")
+        )
+        before = bytes(trial.line.chip.flash[0x800:0x1000])
+        trial.events.extend(climb.run())
+        finding = trial.findings[0]
+        self.assertEqual((trial.end.exit_code, finding.key), (7, "write-protected"))
+        self.assertIn("2 units are write-protected: 08000800-08000BFF, 08000C00-08000FFF", finding.cause)
+        self.assertIn("greenstep unlock --writes", finding.attempts[0])
+        self.assertEqual(trial.line.chip.flash[0x800:0x1000], before)
+        climb, trial = prepare(
+            "stm32f103", purpose="unlock", wishes=Wishes(writes_only=True), faults=("write-protected=2",)
+        )
+        trial.events.extend(climb.run())
+        assert isinstance(trial.line.chip, SimulatedStm32)
+        self.assertEqual((trial.end.exit_code, trial.line.chip.protected), (0, set()))
+        self.assertIn("it let itself be entered again", trial.step("unlock").evidence)
+
+    def test_ids_sizes_and_banks_of_single_parts(self) -> None:
+        for board, unique, size in (
+            ("stm32l053", "303132333435363738393A3B", 65536), ("stm32l152", "303132333435363738393A3B", 393216),
+            ("stm32g0b1", "303132333435363738393A3B", 524288),
+        ):  # fmt: skip
+            with self.subTest(board):
+                dialect, _ = self.synced(board)
+                found = dialect.examine(Catalogue.load().by_ident("stm32-rom", dialect.identify().ident))
+                self.assertEqual((found.unique_id, found.part.flash.size), (unique, size))
+        flash = found.part.flash
+        self.assertEqual([u.number for u in flash.units_touched(0x0803F800, 0x1000)], [127, 256])
+
+    def test_a_second_bank_is_erased_by_its_own_numbers(self) -> None:
+        image = Image("upper", (Piece(0x08040400, bytes(range(1, 251)) * 20),))
+        climb, trial = prepare("stm32g0b1", {"flash": image}, start=False)
+        trial.line.chip.flash[0x3F000:0x44000] = b"\x55" * 0x5000
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        flash = trial.line.chip.flash
+        self.assertTrue(trial.holds(image))
+        self.assertEqual((set(flash[0x3F000:0x40000]), set(flash[0x42000:0x44000])), ({0x55}, {0x55}))
+
+    def test_pages_of_a_size_no_byte_counts_are_not_erased_by_the_older_erase(self) -> None:
+        dialect, chip = self.synced("stm32f103")
+        xl = Catalogue.load().find("stm32f103xg").first.flash
+        with self.assertRaisesRegex(ChipRefusal, "counted up to 255"):
+            list(dialect.erase(xl, xl.units_touched(0x08090000, 1)))
+        self.assertEqual(chip.violations, [])
+
+    def test_erase_of_everything_by_pages_where_the_rom_refuses_it(self) -> None:
+        for options in (
+            {"purpose": "erase"},
+            {"images": {"flash": sample_for("stm32l053", 900)}, "wishes": Wishes(erase_all=True)},
+        ):
+            trial = run("stm32l053", start=False, **options)
+            self.assertEqual(trial.end.exit_code, 0, trial.findings)
+            self.assertEqual(set(trial.line.chip.flash[1024:]), {0})
+
+    def test_a_boot_pin_that_counts_for_nothing_is_told_before_the_first_write(self) -> None:
+        climb, trial = prepare(
+            "stm32g071", {"flash": sample_for("stm32g071", 900)}, faults=("boot-ignored",), start=False
+        )
+        trial.line.chip.flash[:] = b"\xff" * len(trial.line.chip.flash)
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        kinds = [getattr(event, "text", "") or getattr(event, "step", "") for event in trial.events]
+        told = next(n for n, text in enumerate(kinds) if "ignores its boot pin" in text)
+        self.assertLess(told, kinds.index("erase"))
+        self.assertEqual(run("stm32g071", purpose="greet", faults=("boot-ignored",)).end.exit_code, 4)
 
     def test_mass_erase_of_each_kind(self) -> None:
         for board in ("stm32f103", "stm32f407", "stm32l053"):

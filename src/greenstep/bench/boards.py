@@ -134,7 +134,19 @@ def _boards() -> dict[str, BenchBoard]:
         _esp("esp32", "apiary-gateway"),
         _esp("esp8266", "rain-gauge"),
         _pic("an1310", "pic18f46k22", "feeder-pump"),
-        *(_stm32(chip) for chip in ("stm32f072", "stm32f103", "stm32f407", "stm32l053", "stm32g071", "stm32c031")),
+        *(
+            _stm32(chip)
+            for chip in (
+                "stm32f072",
+                "stm32f103",
+                "stm32f407",
+                "stm32l053",
+                "stm32g071",
+                "stm32c031",
+                "stm32g0b1",
+                "stm32l152",
+            )
+        ),
         _avr("atmega328p", 115200),
         _avr("atmega168", 57600),
         _avr("atmega1284p", 115200),

@@ -25,6 +25,14 @@ KINDS = {
     "slow-erase": ("FACTOR", "erasing takes so many times longer"),
     "locked": ("", "readout protection is on"),
     "lock-stays": ("", "an unlock erases the flash, and the readout protection stays on all the same"),
+    "boot-ignored": (
+        "",
+        "the boot pin counts for nothing, as on new STM32G0 and C0: loaded while the flash is empty",
+    ),
+    "write-protected": (
+        "UNIT",
+        "the erase unit of this index takes every erase and write, and stays as it is (STM32)",
+    ),
     "rate-refused": ("BAUD", "the adapter cannot make this rate"),
     "clock": ("FACTOR", "the chip's clock, and so its rate, is off by it"),
     "echo": ("", "every character sent comes straight back, and nothing else"),
@@ -57,6 +65,8 @@ class Faults:
     slow_erase: float = 1.0
     locked: bool = False
     lock_stays: bool = False
+    boot_ignored: bool = False
+    write_protected: set[int] = field(default_factory=set)
     rate_refused: set[int] = field(default_factory=set)
     clock: float = 1.0
     echo: bool = False

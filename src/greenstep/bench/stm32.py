@@ -42,6 +42,14 @@ class Stm32Kind:
     extended_erase: bool = True
     erased: int = 0xFF
     checksum: bool = False
+    unique_words: tuple[int, ...] = (0, 4, 8)
+    """Where the words of the unique id stand."""
+    mass_erase: bool = True
+    boot_select: bool = False
+    """Whether an option says that the boot pin counts for nothing."""
+    second_bank: tuple[int, int] = (0, 0)
+    """The index of its first page, and the number that it has."""
+    size_code: int | None = None
 
 
 KINDS = {
@@ -59,15 +67,24 @@ KINDS = {
     ),
     "stm32l053": Stm32Kind(
         "STM32L053, 64 KiB, erased to 00", 0x417, 0x31, 65536, (128,) * 512, {128: 0.0032}, 0.0032, 4, 4,
-        0x1FF8007C, 0x1FF80050, 8192, erased=0x00,
+        0x1FF8007C, 0x1FF80050, 8192, erased=0x00, unique_words=(0, 4, 0x14), mass_erase=False,
     ),
     "stm32g071": Stm32Kind(
         "STM32G071, 128 KiB, written by 8 bytes", 0x460, 0x31, 131072, (2048,) * 64, {2048: 0.022}, 85e-6, 8, 8,
-        0x1FFF75E0, 0x1FFF7590, 36864,
+        0x1FFF75E0, 0x1FFF7590, 36864, boot_select=True,
     ),
     "stm32c031": Stm32Kind(
         "STM32C031, 32 KiB, with a checksum of its own", 0x453, 0x33, 32768, (2048,) * 16, {2048: 0.022}, 85e-6,
         8, 8, 0x1FFF75A0, 0x1FFF7550, 12288, checksum=True,
+        boot_select=True,
+    ),
+    "stm32g0b1": Stm32Kind(
+        "STM32G0B1, 512 KiB in two banks", 0x467, 0x31, 524288, (2048,) * 256, {2048: 0.022}, 85e-6, 8, 8,
+        0x1FFF75E0, 0x1FFF7590, 147456, boot_select=True, second_bank=(128, 256),
+    ),
+    "stm32l152": Stm32Kind(
+        "STM32L152, 384 KiB, erased to 00", 0x436, 0x31, 393216, (256,) * 1536, {256: 0.0033}, 0.0033, 4, 4,
+        0x1FF800CC, 0x1FF800D0, 49152, erased=0x00, unique_words=(0, 4, 0x14), mass_erase=False, size_code=0,
     ),
 }  # fmt: skip
 
@@ -89,13 +106,15 @@ class SimulatedStm32(SimulatedChip):
         self.console = console or LineSettings(115200)
         self.settings = self.console
         self.locked = self.faults.locked
-        self.protected: set[int] = set()
+        self.protected = set(self.faults.write_protected)
         self.running = False
         self._auto_baud = False
 
     # --- from reset
 
     def boot(self, boot_selected: bool) -> Program:
+        if self.faults.boot_ignored and self.kind.boot_select:  # as shipped: the loader runs while the flash is empty
+            boot_selected = self._word(FLASH) == int.from_bytes([self.kind.erased] * 4, "little")
         self.running = not boot_selected
         if not boot_selected:
             self._auto_baud = False
@@ -157,7 +176,7 @@ class SimulatedStm32(SimulatedChip):
             complement = yield Take()
             forbidden = self.locked and code in (0x11, 0x21, 0x31, 0x43, 0x44, 0x63, 0xA1)
             if code == DAMAGED or complement != code ^ 0xFF or code not in handlers or forbidden:
-                self.send(_NACK)
+                self.send(_NACK * (2 if forbidden else 1))  # AN2606, "known limitations"
                 continue
             self.send(_ACK)
             ended = yield from handlers[code]()
@@ -207,11 +226,18 @@ class SimulatedStm32(SimulatedChip):
         """What stands there; None where there is no memory."""
         if self._in_flash(address, size):
             return bytes(self.flash[address - FLASH : address - FLASH + size])
-        size_word = (self.kind.flash_bytes // 1024).to_bytes(2, "little")
+        told = self.kind.flash_bytes // 1024 if self.kind.size_code is None else self.kind.size_code
+        size_word = told.to_bytes(2, "little")
+        number = bytes([*range(0x30, 0x3B), 0x3B + self.copy & 0xFF])
+        words = bytearray(max(self.kind.unique_words) + 4)
+        for index, at in enumerate(self.kind.unique_words):
+            words[at : at + 4] = number[4 * index : 4 * index + 4]
+        option = 1 << 21 | (self.faults.boot_ignored and self.kind.boot_select) << 24
         for register, content in (
             (self.kind.size_register, size_word),
             (self.kind.size_register & ~3, (bytes(self.kind.size_register & 3) + size_word).ljust(4, b"\xff")),
-            (self.kind.unique_register, bytes([*range(0x30, 0x3B), 0x3B + self.copy & 0xFF])),
+            (self.kind.unique_register, bytes(words)),
+            (0x1FFF7800, option.to_bytes(4, "little")),
         ):
             if register <= address and address + size <= register + len(content):
                 return content[address - register :][:size]
@@ -257,8 +283,8 @@ class SimulatedStm32(SimulatedChip):
             self.violation(f"write of {len(data)} bytes at {address:08X}")
             self.send(_NACK)
             return False
-        if self._sector_of(address) in self.protected:
-            self.send(_NACK)
+        if self._sector_of(address) in self.protected:  # acknowledged, and without effect
+            self.send(_ACK)
             return False
         yield Spend(-(-len(data) // self.kind.program_unit) * self.kind.program_s)
         self.send(_ACK if self._burn(address, data) else _NACK)
@@ -311,7 +337,7 @@ class SimulatedStm32(SimulatedChip):
         size = head[0] << 8 | head[1]
         if size >= 0xFFF0:
             checksum = yield Take()
-            if size != 0xFFFF or checksum != 0:
+            if size != 0xFFFF or checksum != 0 or not self.kind.mass_erase:
                 self.send(_NACK)
                 return False
             return (yield from self._erase_sectors(list(range(len(self.kind.sectors)))))
@@ -323,10 +349,12 @@ class SimulatedStm32(SimulatedChip):
         return (yield from self._erase_sectors(numbers))
 
     def _erase_sectors(self, numbers: list[int]) -> Steps:
-        if any(number >= len(self.kind.sectors) or number in self.protected for number in numbers):
+        numbers = [self._index_of(number) for number in numbers]
+        if any(number >= len(self.kind.sectors) for number in numbers):
             self.violation(f"erase of sectors {numbers}")
             self.send(_NACK)
             return False
+        numbers = [number for number in numbers if number not in self.protected]  # those it passes over
         sizes = [self.kind.sectors[number] for number in numbers]
         yield Spend(sum(self.kind.erase_s[size] for size in sizes) * self.faults.slow_erase)
         for number in numbers:
@@ -335,6 +363,13 @@ class SimulatedStm32(SimulatedChip):
             self.flash[at : at + size] = bytes([self.kind.erased]) * size
         self.send(_ACK)
         return False
+
+    def _index_of(self, number: int) -> int:
+        """Which page the host means."""
+        first, counted = self.kind.second_bank
+        if not counted or number < first:
+            return number
+        return number - counted + first if number >= counted else len(self.kind.sectors)
 
     # --- protection: each ends in a reset of the chip
 

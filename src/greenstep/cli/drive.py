@@ -59,10 +59,12 @@ def climb_board(
     region: tuple[str, int | None, int | None] | None = None,
     at_the_end: Callable[[Climb], None] | None = None,
     as_it_was: bool = False,
+    writes_only: bool = False,
     settled: Settled | None = None,
 ) -> int:
     """The common body of the commands that climb; `at_the_end` is called after a green one. `as_it_was`: what is
-    written was read from a chip. `settled`: the board where it is not to be found by `words`. Returns the exit
+    written was read from a chip. `writes_only`: an unlock lifts the protection against writing.
+    `settled`: the board where it is not to be found by `words`. Returns the exit
     status."""
     from .jobs import make_job
     from .port_choice import opener
@@ -74,6 +76,8 @@ def climb_board(
         job = make_job(purpose, board, said, region)
         if as_it_was:
             job = replace(job, wishes=replace(job.wishes, as_it_was=True, keep=()))
+        if writes_only:
+            job = replace(job, wishes=replace(job.wishes, writes_only=True))
         if listens:
             job = replace(job, keeps_open=True)
         from greenstep.core.climb import Climb  # large: only once there is something to climb

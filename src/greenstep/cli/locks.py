@@ -11,12 +11,17 @@ from greenstep.core.errors import Finding, RefusedFault
 from .target import find_chip, settle
 
 
-def refuse_without(way: Literal["lock", "unlock"], words: tuple[str, ...], options: Mapping[str, Any]) -> None:
+def refuse_without(
+    way: Literal["lock", "unlock"], words: tuple[str, ...], options: Mapping[str, Any], writes: bool = False
+) -> None:
     """Refuse before a port is opened what the board's dialect cannot. Raises RefusedFault, UsageFault."""
     _, said = settle(words, options)
     dialect = find_dialect(said.dialect or find_chip(said).dialect)
-    if way in dialect.traits.locks:
+    if way in dialect.traits.locks and (dialect.traits.lifts_write_protection or not writes):
         return
-    able = [name for name in dialect_names() if way in find_dialect(name).traits.locks]
-    cause = f"the {dialect.title} cannot {way} the chip"
+    able = [
+        name for name in dialect_names()
+        if way in (traits := find_dialect(name).traits).locks and (traits.lifts_write_protection or not writes)
+    ]  # fmt: skip
+    cause = f"the {dialect.title} cannot {'lift write protection' if writes else f'{way} the chip'}"
     raise RefusedFault(Finding(f"cannot-{way}", cause, (), (f"these can: {', '.join(able)}",)))

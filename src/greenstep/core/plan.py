@@ -173,7 +173,11 @@ def memory_named(part: Part, name: str) -> Memory:
 
 
 def _check_room(part: Part, memory: Memory, image: Image) -> None:
-    outside = [p for p in image.pieces if p.address < memory.start or p.end > memory.end]
+    gap, gap_end = memory.gap[0], sum(memory.gap)
+    outside = [
+        p for p in image.pieces
+        if p.address < memory.start or p.end > memory.end or (p.address < gap_end and gap < p.end)
+    ]  # fmt: skip
     if outside:
         piece = outside[0]
         below = memory.start and piece.end <= memory.start

@@ -30,6 +30,7 @@ class Wishes:
     the dialect's own. `blank`: the images are blank room to be made so, and no programs. `as_it_was`: the images were
     read from a chip and go back as they are; the bootloader's room is left as it is. `compare`: what the chip holds
     already is not written again; `trust_journal`: and what it holds is taken from the journal where a sample agrees.
+    `writes_only`: what is unlocked is the protection against writing.
     """
 
     keep: tuple[Keep, ...] = ()
@@ -41,6 +42,7 @@ class Wishes:
     as_it_was: bool = False
     compare: bool = True
     trust_journal: bool = False
+    writes_only: bool = False
 
 
 DESPITE = ("vectors", "protection", "lock-out")

@@ -40,7 +40,8 @@ class Memory:
     an erased byte. `write_unit` is what the chip programs at once: writes start and end on a multiple of it.
     `program_s` is the time one write unit takes. `reserved_top` bytes at the end, or `reserved_bottom` at the
     start, belong to a resident bootloader. `block` is the largest write that the part's loader takes, where that
-    differs from part to part; else 0.
+    differs from part to part; else 0. `counted_from`: the erase units from the one of that index on are counted from
+    that number. `gap` is room (address, size) between two banks, where there is no memory.
     """
 
     name: str
@@ -53,6 +54,8 @@ class Memory:
     reserved_top: int = 0
     reserved_bottom: int = 0
     block: int = 0
+    counted_from: tuple[int, int] = (0, 0)
+    gap: tuple[int, int] = (0, 0)
 
     @property
     def size(self) -> int:
@@ -94,9 +97,14 @@ class Memory:
             if address < run_end and address + size > at:
                 first = max(0, (address - at) // unit)
                 last = min(run - 1, (address + size - 1 - at) // unit)
-                units += [EraseUnit(number + i, at + i * unit, unit) for i in range(first, last + 1)]
+                units += [EraseUnit(self._counted(number + i), at + i * unit, unit) for i in range(first, last + 1)]
             number, at = number + run, run_end
         return units
+
+    def _counted(self, index: int) -> int:
+        """The number by which the chip knows an erase unit."""
+        first, number = self.counted_from
+        return index - first + number if number and index >= first else index
 
     def resized(self, size: int) -> Memory:
         """The same memory in a part with `size` bytes of it: the layout is cut short.

@@ -23,6 +23,10 @@ from .regions import blank_plan
 from .scene import Scene
 
 BY_HAND_PATIENCE_S = 20.0
+_PIN_IGNORED = (
+    "this chip ignores its boot pin (option nBOOT_SEL, bit 24 at 1FFF7800, is set): its loader came up because the "
+    "flash was empty, and will not once it holds a program; let that program clear the option"
+)
 _BREAK_BY_HAND_S = 0.4
 
 
@@ -236,10 +240,10 @@ def chip_step(scene: Scene) -> Iterator[Event]:
     scene.part = examination.part
     scene.known = identity.ident, examination.unique_id
     if examination.locked:
-        if scene.job.purpose not in ("greet", "unlock"):
+        if scene.job.purpose not in ("greet", "unlock") or scene.job.wishes.writes_only:
             raise RefusedFault(*diagnose(observe(scene, "chip", locked=examination.locked)))
         yield Noted("chip", f"locked: {examination.locked}")
-    elif scene.job.purpose == "unlock":
+    elif scene.job.purpose == "unlock" and not scene.job.wishes.writes_only:
         raise RefusedFault(
             Finding("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
         )
@@ -262,6 +266,8 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         scene.talk.change_baud(scene.part, scene.job.settings.baud)
         yield Noted("chip", f"now at {scene.wire.settings.baud} baud")
     figures.update({name.replace(" ", "_"): value for name, value in details if name != "flash"})
+    if "boot_pin" in figures and scene.job.purpose not in ("greet", "verify", "backup"):
+        yield Noted("chip", _PIN_IGNORED)
     scene.unique_id = chip_number(figures)
     yield StepEnded("chip", "green", _chip_evidence(scene.part, identity, examination), figures=figures)
 

@@ -190,6 +190,8 @@ class Climb:
             done = said[job.purpose] if not scene.unproven else "acknowledged, and did not show it"
             if scene.unproven == ["read"]:
                 done = "is read but for what it does not show"
+            elif job.wishes.writes_only:
+                done = "was told to let itself be written"
             elif scene.hidden:
                 done = "is blank as far as it shows"
             return ClimbEnded(not scene.unproven, 0, took, f"{who} {done}")
@@ -258,7 +260,8 @@ class Climb:
         if isinstance(fault, RefusedFault) or not changed:
             return "nothing on the chip was changed"
         if changed in ("lock", "unlock"):
-            erased = "; an unlock erases the flash" if changed == "unlock" else ""
+            erases = changed == "unlock" and not self.scene.job.wishes.writes_only
+            erased = "; an unlock erases the flash" if erases else ""
             return f"the {changed} was begun{erased}; greet shows whether the chip is locked"
         if self.scene.job.purpose == "erase":
             return "erasing had begun: the chip holds no whole application"

@@ -169,8 +169,19 @@ def unlock_step(scene: Scene) -> Iterator[Event]:
     """Unlock, enter again, and see that the chip does not refuse any more."""
     assert scene.part is not None
     scene.changed = "unlock"
+    if scene.job.wishes.writes_only:
+        yield from _lift_write_protection(scene)
+        return
     said = scene.talk.unlock(scene.part)
     yield from _seen_anew(scene, "unlock", said, locked=False)
+
+
+def _lift_write_protection(scene: Scene) -> Iterator[Event]:
+    """The chip resets itself then; that units can be written again, only writing shows."""
+    said = scene.talk.lift_write_protection()
+    anew = "it let itself be entered again" if _locked_now(scene) is not None else "it was not seen again"
+    scene.unproven.append("unlock")
+    yield StepEnded("unlock", "unproven", f"{said}; {anew}; that it can be written the next upload shows")
 
 
 def _seen_anew(scene: Scene, step: str, said: str, locked: bool) -> Iterator[Event]:

@@ -17,6 +17,7 @@ from .keeping import save_beside
 from .proof import sums_equal
 from .repairing import can_write_again, worth_all_again, write_all_again, write_differing
 from .scene import Scene
+from .write_protection import refuse_protected
 
 _PAGES_WRITTEN_AGAIN = 2
 _SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back where a checksum said that something differs
@@ -284,6 +285,8 @@ def _prove(
         return
     if comparison.first_wrong is not None:
         scene.differs = True
+        if scene.job.purpose != "verify":
+            refuse_protected(scene, memory_plan)
         raise VerifyFault(*diagnose(observe(scene, "verify", difference=comparison.result(scene, memory_plan))))
 
 

@@ -98,6 +98,7 @@ class Traits:
     from the start of the memory on. So all is written in order, in one go, from a reset on.
     `tells_chip`: whether the loader says which chip it is; `knows_all`: whether a number that is not known here is a
     wrong one. `locks`: which of lock and unlock it can.
+    `lifts_write_protection`: whether erase units may be write-protected, and it can lift that.
     `settings`: the values that only this dialect has.
     `sounds`: patterns (regular expressions over bytes, whole) of what it says, beyond its answers to being asked.
     `rom_speaks`: whether the chip's ROM prints at each reset how it was booted.
@@ -137,6 +138,7 @@ class Traits:
     erases_in_order: bool = False
     tells_chip: bool = True
     locks: tuple[Literal["lock", "unlock"], ...] = ()
+    lifts_write_protection: bool = False
     knows_all: bool = True
     settings: tuple[Setting, ...] = ()
     turn: int = 50
@@ -398,6 +400,10 @@ class Dialect(ABC):
     def unlock(self, part: Part) -> str:
         """Unlock the chip, which may erase it; what it said to it. Only for dialects that lock."""
         raise NotImplementedError(f"{self.name} does not lock")
+
+    def lift_write_protection(self) -> str:
+        """Let all erase units be written again; what the chip said to it. Only for dialects that can."""
+        raise NotImplementedError(f"{self.name} lifts no write protection")
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

@@ -72,6 +72,9 @@ _NEVER_REFUSED = (GET, VERSION, ID)
 _LATE_S = 0.3
 _RESYNCS = 6  # an address frame has 5 bytes, and one may be swallowed by a chip that is busy
 _FILLER = b"\x01" + bytes(BLOCK + 2)
+_SECOND_BANK = 256
+"""The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
+IGNORED = "ignored as long as nBOOT_SEL is set"
 _ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
 
 
@@ -96,6 +99,7 @@ class Stm32Rom(Dialect):
         measures_rate=True,
         erases_alone=True,
         locks=("lock", "unlock"),
+        lifts_write_protection=True,
         turn=10,
     )
 
@@ -104,6 +108,7 @@ class Stm32Rom(Dialect):
         self.commands: frozenset[int] = frozenset()
         self.version = ""
         self._checksum_works = True
+        self._pages_only = False
         self._slowest_s = 0.0
 
     # --- synchronisation (AN3155, section 2)
@@ -211,6 +216,7 @@ class Stm32Rom(Dialect):
                 return
             except (ChipRefusal, Silence, Unexpected) as trouble:
                 if (refused and command not in _NEVER_REFUSED) or attempt == _TRIES - 1:
+                    drain(self.link, _QUIET_S)  # many say NACK twice while they are locked (ST errata, AN2606)
                     raise
                 refused = isinstance(trouble, ChipRefusal)
                 if command in _NEVER_REFUSED:
@@ -273,32 +279,50 @@ class Stm32Rom(Dialect):
         """Flash size and unique id, from the registers of the part; a refused read shows a locked chip."""
         details: list[tuple[str, str]] = []
         unique = ""
+        self._pages_only = bool(part.extra.get("pages_only"))
         try:
             size = self._flash_size(part)
             if size is not None:
                 part = part.with_memory(self._layout(part, size))
                 details.append(("flash", show_size(size)))
-            raw = self._register(part.extra["unique_id"], 12)
-            unique = raw.hex().upper() if raw else ""
+            unique = self._unique_id(part)
             if unique:
                 details.append(("unique id", unique))
+            if self._ignores_boot_pin(part):
+                details.append(("boot pin", IGNORED))
         except ChipRefusal as refusal:
             return Examination(part, tuple(details), unique, locked=str(refusal))
         return Examination(part, tuple(details), unique)
 
+    def _unique_id(self, part: Part) -> str:
+        """Its three words, as hexadecimal digits in the order of their addresses; empty where they cannot be read."""
+        place, words = part.extra["unique_id"], part.extra.get("uid_words")
+        read = [self._register(place, 12)] if words is None else [self._register(place + at, 4) for at in words]
+        return "".join(raw.hex().upper() for raw in read if raw) if None not in read else ""
+
+    def _ignores_boot_pin(self, part: Part) -> bool:
+        """Whether the option nBOOT_SEL is set, as it is shipped (reference manuals of G0 and C0, "Boot modes")."""
+        if "boot_select" not in part.extra:
+            return False
+        address, bit = part.extra["boot_select"]
+        word = self._register(address, 4)
+        return word is not None and bool(int.from_bytes(word, "little") >> bit & 1)
+
     def _flash_size(self, part: Part) -> int | None:
         """Flash in bytes by the size register; None where it cannot be read or tells nonsense."""
+        codes = part.extra.get("size_codes")
         for register in part.extra["size_registers"]:
             raw = self._register(register, 2)
             if raw is not None:
-                size = int.from_bytes(raw, "little") * 1024
+                told = int.from_bytes(raw, "little") & part.extra.get("size_mask", 0xFFFF)
+                size: int = (codes[told] if codes and told < len(codes) else told) * 1024
                 if 0 < size <= part.flash.size:
                     return size
         return None
 
     def _layout(self, part: Part, size: int) -> Memory:
         """The flash of this very chip: cut to its size, with the larger units of single bank mode."""
-        flash = part.flash.resized(size)
+        flash = self._banks(part, size)
         bank = part.extra.get("single_bank")
         if bank is None:
             return flash
@@ -307,6 +331,23 @@ class Stm32Rom(Dialect):
             return flash
         unit = bank["unit"]
         return replace(flash, layout=((size // unit, unit),))
+
+    def _banks(self, part: Part, size: int) -> Memory:
+        """Cut to its size; a second bank keeps its place, or its numbers, where the first is shorter than the largest
+        (reference manuals, "Flash module organization")."""
+        largest, half = part.flash, size // 2
+        flash = largest.resized(size)
+        if "bank2" in part.extra and size == largest.size // 2:
+            second = part.extra["bank2"]
+            first_end = flash.start + half
+            return replace(largest.resized(second - flash.start + half), gap=(first_end, second - first_end))
+        if "dual_banks" in part.extra:
+            address, bit = part.extra["dual_banks"]
+            word = self._register(address, 4)
+            unit = flash.layout[0][1]
+            if word is not None and int.from_bytes(word, "little") >> bit & 1 and half // unit < _SECOND_BANK:
+                return replace(flash, counted_from=(half // unit, _SECOND_BANK))
+        return flash
 
     def _register(self, address: int, size: int) -> bytes | None:
         """Bytes from system memory, read as whole words; None where the chip refuses that address."""
@@ -361,26 +402,53 @@ class Stm32Rom(Dialect):
             cost += Cost(2 + 2 + 2 * len(group) + 1, 2, 2, busy)
         return cost
 
+    @property
+    def _counts_in_bytes(self) -> bool:
+        """Whether it has the older erase alone, whose page numbers are one byte."""
+        return ERASE in self.commands and EXTENDED_ERASE not in self.commands
+
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        too_high = next((unit for unit in units if unit.number > 0xFF), None) if self._counts_in_bytes else None
+        if too_high is not None:
+            said = f"its pages are counted up to 255, and {show_address(too_high.address)} is page {too_high.number}"
+            raise ChipRefusal(NAMES[ERASE], "command", b"", too_high.address, said)
         done = 0
         for group in _groups(memory, units):
             longest_s = 2 * sum(memory.erase_time(unit.size).longest_s for unit in group)
-            if ERASE in self.commands and EXTENDED_ERASE not in self.commands:
+            if self._counts_in_bytes:
                 body = bytes([len(group) - 1, *(unit.number for unit in group)])
                 self._erase(ERASE, body, longest_s, group[0].address)
             else:
                 numbers = b"".join(unit.number.to_bytes(2, "big") for unit in group)
                 body = (len(group) - 1).to_bytes(2, "big") + numbers
                 self._erase(EXTENDED_ERASE, body, longest_s, group[0].address)
+            if memory.counted_from[1] and group[-1].number >= memory.counted_from[1]:
+                self._see_that_it_is_blank(memory, group[-1])
             done += len(group)
             yield done
 
+    def _see_that_it_is_blank(self, memory: Memory, unit: EraseUnit) -> None:
+        """How a second bank is counted differs from part to part."""
+        found = self._read(unit.address, 16)
+        if found.strip(bytes([memory.erased])):
+            said = f"page {unit.number} is not the one at {show_address(unit.address)}, which is not blank"
+            raise ChipRefusal(NAMES[EXTENDED_ERASE], "data", found, unit.address, said)
+
     def erase_all(self, memory: Memory) -> None:
+        """Everything at once; by pages where the ROM refuses that, as those of the L0 and L1 do."""
         longest_s = 2 * memory.mass_erase_time.longest_s
-        if ERASE in self.commands and EXTENDED_ERASE not in self.commands:
-            self._erase_frame(ERASE, b"\xff\x00", longest_s, memory.start)
-        else:
-            self._erase_frame(EXTENDED_ERASE, b"\xff\xff\x00", longest_s, memory.start)
+        try:
+            if self._pages_only:
+                raise ChipRefusal(NAMES[EXTENDED_ERASE], "data", bytes([NACK]))
+            if self._counts_in_bytes:
+                self._erase_frame(ERASE, b"\xff\x00", longest_s, memory.start)
+            else:
+                self._erase_frame(EXTENDED_ERASE, b"\xff\xff\x00", longest_s, memory.start)
+        except ChipRefusal as refusal:
+            if refusal.stage != "data":
+                raise
+            for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
+                pass
 
     def _erase(self, command: int, body: bytes, longest_s: float, address: int) -> None:
         self._erase_frame(command, body + bytes([reduce(xor, body)]), longest_s, address)
@@ -504,10 +572,12 @@ class Stm32Rom(Dialect):
 
     def unlock(self, part: Part) -> str:
         self.readout_unprotect(part.flash)
-        return "readout unprotect acknowledged twice, the flash is erased"
+        what = "flash and EEPROM are" if self._pages_only else "the flash is"
+        return f"readout unprotect acknowledged twice, {what} erased"
 
-    def write_unprotect(self) -> None:
+    def lift_write_protection(self) -> str:
         self._twice_acknowledged(WRITE_UNPROTECT, 0.0)
+        return "write unprotect acknowledged twice"
 
     def write_protect(self, units: Sequence[EraseUnit]) -> None:
         """Protect sectors, by their numbers (at most 256)."""

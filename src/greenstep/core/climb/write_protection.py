@@ -1,0 +1,67 @@
+"""Erase units that acknowledge everything and stay as they were: told by what they are, not by what differs."""
+
+from __future__ import annotations
+
+from ..chips import EraseUnit
+from ..errors import Finding, VerifyFault
+from ..plan import MemoryPlan, check_blocks
+from ..quantities import count, show_bytes, show_span
+from .scene import Scene
+
+_SHOWN, _LOOKED_AT = 4, 4096
+
+
+def refuse_protected(scene: Scene, plan: MemoryPlan) -> None:
+    """Where a verify found differences: whether units are write-protected. Raises VerifyFault that names them."""
+    if not scene.job.dialect.traits.lifts_write_protection or plan.memory.name != "flash":
+        return
+    found = [unit for unit in _written(plan) if _stays(scene, plan, unit)]
+    if not found:
+        return
+    spans = ", ".join(show_span(unit.address, unit.size) for unit in found[:_SHOWN])
+    more = f" and {len(found) - _SHOWN} more" if len(found) > _SHOWN else ""
+    head = scene.talk.read(plan.memory, found[0].address, 8)
+    is_, its = ("is", "its") if len(found) == 1 else ("are", "their")
+    raise VerifyFault(
+        Finding(
+            "write-protected",
+            f"{count(len(found), 'unit')} {is_} write-protected: {spans}{more}",
+            (
+                f"erase and write are acknowledged, and {its} content stays",
+                f"erased once more, {show_span(found[0].address, 8)} still holds {show_bytes(head)}",
+            ),
+            (
+                "greenstep unlock --writes lifts the write protection; it resets the chip and erases nothing",
+                "or build the program for other units",
+            ),
+            "certain",
+        )
+    )
+
+
+def _written(plan: MemoryPlan) -> list[EraseUnit]:
+    if plan.units:
+        return list(plan.units)
+    units = {
+        unit.number: unit
+        for piece in plan.image.pieces
+        for unit in plan.memory.units_touched(piece.address, len(piece.data))
+    }
+    return [units[number] for number in sorted(units)]
+
+
+def _stays(scene: Scene, plan: MemoryPlan, unit: EraseUnit) -> bool:
+    """Whether a unit that holds something else than the image does so after another erase, too."""
+    memory = plan.memory
+    before = _content(scene, plan, unit)
+    if before == plan.image.cut(unit.address, len(before), memory.erased) or not before.strip(bytes([memory.erased])):
+        return False
+    for _ in scene.talk.erase(memory, [unit]):
+        pass
+    return _content(scene, plan, unit) == before
+
+
+def _content(scene: Scene, plan: MemoryPlan, unit: EraseUnit) -> bytes:
+    """What a unit holds, or a large one at its beginning."""
+    spans = check_blocks([(unit.address, min(unit.size, _LOOKED_AT))], scene.talk.read_block(plan.memory))
+    return b"".join(scene.talk.read(plan.memory, *span) for span in spans)
