@@ -1,4 +1,5 @@
 """The supply cut at every 1 % of an upload, for every dialect: does the next upload end green, with the right flash?
+And at every character for a loader that only a jump in the program's own flash leads to: is it still reached?
 
 `python -m benchmarks.power_cuts [STEP_PERCENT [DIALECT …]]`
 """
@@ -7,6 +8,7 @@ from __future__ import annotations
 
 import sys
 
+from greenstep.bench.pic import SimulatedAn1310
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 
 from .seeded import on_all_processors, show_counts, show_wrong
@@ -56,6 +58,16 @@ def _hand_over(before: Trial, after: Trial) -> None:
             getattr(after.line.chip, memory)[:] = content
 
 
+def reached_after(place: int) -> bool:
+    """Whether reset leads to the loader when the supply went at a character of an upload over an older program."""
+    climb, trial = prepare("pic18f46k22", {"flash": sample_for("pic18f46k22", 900)}, faults=(f"cut-after={place}",))
+    chip = trial.line.chip
+    assert isinstance(chip, SimulatedAn1310)
+    chip.flash[4:6000] = sample_for("pic18f46k22", 6000, seed=9).pieces[0].data[4:6000]
+    trial.events.extend(climb.run())
+    return chip.reached() == chip.kind.loader[0]
+
+
 def outcome(dialect: str, percent: int) -> tuple[str, int, str]:
     """For a pool of processes."""
     return dialect, percent, cut_at(BOARDS[dialect], percent)[0]
@@ -68,6 +80,14 @@ def main() -> int:
     results = on_all_processors(outcome, wanted, 11)
     show_counts(((dialect, how) for dialect, _, how in results), 45)
     wrong = [result for result in results if result[2].startswith("WRONG")]
+    places = range(1, run("pic18f46k22", {"flash": sample_for("pic18f46k22", 900)}).line.to_chip_count)
+    reached = on_all_processors(reached_after, [(place,) for place in places])
+    print(
+        f"pic-an1310 cut at each of {len(places):,} characters: {reached.count(False)} times the loader was out of reach"
+    )
+    wrong += [
+        ("pic-an1310", place, "WRONG: out of reach") for place, good in zip(places, reached, strict=True) if not good
+    ]
     return show_wrong(
         wrong, f"{len(results):,} cuts, {len(wrong)} after which the next upload was not green with the right flash"
     )

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import unittest
-from dataclasses import replace
+from typing import Any
 
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.pic import SimulatedAn1310
+from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.base import Silence, WriteBlock
@@ -16,6 +18,7 @@ from greenstep.core.dialects.pic_an1310 import framed as framed_1310
 from greenstep.core.dialects.pic_frames import read_frame, stuffed, unstuffed
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import RefusedFault
+from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
@@ -75,15 +78,16 @@ class An851(unittest.TestCase):
         )
 
     def test_a_write_is_counted_in_the_parts_unit(self) -> None:
-        list(self.talk(("02 08 40 02 00" + "5A" * 64, "02")).write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
-        list(
-            self.talk(("02 02 40 02 00" + "5A" * 10 + "FF" * 6, "02")).write(
-                P4520.flash, [WriteBlock(0x240, b"\x5a" * 10)]
-            )
-        )
-        wide = self.talk(("02 01 40 02 00" + "5A" * 64, "02"))
-        wide._part = replace(P4520, extra={**P4520.extra, "length_unit": 64})
-        list(wide.write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
+        for part, count in (
+            (P4520, "02"),
+            (Catalogue.load().find("pic18f452").first, "08"),
+            (Catalogue.load().find("pic18f4620").first, "01"),
+        ):
+            dialect = self.talk((f"02 {count} 40 02 00" + "5A" * 64, "02"))
+            dialect.examine(part)
+            list(dialect.write(part.flash, [WriteBlock(0x240, b"\x5a" * 64)]))
+        dialect = self.talk(("02 01 40 02 00" + "5A" * 10 + "FF" * 22, "02"))
+        list(dialect.write(P4520.flash, [WriteBlock(0x240, b"\x5a" * 10)]))
 
     def test_before_it_erases_the_loader_is_told_to_stay(self) -> None:
         dialect = self.talk(
@@ -140,9 +144,26 @@ class An1310(unittest.TestCase):
         self.assertIsNone(PicAn1310(link).ask(0.4))
 
     def test_erase_counts_down_from_its_last_block(self) -> None:
-        dialect = PicAn1310(ScriptedLink(*self.frames(("03 80 01 00 00 03", "03"), ("03 C0 FB 00 00 01", "03"))))
+        dialect = PicAn1310(ScriptedLink(*self.frames(("03 C0 FB 00 00 01", "03"), ("03 80 01 00 00 03", "03"))))
         units = [*P46K22.flash.units_touched(0x100, 192), *P46K22.flash.units_touched(0xFBC0, 64)]
-        self.assertEqual(list(dialect.erase(P46K22.flash, units)), [3, 4])
+        self.assertEqual(list(dialect.erase(P46K22.flash, units)), [1, 4])
+
+    def test_the_block_of_the_jump_is_erased_last_and_written_first_with_a_jump_behind_it(self) -> None:
+        own, more, jump = "5A" * 64, "A5" * 64, "00 EF 7E F0"
+        dialect = PicAn1310(
+            ScriptedLink(
+                *self.frames(
+                    ("03 40 00 00 00 01", "03"),  # all but the first, from the end on
+                    ("04 40 00 00 00 01" + jump + "FF" * 60, "04"), ("01 40 00 00 00 04 00", jump),
+                    ("03 00 00 00 00 01", "03"), ("04 00 00 00 00 01" + own, "04"),
+                    ("03 40 00 00 00 01", "03"), ("04 40 00 00 00 01" + more, "04"),
+                )
+            )
+        )  # fmt: skip
+        flash = P46K22.flash
+        self.assertEqual(list(dialect.erase(flash, flash.units_touched(0, 128))), [1, 2])
+        block = WriteBlock(0, bytes.fromhex(own + more))
+        self.assertEqual(list(dialect.write(flash, [block])), [block])
 
     def test_write_and_read(self) -> None:
         dialect = PicAn1310(
@@ -158,6 +179,71 @@ class An1310(unittest.TestCase):
         self.assertEqual(
             [dialect.read(P46K22.flash, 0x100, 4), dialect.read(P46K22.flash, 0x100, 2)], [b"\x5a" * 4, b"\x5a" * 2]
         )
+
+
+class LoaderStaysInReach(unittest.TestCase):
+    """Of a loader at the end, to which only the jump at 0 leads."""
+
+    def cut(self, fault: str, **options: Any) -> SimulatedAn1310:
+        """A climb that ends early, over an older program that fills the flash."""
+        climb, trial = prepare("pic18f46k22", faults=(fault,) if fault else (), **options)
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAn1310)
+        old = BOARDS["pic18f46k22"].program("old pump", 3000, 4).pieces[0].data
+        chip.flash[4:3000] = old[4:]
+        trial.events.extend(climb.run())
+        self.count = trial.line.to_chip_count
+        return chip
+
+    def test_at_whatever_character_an_upload_is_cut(self) -> None:
+        image = {"flash": sample_for("pic18f46k22", 700)}
+        self.cut("", images=image)
+        for place in range(1, self.count, 9):
+            chip = self.cut(f"cut-after={place}", images=image, start=False)
+            self.assertEqual(chip.reached(), chip.kind.loader[0], place)
+
+    def test_whatever_character_is_lost(self) -> None:
+        image = {"flash": sample_for("pic18f46k22", 300)}
+        self.cut("", images=image)
+        for place in range(1, self.count, 40):
+            for kind in ("drop-to-chip={}", "flip-to-chip={}:41", "silence-after={}"):
+                chip = self.cut(kind.format(place), images=image, start=False)
+                self.assertEqual(chip.reached(), chip.kind.loader[0], place)
+
+    def test_after_every_command(self) -> None:
+        part = Image("part", (Piece(0x20, bytes(range(1, 200))),))
+        backup = Image("saved", (Piece(0x20, bytes(64)),))
+        for name, options in (
+            ("erase", {"purpose": "erase", "region": ("flash", 0, 0x80)}),
+            ("erase all", {"purpose": "erase"}),
+            ("an image without the jump", {"images": {"flash": part}}),
+            ("a restore without the jump", {"images": {"flash": backup}, "wishes": Wishes(as_it_was=True)}),
+        ):
+            with self.subTest(name):
+                chip = self.cut("", start=False, **options)
+                self.assertEqual(chip.reached(), chip.kind.loader[0])
+                self.assertNotIn("reset does not reach", " ".join(chip.violations))
+
+    def test_an_erase_says_that_the_jump_is_put_back(self) -> None:
+        trial = run("pic18f46k22", purpose="erase", region=("flash", 0, 0x40))
+        notes = [event.text for event in trial.events if isinstance(event, Noted)]
+        self.assertIn("the jump at 0 to the bootloader at FC00 is put back", notes)
+        self.assertEqual(bytes(trial.line.chip.flash[:0x40]), bytes.fromhex("00EF7EF0") + b"\xff" * 60)
+
+    def test_a_lost_jump_is_seen_by_the_bench(self) -> None:
+        chip = self.cut("", purpose="greet")
+        chip.flash[:4] = b"\xff" * 4
+        self.assertNotEqual(chip.reached(), chip.kind.loader[0])
+        chip.flash[: chip.kind.loader[0]] = b"\xff" * chip.kind.loader[0]
+        self.assertEqual(chip.reached(), chip.kind.loader[0])
+
+    def test_configuration_words_of_a_j_part_are_left_out(self) -> None:
+        image = sample_for("pic18f67j50", 700)
+        image = Image("pump", (*image.pieces[:1], Piece(0x1FFF8, bytes(8))))
+        trial = run("pic18f67j50", {"flash": image})
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        notes = " ".join(event.text for event in trial.events if isinstance(event, Noted))
+        self.assertIn("configuration words 0001FFF8-0001FFFF left out", notes)
 
 
 class StrictChips(unittest.TestCase):
@@ -185,7 +271,7 @@ class StrictChips(unittest.TestCase):
         self.assertEqual(self.say(link, bytes.fromhex("0F 0F 00 02 FF 04")), "")
         self.assertEqual(self.say(link, framed_851(bytes.fromhex("03 01 00 00 00"))), "0F 0F 03 FD 04")
         self.assertIn("erase of 64 bytes at 00000", link.line.chip.violations[-1])
-        self.say(link, framed_851(bytes.fromhex("02 01 00 02 00 11 22 33 44 55 66 77 88")))
+        self.say(link, framed_851(bytes.fromhex("02 01 00 02 00" + "11 22 33 44 55 66 77 88" * 4)))
         self.assertIn("which is not blank", link.line.chip.violations[-1])
 
     def test_length_zero_resets(self) -> None:

@@ -39,7 +39,7 @@ class PicKind:
 
 
 AN851_KINDS = {
-    "pic18f4520": PicKind("PIC18F4520, AN851 at the bottom", 32768, 32, 64, 256, (0, 0x200)),
+    "pic18f4520": PicKind("PIC18F4520, AN851 at the bottom", 32768, 32, 64, 256, (0, 0x200), rows_of=32),
     "pic18f4620": PicKind("PIC18F4620, AN851 at the bottom", 65536, 64, 64, 1024, (0, 0x200), rows_of=64),
 }
 AN1310_KINDS = {
@@ -242,10 +242,29 @@ class SimulatedAn851(SimulatedPic):
 
 
 class SimulatedAn1310(SimulatedPic):
-    """The loader at the end, which stays where RX was held low, or where there is no program."""
+    """The loader at the end, which stays where RX was held low, or where there is no program. Reset begins at 0: only
+    a jump there leads to it, or nothing but blank words, which are NOPs (data sheets, "Instruction set summary")."""
+
+    def __init__(self, kind: PicKind, faults: Faults | None = None) -> None:
+        super().__init__(kind, faults)
+        k = kind.loader[0] // 2
+        self.flash[:4] = bytes([k & 0xFF, 0xEF, k >> 8 & 0xFF, 0xF0 | k >> 16])
+
+    def reached(self) -> int:
+        """Where reset leads: the loader's address, or that of the first code which is not the way to it."""
+        at = 0
+        while at < self.kind.loader[0] and self.flash[at + 1] & 0xF0 == 0xF0:  # NOP
+            at += 2
+        word = self.flash[at : at + 4]
+        if word[1] == 0xEF and word[3] & 0xF0 == 0xF0:
+            return 2 * (word[0] | word[2] << 8 | (word[3] & 0x0F) << 16)
+        return at
 
     def stays(self) -> bool:
-        return self.break_held or self.flash[1] == 0xFF
+        if self.reached() != self.kind.loader[0]:
+            self.violation("reset does not reach the loader")
+            return False
+        return self.break_held or self.flash[self.entry() + 1] == 0xFF
 
     def entry(self) -> int:
         return self.kind.loader[0] - 4

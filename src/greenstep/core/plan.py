@@ -82,6 +82,9 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         fitted = dialect.fit(part, images, wishes.settings, wishes.despite)
         images, notes = fitted.images, [*fitted.notes]
         _check_any_left(images, notes)
+    elif "flash" in images:
+        blank, told = dialect.fit_blank(part, images["flash"])
+        images, notes = {**images, "flash": blank}, [*told]
     notes += check_image(part, images, wishes)
     if wishes.erase_all and dialect.traits.erases == "inside write" and not dialect.traits.erases_alone:
         raise RefusedFault(

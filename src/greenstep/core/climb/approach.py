@@ -249,6 +249,8 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         )
     if scene.job.purpose == "erase":
         scene.plan = blank_plan(scene.job, scene.part)
+        for note in scene.plan.notes:
+            yield Noted("chip", note)
     elif scene.job.images:
         scene.plan = make_plan(scene.part, scene.job.dialect, scene.job.images, scene.job.wishes)
         scene.written = {memory.memory.name: memory.image for memory in scene.plan.memories}
@@ -256,6 +258,10 @@ def chip_step(scene: Scene) -> Iterator[Event]:
             yield Noted("chip", note)
         for memory_plan in scene.plan.memories:
             _refuse_withheld(scene, memory_plan.memory)
+    if scene.plan is not None and scene.job.purpose in ("upload", "erase"):
+        planned = {memory.memory.name: memory.image for memory in scene.plan.memories}
+        for note in scene.talk.look_before(scene.part, planned, scene.job.wishes.despite):
+            yield Noted("chip", note)
     figures = {"part": scene.part.name}
     if scene.part.core != "any":
         figures["flash_bytes"] = scene.part.flash.size

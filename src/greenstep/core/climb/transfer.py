@@ -50,6 +50,9 @@ def erase_step(scene: Scene) -> Iterator[Event]:
             yield StepAdvanced("erase", done + erased, total, "units", scene.wire.now() - began)
         done += len(memory_plan.units)
         size += sum(unit.size for unit in memory_plan.units)
+        if scene.job.purpose == "erase":  # what must stand there all the same
+            for _ in scene.talk.write(memory_plan.memory, memory_plan.blocks):
+                pass
     took = scene.wire.now() - began
     what = "all that is free" if plan.memories[0].memory.reserved_top else "the whole flash"
     if not plan.memories[0].whole_erase:

@@ -327,6 +327,16 @@ class Dialect(ABC):
         return Fitted(images)
 
     @classmethod
+    def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:
+        """An image of blank room with what must stand in it all the same for the loader to be reached; notes."""
+        return image, ()
+
+    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+        """What only the chip can tell for or against an upload, before anything on it is changed: notes. Raises
+        RefusedFault."""
+        return ()
+
+    @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
         """Whether what was read from a chip can be put back. Raises RefusedFault where the chip would not run."""
         return  # most show all of it

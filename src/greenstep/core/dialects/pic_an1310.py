@@ -2,7 +2,11 @@
 
 Frames are STX … CRC ETX, with DLE before what would be mistaken for one of these. The loader stays where its RX is
 held low while reset is let go. It lies at the end, so that the jump at 0 must lead to it: the host puts that jump
-there, and the application's own just below the loader."""
+there, and the application's own just below the loader.
+
+A chip whose jump is blank runs through what follows it, into an older program: its loader is out of reach for good.
+So everything is erased from the end on and the block of that jump last; while it is blank, the jump stands at the
+beginning of the block after it, which is erased by then; and it is written before all others."""
 
 from __future__ import annotations
 
@@ -86,6 +90,9 @@ class PicAn1310(Dialect):
         super().__init__(link, settings)
         self._waits_for_start = False
         self._info = b""
+        self._due = False
+        self._blank: set[int] = set()
+        """Where the blocks begin that were erased in this conversation."""
 
     # --- frames
 
@@ -198,18 +205,26 @@ class PicAn1310(Dialect):
         return Cost(10 * requests, 5 * requests, requests, len(units) * memory.erase_time(units[0].size).typical_s)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
-        """Runs of blocks, each named by its last one, from which the loader counts down."""
-        done = 0
-        while done < len(units):
+        """Runs of blocks from the end on, each named by its last one, from which the loader counts down. The block of
+        the jump to the loader stays for `write`."""
+        waiting = list(units)
+        self._due = bool(waiting) and waiting[0].address == memory.start
+        if self._due:
+            waiting.pop(0)
+        self._blank = {unit.address for unit in waiting}
+        while waiting:
             run = 1
-            while done + run < len(units) and run < _MOST_ERASES:
-                if units[done + run].address != units[done + run - 1].end:
-                    break
+            while run < min(len(waiting), _MOST_ERASES) and waiting[-run - 1].end == waiting[-run].address:
                 run += 1
-            longest_s = run * memory.erase_time(units[0].size).longest_s
-            self._repeat(self._head(ERASE_FLASH, units[done + run - 1].address) + bytes([run]), longest_s)
-            done += run
-            yield done
+            self._erase(memory, waiting[-1], run)
+            del waiting[-run:]
+            yield len(units) - len(waiting) - (1 if self._due else 0)
+        if self._due:
+            yield len(units)
+
+    def _erase(self, memory: Memory, last: EraseUnit, run: int = 1) -> None:
+        longest_s = run * memory.erase_time(last.size).longest_s
+        self._repeat(self._head(ERASE_FLASH, last.address) + bytes([run]), longest_s)
 
     def erase_all(self, memory: Memory) -> None:
         """All below the loader."""
@@ -217,15 +232,57 @@ class PicAn1310(Dialect):
             pass
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        for block in blocks:
-            size = len(block.data)
-            busy_s = 4 * self.cost_of_write(memory, size).busy_s
-            if memory.name == "eeprom":
-                body = self._head(WRITE_EEPROM, block.address) + size.to_bytes(2, "little")
-            else:
-                body = self._head(WRITE_FLASH, block.address) + bytes([size // memory.write_unit])
-            self._repeat(body + block.data, busy_s)
+        waiting = list(blocks)
+        if memory.name == "flash" and self._due:
+            waiting = self._write_first_block(memory, waiting)
+            yield from blocks[: len(blocks) - len(waiting)]
+        for block in waiting:
+            self._write(memory, block)
             yield block
+
+    def _write(self, memory: Memory, block: WriteBlock) -> None:
+        size = len(block.data)
+        busy_s = 4 * self.cost_of_write(memory, size).busy_s
+        if memory.name == "eeprom":
+            body = self._head(WRITE_EEPROM, block.address) + size.to_bytes(2, "little")
+        else:
+            body = self._head(WRITE_FLASH, block.address) + bytes([size // memory.write_unit])
+        self._repeat(body + block.data, busy_s)
+
+    def _write_first_block(self, memory: Memory, blocks: list[WriteBlock]) -> list[WriteBlock]:
+        """Erase and write the block of the jump, while another stands behind it; returns the blocks that are left."""
+        first, second = memory.units_touched(memory.start, 2 * memory.layout[0][1])[:2]
+        saved = b"" if second.address in self._blank else self._content(memory, second)
+        if saved:
+            self._erase(memory, second)
+        bridge = goto(memory.usable_end).ljust(memory.write_unit, b"\xff")
+        self._write(memory, WriteBlock(second.address, bridge))
+        if self.read(memory, second.address, _GOTO_BYTES) != bridge[:_GOTO_BYTES]:
+            raise Unexpected("the jump to the loader where it was written", b"")
+        self._erase(memory, first)
+        own = [block for block in blocks if block.address < first.end]
+        for block in own:
+            data = block.data[: first.end - block.address]
+            self._write(memory, WriteBlock(block.address, data))
+        self._due = False
+        self._erase(memory, second)
+        if saved:
+            for at in range(0, len(saved), _WRITE_BYTES):
+                if part := saved[at : at + _WRITE_BYTES].rstrip(b"\xff"):
+                    size = -(-len(part) // memory.write_unit) * memory.write_unit
+                    self._write(memory, WriteBlock(second.address + at, part.ljust(size, b"\xff")))
+            if self._content(memory, second) != saved:
+                raise Unexpected(f"what was at {show_address(second.address)}", b"")
+        reaching = [b for b in own if b.address + len(b.data) > first.end]
+        for block in reaching:
+            self._write(memory, WriteBlock(first.end, block.data[first.end - block.address :]))
+        return blocks[len(own) :]
+
+    def _content(self, memory: Memory, unit: EraseUnit) -> bytes:
+        block = self.read_block(memory)
+        return b"".join(
+            self.read(memory, at, min(block, unit.end - at)) for at in range(unit.address, unit.end, block)
+        )
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         command = READ_FLASH if memory.name == "flash" else READ_EEPROM
@@ -244,14 +301,17 @@ class PicAn1310(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        image, notes = code_only(image, part.flash.end)
+        image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         if not image.pieces:
             return Fitted({**images, "flash": image}, notes)
         notes = (in_words(image), *notes)
         flash = part.flash
         loader, kept = flash.usable_end, flash.usable_end - _GOTO_BYTES
-        if not image.covers(flash.start, _GOTO_BYTES) or image.end > loader:
+        if image.end > loader:
             return Fitted({**images, "flash": image}, notes)
+        if not image.covers(flash.start, _GOTO_BYTES):
+            image, told = cls.fit_blank(part, image)
+            return Fitted({**images, "flash": image}, (*notes, *told))
         jump = image.cut(flash.start, _GOTO_BYTES, flash.erased)
         target = goto_target(jump)
         if target is None or image.touches(kept, _GOTO_BYTES):
@@ -272,6 +332,34 @@ class PicAn1310(Dialect):
             f"the program's own, to {show_address(target)}, stands at {show_address(kept)}"
         )
         return Fitted({**images, "flash": image}, (*notes, said))
+
+    @classmethod
+    def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:
+        """With the jump to the loader, wherever its block is erased."""
+        flash = part.flash
+        if not image.touches(flash.start, flash.layout[0][1]) or image.end > flash.usable_end:
+            return image, ()
+        image = with_bytes(image, flash.start, goto(flash.usable_end))
+        return image, (f"the jump at 0 to the bootloader at {show_address(flash.usable_end)} is put back",)
+
+    @classmethod
+    def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
+        """A backup of a chip whose reset led to a loader, or nothing of the block where that stands."""
+        image, flash = images.get("flash"), part.flash
+        if image is None or not image.touches(flash.start, flash.layout[0][1]):
+            return
+        covered = image.covers(flash.start, _GOTO_BYTES)
+        jump = image.cut(flash.start, _GOTO_BYTES, 0xFF)
+        if covered and goto_target(jump) == flash.usable_end:
+            return
+        raise RefusedFault(
+            Finding(
+                "vectors",
+                "restoring this would put the bootloader out of reach",
+                (f"it has {show_bytes(jump) if covered else 'nothing'} at 0, where reset must lead to the loader",),
+                ("upload the program: its jump is moved then",),
+            )
+        )
 
     # --- starting
 

@@ -202,8 +202,7 @@ class PicAn851(Dialect):
             pass
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        assert self._part is not None
-        unit = int(self._part.extra.get("length_unit", 8))
+        unit = memory.write_unit
         for block in blocks:
             busy_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
             if memory.name == "eeprom":
@@ -233,7 +232,7 @@ class PicAn851(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        image, notes = code_only(image, part.flash.end)
+        image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         if image.pieces:
             notes = (in_words(image), *notes)
         return Fitted({**images, "flash": image}, notes)

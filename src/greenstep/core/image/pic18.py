@@ -8,19 +8,26 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ..quantities import count, show_span
-from .model import Image
+from .edit import HIGHEST
+from .model import Image, Piece
 
 _USER_IDS, _CONFIGURATION, _EEPROM = 0x200000, 0x300000, 0xF00000
 _OTHER = ((_USER_IDS, "user ids"), (_CONFIGURATION, "configuration words"), (_EEPROM, "EEPROM"))
 
 
-def code_only(image: Image, flash_end: int) -> tuple[Image, tuple[str, ...]]:
+def code_only(image: Image, flash_end: int, config_bytes: int = 0) -> tuple[Image, tuple[str, ...]]:
     """The image without what is no code, and what was left out, in words. What lies behind the flash and in none of
-    these places stays, to be refused by whoever knows the part."""
+    these places stays, to be refused by whoever knows the part. `config_bytes`: so many at the end of the flash are
+    configuration words, as on the J parts."""
     notes, pieces = [], []
-    for piece in image.pieces:
+    config = flash_end - config_bytes
+    for piece in _apart(image, config, flash_end) if config_bytes else image.pieces:
         place = next((name for start, name in reversed(_OTHER) if piece.address >= start), "")
-        if not place or piece.address < flash_end:
+        if config <= piece.address < flash_end:
+            place = "configuration words"
+        elif piece.address < flash_end:
+            place = ""
+        if not place:
             pieces.append(piece)
         else:
             span = show_span(piece.address, len(piece.data))
@@ -28,6 +35,16 @@ def code_only(image: Image, flash_end: int) -> tuple[Image, tuple[str, ...]]:
                 f"{place} {span} left out, {count(len(piece.data), 'byte')}: this bootloader writes code only"
             )
     return replace(image, pieces=tuple(pieces)), tuple(notes)
+
+
+def _apart(image: Image, start: int, end: int) -> list[Piece]:
+    """The pieces, with what lies from `start` to before `end` cut off from the rest."""
+    return [
+        Piece(low, piece.data[low - piece.address : high - piece.address])
+        for piece in image.pieces
+        for first, last in ((0, start), (start, end), (end, HIGHEST))
+        if (low := max(first, piece.address)) < (high := min(last, piece.end))
+    ]
 
 
 def in_words(image: Image) -> str:
