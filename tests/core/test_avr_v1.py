@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from typing import Any
 
 from greenstep.bench.avr import KINDS, SimulatedAvr
+from greenstep.bench.avr_loader import loader_code
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
-from greenstep.bench.trial import prepare
+from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_v1 import AvrV1
 from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
 from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .scripted import ScriptedLink
@@ -36,7 +39,11 @@ class Exchanges(unittest.TestCase):
         cases = {"14 10": "14 10", "": None, "14": None, "41 14 10": "14 10", "14 10 14 10": "14 10", "30 20": None}
         for reply, answer in cases.items():
             with self.subTest(reply):
-                self.assertEqual(self.talk(("30 20", reply)).ask(0.1), answer)
+                once_more = [("30 20", "14 10")] if answer else []
+                self.assertEqual(self.talk(("30 20", reply), *once_more).ask(0.1), answer)
+        for second in ("15", "", "14 10 14"):
+            with self.subTest(second):  # out of step over what came while it was starting
+                self.assertIsNone(self.talk(("30 20", "14 10"), ("30 20", second)).ask(0.1))
 
     def test_identify(self) -> None:
         identity = self.talk(*IDENTIFY).identify()
@@ -63,8 +70,9 @@ class Exchanges(unittest.TestCase):
 
     def test_out_of_sync_is_synchronised_and_repeated(self) -> None:
         read = ("55 00 00 20 74 00 01 46 20", "15")
-        good = ("55 00 00 20 74 00 01 46 20", "14 10 14 5A 10")
-        self.assertEqual(self.talk(read, ("30 20", "14 10"), good).read(M328P.flash, 0, 1), b"\x5a")
+        apart = (("55 00 00 20", "14 10"), ("74 00 01 46 20", "14 5A 10"))
+        dialect = self.talk(read, ("30 20", "14 10"), *apart, *apart)
+        self.assertEqual([dialect.read(M328P.flash, 0, 1) for _ in range(2)], [b"\x5a"] * 2)
 
     def test_failed_and_unknown_are_refusals(self) -> None:
         for answer in ("14 11", "14 12"):
@@ -114,7 +122,17 @@ class AgainstBoards(unittest.TestCase):
         return [dialect.ask(pace_s) for _ in range(4)]
 
     def test_hasty_asking_loses_a_loader_that_flashes_first(self) -> None:
-        self.assertEqual(self.answers_at(0.08), [None, None, "14 10", None])
+        self.assertEqual(self.answers_at(0.08), [None] * 4)
+
+    def test_it_is_greeted_however_late_it_starts(self) -> None:
+        for board in ("atmega1284p", "atmega328p"):
+            for late_ms in range(0, 800, 26):
+                climb, trial = prepare(board, purpose="greet")
+                chip = trial.line.chip
+                assert isinstance(chip, SimulatedAvr)
+                chip.kind = replace(chip.kind, led_s=late_ms / 1000, listens_s=1.0, wrong_end_restarts=True)
+                trial.events.extend(climb.run())
+                self.assertEqual(trial.end.exit_code, 0, (board, late_ms, trial.findings))
 
     def test_a_loader_that_takes_two_seconds_is_found(self) -> None:
         slow = replace(AVR_KIND, led_s=1.7, listens_s=5.0)
@@ -164,6 +182,68 @@ class AgainstBoards(unittest.TestCase):
         dialect.link.sleep(1.2)
         self.assertTrue(chip.running)
         self.assertIn(b"hive scale 2.3", dialect.link.discard())
+
+    def test_eeprom_of_a_blank_chip_goes_where_it_belongs(self) -> None:
+        settings = Image("settings", (Piece(0x91, b"north field"),))
+        for board in ("atmega328p", "atmega168"):  # counted in words, in bytes
+            climb, trial = prepare(board, {"eeprom": settings}, start=False)
+            trial.events.extend(climb.run())
+            chip = trial.line.chip
+            assert isinstance(chip, SimulatedAvr)
+            self.assertEqual(trial.end.exit_code, 0, trial.findings)
+            self.assertEqual(chip.eeprom.replace(b"north field", b"\xff" * 11), b"\xff" * len(chip.eeprom))
+            self.assertEqual(chip.eeprom.find(b"north field"), 0x91)
+
+
+class Bootloaders(unittest.TestCase):
+    """What only the chip tells of its loader."""
+
+    def over(
+        self, size: int, loader_bytes: int, vector: bytes = b"", purpose: Any = "upload", **options: Any
+    ) -> Trial:
+        if purpose == "upload":
+            options = {"images": {"flash": sample_for("atmega328p", size)}, **options}
+        climb, trial = prepare("atmega328p", purpose=purpose, **options)
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAvr)
+        chip.kind = replace(chip.kind, loader_bytes=loader_bytes)
+        chip.flash[-4096:] = (b"\x5a" * 4096)[: -loader_bytes or None] + loader_code(loader_bytes)
+        chip.flash[: len(vector)] = vector
+        self.before = bytes(chip.flash)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_where_one_begins_is_read_before_anything_is_written(self) -> None:
+        for loader_bytes, fits in ((512, 32_000), (1024, 31_700), (2048, 30_600), (4096, 28_600)):
+            with self.subTest(loader_bytes):
+                refused = self.over(32768 - loader_bytes + 50 if loader_bytes > 512 else 32_300, loader_bytes)
+                self.assertEqual((refused.end.exit_code, refused.findings[0].key), (5, "hits-bootloader"))
+                self.assertEqual(bytes(refused.line.chip.flash), self.before)
+                if loader_bytes > 512:
+                    begins = f"begins at {32768 - loader_bytes:04X} on this chip"
+                    self.assertIn(begins, refused.findings[0].cause)
+                self.assertEqual(self.over(fits, loader_bytes).end.exit_code, 0)
+
+    def test_the_jump_that_leads_to_one_is_not_taken_away(self) -> None:
+        jump = b"\x0c\x94\x00\x3f"  # JMP 7E00
+        trial = self.over(900, 512, jump)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "cuts-off-bootloader"))
+        self.assertEqual(bytes(trial.line.chip.flash), self.before)
+        moved = Image("moved", (Piece(0, jump + sample_for("atmega328p", 900).pieces[0].data[4:]),))
+        self.assertEqual(self.over(900, 512, jump, images={"flash": moved}).end.exit_code, 0)
+        erased = self.over(0, 512, jump, "erase", region=("flash", 0, 256))
+        self.assertEqual(erased.end.exit_code, 0, erased.findings)
+        self.assertEqual(bytes(erased.line.chip.flash[:256]), jump + b"\xff" * 252)
+
+    def test_a_refused_page_of_one_is_called_so(self) -> None:
+        climb, trial = prepare("atmega328p", {"flash": sample_for("atmega328p", 31_000)})
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAvr)
+        chip.kind = replace(chip.kind, loader_bytes=2048)  # and what it shows of it is blank
+        chip.flash[-2048:] = b"\xff" * 2048
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "hits-bootloader"))
+        self.assertIn("refuses to write at 7800: that is the bootloader", trial.findings[0].cause)
 
 
 if __name__ == "__main__":

@@ -387,8 +387,8 @@ class FaultRuns(unittest.TestCase):
         self.assertEqual(set(FAULTY), set(dialect_names()))
         results = [one_run(dialect, seed) for dialect in FAULTY for seed in range(10_018, 10_022)]
         self.assertEqual([result for result in results if result.wrong], [])
-        self.assertTrue(any(result.outcome.startswith("green") for result in results))
-        self.assertTrue(any(result.outcome.startswith("failed") for result in results))
+        green = sum(result.outcome.startswith("green") for result in results)
+        self.assertGreaterEqual(green, 0.95 * len(results))
 
     def test_every_place_of_the_beginning(self) -> None:
         image = sample_for("stm32f103", 600)

@@ -257,6 +257,28 @@ class Esp(unittest.TestCase):
         flash = trial.line.chip.flash
         self.assertEqual((set(flash[0x20000:0x21000]), set(flash[0x21000:0x23000])), ({255}, {0}))
 
+    def test_an_image_larger_than_its_partition(self) -> None:
+        whole = sample_for("esp32", 2000)
+        table = next(piece for piece in whole.pieces if piece.address == 0x8000)
+        large = Piece(0xF000, bytes(range(256)) * 17)  # phy has 1000 there
+        for name, pieces in (("its own table", (table, large)), ("the chip's", (large,))):
+            with self.subTest(name):
+                climb, trial = prepare("esp32", {"flash": Image("phy.bin", pieces)}, start=False)
+                before = bytes(trial.line.chip.flash)
+                trial.events.extend(climb.run())
+                self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "vectors"))
+                self.assertIn("larger than its partition, phy", trial.findings[0].cause)
+                self.assertEqual(bytes(trial.line.chip.flash), before)
+        application = sample_for("esp32", 5000).pieces[2].data
+        rows = table.data[:72] + (0x1000).to_bytes(4, "little") + table.data[76:128] + b"\xff" * 32
+        merged = Image("whole.bin", (Piece(0x8000, (rows.ljust(0x8000, b"\xff") + application)),))
+        trial = run("esp32", {"flash": merged})
+        self.assertIn("larger than its partition, factory", trial.findings[0].cause)
+        despite = run(
+            "esp32", {"flash": Image("phy.bin", (large,))}, start=False, wishes=Wishes(despite=frozenset({"vectors"}))
+        )
+        self.assertEqual(despite.end.exit_code, 0, despite.findings)
+
     def test_the_header_is_rewritten_with_its_sums(self) -> None:
         trial = run(
             "esp32s3",

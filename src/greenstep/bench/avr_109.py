@@ -11,6 +11,7 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
+from .avr_loader import loader_code
 from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from .faults import Faults
 
@@ -52,6 +53,7 @@ class SimulatedAvr109(SimulatedChip):
         self.kind = kind
         self.faults = faults or Faults()
         self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.flash[-kind.loader_bytes :] = loader_code(kind.loader_bytes)
         self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
         self.console = LineSettings(57600)
         self.settings = self.console

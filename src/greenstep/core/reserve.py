@@ -12,6 +12,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Literal
 
+from .avr_boot import boot_sections
 from .chips import Memory, Part
 from .errors import usage
 from .frozen import frozen
@@ -23,8 +24,6 @@ Side = Literal["top", "bottom"]
 _TABLE_ALIGNMENT = 0x200
 """Holds the tables of all parts here: up to 128 vectors."""
 _PIC_INTERRUPTS = (0x08, 0x18)
-_LARGEST_BOOT_SECTION = {8: 2048, 16: 2048, 32: 4096, 64: 8192, 128: 8192, 256: 8192}
-"""Bytes, by KiB of flash (AVR data sheets, "Boot Size Configuration"); the others are 1/2, 1/4 and 1/8 of it."""
 
 
 @frozen
@@ -97,8 +96,8 @@ def _avr(part: Part, size: int, side: Side | None) -> Reservation:
             "--at top: SPM writes only from the boot section, which is there",
         )
     flash = part.flash
-    largest = _LARGEST_BOOT_SECTION[flash.size // 1024]
-    sections = [largest // share for share in (8, 4, 2, 1)]
+    *sections, largest = reversed(boot_sections(flash.size))
+    sections.append(largest)
     room = next((section for section in sections if section >= size), None)
     if room is None:
         raise usage("reserve-size", f"{size:,} bytes: the largest boot section of the {part.title} is {largest:,}")

@@ -248,7 +248,8 @@ def chip_step(scene: Scene) -> Iterator[Event]:
             Finding("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
         )
     if scene.job.purpose == "erase":
-        scene.plan = blank_plan(scene.job, scene.part)
+        stays = scene.talk.must_stay(scene.part)
+        scene.plan = blank_plan(scene.job, scene.part, stays)
         for note in scene.plan.notes:
             yield Noted("chip", note)
     elif scene.job.images:
@@ -258,7 +259,7 @@ def chip_step(scene: Scene) -> Iterator[Event]:
             yield Noted("chip", note)
         for memory_plan in scene.plan.memories:
             _refuse_withheld(scene, memory_plan.memory)
-    if scene.plan is not None and scene.job.purpose in ("upload", "erase"):
+    if scene.plan is not None and scene.job.purpose == "upload":
         planned = {memory.memory.name: memory.image for memory in scene.plan.memories}
         for note in scene.talk.look_before(scene.part, planned, scene.job.wishes.despite):
             yield Noted("chip", note)

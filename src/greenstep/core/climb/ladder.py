@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 
+from ..dialects.avr_looking import into_loader
 from ..dialects.base import DialectError, NotReset, Silence, Unexpected
 from ..errors import (
     EXIT_INTERRUPTED,
@@ -168,6 +169,9 @@ class Climb:
                     "certain",
                 )
             )
+        own = into_loader(self.scene.part, error)
+        if own is not None:
+            return kind(own)
         if phase in ("erase", "write", "verify"):
             listen_for_application(self.scene)
         findings = diagnose(observe(self.scene, phase, error))

@@ -9,6 +9,7 @@ from ..dialects.base import DialectError
 from ..errors import Finding, RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece
+from ..image.edit import with_bytes
 from ..plan import Plan, check_blocks, make_plan, memory_named
 from ..quantities import count, show_size, show_span
 from ..wishes import Wishes
@@ -42,8 +43,8 @@ def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, int, int]:
     return memory, low, size
 
 
-def blank_plan(job: Job, part: Part) -> Plan:
-    """The plan that makes the job's region blank. Raises RefusedFault."""
+def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
+    """The plan that makes the job's region blank, but for what of it must stay. Raises RefusedFault."""
     memory, low, size = region_of(job, part, whole=False)
     units = memory.units_touched(low, size)
     if units[0].address != low or units[-1].end != low + size:
@@ -65,6 +66,8 @@ def blank_plan(job: Job, part: Part) -> Plan:
         and memory.name == "flash"
     )
     image = Image("blank", (Piece(low, bytes([memory.erased]) * size),), None, "blank")
+    if stays is not None and memory.name == "flash" and image.touches(stays.address, len(stays.data)):
+        image = with_bytes(image, stays.address, stays.data)
     wishes = Wishes(
         job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=job.wishes.settings, blank=True
     )

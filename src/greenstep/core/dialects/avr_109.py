@@ -12,8 +12,10 @@ from functools import partial
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
+from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_heard, show_size
+from .avr_looking import jump_to_loader, look_at_avr
 from .base import (
     Answer,
     ChipRefusal,
@@ -153,6 +155,12 @@ class Avr109(Dialect):
     def examine(self, part: Part) -> Examination:
         """The dialect tells nothing of sizes: they are the part's."""
         return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+        return look_at_avr(self, part, images)
+
+    def must_stay(self, part: Part) -> Piece | None:
+        return jump_to_loader(self, part)
 
     # --- memory
 

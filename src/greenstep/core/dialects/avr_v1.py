@@ -11,8 +11,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
+from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_heard, show_size
+from .avr_looking import jump_to_loader, look_at_avr
 from .base import (
     ChipRefusal,
     Cost,
@@ -51,6 +53,8 @@ NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
+_LOOKED_AT, _STEP, _MARK = 32, 16, b"\x5a\x96\x3c"
+"""Of an EEPROM whose counting is not known: half of what is looked at, how far apart, and what is written to see."""
 
 
 def _is_out_of_step(heard: bytes) -> bool:
@@ -80,10 +84,10 @@ class AvrV1(Dialect):
         sync_answers=(bytes([IN_SYNC, OK]),),
         other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
         # 80 ms: past the longest start-up delay of the parts. A loader that flashes an LED first holds one asking in
-        # its UART, and loses its step over a second one: so they are far apart, and the last reset gives it long
-        settles_s=(0.08, 0.3, 0.6, 2.0),
-        ask_wait_s=0.35,
-        asks=(3, 3, 3, 4),
+        # its UART, and loses its step over a second one: so each reset gets one, and the last gives it long
+        settles_s=(0.08, 0.08, 0.3, 0.6, 2.0),
+        ask_wait_s=0.6,
+        asks=(1, 1, 1, 2, 4),
         other_bauds=(57600, 19200, 38400),
         turn=40,
     )
@@ -91,6 +95,7 @@ class AvrV1(Dialect):
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
         self._eeprom_by_bytes: bool | None = None
+        self._in_one_go = True
         self._reply_s = _REPLY_S
         self._late_s = 0.0
         """How late its answers seem to come, at the most, by the first of them."""
@@ -101,6 +106,10 @@ class AvrV1(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Send 30 20 and wait for 14 10; answers to earlier askings that came late are taken too."""
+        answer = self._ask_once(wait_s)
+        return answer if answer is not None and self._is_in_step(wait_s) else None
+
+    def _ask_once(self, wait_s: float) -> str | None:
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
         self.link.write(bytes([GET_SYNC, END]))
@@ -115,6 +124,12 @@ class AvrV1(Dialect):
         read_until(self.link, deadline)
         return None
 
+    def _is_in_step(self, wait_s: float) -> bool:
+        """Whether it answers once more: one that was busy starting may have lost a byte of what came meanwhile, and
+        would give up over the next command."""
+        self.link.write(bytes([GET_SYNC, END]))
+        return self.link.read(2, wait_s) == bytes([IN_SYNC, OK]) and not drain(self.link, _QUIET_S, 0.2)
+
     def _resync(self) -> None:
         """Find the start of a command again. Raises Silence.
 
@@ -126,7 +141,7 @@ class AvrV1(Dialect):
             if attempt % 2:
                 self.link.write(bytes([END]))
                 drain(self.link, 2 * _QUIET_S)
-            if self.ask(max(0.15, 1.2 * self._late_s)) is not None and (
+            if self._ask_once(max(0.15, 1.2 * self._late_s)) is not None and (
                 not self._probe.question or self._probe.catch_up(max(self._reply_s, self.patience_s))
             ):
                 return
@@ -247,6 +262,12 @@ class AvrV1(Dialect):
             return f"asked for EEPROM it shows the flash: {show_bytes(eeprom, 8)}"
         return ""
 
+    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+        return look_at_avr(self, part, images)
+
+    def must_stay(self, part: Part) -> Piece | None:
+        return jump_to_loader(self, part)
+
     # --- memory
 
     @classmethod
@@ -276,7 +297,7 @@ class AvrV1(Dialect):
         """The frame that loads an address: in words, but for EEPROM of bootloaders that count it in bytes."""
         by_bytes = memory.name == "eeprom" and self._eeprom_by_bytes
         number = address if by_bytes else address >> 1
-        return bytes([LOAD_ADDRESS, number & 0xFF, number >> 8, END])
+        return self._number(number)
 
     @staticmethod
     def _kind(memory: Memory) -> int:
@@ -286,6 +307,8 @@ class AvrV1(Dialect):
         for block in blocks:
             if memory.name == "eeprom" and self._eeprom_by_bytes is None and block.address:
                 self._find_eeprom_counting(memory)
+                if self._eeprom_by_bytes is None:
+                    self._try_eeprom_counting()
             self._write(memory, block)
             yield block
 
@@ -297,7 +320,26 @@ class AvrV1(Dialect):
         size = len(data)
         page = bytes([PROGRAM_PAGE, size >> 8, size & 0xFF, self._kind(memory)]) + data + bytes([END])
         busy_s = 4 * self.cost_of_write(memory, size).busy_s
-        self._repeat(self._address(memory, address) + page, 0, "program page", replies=2, busy_s=busy_s)
+        try:
+            self._at(self._address(memory, address), page, 0, "program page", busy_s)
+        except ChipRefusal as refusal:
+            raise ChipRefusal("program page", "data", refusal.answer, block.address) from None
+
+    def _at(self, address: bytes, page: bytes, size: int, command: str, busy_s: float = 0.0) -> bytes:
+        """Address and page in one go, which saves a turnaround; apart once that failed, as it may over half-duplex
+        lines and UARTs in software."""
+
+        def once() -> bytes:
+            if self._in_one_go:
+                return self._exchange(address + page, size, command, 2, busy_s)
+            self._exchange(address, 0, "load address")
+            return self._exchange(page, size, command, 1, busy_s)
+
+        def recover(heard: bytes) -> None:
+            self._in_one_go = False
+            self._resync()
+
+        return self.exchange(once, recover)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """`size` bytes; from EEPROM, whose addresses may be in words, `address` is best even."""
@@ -306,24 +348,51 @@ class AvrV1(Dialect):
         skip = 0 if memory.name == "eeprom" and self._eeprom_by_bytes else address & 1
         wanted = size + skip
         frame = bytes([READ_PAGE, wanted >> 8, wanted & 0xFF, self._kind(memory), END])
-        data = self._repeat(self._address(memory, address - skip) + frame, wanted, "read page", replies=2)
-        return data[skip:]
+        return self._at(self._address(memory, address - skip), frame, wanted, "read page")[skip:]
 
     def _find_eeprom_counting(self, memory: Memory) -> None:
         """Tell bootloaders that count EEPROM in words from those that count it in bytes.
 
-        Address 1 is byte 2 or byte 1; what stands there shows which. Where the content leaves it open, words
-        are taken, as AVR061 has it, and the question is asked again before the next block.
+        What a number shows, and one that is a little higher, overlap in the one way or the other: which, shows
+        wherever the content is not the same all over.
         """
-        head = self._raw_eeprom(0, 64)
-        from_one = self._raw_eeprom(1, 32)
-        in_words, in_bytes = from_one == head[2:34], from_one == head[1:33]
-        if in_words != in_bytes:
-            self._eeprom_by_bytes = in_bytes
+        for number in range(0, memory.size - 2 * _LOOKED_AT, _LOOKED_AT):
+            try:
+                here = self._raw_eeprom(number, 2 * _LOOKED_AT)
+                if len(set(here)) == 1:
+                    continue
+                next_ = self._raw_eeprom(number + _STEP, _STEP)
+            except ChipRefusal:
+                if number < memory.size // 2 - 2 * _LOOKED_AT:
+                    raise
+                self._eeprom_by_bytes = False  # there are not so many words
+                return
+            in_bytes, in_words = next_ == here[_STEP : 2 * _STEP], next_ == here[2 * _STEP : 3 * _STEP]
+            if in_words != in_bytes:
+                self._eeprom_by_bytes = in_bytes
+                return
+
+    def _try_eeprom_counting(self) -> None:
+        """Where all of it is the same: a few bytes are written where only the counting tells their place, and are put
+        back."""
+        before = self._raw_eeprom(0, 2 * _LOOKED_AT)
+        self._raw_eeprom_write(_STEP, _MARK)
+        found = self._raw_eeprom(0, 2 * _LOOKED_AT).find(_MARK)
+        self._raw_eeprom_write(0, before)
+        if found not in (_STEP, 2 * _STEP):
+            raise Unexpected("EEPROM bytes where they were written", b"")
+        self._eeprom_by_bytes = found == _STEP
 
     def _raw_eeprom(self, number: int, size: int) -> bytes:
-        frame = bytes([LOAD_ADDRESS, number & 0xFF, number >> 8, END, READ_PAGE, 0, size, ord("E"), END])
-        return self._repeat(frame, size, "read page", replies=2)
+        return self._at(self._number(number), bytes([READ_PAGE, 0, size, ord("E"), END]), size, "read page")
+
+    def _raw_eeprom_write(self, number: int, data: bytes) -> None:
+        frame = bytes([PROGRAM_PAGE, 0, len(data), ord("E")]) + data + bytes([END])
+        self._at(self._number(number), frame, 0, "program page", 0.02 * len(data))
+
+    @staticmethod
+    def _number(number: int) -> bytes:
+        return bytes([LOAD_ADDRESS, number & 0xFF, number >> 8, END])
 
     # --- starting
 

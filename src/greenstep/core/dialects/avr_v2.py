@@ -17,8 +17,10 @@ from operator import xor
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
+from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
+from .avr_looking import jump_to_loader, look_at_avr
 from .base import (
     ChipRefusal,
     Cost,
@@ -253,6 +255,12 @@ class AvrV2(Dialect):
 
     def asked_before(self, times: int, since_s: float) -> None:
         """Replies are known by their numbers: what comes late is passed over as it comes."""
+
+    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+        return look_at_avr(self, part, images)
+
+    def must_stay(self, part: Part) -> Piece | None:
+        return jump_to_loader(self, part)
 
     # --- memory
 

@@ -16,7 +16,7 @@ from ..quantities import readable_share, show_bytes, show_heard
 
 if TYPE_CHECKING:
     from ..chips import EraseUnit, Memory, Part
-    from ..image import Image
+    from ..image import Image, Piece
     from ..link import Frame, LineSettings, Link
     from ..talk import TalkLine
 
@@ -330,6 +330,10 @@ class Dialect(ABC):
     def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:
         """An image of blank room with what must stand in it all the same for the loader to be reached; notes."""
         return image, ()
+
+    def must_stay(self, part: Part) -> Piece | None:
+        """What of the flash an erase must put back, read from the chip: the way to the loader. None where nothing."""
+        return None
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
         """What only the chip can tell for or against an upload, before anything on it is changed: notes. Raises

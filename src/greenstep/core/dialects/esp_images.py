@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
@@ -21,7 +22,7 @@ from ..image.boot_header import (
     rewritten,
     size_bytes,
 )
-from ..image.partitions import USUAL_PLACE, faults_in, read_table
+from ..image.partitions import APPLICATION, USUAL_PLACE, Partition, faults_in, read_table
 from ..quantities import show_address, show_size, show_span
 
 _SPEEDS_KNOWN = (None, 0)
@@ -155,10 +156,34 @@ def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: l
     faults = faults_in(data, rows, part.flash.size)
     if faults:
         _refuse(despite, f"the partition table of {image.name} is wrong", tuple(faults[:3]))
+    judge_places(image, rows, despite, "its partition table")
     notes.append("partitions: " + ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in rows))
     for row in rows:
         if row.holds_settings and image.touches(row.offset, row.size):
             notes.append(
                 f"this overwrites stored settings ({row.label}): keep them first with "
                 f"greenstep backup --from {row.offset:#x} --size {row.size:#x}"
+            )
+
+
+def judge_places(image: Image, rows: Sequence[Partition], despite: frozenset[str], said_by: str) -> None:
+    """No image may run over the end of its partition: what begins in one, or an application inside a merged file.
+    Raises RefusedFault."""
+    for row in rows:
+        ends = [piece.end for piece in image.pieces if row.offset <= piece.address < row.end]
+        if row.kind == APPLICATION and image.covers(row.offset, 24):
+            with suppress(HeaderError):
+                head = next(p for p in image.pieces if p.address <= row.offset < p.end)
+                ends.append(row.offset + read_header(head.data[row.offset - head.address :], True).length)
+        end = max(ends, default=0)
+        if end > row.end:
+            _refuse(
+                despite,
+                f"{image.name} is larger than its partition, {row.label}",
+                (
+                    f"it reaches {show_address(end - 1)}",
+                    f"by {said_by} {row.label} is {show_span(row.offset, row.size)}",
+                    *(f"{show_span(n.offset, n.size)} is {n.label}'s" for n in rows if row.end <= n.offset < end),
+                ),
+                "build it smaller, or with another partition table",
             )

@@ -19,6 +19,7 @@ from ..chips import EraseUnit, Memory, Part
 from ..frozen import frozen
 from ..image import Image
 from ..image.boot_header import MODES, SIZES_8266, SPEEDS
+from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_bytes, show_size
 from .base import (
@@ -39,7 +40,7 @@ from .base import (
     read_until,
     refuse_text,
 )
-from .esp_images import fit_headers, judge_partitions
+from .esp_images import fit_headers, judge_partitions, judge_places
 
 # Espressif's serial protocol description, "Commands"
 FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
@@ -599,6 +600,19 @@ class EspRom(Dialect):
         image = fit_headers(part, image, settings, despite, notes)
         judge_partitions(part, image, despite, notes)
         return Fitted({**images, "flash": image}, tuple(notes))
+
+    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+        """Where the images bring no partition table of their own: whether they keep to the one that is there."""
+        image = images.get("flash")
+        if image is None or self._slow(part) or image.covers(USUAL_PLACE, 32) or image.end <= USUAL_PLACE:
+            return ()
+        table = b""
+        while len(table) < MOST_BYTES and len(read_table(table)) * ROW == len(table):
+            table += self.read(part.flash, USUAL_PLACE + len(table), _SAMPLE_BYTES)
+        if not table or not self.shows_again(part.flash, USUAL_PLACE, table):
+            return ()
+        judge_places(image, read_table(table), despite, "the chip's partition table")
+        return ()
 
     # --- starting
 

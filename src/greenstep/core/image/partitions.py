@@ -12,9 +12,9 @@ from ..frozen import frozen
 from ..quantities import show_span
 
 USUAL_PLACE = 0x8000
-_ROW, _MOST_BYTES = 32, 0xC00
+ROW, MOST_BYTES = 32, 0xC00
 _ROW_MARK, _MD5_MARK = b"\xaa\x50", b"\xeb\xeb"
-_DATA, _SETTINGS = 1, 2
+APPLICATION, _DATA, _SETTINGS = 0, 1, 2
 
 
 @frozen
@@ -40,9 +40,9 @@ class Partition:
 def read_table(data: bytes) -> list[Partition]:
     """The rows of a table that begins at `data[0]`; none where none begins there."""
     rows = []
-    for at in range(0, min(len(data), _MOST_BYTES), _ROW):
-        row = data[at : at + _ROW]
-        if row[:2] != _ROW_MARK or len(row) < _ROW:
+    for at in range(0, min(len(data), MOST_BYTES), ROW):
+        row = data[at : at + ROW]
+        if row[:2] != _ROW_MARK or len(row) < ROW:
             break
         label = row[12:28].partition(b"\x00")[0].decode("ascii", "replace")
         rows.append(
@@ -62,8 +62,8 @@ def faults_in(data: bytes, rows: list[Partition], flash_bytes: int) -> list[str]
                 f"{after.label} ({show_span(after.offset, after.size)}) overlap"
             )
     faults += [f"{row.label} ends at {row.end - 1:X}, behind the flash" for row in ordered if row.end > flash_bytes]
-    end = len(rows) * _ROW
-    last = data[end : end + _ROW]
+    end = len(rows) * ROW
+    last = data[end : end + ROW]
     if last[:2] == _MD5_MARK and last[16:] != _md5(data[:end]):
         faults.append("its MD5 is not that of its rows")
     return faults

@@ -1,0 +1,115 @@
+"""What is looked at on an AVR before anything is written: where its bootloader begins, and whether reset finds it by
+a jump in the program's own room. None of the dialects tells either."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..avr_boot import boot_sections, leads_to_loader, loader_start
+from ..chips import Memory, Part
+from ..errors import Finding, RefusedFault
+from ..image import Image, Piece
+from ..quantities import show_address, show_bytes, show_size
+from .base import ChipRefusal, Dialect
+
+_SIZES = (8, 16, 32, 64, 128, 256)
+"""Flash in KiB of parts with a boot section."""
+
+
+def look_at_avr(dialect: Dialect, part: Part, images: Mapping[str, Image]) -> tuple[str, ...]:
+    """Raises RefusedFault where an image would go into the loader, or take away the jump that leads to it."""
+    image, memory = images.get("flash"), part.flash
+    if image is None or part.core != "avr" or memory.size // 1024 not in _SIZES:
+        return ()
+    try:
+        _refuse_into_loader(dialect, memory, image)
+        _refuse_to_cut_off(dialect, memory, image)
+    except ChipRefusal:  # one that does not let itself be read
+        return ("the bootloader lets nothing be read: where it begins is not known",)
+    return ()
+
+
+def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> None:
+    room = boot_sections(memory.size)[0]
+    first = memory.end - room
+    if image.end <= first or memory.reserved_top >= room:
+        return
+    start = loader_start(memory, _read(dialect, memory, first, room))
+    last = memory.units_touched(image.end - 1, 1)[0]
+    if start >= last.end:
+        return
+    size = memory.end - start
+    raise RefusedFault(
+        Finding(
+            "hits-bootloader",
+            f"the image runs into the bootloader, which begins at {show_address(start)} on this chip",
+            (
+                f"the image ends at {show_address(image.end - 1)}",
+                f"read from the chip: code from {show_address(start)} on, {show_size(size)}",
+            ),
+            (f"build a smaller program: --bootloader-bytes {size} says so before",),
+        )
+    )
+
+
+def _refuse_to_cut_off(dialect: Dialect, memory: Memory, image: Image) -> None:
+    """A loader that reset does not begin in is reached by the jump at 0."""
+    if not image.touches(memory.start, memory.units_touched(memory.start, 1)[0].size):
+        return
+    held = _read(dialect, memory, memory.start, 4)
+    if not leads_to_loader(memory, held):
+        return
+    wanted = image.cut(memory.start, 4, memory.erased)
+    if leads_to_loader(memory, wanted):
+        return
+    raise RefusedFault(
+        Finding(
+            "cuts-off-bootloader",
+            "the image would take away the jump that leads to the bootloader",
+            (
+                f"the chip has {show_bytes(held)} at {show_address(memory.start)}, the image {show_bytes(wanted)}",
+                "without it this bootloader is out of reach for good",
+            ),
+            (
+                "move the program's reset: greenstep reserve PROGRAM --save MOVED, then upload that",
+                "or program the fuse BOOTRST, so that reset begins in the bootloader",
+            ),
+        )
+    )
+
+
+def into_loader(part: Part | None, error: Exception) -> Finding | None:
+    """What a refused write in the room of a boot section was about."""
+    if part is None or part.core != "avr" or not isinstance(error, ChipRefusal) or error.address is None:
+        return None
+    memory = part.flash
+    if memory.size // 1024 not in _SIZES or error.address < memory.end - boot_sections(memory.size)[0]:
+        return None
+    size = memory.end - error.address
+    return Finding(
+        "hits-bootloader",
+        f"the chip refuses to write at {show_address(error.address)}: that is the bootloader",
+        (f"it said {error.said}",),
+        (f"build a smaller program: --bootloader-bytes {size} says so before",),
+        "likely",
+    )
+
+
+def jump_to_loader(dialect: Dialect, part: Part) -> Piece | None:
+    """The jump at 0, where that leads to the bootloader."""
+    memory = part.flash
+    if part.core != "avr" or memory.size // 1024 not in _SIZES:
+        return None
+    try:
+        held = _read(dialect, memory, memory.start, 4)
+    except ChipRefusal:  # one that does not let itself be read
+        return None
+    size = 4 if held[1] & 0xFE == 0x94 else 2
+    return Piece(memory.start, held[:size]) if leads_to_loader(memory, held) else None
+
+
+def _read(dialect: Dialect, memory: Memory, address: int, size: int) -> bytes:
+    block = dialect.read_block(memory)
+    return b"".join(
+        dialect.read(memory, at, min(block, address + size - at)) for at in range(address, address + size, block)
+    )
