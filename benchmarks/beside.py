@@ -21,9 +21,20 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Keep, Wishes
 
-from .fault_runs import BOARDS
 from .seeded import on_all_processors
 
+BOARDS = {
+    "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
+    "avr-v1": ("atmega328p", "atmega168"),
+    "avr-v2": ("atmega2560", "atmega1280"),
+    "avr-109": ("atmega32u4", "at90usb1286"),
+    "esp-rom": ("esp8266", "esp32", "esp32c3"),
+    "lpc-isp": ("lpc1769", "lpc1114", "lpc812", "lpc845"),
+    "pic-an851": ("pic18f4520", "pic18f4620"),
+    "pic-an1310": ("pic18f46k22", "pic18f67j50"),
+    "xmodem": ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem"),
+}
+"""The bench boards that stand for each dialect."""
 _FILLED = 96 * 1024
 _BYTES = 3100
 _KEPT = 40
@@ -103,14 +114,19 @@ class Bench:
         units = [unit for p in pieces for unit in self.memory.units_touched(p.address, len(p.data))]
         return {(unit.address - self.base, unit.end - self.base) for unit in units}
 
+    def beside(self, trial: Trial, pieces: Iterable[Piece], before: bytes) -> int:
+        """How many bytes changed outside the erase units of the pieces."""
+        now = bytes(trial.line.chip.flash)
+        aside = bytearray(before)
+        for low, high in self.named(pieces):
+            aside[low:high] = now[low:high]
+        return differing(now, bytes(aside))
+
     def judged(self, kind: str, trial: Trial, pieces: Iterable[Piece], before: bytes) -> Row:
         """What of the pieces is wrong, and what changed outside their erase units."""
         pieces = tuple(pieces)
         wrong = sum(differing(self.flash[p.address - self.base : p.end - self.base], p.data) for p in pieces)
-        aside = bytearray(before)
-        for low, high in self.named(pieces):
-            aside[low:high] = self.flash[low:high]
-        beside = differing(self.flash, bytes(aside))
+        beside = self.beside(trial, pieces, before)
         said = trial.findings[0].cause if trial.findings else ""
         return Row(self.dialect.name, self.board, kind, trial.end.exit_code, wrong, beside, said)
 

@@ -15,7 +15,8 @@ import traceback
 from greenstep.bench.trial import sample_for
 from greenstep.core.dialects.registry import find_dialect
 
-from .fault_runs import BOARDS, FaultRun, clean, judge, upload
+from .beside import BOARDS
+from .fault_runs import FaultRun, clean, judge, upload
 from .seeded import asked_for, on_all_processors, show_counts, show_wrong
 
 WANTED_SHARE = 0.98
@@ -26,7 +27,7 @@ _TWICE, _THRICE = 2.0, 3.0
 def faults_of(dialect: str, source: random.Random, board: str, nearly_there: bool) -> tuple[tuple[str, ...], float]:
     """What is wrong with a run, and how many of the dialect's time-outs the latest answer is late."""
     image = sample_for(board, 2300, seed=5)
-    line = clean(board, image, nearly_there).line
+    line = clean(dialect, board, image, nearly_there).line
     most = source.choice((_TWICE, _TWICE, _THRICE))
     late_ms = 1000 * find_dialect(dialect).answer_s * source.uniform(0.05, most)
     kind = source.choice(("late", "late-once", "late-once", "late-some", "late-some"))
@@ -52,11 +53,13 @@ def one_run(dialect: str, seed: int) -> tuple[FaultRun, bool]:
     image = sample_for(board, 2300, seed=5)
     shown = " ".join(faults)
     try:
-        trial = upload(board, image, nearly_there, faults, seed)
+        trial = upload(dialect, board, image, nearly_there, faults, seed)
     except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
         lines = "".join(traceback.format_exception(error)[-3:])
         return FaultRun(seed, dialect, board, shown, "WRONG: traceback", lines), False
-    run = FaultRun(seed, dialect, board, shown, *judge(trial, image, LONGEST_S), nearly_there)
+    run = FaultRun(
+        seed, dialect, board, shown, *judge(trial, dialect, board, image, nearly_there, LONGEST_S), nearly_there
+    )
     return run, most == _TWICE
 
 

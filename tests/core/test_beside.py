@@ -5,8 +5,7 @@ from __future__ import annotations
 
 import unittest
 
-from benchmarks.beside import KINDS, Bench, cases, differing
-from benchmarks.fault_runs import BOARDS
+from benchmarks.beside import BOARDS, KINDS, Bench, cases, differing
 
 TRIED = ("stm32l053", "atmega328p", "atmega2560", "at90usb1286", "esp8266", "lpc1114", "pic18f4520", "pic18f46k22", "ymodem")  # fmt: skip
 """One board of each dialect; `python -m benchmarks.beside` tries all."""

@@ -381,7 +381,7 @@ class Interrupted(unittest.TestCase):
 
 class FaultRuns(unittest.TestCase):
     def test_one_damaged_character_never_ends_in_a_false_green(self) -> None:
-        from benchmarks.fault_runs import BOARDS as FAULTY
+        from benchmarks.beside import BOARDS as FAULTY
         from benchmarks.fault_runs import one_run
 
         self.assertEqual(set(FAULTY), set(dialect_names()))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from benchmarks.fault_runs import BOARDS
+from benchmarks.beside import BOARDS
 from benchmarks.late_answers import one_run
 from greenstep.bench.faults import Faults
 from greenstep.bench.trial import Trial, prepare, run, sample_for
