@@ -19,6 +19,7 @@ KINDS = {
     "late-some": ("MS", "one answer in eight comes up to so much later, which one and how much by the seed"),
     "silence-after": ("N", "the chip says nothing more after N characters"),
     "restart-after": ("N", "the chip resets itself when it has received N characters, as with a weak supply"),
+    "restart-every": ("N", "the same each time that it has received N more"),
     "cut-after": ("N", "the supply goes for good when the chip has received N characters"),
     "worn": ("ADDRESS", "one bit of the flash byte there cannot be programmed"),
     "dead-write": ("", "writing the flash has no effect"),
@@ -59,6 +60,7 @@ class Faults:
     late_some: float = 0.0
     silence_after: int | None = None
     restart_after: int | None = None
+    restart_every: int | None = None
     cut_after: int | None = None
     worn: set[int] = field(default_factory=set)
     dead_write: bool = False
@@ -124,7 +126,7 @@ class Faults:
         """Whether the chip hears every character as it was sent."""
         return not (
             self.echo or self.dead or self.hurts_to_chip or self.clock != 1.0
-            or self.restart_after is not None or self.cut_after is not None
+            or self.restart_after is not None or self.restart_every is not None or self.cut_after is not None
         )  # fmt: skip
 
     @property

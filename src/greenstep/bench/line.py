@@ -214,7 +214,7 @@ class SimulatedLine:
             return
         if faults.dead:
             return
-        if number == faults.restart_after:
+        if number == faults.restart_after or (faults.restart_every and number and not number % faults.restart_every):
             self.chip.brown_out(at_s)
             return
         if number == faults.cut_after:

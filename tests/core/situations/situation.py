@@ -109,7 +109,7 @@ def usual_rows(
         row(9, "an XMODEM receiver", "other-dialect", 4, {**greet, "faults": ("no-boot", "says=CCC")}, "", without_line_ends),
         row(9, "an LPC asked before", "other-dialect", 4, {**greet, "faults": ("no-boot", "says=Synchronized")}),
         row(11, "too large", "does-not-fit", 5, {"images": {"flash": large}}),
-        row(12, "restarts while it is written", "restarted", 6, {**upload, "faults": ("restart-after=1500",)}),
+        row(12, "restarts while it is written", "restarted", 6, {**upload, "faults": (keys.get("restart", "restart-every=700"),)}),
         row(12, "silence while it is written", "fell-silent", 6, {**upload, "compare": False, "faults": (keys.get("silence", "silence-after=700"),)}),
         row(13, "writing has no effect", "no-effect", 7, {**upload, "faults": ("dead-write",)}),
         row(13, "worn cells", "worn-flash", 7, {**upload, "faults": keys.get("worn", "worn=0x123 worn=0x3F0 worn=0x801").split()}),  # type: ignore[arg-type]

@@ -24,8 +24,11 @@ def can_resume(scene: Scene, step: Step) -> bool:
 
 def reset_itself(scene: Scene, phase: Phase, error: DialectError) -> bool:
     """Whether the chip's program is heard where a reply was due: it was reset in the middle, by a weak supply or a
-    line left asserted. That is told rather than tried again. What is late still passes meanwhile."""
+    line left asserted. That is told rather than tried again, but where a loader that misses a byte starts its program
+    too. What is late still passes meanwhile."""
     listen_for_application(scene)
+    if scene.job.dialect.traits.gives_up:
+        return False
     itself = restarted(observe(scene, phase, error)) is not None
     if not itself:
         scene.wire.read(1 << 16, _LATE_TIMES * scene.job.dialect.answer_s)

@@ -54,11 +54,17 @@ def _stays(scene: Scene, plan: MemoryPlan, unit: EraseUnit) -> bool:
     """Whether a unit that holds something else than the image does so after another erase, too."""
     memory = plan.memory
     before = _content(scene, plan, unit)
-    if before == plan.image.cut(unit.address, len(before), memory.erased) or not before.strip(bytes([memory.erased])):
+    wanted = plan.image.cut(unit.address, len(before), memory.erased)
+    if not before.strip(bytes([memory.erased])) or _was_written(before, wanted, memory.erased):
         return False
     for _ in scene.talk.erase(memory, [unit]):
         pass
     return _content(scene, plan, unit) == before
+
+
+def _was_written(found: bytes, wanted: bytes, erased: int) -> bool:
+    """Whether all bits that programming moves away from blank are moved: then writing had its effect."""
+    return all(not (a ^ erased) & ~(b ^ erased) & 0xFF for a, b in zip(wanted, found, strict=True))
 
 
 def _content(scene: Scene, plan: MemoryPlan, unit: EraseUnit) -> bytes:

@@ -102,7 +102,7 @@ class Avr109(Dialect):
 
     def _again(self, exchange: Callable[[], Answer]) -> Answer:
         """An exchange that may be had again."""
-        return self.exchange(exchange, self._recover)
+        return self.exchange(exchange, self._recover, refusals=1)
 
     def _recover(self, heard: bytes) -> None:
         """End what was begun with bytes that do nothing, and see that it answers. Raises Silence, Unexpected."""

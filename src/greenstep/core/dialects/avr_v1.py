@@ -52,7 +52,7 @@ NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 # still a loader to synchronise with. Where its first answer came late (networks, emulated chips) all come late.
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
-_QUIET_S = 0.03
+_QUIET_S, _SOON_S = 0.03, 0.1
 _LOOKED_AT, _STEP, _MARK = 32, 16, b"\x5a\x96\x3c"
 """Of an EEPROM whose counting is not known: half of what is looked at, how far apart, and what is written to see."""
 
@@ -120,6 +120,7 @@ class AvrV1(Dialect):
             heard += drain(self.link, _QUIET_S, 0.5)
         if heard.endswith(bytes([IN_SYNC, OK])):
             self._reply_s = min(_LONGEST_REPLY_S, max(_REPLY_S, _REPLY_BY_SYNC * took_s))
+            self._late_s = max(self._late_s, took_s if took_s > _SOON_S else 0.0)
             return show_bytes(heard[-2:])
         read_until(self.link, deadline)
         return None
@@ -202,7 +203,9 @@ class AvrV1(Dialect):
 
     def _repeat(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
         """An exchange that may be had again; AVR061 has the host synchronise anew and repeat it."""
-        return self.exchange(lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync())
+        return self.exchange(
+            lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync(), refusals=1
+        )
 
     # --- who is there
 
@@ -339,7 +342,7 @@ class AvrV1(Dialect):
             self._in_one_go = False
             self._resync()
 
-        return self.exchange(once, recover)
+        return self.exchange(once, recover, refusals=1)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """`size` bytes; from EEPROM, whose addresses may be in words, `address` is best even."""

@@ -156,7 +156,8 @@ def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: l
     faults = faults_in(data, rows, part.flash.size)
     if faults:
         _refuse(despite, f"the partition table of {image.name} is wrong", tuple(faults[:3]))
-    judge_places(image, rows, despite, "its partition table")
+    if image.end <= part.flash.end:  # else it fits nowhere
+        judge_places(image, rows, despite, "its partition table")
     notes.append("partitions: " + ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in rows))
     for row in rows:
         if row.holds_settings and image.touches(row.offset, row.size):

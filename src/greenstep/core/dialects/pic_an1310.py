@@ -16,7 +16,7 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..errors import Finding, RefusedFault
+from ..errors import Finding, RefusedFault, WriteFault
 from ..image import Image
 from ..image.edit import with_bytes
 from ..image.pic18 import code_only, goto, goto_target, in_words
@@ -258,7 +258,14 @@ class PicAn1310(Dialect):
         bridge = goto(memory.usable_end).ljust(memory.write_unit, b"\xff")
         self._write(memory, WriteBlock(second.address, bridge))
         if self.read(memory, second.address, _GOTO_BYTES) != bridge[:_GOTO_BYTES]:
-            raise Unexpected("the jump to the loader where it was written", b"")
+            raise WriteFault(
+                Finding(
+                    "not-written",
+                    "the loader acknowledges a write and does not do it",
+                    (f"nothing of it at {show_address(second.address)}: the block at 0 stays as it is",),
+                    ("is the flash write-protected (configuration bits WRT)?", "measure the supply while it writes"),
+                )
+            )
         self._erase(memory, first)
         own = [block for block in blocks if block.address < first.end]
         for block in own:
