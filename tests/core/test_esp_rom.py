@@ -51,10 +51,20 @@ class Frames(unittest.TestCase):
     def test_one_sync_is_answered_eight_times(self) -> None:
         dialect = self.talk(
             (request(8, SYNC), response(8, 0x20120707) * 8),
+            (request(0x14, ""), response(0x14, status="01 05 00 00")),
             (request(0x0A, words(0x40001000)), response(0x0A, 0x00F01D83)),
         )
         self.assertEqual(dialect.ask(0.2), "01 08 … 00 00 00 00")
         self.assertEqual(dialect.identify().ident, 0x00F01D83)
+
+    def test_a_later_chip_is_known_by_its_chip_id_and_not_by_its_magic_word(self) -> None:
+        for told, said, name in (
+            ("00" * 12 + "05 00 00 00" + "00" * 4, "chip id 5", "esp32c3"), ("00" * 12, "chip id 2", "esp32s2"),
+            ("00" * 12 + "17 00 00 00" + "00" * 4, "chip id 23", None),
+        ):  # fmt: skip
+            identity = self.talk((request(0x14, ""), response(0x14, data=told))).identify()
+            part = Catalogue.load().by_ident("esp-rom", identity.ident or 0)
+            self.assertEqual((identity.said, part and part.name), (said, name))
 
     def test_text_before_the_frame_and_two_bytes_of_status(self) -> None:
         text = b"waiting for download\r\n".hex()

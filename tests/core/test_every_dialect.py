@@ -257,6 +257,33 @@ class Esp(unittest.TestCase):
         flash = trial.line.chip.flash
         self.assertEqual((set(flash[0x20000:0x21000]), set(flash[0x21000:0x23000])), ({255}, {0}))
 
+    def test_an_encrypting_chip_takes_no_plain_image_unless_told(self) -> None:
+        for board in ("esp32", "esp32c3"):
+            with self.subTest(board):
+                image = {"flash": sample_for(board, 900)}
+                trial = run(board, image, faults=("encrypted",))
+                self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "encryption"))
+                told = run(
+                    board, image, faults=("encrypted",), wishes=Wishes(despite=frozenset({"encryption"})), start=False
+                )
+                self.assertEqual(told.end.exit_code, 0, told.findings)
+
+    def test_secure_download_mode_still_tells_which_chip_it_is(self) -> None:
+        trial = run("esp32c3", purpose="greet", faults=("locked",))
+        self.assertEqual((trial.end.exit_code, trial.step("chip").figures["part"]), (0, "esp32c3"), trial.findings)
+        self.assertIn("secure download is on", notes(trial))
+
+    def test_a_crystal_that_the_rom_takes_for_another(self) -> None:
+        trial = run("esp32c2", {"flash": sample_for("esp32c2", 9000)}, settings=LineSettings(460800))
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("now at 460800 baud", notes(trial))
+
+    def test_speeds_in_headers_are_the_chips_own(self) -> None:
+        for board, said, other in (("esp32c2", "30 MHz", "80"), ("esp32c3", "40 MHz", "60")):
+            self.assertIn(said, notes(run(board, {"flash": sample_for(board, 900)})))
+            trial = run(board, {"flash": sample_for(board, 900)}, wishes=self.wishes(header_speed=other))
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "setting"))
+
     def test_an_image_larger_than_its_partition(self) -> None:
         whole = sample_for("esp32", 2000)
         table = next(piece for piece in whole.pieces if piece.address == 0x8000)

@@ -154,7 +154,7 @@ def _boards() -> dict[str, BenchBoard]:
         _avr_109("at90usb1286", CapacitorPulse("dtr")),
         _avr_v2("atmega2560", 115200),
         _avr_v2("atmega1280", 57600, dialect="avr-v2"),
-        *(_esp(chip) for chip in ("esp8266", "esp32", "esp32s3", "esp32c3")),
+        *(_esp(chip) for chip in ("esp8266", "esp32", "esp32s3", "esp32c3", "esp32c2")),
         *(_lpc(chip) for chip in ("lpc1769", "lpc1114", "lpc812", "lpc845")),
         _pic("an851", "pic18f4520", dialect="pic-an851"),
         _pic("an851", "pic18f4620", dialect="pic-an851"),

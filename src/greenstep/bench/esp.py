@@ -39,6 +39,8 @@ class EspKind:
     chip_id: int | None = None
     first: bool = False
     mac: dict[int, int] = field(default_factory=dict)
+    crystal_mhz: int = 40
+    """Where it is 26 the ROM still reckons with 40: a change of rate lands at 26/40 of what was asked."""
 
 
 KINDS = {
@@ -55,8 +57,12 @@ KINDS = {
         mac={0x60007044: 0xB0C0D0E1, 0x60007048: 0x02A2},
     ),
     "esp32c3": EspKind(
-        "ESP32-C3, 4 MiB", 0x1B31506F, (0x60002000, 0x18, 0x1C, 0x20, 0x58, 0x28), boot=0, chip_id=5,
+        "ESP32-C3, 4 MiB, a new mask", 0x7C31506F, (0x60002000, 0x18, 0x1C, 0x20, 0x58, 0x28), boot=0, chip_id=5,
         mac={0x60008844: 0xB0C0D0E2, 0x60008848: 0x02A3},
+    ),
+    "esp32c2": EspKind(
+        "ESP32-C2, 4 MiB, 26 MHz", 0x6F51306F, (0x60002000, 0x18, 0x1C, 0x20, 0x58, 0x28), boot=0, chip_id=12,
+        mac={0x60008840: 0xB0C0D0E3, 0x60008844: 0x02A4}, crystal_mhz=26,
     ),
 }  # fmt: skip
 
@@ -83,7 +89,7 @@ class SimulatedEsp(SimulatedChip):
         self.kind = kind
         self.faults = faults or Faults()
         self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.rom_line = LineSettings(74880 if kind.first else 115200)
+        self.rom_line = LineSettings(74880 if kind.first or kind.crystal_mhz == 26 else 115200)
         self.console = LineSettings(115200)
         self.settings = self.rom_line
         self.running = False
@@ -129,11 +135,15 @@ class SimulatedEsp(SimulatedChip):
             return False
         self._measuring = False
         self.settings = LineSettings(sent.baud)
+        divider = self.kind.crystal_mhz * 16_000_000 // sent.baud
+        self._registers[0x60000014] = divider >> 4 | (divider & 15) << 20
         return True
 
     def _loader(self) -> Program:
         self.settings = self.rom_line
         self._registers = {0x40001000: self.kind.magic, **self.kind.mac}
+        if self.faults.encrypted and self.kind.chip_id == 0:
+            self._registers[0x3FF5A000] = 1 << 20
         lowest = min(self.kind.mac, default=0)
         if lowest:
             self._registers[lowest] += self.copy << (24 if self.kind.first else 0)
@@ -178,7 +188,13 @@ class SimulatedEsp(SimulatedChip):
             lengths |= {0x0D: 8, 0x0F: 8, 0x0B: 24}
         sixth = self.kind.chip_id not in (None, 0)
         lengths |= dict.fromkeys((0x02, 0x10), 20 if sixth else 16)
-        if command in lengths and len(body) != lengths[command]:
+        if (
+            self.faults.locked
+            and self.kind.chip_id
+            and command not in (0x08, 0x14, 0x02, 0x03, 0x04, 0x10, 0x11, 0x12, 0x0F)
+        ):
+            self._answer(command, error=5)  # secure download mode
+        elif command in lengths and len(body) != lengths[command]:
             self.violation(f"command {command:02X} with {len(body)} bytes")
             self._answer(command, error=5)
         elif command == 0x08:
@@ -208,7 +224,7 @@ class SimulatedEsp(SimulatedChip):
         elif command == 0x0F:
             self._answer(command)
             yield Spend(self.settings.seconds(16))
-            self.settings = LineSettings(words[0])
+            self.settings = LineSettings(words[0] * self.kind.crystal_mhz // 40)
         elif command == 0x13:
             yield from self._md5(words)
         elif command == 0x14 and self.kind.chip_id:
@@ -216,7 +232,11 @@ class SimulatedEsp(SimulatedChip):
             self._answer(
                 command,
                 0,
-                locked.to_bytes(4, "little") + bytes(8) + self.kind.chip_id.to_bytes(4, "little") + bytes(4),
+                locked.to_bytes(4, "little")
+                + bytes([self.faults.encrypted])
+                + bytes(7)
+                + self.kind.chip_id.to_bytes(4, "little")
+                + bytes(4),
             )
         else:
             self._answer(command, error=5)

@@ -26,6 +26,7 @@ KINDS = {
     "slow-erase": ("FACTOR", "erasing takes so many times longer"),
     "locked": ("", "readout protection is on"),
     "lock-stays": ("", "an unlock erases the flash, and the readout protection stays on all the same"),
+    "encrypted": ("", "the chip's fuses say that it encrypts its flash (ESP)"),
     "boot-ignored": (
         "",
         "the boot pin counts for nothing, as on new STM32G0 and C0: loaded while the flash is empty",
@@ -67,6 +68,7 @@ class Faults:
     slow_erase: float = 1.0
     locked: bool = False
     lock_stays: bool = False
+    encrypted: bool = False
     boot_ignored: bool = False
     write_protected: set[int] = field(default_factory=set)
     rate_refused: set[int] = field(default_factory=set)

@@ -156,7 +156,7 @@ def describe_origin(origin: Origin) -> tuple[str, str]:
 
 def _header_words(origin: Origin) -> str:
     from greenstep.core.chips import Catalogue
-    from greenstep.core.image.boot_header import MODES, SIZES, SIZES_8266, SPEEDS, name_of
+    from greenstep.core.image.boot_header import MODES, SIZES, SIZES_8266, name_of, speeds_of
 
     header = origin.header
     assert header is not None
@@ -170,8 +170,9 @@ def _header_words(origin: Origin) -> str:
     if header.hashed:
         sums += ", SHA-256 right" if header.digest_right else ", SHA-256 WRONG"
     segments = count(len(header.segments), "segment")
+    speed = name_of(header.speed, speeds_of(header.chip_id))
     return (
-        f"{chip}, {name_of(header.mode, MODES)}, {size}, {name_of(header.speed, SPEEDS)} MHz; {segments}, "
+        f"{chip}, {name_of(header.mode, MODES)}, {size}, {speed} MHz; {segments}, "
         f"{count(header.length, 'byte')}, entry {header.entry:08X}; {sums}"
     )
 

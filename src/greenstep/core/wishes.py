@@ -45,5 +45,5 @@ class Wishes:
     writes_only: bool = False
 
 
-DESPITE = ("vectors", "protection", "lock-out")
+DESPITE = ("vectors", "protection", "lock-out", "encryption")
 """Refusals that a person may go past."""

@@ -27,7 +27,7 @@ def changed(at: int, data: bytes, image: Image = IMAGE) -> dict[str, Any]:
 
 
 ROWS = [
-    *usual_rows(BOARD, (3000, 5_000_000), "apiary gateway", "cross-pair", "low", another_text_than_expected="", writing_has_no_effect="not-written", too_large="", silence="silence-after=400", application="boot-pin", said="starts the program",
+    *usual_rows(BOARD, (3000, 5_000_000), "apiary gateway", "cross-pair", "low", another_text_than_expected="", writing_has_no_effect="not-written", too_large="", silence="silence-after=480", application="boot-pin", said="starts the program",
                 an_ESP8266_on_this_port="", an_ESP32_that_waits="", a_program_at_half_the_rate="", an_XMODEM_receiver="",
                 an_LPC_asked_before="", worn="worn=0x10123 worn=0x103F0 worn=0x10801"),
     Situation(11, "too large", BOARD, "does-not-fit", 5, {"images": {"flash": Image("pages.bin", (Piece(0x3FF000, bytes(8192)),))}}, "003FFFFF"),

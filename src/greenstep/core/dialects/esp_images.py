@@ -14,19 +14,17 @@ from ..image.boot_header import (
     MODES,
     SIZES,
     SIZES_8266,
-    SPEEDS,
+    SPEED_AS_IT_IS,
     BootHeader,
     HeaderError,
     name_of,
     read_header,
     rewritten,
     size_bytes,
+    speeds_of,
 )
 from ..image.partitions import APPLICATION, USUAL_PLACE, Partition, faults_in, read_table
 from ..quantities import show_address, show_size, show_span
-
-_SPEEDS_KNOWN = (None, 0)
-"""Chip ids (ESP8266: none, ESP32: 0) whose speed nibbles are those listed; later chips differ a little."""
 
 
 def fit_headers(
@@ -54,11 +52,12 @@ def fit_headers(
         image = replace(image, pieces=pieces)
         now = read_header(data, extended)
         notes.append(
-            f"boot header rewritten: {_described(now, extended)}; its checksum{' and SHA-256' * now.hashed} made anew"
+            f"boot header rewritten: {_described(part, now, extended)}; "
+            f"its checksum{' and SHA-256' * now.hashed} made anew"
         )
         header = now
     else:
-        notes.append(f"boot header: {_described(header, extended)}")
+        notes.append(f"boot header: {_described(part, header, extended)}")
     sizes = SIZES if extended else SIZES_8266
     named = name_of(header.size, sizes)
     if named in sizes and part.size_known and size_bytes(named) > part.flash.size:
@@ -101,9 +100,10 @@ def _judge(part: Part, image: Image, header: BootHeader, despite: frozenset[str]
             f"{image.name} has no header for this chip: SPI mode {header.mode}",
             (f"there are {_listed(MODES)}",),
         )
-    if header.speed not in SPEEDS.values() and wanted in _SPEEDS_KNOWN:
+    speeds = speeds_of(wanted)
+    if header.speed not in speeds.values():
         cause = f"{image.name} has no header for this chip: speed {header.speed:X}"
-        _refuse(despite, cause, (f"there are {_listed(SPEEDS)} MHz",))
+        _refuse(despite, cause, (f"there are {_listed(speeds)} MHz",))
     if not header.checksum_right:
         _refuse(despite, f"{image.name} is damaged: its checksum is wrong", (f"at {header.checksum_at:X}",))
     if not header.digest_right:
@@ -137,12 +137,22 @@ def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[in
                 "setting", f"the {part.title}'s header has no size {size}", (), (f"there are {', '.join(sizes)}",)
             )
         )
-    return MODES.get(mode), sizes.get(size), SPEEDS.get(speed)
+    chip_id = part.extra.get("chip_id")
+    speeds = {} if chip_id in SPEED_AS_IT_IS else speeds_of(chip_id)
+    if speed not in (*speeds, "same"):
+        there = (
+            f"there are {', '.join(speeds)} MHz"
+            if speeds
+            else "leave it as it is: which of them its ROM starts from is not known"
+        )
+        raise RefusedFault(Finding("setting", f"the {part.title}'s header has no speed {speed}", (), (there,)))
+    return MODES.get(mode), sizes.get(size), speeds.get(speed)
 
 
-def _described(header: BootHeader, extended: bool) -> str:
+def _described(part: Part, header: BootHeader, extended: bool) -> str:
     size = name_of(header.size, SIZES if extended else SIZES_8266)
-    return f"{name_of(header.mode, MODES)}, {size}, {name_of(header.speed, SPEEDS)} MHz"
+    speeds = speeds_of(part.extra.get("chip_id"))
+    return f"{name_of(header.mode, MODES)}, {size}, {name_of(header.speed, speeds)} MHz"
 
 
 def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: list[str]) -> None:

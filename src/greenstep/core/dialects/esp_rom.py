@@ -15,10 +15,11 @@ from functools import lru_cache, reduce
 from operator import xor
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips import Catalogue, EraseUnit, Memory, Part
+from ..errors import Finding, RefusedFault
 from ..frozen import frozen
 from ..image import Image
-from ..image.boot_header import MODES, SIZES_8266, SPEEDS
+from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266
 from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_bytes, show_size
@@ -56,6 +57,10 @@ _NAMES = {
 }  # fmt: skip
 _SYNC_DATA = b"\x07\x07\x12\x20" + b"\x55" * 32
 _MAGIC_REGISTER = 0x40001000
+_SECURITY_S2, _SECURITY_LATER, _CHIP_ID_S2 = 12, 20, 2
+"""Bytes of the security information of the ESP32-S2, which tells no chip id, and of later chips."""
+_NO_MAGIC = 1 << 32
+_CLOCK_DIVIDER = 0x14  # UART_CLKDIV: whole part in bits 19:0, sixteenths above (technical reference manuals, "UART")
 _CHECKSUM_START = 0xEF
 BLOCK, SECTOR, SECTORS_A_BLOCK = 0x400, 0x1000, 16
 
@@ -147,7 +152,7 @@ class EspRom(Dialect):
             Setting("verify", "text", "sampled", "ESP8266: read back a sample or the whole", ("sampled", "whole")),
             Setting("header-mode", "text", "same", "SPI mode in the boot header", ("same", *MODES)),
             Setting("header-size", "text", "same", "flash size in the boot header", ("same", "chip", *SIZES_8266)),
-            Setting("header-speed", "text", "same", "SPI speed in the boot header, in MHz", ("same", *SPEEDS)),
+            Setting("header-speed", "text", "same", "SPI speed in the boot header, in MHz", ("same", *ALL_SPEEDS)),
         ),
     )
 
@@ -157,6 +162,10 @@ class EspRom(Dialect):
         self._part: Part | None = None
         self._spi_ready: int | None = None
         self._half = b""
+        self._security = b""
+        """The security information as it was told; empty where the ROM has none."""
+        self._encrypts = self._checks = False
+        """Whether the chip decrypts what is in its flash, and whether it only starts what is signed."""
 
     # --- frames
 
@@ -218,6 +227,7 @@ class EspRom(Dialect):
 
     def _recover(self, heard: bytes = b"") -> None:
         """End whatever half frame the ROM holds, and synchronise anew. Raises Silence."""
+        self._spi_ready = None
         for _ in range(5):
             self.link.write(b"\xc0\xc0")
             refuse_text("a reply", self._half + drain(self.link, 2 * _QUIET_S))
@@ -254,9 +264,30 @@ class EspRom(Dialect):
                 return f"01 08 … {show_bytes(frame[8:])}"
 
     def identify(self) -> Identity:
-        """The magic word of the ROM tells which chip it is; where it is a new one, its own security information."""
+        """By the chip id among its security information, which secure download mode tells too; where the ROM has none
+        (ESP8266, ESP32) by its magic word, which later chips change with each revision of the mask."""
+        self._security = b""
+        try:
+            self._security = self._exchange(SECURITY, b"")[1]
+        except ChipRefusal:
+            self.link.discard()
+        except (Silence, Unexpected):
+            self.retries += 1
+            self._recover()
+        if len(self._security) in (_SECURITY_S2, _SECURITY_LATER):
+            told = (
+                _CHIP_ID_S2
+                if len(self._security) == _SECURITY_S2
+                else int.from_bytes(self._security[12:16], "little")
+            )
+            parts = Catalogue.load().of_dialect(self.name)
+            ident = next((part.ident for part in parts if part.extra.get("chip_id") == told), _NO_MAGIC | told)
+            return Identity(ident, f"chip id {told}")
         magic = self._read_register(_MAGIC_REGISTER)
         return Identity(magic, f"magic {magic:08X}")
+
+    def was_reset(self) -> None:
+        self._spi_ready = None
 
     @staticmethod
     def _slow(part: Part) -> bool:
@@ -264,20 +295,19 @@ class EspRom(Dialect):
         return bool(part.extra.get("slow"))
 
     def examine(self, part: Part) -> Examination:
-        """MAC address, flash chip and its size, security flags."""
+        """Security flags, MAC address, flash chip and its size."""
         self._part = part
-        details: list[tuple[str, str]] = []
-        locked = ""
+        details, locked = self._told_of_security(part)
+        if locked:  # then nothing else is answered
+            return Examination(part, tuple(details), "", locked)
         mac = self._mac(part)
         if mac:
             details.append(("mac", mac))
-        if part.extra.get("tells"):
-            told, locked = self._security()
-            details += told
         if self._slow(part):
             self._repeat(FLASH_BEGIN, self._words(0, 0, BLOCK, 0))  # the ROM sets its SPI controller up
         else:
             self._repeat(ATTACH_SPI, bytes(8))
+        self._spi_ready = None
         number = self._flash_id(part)
         size = 1 << (number >> 16 & 0xFF)
         if number in (0, 0xFFFFFF) or not 1 << 18 <= size <= part.flash.size:
@@ -306,18 +336,22 @@ class EspRom(Dialect):
             address = (high & 0xFFFF).to_bytes(2, "big") + low.to_bytes(4, "big")
         return ":".join(f"{byte:02X}" for byte in address)
 
-    def _security(self) -> tuple[list[tuple[str, str]], str]:
-        """What the ROM says of its fuses; some older ones do not answer it."""
-        try:
-            _, data = self._repeat(SECURITY, b"")
-        except ChipRefusal:
+    def _told_of_security(self, part: Part) -> tuple[list[tuple[str, str]], str]:
+        """Details, and why it is locked, by the fuses: by the security information, or the ESP32's own registers."""
+        data = self._security
+        if data:
+            flags, crypt = int.from_bytes(data[:4], "little"), data[4] if len(data) > 4 else 0
+        elif "fuses" in part.extra:
+            fuses = int(part.extra["fuses"])
+            crypt = self._read_register(fuses) >> 20 & 0x7F
+            flags = int(self._read_register(fuses + 0x18) >> 4 & 1)
+        else:
             return [], ""
-        flags, crypt = int.from_bytes(data[:4], "little"), data[4] if len(data) > 4 else 0
-        told = []
-        if flags & 1:
-            told.append(("secure boot", "on"))
-        if crypt.bit_count() & 1:
-            told.append(("flash encryption", "on"))
+        self._encrypts, self._checks = bool(crypt.bit_count() & 1), bool(flags & 1)
+        told = [
+            *([("secure boot", "on")] if self._checks else []),
+            *([("flash encryption", "on")] if self._encrypts else []),
+        ]
         return told, f"security flags {flags:08X}: secure download is on" if flags & 4 else ""
 
     # --- the SPI controller
@@ -358,7 +392,7 @@ class EspRom(Dialect):
 
     def change_baud(self, part: Part, baud: int) -> None:
         """The reply comes at the old rate; then both sides switch."""
-        self._exchange(CHANGE_BAUD, self._words(baud, 0))
+        self._exchange(CHANGE_BAUD, self._words(self._asked_for(part, baud), 0))
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self.link.sleep(_SETTLE_S)
         self.link.discard()
@@ -366,6 +400,15 @@ class EspRom(Dialect):
             self._read_register(_MAGIC_REGISTER)
         except (Silence, Unexpected) as error:
             raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
+
+    def _asked_for(self, part: Part, baud: int) -> int:
+        """The rate to ask for so that the chip goes on at `baud`: a ROM that takes its crystal for one of 40 MHz is
+        off by as much as the crystal is. Which it is shows the divider that auto-baud has set."""
+        if "uart" not in part.extra:
+            return baud
+        divider = self._read_register(int(part.extra["uart"]) + _CLOCK_DIVIDER)
+        source_hz = ((divider & 0xFFFFF) + (divider >> 20 & 0xF) / 16) * self.link.settings.baud
+        return round(baud * 40 / 26) if abs(source_hz - 26e6) < abs(source_hz - 40e6) else baud
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
@@ -432,6 +475,7 @@ class EspRom(Dialect):
         body = self._words(size, number, block, offset)
         if self._part is not None and self._part.extra.get("sixth"):
             body += self._words(0)
+        self._spi_ready = None
         self._exchange(command, body, 2 + size * _ERASE_S_PER_BYTE)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
@@ -603,6 +647,7 @@ class EspRom(Dialect):
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
         """Where the images bring no partition table of their own: whether they keep to the one that is there."""
+        self._refuse_plain(part, despite)
         image = images.get("flash")
         if image is None or self._slow(part) or image.covers(USUAL_PLACE, 32) or image.end <= USUAL_PLACE:
             return ()
@@ -613,6 +658,23 @@ class EspRom(Dialect):
             return ()
         judge_places(image, read_table(table), despite, "the chip's partition table")
         return ()
+
+    def _refuse_plain(self, part: Part, despite: frozenset[str]) -> None:
+        """What is written is plain: an encrypting chip cannot run it, and one that checks only what is signed."""
+        if "encryption" in despite or not (self._encrypts or self._checks):
+            return
+        what = "encrypts its flash" if self._encrypts else "only starts what is signed (secure boot)"
+        raise RefusedFault(
+            Finding(
+                "encryption",
+                f"this {part.title} {what}: a plain image would not start, and may not be put right over UART",
+                ("its fuses say so",),
+                (
+                    "write it from inside, by the program's own update",
+                    "if the image is made for it: --despite encryption",
+                ),
+            )
+        )
 
     # --- starting
 
