@@ -121,7 +121,7 @@ def judge(
 
 
 def main() -> int:
-    runs, first, named = asked_for(1000)
+    runs, first, named = asked_for(2400)
     dialects = named or list(BOARDS)
     results = on_all_processors(one_run, [(name, seed) for name in dialects for seed in range(first, first + runs)])
     show_counts(((run.dialect, run.outcome) for run in results), 42)

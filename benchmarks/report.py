@@ -27,14 +27,20 @@ PARTS = (
     ("Sixteen boards", "sixteen_boards", "Simulated boards at real line speed, written at once."),
     ("A hundred uploads", "hundred_uploads", "At once, to simulated boards; then the journal is looked into."),
     (
+        "Beside the image",
+        "beside",
+        "Each kind of upload to chips that hold another program: bytes wrong in the image, and bytes changed outside\nthe erase units that it names.",
+    ),
+    ("A port alone", "greet_alone", "Until a board is known of which nothing but the port is: virtual seconds."),
+    (
         "Power cuts",
         "power_cuts",
-        "The supply goes at every 1 % of an upload and comes back; then the same upload again.",
+        "The supply goes at every 1 % of an upload and comes back; then the same upload again. And at every character\nof an upload to a loader that only a jump in the program's flash leads to.",
     ),
     (
         "Fault runs",
         "fault_runs",
-        "One lost or damaged character each, either way, at any place; 1,000 seeds for each dialect.",
+        "One lost or damaged character each, either way, at any place, on chips full of another program; 2,400 seeds for each\ndialect.",
     ),
     (
         "Late answers",

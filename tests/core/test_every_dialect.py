@@ -13,7 +13,7 @@ from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.base import setting_of
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.settings import read_settings
-from greenstep.core.errors import UsageFault
+from greenstep.core.errors import RefusedFault, UsageFault
 from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
@@ -429,14 +429,48 @@ class Lpc(unittest.TestCase):
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertIn("now at 230400", notes(trial))
 
-    def test_an_unknown_number_is_named_and_taken(self) -> None:
-        climb, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)})
-        trial.line.chip.kind = trial.line.chip.kind.__class__(
-            **{**trial.line.chip.kind.__dict__, "ident": 0x2540AAAA}
-        )  # type: ignore[attr-defined]
+    def answers(self, ident: int, **options: Any) -> Trial:
+        climb, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)}, **options)
+        kind = trial.line.chip.kind  # type: ignore[attr-defined]
+        trial.line.chip.kind = replace(kind, ident=ident)  # type: ignore[attr-defined]
         trial.events.extend(climb.run())
+        return trial
+
+    def test_numbers_of_other_lots_and_packages_are_the_parts(self) -> None:
+        for ident in (0x2540102B, 0x0A40902B, 0x1A40902B, 0x00040070):
+            trial = self.answers(ident)
+            self.assertEqual(
+                (trial.end.exit_code, trial.step("chip").figures["part"]), (0, "lpc1114"), trial.findings
+            )
+
+    def test_another_parts_number_is_another_chip_and_an_unknown_one_is_asked_about(self) -> None:
+        other = self.answers(0x3D00002B)
+        self.assertEqual((other.end.exit_code, other.findings[0].key), (5, "other-chip"))
+        self.assertIn("LPC1343 answered", other.findings[0].cause)
+        unknown = self.answers(0x2540AAAA)
+        self.assertEqual((unknown.end.exit_code, unknown.findings[0].key), (5, "other-chip"))
+        self.assertIn("--also-ident", unknown.findings[0].attempts[1])
+        self.assertEqual(self.answers(0x2540AAAA, also_idents=frozenset({0x2540AAAA})).end.exit_code, 0)
+
+    def test_the_protection_word_of_an_arm7_stands_elsewhere(self) -> None:
+        part = Catalogue.load().find("lpc2148").first
+        vectors = b"".join(word.to_bytes(4, "little") for word in (0xE59FF018,) * 8)
+        for place, refused in ((0x1FC, True), (0x2FC, False)):
+            data = bytearray(vectors.ljust(0x400, b"\x00"))
+            data[place : place + 4] = (0x87654321).to_bytes(4, "little")
+            images = {"flash": Image("counter", (Piece(0, bytes(data)),))}
+            if refused:
+                with self.assertRaises(RefusedFault) as caught:
+                    dialect_of("lpc1769").fit(part, images, {}, frozenset())
+                self.assertIn("01FC", caught.exception.findings[0].evidence[0])
+                continue
+            told = dialect_of("lpc1769").fit(part, images, {"crystal-khz": 14746}, frozenset())
+            self.assertIn("crystal taken as 14746 kHz", told.notes[-1])
+
+    def test_a_rate_that_the_rom_refuses_is_not_gone_to(self) -> None:
+        trial = run("lpc1769", {"flash": sample_for("lpc1769", 900)}, settings=LineSettings(460800))
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
-        self.assertIn("part id 2540AAAA", trial.step("chip").evidence)
+        self.assertIn("460800 baud is refused: still at 115200 baud", notes(trial))
 
     def test_unlocking_erases(self) -> None:
         trial = run("lpc1769", purpose="unlock")

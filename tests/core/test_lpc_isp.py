@@ -57,8 +57,8 @@ class Lines(unittest.TestCase):
         lines = [data[at : at + 45] for at in range(0, 256, 45)]
         sent = b"".join(uu_line(line) for line in lines).decode() + f"{sum(data)}\r\n"
         dialect = self.talk(
-            ("U 23130\r\n", "0\r\n"), ("W 268435968 256\r\n", "0\r\n"), (sent, "RESEND\r\n"), (sent, "OK\r\n"),
-            ("P 16 16\r\n", "0\r\n"), ("C 65536 268435968 256\r\n", "0\r\n"),
+            ("U 23130\r\n", "0\r\n"), ("W 268437504 256\r\n", "0\r\n"), (sent, "RESEND\r\n"), (sent, "OK\r\n"),
+            ("P 16 16\r\n", "0\r\n"), ("C 65536 268437504 256\r\n", "0\r\n"),
         )  # fmt: skip
         blocks = [WriteBlock(0x10000, data)]
         self.assertEqual(list(dialect.write(LPC1769.flash, blocks)), blocks)
@@ -85,9 +85,9 @@ class Lines(unittest.TestCase):
     def test_copies_are_of_the_counts_there_are(self) -> None:
         data = b"\x11" * 320  # 256 + 64
         dialect = self.talk(
-            ("U 23130\r\n", "0\r\n"), ("W 268436224 256\r\n", "0\r\n"), ("\x11" * 256 + "P 1 1\r\n", "0\r\n"),
-            ("C 1024 268436224 256\r\n", "0\r\n"), ("W 268436224 64\r\n", "0\r\n"), ("\x11" * 64 + "P 1 1\r\n", "0\r\n"),
-            ("C 1280 268436224 64\r\n", "0\r\n"), part=LPC812,
+            ("U 23130\r\n", "0\r\n"), ("W 268437504 256\r\n", "0\r\n"), ("\x11" * 256 + "P 1 1\r\n", "0\r\n"),
+            ("C 1024 268437504 256\r\n", "0\r\n"), ("W 268437504 64\r\n", "0\r\n"), ("\x11" * 64 + "P 1 1\r\n", "0\r\n"),
+            ("C 1280 268437504 64\r\n", "0\r\n"), part=LPC812,
         )  # fmt: skip
         list(dialect.write(LPC812.flash, [WriteBlock(0x400, data)]))
 
@@ -126,8 +126,8 @@ class StrictPart(unittest.TestCase):
 
     def test_refusals(self) -> None:
         for text, code in (
-            ("P 0 0", "15"), ("U 1", "16"), ("U 23130", "0"), ("E 0 0", "9"), ("P 0 99", "7"), (f"C 0 {RAM + 0x200} 256", "9"),
-            (f"C 100 {RAM + 0x200} 256", "3"), (f"C 0 {RAM + 0x200} 300", "6"), ("R 1 4", "13"), ("R 0 5", "6"), ("S 0 4", "1"),
+            ("P 0 0", "15"), ("U 1", "16"), ("U 23130", "0"), ("E 0 0", "9"), ("P 0 99", "7"), (f"C 0 {RAM + 0x800} 256", "9"),
+            (f"C 100 {RAM + 0x800} 256", "3"), (f"C 0 {RAM + 0x800} 300", "6"), ("R 1 4", "13"), ("R 0 5", "6"), ("S 0 4", "1"),
             ("Q", "1"), ("R 0", "12"), ("B 1234 1", "17"),
         ):  # fmt: skip
             with self.subTest(text):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import unittest
 
+from benchmarks.greet_alone import LONGEST_S, alone
 from greenstep.bench.boards import BOARDS, Hands
 from greenstep.bench.circuits import (
     CapacitorPulse,
@@ -38,6 +39,7 @@ AT = LineSettings(115200)
 BOTH = [
     *candidates_for(find_dialect("avr-v1"), "", 115200),
     *candidates_for(find_dialect("stm32-rom"), "high", 115200),
+    *candidates_for(find_dialect("esp-rom"), "low", 115200),
 ]
 
 
@@ -61,13 +63,29 @@ class Learning(unittest.TestCase):
     def test_each_circuit_is_found_and_its_way_out_heard(self) -> None:
         boards: list[tuple[str, Circuit]] = [
             ("atmega328p", CapacitorPulse("dtr")), ("atmega328p", CapacitorPulse("rts")), ("stm32f072", DirectDtrReset()),
-            ("stm32f072", DirectRtsReset()), ("stm32f072", CrossPair()), ("stm32f103", DirectRtsReset()),
+            ("stm32f072", DirectRtsReset()), ("esp32", CrossPair()), ("stm32f103", DirectRtsReset()),
         ]  # fmt: skip
         for board, circuit in boards:
             with self.subTest(board, circuit=circuit.hookup):
                 found, _, _ = learnt(line_of(board, circuit))
                 assert found.candidate is not None
                 self.assertEqual((found.candidate.hookup.name, found.leaves), (circuit.hookup, "heard"))
+
+    def test_with_a_port_alone_each_is_known_within_twenty_seconds(self) -> None:
+        """`python -m benchmarks.greet_alone` does all boards of the bench."""
+        for board, said in (
+            ("atmega168", "avr-v1, cap-dtr, 57600"), ("atmega1280", "avr-v2, cap-dtr, 57600"),
+            ("stm32f103", "stm32-rom, direct-rts-reset, 115200"), ("pic18f67j50", "pic-an1310, cap-dtr, 115200"),
+        ):  # fmt: skip
+            _, found, took_s = alone(board)
+            self.assertEqual(found, said)
+            self.assertLess(took_s, LONGEST_S)
+
+    def test_a_silent_program_is_asked_at_all_usual_rates(self) -> None:
+        line = line_of("atmega168", CapacitorPulse("dtr"), "says= ")
+        found, tried, _ = learnt(line, candidates_for(find_dialect("avr-v1"), "", 115200))
+        assert found.candidate is not None
+        self.assertEqual((found.candidate.baud, tried[-1].outcome), (57600, "answered"))
 
     def test_a_boot_pin_behind_an_inverter(self) -> None:
         class Inverted(DirectDtrReset):

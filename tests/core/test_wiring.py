@@ -44,8 +44,8 @@ class Circuits(unittest.TestCase):
 
     def test_what_lies_in_each_line(self) -> None:
         self.assertEqual(self.through(wired("atmega328p", "cap-rts"))["RTS"], ("RESET", "100 nF"))
-        crossed = self.through(wired("stm32f103c8", "cross-pair"))
-        self.assertEqual((crossed["RTS"], crossed["DTR"]), (("NRST", "transistor"), ("BOOT0", "transistor")))
+        crossed = self.through(wired("esp32", "cross-pair"))
+        self.assertEqual((crossed["RTS"], crossed["DTR"]), (("EN", "transistor"), ("GPIO0", "transistor")))
         self.assertEqual(self.through(wired("stm32f103c8", "dtr-reset"))["DTR"], ("NRST", ""))
         part = CATALOGUE.find("stm32f103c8").first
         turned = hookup_from_table({"reset": {"line": "rts", "held": "released"}}, "high")

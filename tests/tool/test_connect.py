@@ -178,16 +178,19 @@ class Wiring(Drawn):
 
 class Lines(Drawn):
     def test_shown_with_volts_and_the_moment_of_boot(self) -> None:
-        run = self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "cross-pair")
+        refused = self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "cross-pair")
+        self.assertEqual(refused.status, 2, refused.text)
+        self.assertIn("a cross pair only pulls low, and this chip's BOOT0 must be high", refused.err)
+        run = self.run_tool("lines", "show", "--chip", "esp32", "--hookup", "cross-pair")
         self.assertEqual(run.status, 0, run.text)
         for said in (
             "boot on; reset on; wait 100 ms",
             "DTR    ▇",
-            "▲ boot pin read: 3.3 V, bootloader",
+            "▲ boot pin read: 0.0 V, bootloader",
             "reset is low for 103 ms",
         ):
             self.assertIn(said, run.out)
-        slow = self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "cross-pair", "--reset-capacitor", "10u")
+        slow = self.run_tool("lines", "show", "--chip", "esp32", "--hookup", "cross-pair", "--reset-capacitor", "10u")
         self.assertIn("! the boot pin is let go 88.6 ms before reset has risen: too early", slow.out)
         self.assertIn(
             "stands 2 to 3.6 V",
@@ -248,8 +251,8 @@ class Lines(Drawn):
         self.assertIn('hookup = "direct-rts-reset"', run.out)
 
     def test_learn_on_a_bench_with_another_circuit(self) -> None:
-        bench = self.bench("brood-probe", "--circuit", "cross-pair")
-        run = self.run_tool("lines", "learn", "--chip", "stm32", "--port", bench.port("brood-probe"), "--json")
+        bench = self.bench("entrance-counter", "--circuit", "cross-pair")
+        run = self.run_tool("lines", "learn", "--chip", "lpc1769", "--port", bench.port("entrance-counter"), "--json")
         self.assertEqual(
             run.event("learnt"),
             {"event": "learnt", "hookup": "cross-pair", "table": '"cross-pair"', "baud": 115200, "leaves": "heard"},

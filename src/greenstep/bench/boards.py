@@ -58,7 +58,8 @@ class BenchBoard:
         chip = self._stock().make(faults)
         for piece in self.held(self.program(self.texts[0], 6000, 99)).pieces:
             chip.flash[piece.address - chip.base : piece.end - chip.base] = piece.data
-        return SimulatedLine(chip, self.circuit, faults, turnaround_s)
+        crossed = self.family == "stm32" and isinstance(self.circuit, CrossPair)
+        return SimulatedLine(chip, CrossPair("high") if crossed else self.circuit, faults, turnaround_s)
 
     def _stock(self) -> Stock:
         from .stock import take

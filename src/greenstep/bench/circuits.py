@@ -57,9 +57,12 @@ class CrossPair(Circuit):
     hookup = "cross-pair"
     RISE_S = 0.0139
 
+    def __init__(self, level: str = "low") -> None:
+        self._selects = level == "low"  # it can only pull low
+
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
         dtr, rts = after
-        reset_held, boot = rts and not dtr, dtr and not rts
+        reset_held, boot = rts and not dtr, self._selects and dtr and not rts
         if reset_held:
             return [PinChange(at_s, True, boot)]
         was_held = before[1] and not before[0]

@@ -42,14 +42,14 @@ class LpcKind:
 
 _LARGE = (256, 512, 1024, 4096)
 KINDS = {
-    "lpc1769": LpcKind("LPC1769, 512 KiB", 0x26113F37, (4096,) * 16 + (32768,) * 14, 32768, _LARGE, True, 64, 0x200),
-    "lpc1114": LpcKind("LPC1114, 32 KiB", 0x2540102B, (4096,) * 8, 8192, _LARGE, True, 512, 0x300),
+    "lpc1769": LpcKind("LPC1769, 512 KiB", 0x26113F37, (4096,) * 16 + (32768,) * 14, 32768, _LARGE, True, 64, 0x400),
+    "lpc1114": LpcKind("LPC1114, 32 KiB", 0x2540102B, (4096,) * 8, 8192, _LARGE, True, 512, 0x400),
     "lpc812": LpcKind(
-        "LPC812, 16 KiB, plain data", 0x8122, (1024,) * 16, 4096, (64, 128, 256, 512, 1024), False, 512, 0x300
+        "LPC812, 16 KiB, plain data", 0x8122, (1024,) * 16, 4096, (64, 128, 256, 512, 1024), False, 512, 0x400
     ),
     "lpc845": LpcKind(
         "LPC845, 64 KiB, plain data and CRC", 0x8451, (1024,) * 64, 16384, (64, 128, 256, 512, 1024), False, 512,
-        0x300, True, True,
+        0x400, True, True,
     ),
 }  # fmt: skip
 RAM = 0x10000000

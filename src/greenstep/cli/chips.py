@@ -87,6 +87,8 @@ def _show_parts(parts: Any) -> None:
         ident = f"{part.ident:X}" if part.ident else "-"
         others = "".join(f", {name}" for name in part.also)
         click.echo(f"{part.name:<{width}}  {most + size:>14}  {ident:>8}  {part.dialect}{others}")
+        if differs := part.extra.get("differs"):
+            click.echo(f"{'':<{width}}  {differs}")
 
 
 def _show_dialect(dialect: Any, parts: Any) -> None:

@@ -71,7 +71,7 @@ class _Rows:
         sys.stdout.flush()
 
 
-def _scope(said: BoardSettings) -> list[Candidate]:
+def scope(said: BoardSettings) -> list[Candidate]:
     """The hookups and dialects to try: those of the chip if one is said, else all."""
     catalogue = Catalogue.load()
     if said.chip:
@@ -83,9 +83,8 @@ def _scope(said: BoardSettings) -> list[Candidate]:
     for dialect in [find_dialect(said.dialect)] if said.dialect else own_dialects():
         parts = catalogue.of_dialect(dialect.name)
         if parts and dialect.traits.sync_sent:  # who calls by itself is heard, and not asked
-            others = () if said.baud else dialect.traits.other_bauds[:1]
             baud = said.baud or parts[0].baud
-            own = candidates_for(dialect, parts[0].boot_level, baud, others)
+            own = candidates_for(dialect, parts[0].boot_level, baud)
             if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-touch"):
                 own = [Candidate(named_hookup(said.hookup, parts[0].boot_level), dialect, baud)]
             usual = parts[0].hookup
@@ -104,7 +103,7 @@ def survey(
 
     Raises PortFault, UsageFault.
     """
-    candidates = _scope(said)
+    candidates = scope(said)
     console = LineSettings(said.console_baud or said.baud or 115200)
     opened = open_said(said, console, (False, False), {**options, "board": board})
     link = RecordingLink(opened.link)

@@ -140,6 +140,13 @@ def hookup_of(said: BoardSettings, choice: Choice) -> Hookup:
     level = choice.first.boot_level
     wanted = said.hookup or choice.first.hookup
     hookup = named_hookup(wanted, level) if isinstance(wanted, str) else hookup_from_table(wanted, level)
+    if hookup.crossed and level == "high":
+        raise usage(
+            "hookup",
+            f"a cross pair only pulls low, and this chip's {choice.first.wires.boot or 'boot pin'} must be high",
+            "direct-dtr-reset or direct-rts-reset: the other line to the boot pin, by wire",
+            "or dtr-reset or rts-reset, and the boot pin by hand",
+        )
     return with_sequences(hookup, said.enter, said.leave)
 
 

@@ -65,14 +65,14 @@ class Choice:
 
 
 _FILES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
-    "avr": (("atmega", "avr", "mega"), ("avr-v1", "avr-v2")),
+    "avr": (("atmega", "avr", "mega", "lgt8"), ("avr-v1", "avr-v2")),
     "avr_109": (("atmega16u", "atmega32u", "at90usb", "avr", "mega16u", "mega32u", "90usb"), ("avr-109",)),
     "avr_v2": (("atmega256", "avr", "mega256", "pic32", "32mx"), ("avr-v2",)),
     "esp": (("esp",), ("esp-rom",)),
     "lpc": (("lpc",), ("lpc-isp",)),
     "pic18": (("pic18", "18"), ("pic-an1310", "pic-an851")),
     "resident": (("resident", "any"), ("xmodem",)),
-    "stm32": (("stm32",), ("stm32-rom",)),
+    "stm32": (("stm32", "gd32", "apm32", "cs32", "at32", "ch32", "py32"), ("stm32-rom",)),
 }
 """How the names in each file begin, and the dialects spoken on its parts: a file is only read for a name that
 it may have, or for a question to all of them."""

@@ -172,7 +172,19 @@ def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
         if patience:
             waited = int(link.now() - scene.sync_since_s)
             yield StepAdvanced("sync", min(waited, int(patience)), int(patience), "seconds", float(waited))
-    return None, tries
+    return _ask_as_known(scene), tries
+
+
+def _ask_as_known(scene: Scene) -> str | None:
+    """Whether it answers as one that an earlier conversation left in its loader, at the rate that it went on at."""
+    first, later, wait_s = scene.job.first_settings, scene.job.settings, scene.job.dialect.traits.ask_wait_s
+    answer = scene.talk.ask_as_known(wait_s)
+    if answer is None and first != later:
+        scene.wire.configure(later)
+        answer = scene.talk.ask(wait_s) or scene.talk.ask_as_known(wait_s)
+        if answer is None:
+            scene.wire.configure(first)
+    return answer
 
 
 def _answers_late(scene: Scene) -> bool:
@@ -211,6 +223,8 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
             before = min(tries - 1, traits.asks[0])
             dialect.asked_before(before, (before + 1) * traits.ask_wait_s)
             return answer, tries
+        if tries == 1 and (answer := _ask_as_known(scene)) is not None:
+            return answer, tries
         if deadline.over:
             return None, tries
         if tries == 2:
@@ -236,6 +250,10 @@ def chip_step(scene: Scene) -> Iterator[Event]:
         part = _matching(scene, identity)
     if part is None:
         raise RefusedFault(*diagnose(observe(scene, "chip", chip=_chip_seen(scene, identity))))
+    if identity.ident is not None and (answers_as := _another_with(scene, part, identity.ident)):
+        yield Noted("chip", f"its loader answers as an {answers_as}: taken for the {part.title} that was declared")
+    if differs := part.extra.get("differs"):
+        yield Noted("chip", str(differs))
     examination = scene.talk.examine(scene.job.part_as_declared(part))
     scene.part = examination.part
     scene.known = identity.ident, examination.unique_id
@@ -271,7 +289,9 @@ def chip_step(scene: Scene) -> Iterator[Event]:
     details = (*identity.details, *examination.details)
     if scene.wire.settings.baud != scene.job.settings.baud:
         scene.talk.change_baud(scene.part, scene.job.settings.baud)
-        yield Noted("chip", f"now at {scene.wire.settings.baud} baud")
+        now = scene.wire.settings.baud
+        refused = "" if now == scene.job.settings.baud else f"{scene.job.settings.baud} baud is refused: "
+        yield Noted("chip", f"{refused}{'still' if refused else 'now'} at {now} baud")
     figures.update({name.replace(" ", "_"): value for name, value in details if name != "flash"})
     if "boot_pin" in figures and scene.job.purpose not in ("greet", "verify", "backup"):
         yield Noted("chip", _PIN_IGNORED)
@@ -316,12 +336,15 @@ def _matching(scene: Scene, identity: Identity) -> Part | None:
     if part is None and identity.ident in scene.job.also_idents:
         part = scene.job.choice.first
     single = scene.job.choice.single
-    if part is None and single is not None:
-        traits = scene.job.dialect.traits
-        known = Catalogue.load().by_ident(scene.job.dialect.name, identity.ident)
-        if single.extra.get("any_ident") or (not traits.knows_all and known is None):
-            return single
+    if part is None and single is not None and single.extra.get("any_ident"):
+        return single
     return part
+
+
+def _another_with(scene: Scene, part: Part, ident: int) -> str:
+    """The title of another part whose own number this is; empty where it is the part's, or no other's."""
+    other = None if ident == part.ident else Catalogue.load().by_ident(scene.job.dialect.name, ident)
+    return other.title if other is not None and other.ident == ident and other.name != part.name else ""
 
 
 def _which_chip(scene: Scene) -> Finding:

@@ -6,6 +6,7 @@ from contextlib import suppress
 
 from ..dialects.base import Dialect
 from ..dialects.registry import own_dialects
+from ..findings.boot_text import ROM_RATES, read_boot_text
 from ..findings.hearing import is_text
 from ..findings.line_rules import may_speak_otherwise, other_dialect, runs_already
 from ..findings.rate_rules import likelier_rates
@@ -15,6 +16,7 @@ from .scene import Scene
 
 _LONGEST_FOREIGN_S = 5.0
 _NEXT_WORDS_S = 1.5
+_TALKS_AGAIN_S, _ENOUGH = 6.0, 24
 
 
 def enter(scene: Scene, dialect: type[Dialect] | None = None) -> None:
@@ -39,11 +41,51 @@ def listen_for_causes(scene: Scene) -> None:
     seen = observe(scene, "sync")
     if other_dialect(seen) is not None:
         return
+    if _rom_speaks_at_its_own_rate(scene, seen.heard.after + seen.heard.answers):
+        return
     rates = likelier_rates(seen)
     if rates:
         _try_rates(scene, rates[:RATES_TRIED])
     elif may_speak_otherwise(seen) and not _answers_at(scene, scene.job.dialect.traits.other_bauds):
+        mark = link.mark
         _ask_in_other_dialects(scene, only_hasty=runs_already(seen))
+        if not seen.heard.everything and scene.answered_other is None and link.between(mark, None, "heard"):
+            _hear_who_talks_now_and_then(scene)
+
+
+def _rom_speaks_at_its_own_rate(scene: Scene, heard: bytes) -> bool:
+    """Whether what a ROM printed at reset reads as its text at a rate of its own."""
+    if not scene.job.dialect.traits.rom_speaks or len(heard) < 3 or is_text(heard, scene.job.console.frame):
+        return False
+    for rate in ROM_RATES:
+        settings = LineSettings(rate, scene.job.console.frame)
+        if settings != scene.job.console and read_boot_text(_heard_at(scene, settings)) is not None:
+            return True
+    scene.reheard = None
+    return False
+
+
+def _hear_who_talks_now_and_then(scene: Scene) -> None:
+    """Something was heard only while others were asked: a program that no reset reaches, which will talk again."""
+    _listen_at_the_console(scene)
+    scene.wire.read(_ENOUGH, _TALKS_AGAIN_S)
+    scene.wire.read(_ENOUGH, _NEXT_WORDS_S)
+    scene.listen_end = scene.wire.mark
+    for rate in likelier_rates(observe(scene, "sync"))[:RATES_TRIED]:
+        settings = LineSettings(rate, scene.job.console.frame)
+        if is_text(_heard_at(scene, settings, _TALKS_AGAIN_S), settings.frame):
+            return
+
+
+def _heard_at(scene: Scene, settings: LineSettings, wait_s: float = 0.0) -> bytes:
+    """What is heard at another rate, after a reset or until somebody talks; it is in `reheard` too."""
+    try:
+        scene.wire.configure(settings)
+    except RateRefused:  # an adapter that cannot make it
+        return b""
+    heard = scene.wire.read(1, wait_s) + scene.wire.read(400, 0.4) if wait_s else _hear_after_reset(scene)
+    scene.reheard = settings, heard
+    return heard
 
 
 RATES_TRIED = 3

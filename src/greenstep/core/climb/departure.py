@@ -7,13 +7,14 @@ from collections.abc import Generator, Iterator
 
 from ..dialects.base import Silence, Unexpected
 from ..errors import StartFault
-from ..events import Event, Noted, StepEnded
+from ..events import Event, HandsWanted, Noted, StepEnded
 from ..findings import diagnose
 from ..findings.boot_text import read_boot_text
 from ..findings.hearing import is_text
 from ..findings.rate_rules import likelier_rates
 from ..link import Deadline, LineSettings, LinesMissing, RateRefused
 from ..quantities import readable_share, show_heard, show_seconds
+from .approach import BY_HAND_PATIENCE_S
 from .causes import RATES_TRIED
 from .evidence import observe
 from .scene import Scene
@@ -29,7 +30,7 @@ def start_step(scene: Scene) -> Iterator[Event]:
     none but what is heard.
     """
     job, link = scene.job, scene.wire
-    began = link.now()
+    began, start_mark = link.now(), link.mark
     said = ""
     if job.keeps_open:
         link.collect()
@@ -39,6 +40,7 @@ def start_step(scene: Scene) -> Iterator[Event]:
         if job.keeps_open:
             link.collect()
         began, scene.listen_mark = link.now(), link.mark
+        start_mark = link.mark
         try:
             how = _reset(scene)
         except LinesMissing:
@@ -50,13 +52,18 @@ def start_step(scene: Scene) -> Iterator[Event]:
             link.reopen(None)  # the bootloader's port goes, the application's comes
         began, scene.listen_mark = link.now(), link.mark
         link.configure(job.console)
+    by_hand = not said and not _resets(scene)
+    if by_hand:
+        yield HandsWanted("start", job.choice.hands.leave, _patience_s(scene))
     if job.expect:
-        yield _expected(scene, how, began)
+        yield _expected(scene, how, began, start_mark, _patience_s(scene) if by_hand else 0.0)
         return
     if said and job.dialect.traits.start_answers:
         yield StepEnded("start", "green", said)
         return
-    heard = link.read(200, _SHORT_LISTEN_S)
+    first = link.read(1, _patience_s(scene)) if by_hand else b""
+    link.read(200 - len(first), _SHORT_LISTEN_S)
+    heard = link.between(start_mark, None, "heard")
     boot_text = read_boot_text(heard)
     if boot_text is not None and not boot_text.runs:
         raise StartFault(*diagnose(observe(scene, "start")))
@@ -71,6 +78,16 @@ def start_step(scene: Scene) -> Iterator[Event]:
             return
     scene.unproven.append("start")
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
+
+
+def _resets(scene: Scene) -> bool:
+    """Whether lines have reset it, or can."""
+    return scene.job.hookup.leave is not None and scene.lines != "missing"
+
+
+def _patience_s(scene: Scene) -> float:
+    """How long a person may take to set the boot pin back and press reset."""
+    return max(BY_HAND_PATIENCE_S, scene.job.patience_s or 0.0, scene.job.expect_within_s)
 
 
 def _by_command(scene: Scene) -> Generator[Event, None, tuple[str, str]]:
@@ -106,11 +123,13 @@ def _entry(scene: Scene) -> int:
     return image.lowest
 
 
-def _expected(scene: Scene, how: str, began: float) -> StepEnded:
+def _expected(scene: Scene, how: str, began: float, mark: int, patience_s: float) -> StepEnded:
+    """The text that was expected, in what came since the recording's event `mark`: a program may talk before the
+    command's answer is over."""
     job, link = scene.job, scene.wire
     wanted = job.expect.encode()
-    deadline = Deadline.after(link, job.expect_within_s)
-    heard = b""
+    deadline = Deadline.after(link, max(job.expect_within_s, patience_s))
+    heard = link.between(mark, None, "heard")
     while wanted not in heard:
         if deadline.over:
             _hear_at_likelier_rate(scene)

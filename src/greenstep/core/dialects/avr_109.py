@@ -67,7 +67,7 @@ class Avr109(Dialect):
         settles_s=(0.05, 0.3, 0.6),
         ask_wait_s=0.25,
         asks=(4, 4, 6),
-        other_bauds=(57600, 19200),
+        other_bauds=(57600, 115200, 19200, 38400),
         turn=50,
     )
 

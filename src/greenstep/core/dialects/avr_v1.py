@@ -88,7 +88,7 @@ class AvrV1(Dialect):
         settles_s=(0.08, 0.08, 0.3, 0.6, 2.0),
         ask_wait_s=0.6,
         asks=(1, 1, 1, 2, 4),
-        other_bauds=(57600, 19200, 38400),
+        other_bauds=(115200, 57600, 19200, 38400),
         turn=40,
     )
 

@@ -104,7 +104,7 @@ class AvrV2(Dialect):
         settles_s=(0.08, 0.3, 0.6, 2.0),
         ask_wait_s=0.35,
         asks=(3, 3, 3, 4),
-        other_bauds=(57600,),
+        other_bauds=(115200, 57600),
         turn=45,
         sounds=(rb"(?:\x1b.\x00\x0b\x0e\x01\x00\x08.{9})+", rb"(?:\x1b.\x00\x02\x0e[\x01-\x1f\xb0][\x80-\xcf].)+"),
     )

@@ -96,8 +96,7 @@ class Traits:
     `reads_slowly`: only what the chip's own checksums say differs is worth reading.
     `erases_in_order`: a write may erase another page than the one that it names: one for each write since the reset,
     from the start of the memory on. So all is written in order, in one go, from a reset on.
-    `tells_chip`: whether the loader says which chip it is; `knows_all`: whether a number that is not known here is a
-    wrong one. `locks`: which of lock and unlock it can.
+    `tells_chip`: whether the loader says which chip it is. `locks`: which of lock and unlock it can.
     `lifts_write_protection`: whether erase units may be write-protected, and it can lift that.
     `settings`: the values that only this dialect has.
     `sounds`: patterns (regular expressions over bytes, whole) of what it says, beyond its answers to being asked.
@@ -139,7 +138,6 @@ class Traits:
     tells_chip: bool = True
     locks: tuple[Literal["lock", "unlock"], ...] = ()
     lifts_write_protection: bool = False
-    knows_all: bool = True
     settings: tuple[Setting, ...] = ()
     turn: int = 50
     sounds: tuple[bytes, ...] = ()
@@ -348,6 +346,10 @@ class Dialect(ABC):
     @abstractmethod
     def ask(self, wait_s: float) -> str | None:
         """Ask once whether the bootloader is there; its answer in words, or None for silence."""
+
+    def ask_as_known(self, wait_s: float) -> str | None:
+        """The same of one that an earlier conversation left in its loader, where that needs another question."""
+        return None
 
     @abstractmethod
     def identify(self) -> Identity: ...

@@ -51,13 +51,15 @@ _CODES = {
 }  # fmt: skip
 _ABOUT_ADDRESS = {2, 3, 4, 5, 7, 13, 14}
 _READ_PROTECTED = 19
+_RATE_REFUSED = (17, 18)
 COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
 """Counts that 'copy RAM to flash' takes, where the part's own limits allow them."""
 
 _LINE_BYTES, _LINES_A_SUM = 45, 20
 _QUIET_S, _TRIES = 0.04, 3
+_CRYSTAL_KHZ = 12000
 
-# Code read protection, a word at 2FC: UM10360, "Code Read Protection"
+# Code read protection, a word at 2FC, on ARM7 at 1FC: UM10360 and UM10139, "Code Read Protection"
 _PROTECTION_AT = 0x2FC
 _PROTECTIONS = {0x12345678: "CRP1", 0x87654321: "CRP2", 0x43218765: "CRP3", 0x4E697370: "no ISP"}
 _FOR_GOOD = {"CRP3", "no ISP"}
@@ -94,11 +96,12 @@ class LpcIsp(Dialect):
         asks=(3, 3, 6),
         measures_rate=True,
         locks=("unlock",),
-        knows_all=False,
         turn=15,
         speaks_text=True,
         sounds=(rb"(?:Synchronized\s*)+",),
-        settings=(Setting("crystal-khz", "number", 12000, "frequency of the crystal, which old parts need to know"),),
+        settings=(
+            Setting("crystal-khz", "number", _CRYSTAL_KHZ, "frequency of the crystal, which old parts need to know"),
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -232,6 +235,12 @@ class LpcIsp(Dialect):
         self._quiet = True
         return '"Synchronized"'
 
+    def ask_as_known(self, wait_s: float) -> str | None:
+        """One that is synchronised takes '?' for the beginning of a command, and its echo may be off."""
+        self.link.discard()
+        self._heard = b""
+        return self._asked_before()
+
     def _half_line(self, deadline: Deadline) -> bytes:
         """A line, or an echoed '?' that no line end follows."""
         heard = b""
@@ -313,7 +322,12 @@ class LpcIsp(Dialect):
         return min(baud, 115200)
 
     def change_baud(self, part: Part, baud: int) -> None:
-        self._command(f"B {baud} 1")
+        try:
+            self._command(f"B {baud} 1")
+        except ChipRefusal as refusal:
+            if int(refusal.answer) in _RATE_REFUSED:  # it goes on at the rate that it measured
+                return
+            raise
         self.link.sleep(0.01)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self._again(lambda: self._told("J", 1))
@@ -560,7 +574,7 @@ class LpcIsp(Dialect):
         if image is None:
             return Fitted(images)
         start = part.flash.start
-        notes = _protection(image, start, despite)
+        notes = _protection(image, start + int(part.extra.get("protection", _PROTECTION_AT)), despite)
         if image.covers(start, 32):
             place = 5 if part.core == "arm7" else 7  # UM10360, "Criterion for valid user code"; UM10161 for ARM7
             words = [int.from_bytes(image.cut(start + 4 * n, 4, 0xFF), "little") for n in range(8)]
@@ -571,6 +585,11 @@ class LpcIsp(Dialect):
                     f"vector checksum {total:08X} put in at {show_address(start + 4 * place)}, "
                     f"where {words[place]:08X} stood; the file stays as it is"
                 )
+        if part.core == "arm7":
+            crystal = settings.get("crystal-khz", _CRYSTAL_KHZ)
+            notes.append(
+                f"crystal taken as {crystal} kHz; a wrong one mistimes programming here: --set crystal-khz=KHZ"
+            )
         return Fitted({**images, "flash": image}, tuple(notes))
 
     @classmethod
@@ -670,12 +689,12 @@ def _neighbours(units: Sequence[EraseUnit]) -> list[tuple[int, int, list[int]]]:
     return runs
 
 
-def _protection(image: Image, start: int, despite: frozenset[str]) -> list[str]:
+def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
     """What the image would protect, as a note. Raises RefusedFault unless told, and told twice where it is for
     good."""
-    if not image.covers(start + _PROTECTION_AT, 4):
+    if not image.covers(place, 4):
         return []
-    word = int.from_bytes(image.cut(start + _PROTECTION_AT, 4, 0xFF), "little")
+    word = int.from_bytes(image.cut(place, 4, 0xFF), "little")
     name = _PROTECTIONS.get(word)
     if name is None:
         return []
@@ -690,7 +709,7 @@ def _protection(image: Image, start: int, despite: frozenset[str]) -> list[str]:
         Finding(
             "would-lock",
             cause,
-            (f"the word at {show_address(start + _PROTECTION_AT)} is {word:08X}",),
+            (f"the word at {show_address(place)} is {word:08X}",),
             ("build it without code read protection", f"if you mean it: {said}"),
         )
     )

@@ -140,6 +140,8 @@ class PicAn1310(Dialect):
         echo would send STX back too."""
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
+        if self._info:  # it was trained before, and some answer no second STX alone
+            return self._informed()
         for _ in range(3):
             self.link.write(bytes([STX]))
             heard = self.link.read(1, wait_s / 4)

@@ -341,6 +341,8 @@ class Stm32Rom(Dialect):
             second = part.extra["bank2"]
             first_end = flash.start + half
             return replace(largest.resized(second - flash.start + half), gap=(first_end, second - first_end))
+        if "first_unit" in part.extra:
+            return replace(flash, counted_from=(0, part.extra["first_unit"]))
         if "dual_banks" in part.extra:
             address, bit = part.extra["dual_banks"]
             word = self._register(address, 4)

@@ -13,6 +13,7 @@ from typing import Literal
 from ..dialects.base import Dialect
 from ..frozen import frozen
 from ..hookup import Driver, Hookup, Role, named_hookup
+from ..hookup.circuits import LineName
 from ..link import Deadline, LineSettings, RateRefused
 from ..recording import RecordingLink
 from .meaning import Meaning, meaning_of
@@ -20,6 +21,9 @@ from .meaning import Meaning, meaning_of
 _LISTEN_BEFORE_S = 0.5
 _LISTEN_AFTER_S = 0.7
 _QUIET_S, _QUIET_WITHIN_S = 0.3, 2.0
+_PULSES: tuple[LineName, ...] = ("dtr", "rts")
+_GIVES_UP_WITHIN_S, _LOADER_WAITS_S, _LEAVES_WITHIN_S = 2.4, 0.4, 3.0
+"""Resident loaders start the program within the first, and not before the second."""
 _ASKS = 3
 _TALKS = ("text", "rom text", "garbage")
 """What a program's voice may sound like, at the console's rate or another."""
@@ -77,7 +81,7 @@ def candidates_for(
     """The common hookups of a dialect's chips, those first whose success would not be taken for another's; then the
     commonest two at other rates."""
     if boot_level:
-        names = ("direct-dtr-reset", "direct-rts-reset", "cross-pair")
+        names = ("direct-dtr-reset", "direct-rts-reset", *(("cross-pair",) if boot_level == "low" else ()))
         hookups = [named_hookup(name, boot_level) for name in names]
         hookups += [_other_boot(hookup) for hookup in hookups[:2]]
         hookups += [named_hookup(name, boot_level) for name in ("dtr-reset", "rts-reset")]
@@ -100,8 +104,8 @@ def _other_boot(hookup: Hookup) -> Hookup:
 def learn_hookup(
     link: RecordingLink, candidates: Sequence[Candidate], console: LineSettings
 ) -> Iterator[SurveyEvent]:
-    """Try the candidates in order until one is answered; the last event is `Learnt`. Raises LinkLost,
-    LinesMissing."""
+    """Pulse each line, and hear whether that resets; then try the candidates until one is answered, those first for
+    which speaks what was heard. The last event is `Learnt`. Raises LinkLost, LinesMissing."""
     running = ""
     for heard in _before(link, candidates, console):
         running = heard.answer or running
@@ -109,7 +113,20 @@ def learn_hookup(
     resets: list[str] = []
     listened: set[str] = set()
     fallback: Learnt | None = None
-    for candidate in candidates:
+    waiting, tried = list(candidates), []
+    for name in _PULSES:
+        if any(c.hookup.reset is not None and c.hookup.reset.line == name for c in candidates):
+            pulsed, after_s = _pulsed(link, name, console)
+            yield pulsed
+            if pulsed.outcome == "resets":
+                resets.append(pulsed.hookup)
+                waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
+                break
+    if not resets:  # a program that needs no boot pin to be let alone would have been heard
+        waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
+    while waiting:
+        candidate = waiting.pop(0)
+        tried.append(candidate)
         link.configure(console)
         link.discard()
         driver = Driver(link, candidate.hookup)
@@ -141,8 +158,71 @@ def learn_hookup(
         if outcome == "resets":
             resets.append(candidate.hookup.name)
         yield Tried(candidate.hookup.name, candidate.dialect.name, candidate.baud, outcome, meaning)
+        if not waiting and fallback is None:
+            waiting = _at_other_rates(tried, resets)
     yield fallback or Learnt(None, resets=tuple(resets), running_already=running)
 
+
+def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple[Tried, float]:
+    """Whether a pulse on one line resets, by wire or through a capacitor: a program, or a ROM, is heard anew; and how
+    long after the pulse."""
+    hookup = named_hookup(f"{line}-reset", "")
+    driver = Driver(link, hookup)
+    heard, after_s = b"", 0.0
+    if _is_quiet(link, console):
+        assert hookup.enter is not None
+        driver.run(hookup.enter)
+        began_s = link.now()
+        heard = link.read(1, _GIVES_UP_WITHIN_S)
+        after_s = link.now() - began_s
+        heard += link.read(200, _LISTEN_AFTER_S) if heard else b""
+    meaning = meaning_of(heard, console)
+    outcome: Literal["resets", "silent"] = "resets" if meaning.kind in _TALKS else "silent"
+    return Tried(hookup.name, "", console.baud, outcome, meaning), after_s
+
+
+def _likeliest_first(
+    waiting: Sequence[Candidate], line: LineName, heard: Meaning, console: LineSettings, after_s: float
+) -> list[Candidate]:
+    """Those first whose reset is on the line that resets. What is heard soon after it needs a boot pin to stay in its
+    loader, and what is heard late has a loader that waits first; the rate is mostly that of the program."""
+    rate = heard.baud if heard.kind == "garbage" else console.baud
+    late = after_s > _LOADER_WAITS_S
+
+    def at_its_rate(candidate: Candidate) -> Candidate:
+        traits = candidate.dialect.traits
+        follows = rate is not None and not traits.measures_rate and rate in traits.other_bauds
+        return replace(candidate, baud=rate or candidate.baud) if follows else candidate
+
+    def unlikely(candidate: Candidate) -> tuple[bool, ...]:
+        traits, hookup = candidate.dialect.traits, candidate.hookup
+        if heard.kind == "rom text":
+            return (not traits.rom_speaks, hookup.boot is None)
+        fits = traits.gives_up and hookup.boot is None if late else hookup.boot is not None or traits.breaks_in
+        return (not fits, late and hookup.reset is not None and hookup.reset.through != "capacitor")
+
+    same = [c for c in waiting if c.hookup.reset is not None and c.hookup.reset.line == line]
+    others = [c for c in waiting if c not in same]
+    return [*dict.fromkeys(at_its_rate(c) for c in sorted(same, key=unlikely)), *others]
+
+
+def _at_other_rates(tried: Sequence[Candidate], resets: Sequence[str]) -> list[Candidate]:
+    """Loaders that do not measure the rate, at the rates that they were not asked at yet, by the hookups that reset;
+    by the commonest two where none was seen to."""
+    seen = {(c.hookup.name, c.dialect, c.baud) for c in tried}
+    lines = {name.partition("-")[0] for name in resets}
+    names = [name for name in _COMMONEST if not lines or name.partition("-")[2] in lines]
+    return [
+        replace(c, baud=baud)
+        for baud in _OTHER_RATES
+        for name in names
+        for c in {c.dialect: c for c in tried if c.hookup.name == name}.values()
+        if baud in c.dialect.traits.other_bauds and (name, c.dialect, baud) not in seen
+    ]
+
+
+_COMMONEST = ["cap-dtr", "cap-rts"]
+_OTHER_RATES = (57600, 115200, 19200, 38400, 9600)
 
 _LEAVES = {
     "heard": "after leaving, the program was heard",
@@ -159,10 +239,13 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
     # a loader that measures the rate from its first byte is spoilt by another's question: it is asked first
     ordered = sorted(kinds, key=lambda kind: (not kind[0].traits.measures_rate, kind[0].traits.turn))
     for place, (dialect, baud) in enumerate(ordered):
+        times = (
+            1 if not dialect.traits.measures_rate else 2 if place else 3
+        )  # one that was asked before says so at last
         settings = LineSettings(baud, dialect.frame)
         link.configure(settings)
         stranger = dialect(link)
-        answers = [answer for _ in range(2 if place else 3) if (answer := stranger.ask(dialect.traits.ask_wait_s))]
+        answers = [answer for _ in range(times) if (answer := stranger.ask(dialect.traits.ask_wait_s))]
         if answers:
             answer = answers[-1]
             yield HeardBefore(settings, Meaning("bootloader", answer), answer, dialect.name)
@@ -192,14 +275,21 @@ def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, ru
 def _hear_after_reset(link: RecordingLink, driver: Driver, candidate: Candidate, console: LineSettings) -> bytes:
     """What comes at the console's rate after the same reset, and not before it."""
     assert candidate.hookup.enter is not None
+    if not _is_quiet(link, console):
+        return b""
+    driver.run(candidate.hookup.enter)
+    return link.read(200, _LISTEN_AFTER_S)
+
+
+def _is_quiet(link: RecordingLink, console: LineSettings) -> bool:
+    """Whether what came of an earlier reset is over; a program that talks all the time says nothing about one."""
     link.configure(console)
     link.discard()
     deadline = Deadline.after(link, _QUIET_WITHIN_S)
-    while link.read(40, _QUIET_S):  # what still comes of the reset before
-        if deadline.over:  # a program that talks all the time says nothing about a reset
-            return b""
-    driver.run(candidate.hookup.enter)
-    return link.read(200, _LISTEN_AFTER_S)
+    while link.read(40, _QUIET_S):
+        if deadline.over:
+            return False
+    return True
 
 
 def _leave(
@@ -211,7 +301,7 @@ def _leave(
     link.configure(console)
     link.discard()
     driver.run(candidate.hookup.leave)
-    deadline = Deadline.after(link, 2.0)
+    deadline = Deadline.after(link, _LEAVES_WITHIN_S if candidate.dialect.traits.gives_up else 2.0)
     heard = b""
     while not deadline.over:
         heard += link.read(64, min(0.3, deadline.left_s))
