@@ -55,7 +55,6 @@ GOOD = {
         [(0x10000, b"cd"), (0x1FFFE, b"ab")],
     ),
     "an empty data record": (f"{record(0, b'')}\n{record(0, b'ab')}\n{END}\n", [(0, b"ab")]),
-    "no end record": (f"{record(0, b'ab')}\n", [(0, b"ab")]),
 }  # fmt: skip
 
 BAD = {
@@ -128,9 +127,13 @@ class Reading(unittest.TestCase):
         self.assertEqual(read(f"{record(0, b'a')}\n{record(0, bytes([0x10, 0, 0, 4]), 3)}\n{END}\n").start, 0x10004)
         self.assertIsNone(read(f"{record(0, b'a')}\n{END}\n").start)
 
-    def test_a_missing_end_record_is_noted(self) -> None:
-        self.assertEqual(read(f"{record(0, b'a')}\n{END}\n").notes, ())
-        self.assertIn("cut short", read(f"{record(0, b'a')}\n").notes[0])
+    def test_a_file_without_its_end_record_is_cut_off(self) -> None:
+        for lines in (1, 3, 3000):
+            with self.assertRaises(ImageFault) as caught:
+                read("".join(f"{record(16 * n, bytes(16))}\n" for n in range(lines)))
+            finding = caught.exception.findings[0]
+            self.assertIn(f"cut off after line {lines}", finding.cause)
+            self.assertIn("add that line", finding.attempts[1])
 
     def test_lines_of_changing_length(self) -> None:
         data = bytes(range(256)) * 20

@@ -104,9 +104,25 @@ class An851(unittest.TestCase):
         self.assertIn("told to run", dialect.start(0))
 
     def test_silence_is_asked_again(self) -> None:
-        link = ScriptedLink((framed_851(b"\x01\x02\x00\x02\x00").hex(), ""), ("04", ""),
-                            (framed_851(b"\x01\x02\x00\x02\x00").hex(), framed_851(bytes.fromhex("01 02 00 02 00 12 34")).hex()))  # fmt: skip
+        asked, told = (
+            framed_851(b"\x01\x02\x00\x02\x00").hex(),
+            framed_851(bytes.fromhex("01 02 00 02 00 12 34")).hex(),
+        )
+        version = "04" + PicAn851.traits.sync_sent.hex()
+        link = ScriptedLink((asked, ""), (version, ""), ("04", ""), (asked, told))
         self.assertEqual(PicAn851(link).read(P4520.flash, 0x200, 2), b"\x12\x34")
+
+    def test_what_answers_the_version_first_has_lost_the_reply(self) -> None:
+        asked, told = (
+            framed_851(b"\x01\x02\x00\x02\x00").hex(),
+            framed_851(bytes.fromhex("01 02 00 02 00 12 34")).hex(),
+        )
+        version, its = "04" + PicAn851.traits.sync_sent.hex(), framed_851(bytes.fromhex("00 02 03 01")).hex()
+        link = ScriptedLink((asked, ""), (version, its), ("04", ""), (asked, told))
+        self.assertEqual(PicAn851(link).read(P4520.flash, 0x200, 2), b"\x12\x34")
+        self.assertLess(link.clock, 1.0)  # a loader that hears nothing for a second starts the program
+        late = ScriptedLink((asked, ""), (version, told + its))
+        self.assertEqual(PicAn851(late).read(P4520.flash, 0x200, 2), b"\x12\x34")
 
 
 class An1310(unittest.TestCase):

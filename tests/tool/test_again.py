@@ -71,7 +71,8 @@ class OnlyWhatDiffers(ToolTest):
         bench = self.bench("hive-scale")
         reach = ("--chip", "atmega328p", "--port", bench.port("hive-scale"))
         cut = self.run_tool("upload", "hive-scale.hex", *reach[:-1], reach[-1] + "&gone-after=0.6")
-        self.assertEqual((cut.status, "2,048 of 4,096 bytes are written" in cut.out), (3, True), cut.text)
+        self.assertEqual(cut.status, 3, cut.text)
+        self.assertRegex(cut.out, r"[12],\d{3} of 4,096 bytes are written")
         run = self.run_tool("upload", "hive-scale.hex", *reach)
         self.assertEqual(run.status, 0, run.text)
         self.assertRegex(run.out, r"read back(: 1?\d of 32 pages differ|, \d+ of 32 pages: 1?\d to write)")
@@ -112,7 +113,7 @@ class EveryFamily(ToolTest):
         )
         first = self.run_tool("upload", "probe")
         self.assertEqual(first.status, 0, first.text)
-        self.assertIn("● keep     080017D0-080017DF, 16 bytes read twice and equal: written back", first.out)
+        self.assertIn("● keep     080017D0-080017DF, 16 bytes read in two ways and equal: written back", first.out)
         second = self.run_tool("upload", "probe")
         self.assertRegex(second.out, r"● compare +journal 1 and the chip's number agree")
         self.assertIn("● keep     080017D0-080017DF: left alone", second.out)
@@ -136,7 +137,7 @@ class Kept(ToolTest):
         keep = ("--keep", "0x080017D0:19")
         run = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--no-compare")
         self.assertEqual(run.status, 0, run.text)
-        self.assertIn("● keep     080017D0-080017E2, 19 bytes read twice and equal: written back", run.out)
+        self.assertIn("● keep     080017D0-080017E2, 19 bytes read in two ways and equal: written back", run.out)
         self.assertEqual(list((self.folder / "kept").iterdir()), [])
         cut = self.run_tool(
             "upload", "brood-probe.hex", *reach[:-1], reach[-1] + "&gone-after=0.6", *keep, "--no-compare"

@@ -103,7 +103,7 @@ class WithoutAnImage(ToolTest):
         reach = (*PROBE, "--port", bench.port("brood-probe"))
         saved = self.run_tool("backup", *reach, "--from", "0x08000100", "--size", "700", "--save", "held.bin")
         self.assertEqual(saved.status, 0, saved.text)
-        self.assertIn("700 bytes, read twice and equal", saved.out)
+        self.assertIn("700 bytes, read in two ways and equal", saved.out)
         self.assertIn("saved as held.bin", saved.out)
         again = self.run_tool("backup", *reach, "--save", "held.bin")
         self.assertEqual((again.status, len((self.folder / "held.bin").read_bytes())), (2, 700))

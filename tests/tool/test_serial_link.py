@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import socket
+import subprocess
+import sys
 import termios
 import threading
 import unittest
@@ -73,6 +75,7 @@ class Network:
 
     def __init__(self, looks: int) -> None:
         self.sent: list[bytes] = []
+        self.rts = False
         self._looks = looks
         self._rfc2217_options = {"control": self}
         self._thread = threading.main_thread()
@@ -99,6 +102,39 @@ class NetworkLines(unittest.TestCase):
         set_both(port, True, False)
         self.assertTrue(port.confirmed)
         self.assertEqual(port.sent, [rfc2217.SET_CONTROL_DTR_ON, rfc2217.SET_CONTROL_RTS_OFF])
+
+    def test_two_single_moves_pass_through_both_asserted_and_never_both_released(self) -> None:
+        """A chip that decodes its lines takes both released for the order to run."""
+
+        class Decoded:
+            def __init__(self) -> None:
+                self.__dict__.update(dtr=True, rts=False, states=[])
+
+            def __setattr__(self, name: str, value: bool) -> None:
+                self.__dict__[name] = value
+                self.__dict__["states"].append((self.__dict__["dtr"], self.__dict__["rts"]))
+
+        port = Decoded()
+        set_both(port, False, True)
+        set_both(port, True, False)
+        self.assertEqual(port.__dict__["states"], [(True, True), (False, True), (True, True), (True, False)])
+        network = Network(1)
+        set_both(network, False, True)
+        self.assertEqual(network.sent, [rfc2217.SET_CONTROL_RTS_ON, rfc2217.SET_CONTROL_DTR_OFF])
+
+
+class LibraryThreads(unittest.TestCase):
+    def test_their_ends_are_not_shown(self) -> None:
+        code = (
+            "import threading\nfrom greenstep.ports.library_threads import quiet_threads\n"
+            "quiet_threads()\nquiet_threads()\n"
+            "def end():\n    raise OSError('closed by the other end')\n"
+            "for name in ('pySerial RFC 2217 reader thread for x', 'another'):\n"
+            "    thread = threading.Thread(target=end, name=name)\n    thread.start()\n    thread.join()\n"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stderr.count("closed by the other end"), 1)
+        self.assertIn("Exception in thread another", done.stderr)
 
 
 class Unconfirming:

@@ -109,6 +109,15 @@ class WrongFiles(ToolTest):
             "sum.hex": ("\n".join([*text[:40], flipped, *text[41:]]), "sum.hex, line 41: checksum"),
             "empty.hex": ("", "the file is empty"),
             "letter.hex": (":hello\n", "this is a text"),
+            "page.hex": (
+                "<!DOCTYPE html>\n<style>\n:active { color: red }\n</style>",
+                "page.hex: this is a web page",
+            ),
+            "wo.bin": ("404: nicht gefunden, schön\n", "did a download go wrong? it begins '404: nicht gefunden"),
+            "end.hex": (
+                "\n".join(text[:-1]),
+                f"end.hex: no end record: the file is cut off after line {len(text) - 1}",
+            ),
             "count.s19": ("S1050000616237\nS5030002FA\nS9030000FC\n", "count.s19, line 2: 1 data records before"),
             "byte.txt": ("@F000\n31 4\nq\n", "byte.txt, line 2: '4' as byte 2"),
             "digit.hex": (":10000000zz\n", "a hex digit"),

@@ -40,12 +40,20 @@ def set_both(port: Any, dtr: bool, rts: bool) -> None:
         if termios is not None and isinstance(descriptor, int):
             _set_at_once(descriptor, dtr, rts)
         else:
-            port.dtr = dtr
-            port.rts = rts
+            for name, on in _rising_first(port, dtr, rts):
+                setattr(port, name, on)
     except OSError as error:
         if error.errno in NO_LINES:
             raise LinesMissing from error
         raise
+
+
+def _rising_first(port: Any, dtr: bool, rts: bool) -> list[tuple[str, bool]]:
+    """The order of two single changes: the line that is asserted goes first. Between them both are asserted then and
+    never both released, which the USB-Serial/JTAG of an ESP32-C3 and its relatives takes for 'run' (its lines are
+    decoded, and no wires); a cross pair rests in both states."""
+    moves = [("dtr", dtr), ("rts", rts)]
+    return moves[::-1] if rts and not port.rts else moves
 
 
 def has_lines(port: Any) -> bool:
@@ -80,8 +88,13 @@ def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
     come there together. Where no confirmation comes, the moves count from when they were sent."""
     from serial import rfc2217
 
-    first = rfc2217.SET_CONTROL_DTR_ON if dtr else rfc2217.SET_CONTROL_DTR_OFF
-    second = rfc2217.SET_CONTROL_RTS_ON if rts else rfc2217.SET_CONTROL_RTS_OFF
+    orders = {
+        ("dtr", True): rfc2217.SET_CONTROL_DTR_ON, ("dtr", False): rfc2217.SET_CONTROL_DTR_OFF,
+        ("rts", True): rfc2217.SET_CONTROL_RTS_ON, ("rts", False): rfc2217.SET_CONTROL_RTS_OFF,
+    }  # fmt: skip
+    moves = _rising_first(port, dtr, rts)
+    first, second = (orders[move] for move in moves)
+    port._dtr_state, port._rts_state = dtr, rts  # what pySerial's own setters note
     port.rfc2217_send_subnegotiation(rfc2217.SET_CONTROL, first)
     request = port._rfc2217_options["control"]  # pySerial's own setters wait after each, or not at all
     request.set(second)

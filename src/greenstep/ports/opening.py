@@ -21,6 +21,7 @@ from greenstep.core.link import LineSettings, LinkLost
 from .coming_back import LONGEST_S, ComingBack
 from .discovery import find_ports, listed_ports, usb_behind
 from .holders import holders, owning_group
+from .library_threads import quiet_threads
 from .modem_lines import has_lines
 from .serial_link import SLICE_S, TERMINAL_ERRORS, SerialLink, apply_settings
 
@@ -44,6 +45,8 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
 
     `serial_number` is what the project file knows the port by, for the finding. Raises PortFault, UsageFault.
     """
+    if name.startswith(_NETWORK):
+        quiet_threads()
     port, has_frames = _opened(name, settings, lines, serial_number)
     confirms_lines = _UNCONFIRMED not in port.portstr
     link = SerialLink(port, settings, has_frames, partial(_again, name), confirms_lines)

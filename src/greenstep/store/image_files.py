@@ -7,8 +7,8 @@ from typing import BinaryIO
 
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, ImageFault
-from greenstep.core.image.recognise import HEAD_BYTES, Format, packed, recognise
-from greenstep.core.quantities import readable_share, show_address, show_size
+from greenstep.core.image.recognise import HEAD_BYTES, Format, packed, recognise, saved_text
+from greenstep.core.quantities import show_address, show_size
 
 LARGEST_RAW_BYTES = 64 << 20
 IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec", ".mot", ".elf", ".txt")
@@ -22,8 +22,11 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
     name = path.name
     try:
         with path.open("rb") as stream:
-            found = recognise(stream.read(HEAD_BYTES))
+            head = stream.read(HEAD_BYTES)
+            found = recognise(head)
             stream.seek(0)
+            if at is None and saved_text(head) == "a web page":  # whose lines may look like records
+                raise _no_image(head, name)
             if found == "raw binary":
                 return _raw(stream, name, raw_base, at)
             if at is not None:
@@ -70,18 +73,27 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
             f"if the chip is to hold it as it is, say where: {name} at ADDRESS",
             key="image-kind",
         )
-    if at is None and data and readable_share(data) == 1.0:
-        raise ImageFault(
-            name,
-            None,
-            "this is a text, and no image that is known here",
-            "Intel HEX, S-record, TI-TXT, ELF or raw binary",
-            f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
-            key="image-kind",
-        )
+    if at is None and saved_text(data):
+        raise _no_image(data, name)
     from greenstep.core.image import read_raw
 
     return read_raw(data, name, base if at is None else at)
+
+
+def _no_image(head: bytes, name: str) -> ImageFault:
+    kind = saved_text(head)
+    page = kind == "a web page"
+    tries = ("take the file itself, not the page that shows it",)
+    first = next((line for line in head.decode("utf-8", "replace").splitlines() if line.strip()), "").strip()
+    return ImageFault(
+        name,
+        None,
+        f"this is {kind}, and no image: the download went wrong" if page else f"this is {kind}, and no image",
+        "Intel HEX, S-record, TI-TXT, ELF or raw binary",
+        *(tries if page else (f"did a download go wrong? it begins {first[:40]!r}",)),
+        f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
+        key="image-kind",
+    )
 
 
 def _alike(path: Path) -> tuple[str, ...]:

@@ -380,6 +380,9 @@ class Dialect(ABC):
     def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether `data`, which was read from `address`, is read once more, in a second way: by its checksum, with
         other addresses, or at least in blocks of another size."""
+        unit = self.checksum_unit(memory)
+        if memory.name == "flash" and self.can_checksum() and not address % unit and not len(data) % unit:
+            return self.checksum_equals(memory, address, data)
         block = max(4, self.read_block(memory) * 3 // 4 // 4 * 4)
         return all(
             self.read(memory, address + at, min(block, len(data) - at)) == data[at : at + block]

@@ -57,6 +57,8 @@ COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
 
 _LINE_BYTES, _LINES_A_SUM = 45, 20
 _QUIET_S, _TRIES = 0.04, 3
+_ANSWERS_AS_KNOWN = re.compile(rb"\s*\?*\s*(?:1\r\n)?(?:A 0\s+)?0\r\n")
+"""To 'A 0', after a line that may have held a '?': echo and return codes."""
 _CRYSTAL_KHZ = 12000
 
 # Code read protection, a word at 2FC, on ARM7 at 1FC: UM10360 and UM10139, "Code Read Protection"
@@ -236,10 +238,20 @@ class LpcIsp(Dialect):
         return '"Synchronized"'
 
     def ask_as_known(self, wait_s: float) -> str | None:
-        """One that is synchronised takes '?' for the beginning of a command, and its echo may be off."""
+        """One that is synchronised takes '?' for the beginning of a command, and its echo may be off. Quickly asked:
+        one that is reset just now would take this for the rate."""
         self.link.discard()
         self._heard = b""
-        return self._asked_before()
+        deadline = Deadline.after(self.link, wait_s)
+        self.link.write(b"\r\nA 0\r\n")
+        heard = b""
+        while not _ANSWERS_AS_KNOWN.fullmatch(heard):
+            if deadline.over:
+                return None
+            heard += self.link.read(1, deadline.left_s)
+        self._quiet = True
+        drain(self.link, _QUIET_S, 0.2)
+        return '"A 0" answered 0, synchronised before'
 
     def _half_line(self, deadline: Deadline) -> bytes:
         """A line, or an echoed '?' that no line end follows."""

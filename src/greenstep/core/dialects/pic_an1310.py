@@ -124,10 +124,16 @@ class PicAn1310(Dialect):
         return self.exchange(lambda: self._exchange(data, longest_s, answer), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
-        """End what it may hold half of."""
+        """End what it may hold half of; where that does not bring it back, train it anew: some measure the rate
+        before each request, and an end is no start to measure."""
         refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
         self.link.write(bytes([ETX]))
         drain(self.link, 2 * _QUIET_S)
+        for _ in range(2):
+            if self._informed() is not None:
+                return
+            self.link.write(bytes([STX]))
+            drain(self.link, 2 * _QUIET_S)
 
     @staticmethod
     def _head(command: int, address: int) -> bytes:

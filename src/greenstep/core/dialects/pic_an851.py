@@ -31,6 +31,7 @@ from .base import (
     say_last,
 )
 from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
+from .probe import EVERY_S
 
 # AN851, "Communication protocol" and table "Bootloader commands"
 READ_VERSION, READ_FLASH, WRITE_FLASH, ERASE_FLASH, READ_EEPROM, WRITE_EEPROM = range(6)
@@ -83,6 +84,8 @@ class PicAn851(Dialect):
         self._part: Part | None = None
         self._stays = False
         self._version = ""
+        self._asked = 0
+        """How many answers to the version may come in place of the reply that is waited for."""
 
     # --- frames
 
@@ -90,15 +93,34 @@ class PicAn851(Dialect):
         """The data of the reply, checksum tested and command named. Raises Silence, Unexpected."""
         waiting_for = f"the reply to '{_NAMES.get(command, 'reset')}'"
         deadline = Deadline.after(self.link, timeout_s)
-        data = read_frame(self.link, timeout_s, waiting_for, 700)
+        data = self._frame_in_time(command, deadline, waiting_for)
         while command != READ_VERSION and data[:1] == bytes([READ_VERSION]):  # of an asking that came late
+            if self._asked:
+                self._asked -= 1
+                raise Silence(waiting_for, timeout_s)
             data = read_frame(self.link, deadline.left_s, waiting_for, 700)
         if len(data) < 2 or sum(data) & 0xFF or data[0] != command:
             raise Unexpected(waiting_for, data)
         return data[:-1]
 
+    def _frame_in_time(self, command: int, deadline: Deadline, waiting_for: str) -> bytes:
+        """The next frame. Where it does not begin soon the loader is asked for its version, lest it give up: what
+        answers that first has lost the other."""
+        soon_s = deadline.left_s - (self.patience_s - EVERY_S)
+        if command == READ_VERSION or soon_s <= 0:
+            return read_frame(self.link, deadline.left_s, waiting_for, 700)
+        first = self.link.read(1, soon_s)
+        if not first:
+            self.link.write(bytes([ETX]) + self.traits.sync_sent)
+            self._asked += 1
+            first = self.link.read(1, deadline.left_s)
+        if not first:
+            raise Silence(waiting_for, self.patience_s)
+        return read_frame(self.link, deadline.left_s, waiting_for, 700, first == bytes([STX]))
+
     def _exchange(self, data: bytes, longest_s: float = 0.0) -> bytes:
         self.link.discard()
+        self._asked = 0
         sent = framed(data)
         self.link.write(sent)
         return self._reply(

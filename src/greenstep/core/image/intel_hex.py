@@ -336,8 +336,16 @@ class _Reader:
         pieces = merge(spans, clash)
         if not pieces:
             raise ImageFault(self.name, None, "records, but no data", "at least one data record")
-        notes = () if self.end_line else ("no end record: the file may be cut short",)
-        return Image(self.name, pieces, self.start, "Intel HEX", notes)
+        if not self.end_line:
+            raise ImageFault(
+                self.name,
+                None,
+                f"no end record: the file is cut off after line {self.line - 1}",
+                "a last line :00000001FF",
+                "copy or download it again, whole",
+                "if it is meant so, add that line to it",
+            )
+        return Image(self.name, pieces, self.start, "Intel HEX")
 
     def _clash(self, stream: BinaryIO, address: int) -> ImageFault:
         """Read the file again, line by line, to name both lines that give `address` a different byte."""

@@ -32,6 +32,21 @@ def packed(head: bytes) -> str:
     return next((kind for mark, kind in _PACKED.items() if head.startswith(mark)), "")
 
 
+def saved_text(head: bytes) -> str:
+    """What a file is in place of an image, where it begins as a web page or is text throughout; empty where neither.
+    Texts that are images are known by `recognise`."""
+    start = head[:1024].lstrip(b"\xef\xbb\xbf \t\r\n").lower()
+    if start.startswith((b"<!doctype html", b"<html")) or (start.startswith(b"<") and b"<html" in start):
+        return "a web page"
+    try:
+        text = head.decode("utf-8")
+    except UnicodeDecodeError as error:
+        if error.start < len(head) - 4:  # else a character is cut in half
+            return ""
+        text = head[: error.start].decode("utf-8")
+    return "a text" if text and all(letter.isprintable() or letter in "\t\r\n\f" for letter in text) else ""
+
+
 def recognise(head: bytes) -> Format:
     """The format of a file that begins with `head` (up to HEAD_BYTES).
 
