@@ -35,8 +35,8 @@ BOARDS = {
     "xmodem": ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem"),
 }
 """The bench boards that stand for each dialect."""
-_FILLED = 96 * 1024
-_BYTES = 3100
+_FILLED = 48 * 1024
+_BYTES = 2300
 _KEPT = 40
 
 
@@ -236,7 +236,7 @@ def restored(bench: Bench) -> Row:
     low = bench.memory.usable_start + (
         0x1000 if "shadow" in bench.part.extra else 0
     )  # what a ROM lies over is missing
-    size = min(8192, bench.memory.usable_end - low)
+    size = min(4096, bench.memory.usable_end - low)
     saved = bench.run(purpose="backup", region=("flash", low, size))
     if saved.end.exit_code:
         return bench.judged("backup, restore", saved, (), before)

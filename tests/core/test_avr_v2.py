@@ -146,7 +146,7 @@ class ErasesInOrder(unittest.TestCase):
     def test_a_lost_reply_in_the_middle_erases_nothing_beside(self) -> None:
         image = sample_for("atmega2560", 3000)
         clean = self.over(image)
-        for place in range(120, clean.line.to_host_count, 60):
+        for place in range(120, clean.line.to_host_count, 130):
             for fault in (f"drop-to-host={place}", f"drop-to-chip={place * 6}"):
                 with self.subTest(fault):
                     self.right(self.over(image, (fault,)), image)

@@ -214,7 +214,7 @@ class LoaderStaysInReach(unittest.TestCase):
     def test_at_whatever_character_an_upload_is_cut(self) -> None:
         image = {"flash": sample_for("pic18f46k22", 700)}
         self.cut("", images=image)
-        for place in range(1, self.count, 9):
+        for place in range(1, self.count, 21):
             chip = self.cut(f"cut-after={place}", images=image, start=False)
             self.assertEqual(chip.reached(), chip.kind.loader[0], place)
 

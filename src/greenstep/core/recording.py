@@ -45,6 +45,11 @@ class RecordingLink:
         self.heard_total = 0
         self._collected: bytearray | None = None
 
+    @property
+    def makes_no_break(self) -> bool:
+        """Whether a break was wanted of a port that makes none."""
+        return bool(getattr(self._inner, "makes_no_break", False))
+
     def collect(self) -> None:
         """Keep all that is heard from now on, whatever becomes of the events."""
         self._collected = bytearray()

@@ -23,6 +23,7 @@ _LONGEST_SLICE_S = 2 * SLICE_S
 """Where a slice took longer, the machine was busy with something else (a compiler on every core, a lid that was
 closed), and so was whoever hands the bytes over: that time is not the chip's silence."""
 
+_CLOSED = "the port was closed"
 _NO_BREAK = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
 
 try:
@@ -78,6 +79,8 @@ class SerialLink:
         self._port = port
         self._settings = settings
         self._held = _Held(count_errors(port))
+        self.makes_no_break = False
+        """Whether a break was wanted, and neither adapter nor network made one."""
 
     @property
     def settings(self) -> LineSettings:
@@ -113,6 +116,8 @@ class SerialLink:
             self._port.write(data)
         except LOST as error:
             raise LinkLost(_words(error)) from error
+        except TypeError as error:  # pySerial's own state is gone when the port is closed under it
+            raise LinkLost(_CLOSED) from error
 
     def read(self, size: int, timeout_s: float) -> bytes:
         seen_s = time.monotonic()
@@ -128,8 +133,8 @@ class SerialLink:
                     return data
         except LOST as error:
             raise LinkLost(_words(error)) from error
-        except TypeError as error:  # pySerial's own state is gone when the port is closed under it
-            raise LinkLost("the port was closed") from error
+        except TypeError as error:
+            raise LinkLost(_CLOSED) from error
 
     def discard(self) -> bytes:
         try:
@@ -137,6 +142,8 @@ class SerialLink:
             return bytes(self._port.read(waiting)) if waiting else b""
         except LOST as error:
             raise LinkLost(_words(error)) from error
+        except TypeError as error:
+            raise LinkLost(_CLOSED) from error
 
     def set_lines(self, dtr: bool, rts: bool) -> None:
         if not self._has_lines:
@@ -147,19 +154,24 @@ class SerialLink:
             raise
         except LOST as error:
             raise LinkLost(_words(error)) from error
+        except ValueError as error:  # the other end of a network port refuses them
+            raise LinesMissing from error
 
     def set_break(self, on: bool) -> None:
         try:
             self._port.break_condition = on
-        except ValueError:  # the other end of a network port confirms none: going on without
-            return
+        except ValueError:  # the other end of a network port refuses it
+            self.makes_no_break = True
         except LOST as error:
-            if getattr(error, "errno", None) in _NO_BREAK:  # an adapter that makes none: going on without
-                return
-            raise LinkLost(_words(error)) from error
+            if getattr(error, "errno", None) not in _NO_BREAK:
+                raise LinkLost(_words(error)) from error
+            self.makes_no_break = True
 
     def reopen(self, baud: int | None) -> None:
-        settings, lines = self._settings, (bool(self._port.dtr), bool(self._port.rts))
+        try:
+            settings, lines = self._settings, (bool(self._port.dtr), bool(self._port.rts))
+        except LOST as error:
+            raise LinkLost(_words(error)) from error
         if self._again is None:
             raise LinkLost("this port cannot be opened again")
         open_again = self._again()

@@ -106,6 +106,8 @@ def enter_step(scene: Scene) -> Iterator[Event]:
     try:
         enter(scene)
         scene.lines = "moved"
+        if scene.wire.makes_no_break:
+            yield Noted("enter", "this port makes no break, which this loader waits for at reset: going on without")
     except LinesMissing:
         scene.lines = "missing"
         yield Noted("enter", "this port has no DTR and RTS: going on by hand")
