@@ -253,7 +253,7 @@ class Esp(unittest.TestCase):
         trial.line.chip.flash[0x1F000:0x23000] = b"\x00" * 0x4000
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
-        self.assertIn("00021000-00021FFF would be erased along with the image", notes(trial))
+        self.assertIn("00021000-00021FFF would be erased too", notes(trial))
         flash = trial.line.chip.flash
         self.assertEqual((set(flash[0x20000:0x21000]), set(flash[0x21000:0x23000])), ({255}, {0}))
 

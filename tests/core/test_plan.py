@@ -7,11 +7,12 @@ import unittest
 from greenstep.bench.trial import run, sample_for
 from greenstep.core.chips import Catalogue, Part
 from greenstep.core.dialects.avr_v1 import AvrV1
+from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan import Plan, describe, make_plan
+from greenstep.core.plan import Plan, describe, make_plan, taken_along
 from greenstep.core.wishes import Keep, Wishes
 
 ANY_VECTORS = Wishes(despite=frozenset({"vectors"}))
@@ -30,6 +31,25 @@ def plan(chip: str, *pieces: tuple[int, bytes], wishes: Wishes = ANY_VECTORS, me
 
 def spans(made: Plan) -> list[tuple[int, int]]:
     return [(block.address, len(block.data)) for block in made.memories[0].blocks]
+
+
+class TakenAlong(unittest.TestCase):
+    def along(self, chip: str, *pieces: tuple[int, int]) -> list[tuple[int, int]]:
+        found = part(chip)
+        dialect = find_dialect(found.dialect)
+        image = Image("plan.bin", tuple(Piece(address, bytes(size)) for address, size in pieces))
+        made = make_plan(found, dialect, {"flash": image}, ANY_VECTORS)
+        return taken_along(made.memories[0], found, dialect)
+
+    def test_what_lies_between_the_pieces_where_a_loader_erases_in_order(self) -> None:
+        self.assertEqual(self.along("atmega2560", (0, 700), (0x1004, 10)), [(0x300, 0x1000)])
+        self.assertEqual(self.along("atmega2560", (0x1004, 10)), [(0, 0x1000)])
+        self.assertEqual(self.along("atmega328p", (0x1004, 10)), [])
+
+    def test_the_second_sector_of_one_where_a_rom_erases_two(self) -> None:
+        self.assertEqual(self.along("esp8266", (0x20000, 100)), [(0x21000, 0x22000)])
+        self.assertEqual(self.along("esp8266", (0x20000, 0x3000)), [])
+        self.assertEqual(self.along("esp32", (0x20000, 100)), [])
 
 
 class EraseUnits(unittest.TestCase):

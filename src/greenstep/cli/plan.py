@@ -15,8 +15,9 @@ from .options import board_options, general_options, image_options
 if TYPE_CHECKING:
     from greenstep.core.chips import Part
     from greenstep.core.climb import Job
+    from greenstep.core.dialects.base import Dialect
     from greenstep.core.link import LineSettings
-    from greenstep.core.plan import Plan
+    from greenstep.core.plan import MemoryPlan, Plan
 
 
 @click.command("plan", short_help="Show what an upload would do.")
@@ -49,9 +50,9 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
             candidates = tuple(job.part_as_declared(part) for part in job.choice.parts)
         plan = _first_that_fits(candidates, job)
     if as_json:
-        _as_json(plan, job.settings)
+        _as_json(plan, job.settings, job.dialect)
     else:
-        _as_text(plan, job.settings, len(candidates))
+        _as_text(plan, job.settings, len(candidates), job.dialect)
     return 0
 
 
@@ -69,7 +70,16 @@ def _first_that_fits(parts: tuple[Part, ...], job: Job) -> Plan:
     raise refusals[0]
 
 
-def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
+def _taken_along(plan: Plan, memory: MemoryPlan, dialect: type[Dialect]) -> list[tuple[int, int]]:
+    """(address, size) of what the loader erases beside the image, which is read and written back."""
+    from greenstep.core.plan import taken_along
+
+    if memory.memory.name != "flash":
+        return []
+    return [(low, high - low) for low, high in taken_along(memory, plan.part, dialect)]
+
+
+def _as_text(plan: Plan, settings: LineSettings, candidates: int, dialect: type[Dialect]) -> None:
     part = plan.part
     room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
     click.echo(f"{part.title}{room}, {settings}")
@@ -92,6 +102,8 @@ def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
             click.echo(f"  erase   {where}   {count(len(memory.units), 'unit')}, {size}")
         else:
             click.echo("  erase   page by page, inside the write")
+        for low, along in _taken_along(plan, memory, dialect):
+            click.echo(f"  beside  {show_span(low, along)}   erased too: read first, and written back")
         blocks = count(len(memory.blocks), "block")
         click.echo(f"  write   {blocks}, {memory.write_bytes:,} bytes")
         verified = f"{memory.check_bytes:,} bytes" if plan.verify.turnarounds else "what is acknowledged"
@@ -103,7 +115,7 @@ def _as_text(plan: Plan, settings: LineSettings, candidates: int) -> None:
     click.echo(f"\nabout {show_seconds(plan.seconds(settings))} at {settings.baud} baud: {times}")
 
 
-def _as_json(plan: Plan, settings: LineSettings) -> None:
+def _as_json(plan: Plan, settings: LineSettings, dialect: type[Dialect]) -> None:
     from greenstep.core.plan import describe
 
     from .json_view import JsonView
@@ -124,6 +136,9 @@ def _as_json(plan: Plan, settings: LineSettings) -> None:
                     "whole_erase": memory.whole_erase,
                     "erase_units": [
                         {"number": u.number, "address": u.address, "bytes": u.size} for u in memory.units
+                    ],
+                    "beside": [
+                        {"address": low, "bytes": along} for low, along in _taken_along(plan, memory, dialect)
                     ],
                     "write_blocks": [{"address": b.address, "bytes": len(b.data)} for b in memory.blocks],
                     "verify_bytes": memory.check_bytes,

@@ -355,6 +355,8 @@ def _in_words(scene: Scene, plan: MemoryPlan, outcome: _Outcome) -> str:
     }[outcome.how]
     if not number:
         return f"{where}{how}: nothing differs"
+    if scene.job.dialect.traits.erases_in_order and plan.memory.name == "flash":
+        return f"{where}{how}: it differs, and all is written"
     seen, shown = outcome.looked_at, outcome.rooms - outcome.hidden
     if number == outcome.rooms:
         return (

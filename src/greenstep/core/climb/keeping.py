@@ -43,7 +43,7 @@ def save_beside(scene: Scene, step: Step) -> Iterator[Event]:
         for event in _save(scene, step, flash, spans, f"what is beside the image, {where}"):
             if not isinstance(event, StepAdvanced):
                 yield event
-        yield Noted(step, f"{where} would be erased along with the image: {_HOW_READ}, and written back")
+        yield Noted(step, f"{where} would be erased too: {_HOW_READ}, and written back")
         flash = _flash_of(scene.ground[1])
 
 

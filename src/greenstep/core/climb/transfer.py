@@ -222,7 +222,7 @@ def _left_out(scene: Scene, plan: MemoryPlan) -> str:
 
 def _what_is_proven(scene: Scene, tally: _Tally, compared: int, sampled: int) -> str:
     how = "the chip's own checksum" if tally.summed else "read back"
-    equal = "blank" if scene.job.purpose == "erase" else "equal"
+    equal = "blank" if scene.job.purpose == "erase" and not scene.kept else "equal"
     what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
     if scene.trusted is not None:
         written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""

@@ -36,6 +36,7 @@ from .base import (
     drain,
     read_until,
     refuse_text,
+    sum_costs,
 )
 from .probe import EVERY_S
 
@@ -281,6 +282,15 @@ class AvrV2(Dialect):
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         busy_s = memory.program_s * (1 if memory.name == "flash" else size)
         return Cost(_AROUND + 10 + size, _AROUND + 2, 1, busy_s)
+
+    @classmethod
+    def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
+        """All pages from the first to the last that is written; an EEPROM from 0 on."""
+        if not blocks:
+            return Cost()
+        first = memory.usable_start if memory.name == "flash" else memory.start
+        end, size = blocks[-1].address + len(blocks[-1].data), cls.write_block(memory)
+        return sum_costs(cls.cost_of_write(memory, min(size, end - at)) for at in range(first, end, size))
 
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
