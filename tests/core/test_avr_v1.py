@@ -15,6 +15,7 @@ from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_v1 import AvrV1
 from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
+from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
@@ -193,6 +194,18 @@ class AgainstBoards(unittest.TestCase):
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             self.assertEqual(chip.eeprom.replace(b"north field", b"\xff" * 11), b"\xff" * len(chip.eeprom))
             self.assertEqual(chip.eeprom.find(b"north field"), 0x91)
+
+
+class Pairs(unittest.TestCase):
+    def test_a_loader_built_for_the_plain_part_is_taken_with_a_note(self) -> None:
+        climb, trial = prepare("atmega328p", purpose="greet")
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAvr)
+        chip.kind = replace(chip.kind, signature=b"\x1e\x95\x14")
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.step("chip").figures["part"]), (0, "atmega328p"), trial.findings)
+        notes = [event.text for event in trial.events if isinstance(event, Noted)]
+        self.assertIn("its loader answers as an ATmega328: taken for the ATmega328P that was declared", notes)
 
 
 class Bootloaders(unittest.TestCase):

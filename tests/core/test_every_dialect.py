@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from dataclasses import replace
 from typing import Any
@@ -233,6 +234,29 @@ class Esp(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 7)
         self.assertIn("1 byte", str(trial.findings[0]))
+
+    def test_sums_are_asked_of_whole_words_and_the_rest_is_read(self) -> None:
+        odd = Image("pages.bin", (Piece(0x20003, bytes(range(1, 250)) * 3),))
+        for change, status in (
+            (None, 0),
+            (0x20003, 7),
+            (0x20003 + 746, 7),
+            (0x20100, 7),
+            (0x20002, 0),
+            (0x20003 + 747, 0),
+        ):
+            with self.subTest(change):
+                climb, trial = prepare("esp32", {"flash": odd}, purpose="verify")
+                flash = trial.line.chip.flash
+                flash[0x20000:0x20400] = b"\x55" * 0x400
+                flash[odd.lowest : odd.end] = odd.pieces[0].data
+                if change is not None:
+                    flash[change] ^= 1
+                trial.events.extend(climb.run())
+                self.assertEqual(trial.end.exit_code, status, trial.findings)
+                asked = climb.scene.wire.between(0, None, "sent")
+                for place in (m.start() for m in re.finditer(rb"\xc0\x00\x13\x10\x00", asked)):
+                    self.assertEqual(asked[place + 9] % 4, 0)
 
     def test_what_is_read_is_believed_only_when_its_md5_agrees(self) -> None:
         from greenstep.core.dialects import esp_rom

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import unittest
 from typing import Any
+from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
 from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue, EraseUnit
+from greenstep.core.chips import Catalogue, EraseUnit, Part
 from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
 from greenstep.core.dialects.stm32_crc import word_crc
 from greenstep.core.dialects.stm32_rom import Stm32Rom
+from greenstep.core.errors import RefusedFault
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
+from greenstep.core.plan import make_plan
 from greenstep.core.wishes import Wishes
 
 from .scripted import ScriptedLink
@@ -296,6 +299,39 @@ class AgainstChips(unittest.TestCase):
                 self.assertEqual((found.unique_id, found.part.flash.size), (unique, size))
         flash = found.part.flash
         self.assertEqual([u.number for u in flash.units_touched(0x0803F800, 0x1000)], [127, 256])
+
+    def sized(self, name: str, *registers: tuple[int, str]) -> Part:
+        """The part as its registers, (address, bytes), make it."""
+        known = {address: bytes.fromhex(data) for address, data in registers}
+        dialect = Stm32Rom(ScriptedLink())
+        with patch.object(dialect, "_register", lambda address, size: known.get(address)):
+            part = Catalogue.load().find(name).first
+            size = dialect._flash_size(part)
+            assert size is not None
+            return part.with_memory(dialect._layout(part, size))
+
+    def test_sizes_that_are_told_in_other_ways(self) -> None:
+        self.assertEqual(self.sized("stm32l1-cat2", (0x1FF8004C, "80 FF")).flash.size, 0x80 * 1024)
+        for code, kib in (("00 00", 384), ("01 00", 256)):
+            self.assertEqual(self.sized("stm32l1-cat4", (0x1FF800CC, code)).flash.size, kib * 1024)
+
+    def test_second_banks(self) -> None:
+        half = self.sized("stm32h74x-75x", (0x1FF1E880, "00 04")).flash  # 1 MiB: the second half begins at 08100000
+        units = half.units_touched(0x08100000, 1)
+        self.assertEqual((units[0].number, half.end, half.gap), (8, 0x08180000, (0x08080000, 0x80000)))
+        part = Catalogue.load().find("stm32h74x-75x").first.with_memory(half)
+        image = Image("gap", (Piece(0x08080000, bytes(64)),))
+        with self.assertRaises(RefusedFault) as caught:
+            make_plan(part, Stm32Rom, {"flash": image}, Wishes(despite=frozenset({"vectors"})))
+        self.assertEqual(caught.exception.findings[0].key, "does-not-fit")
+        for dual, number in (("00 00 20 00", 256), ("00 00 00 00", 128)):
+            flash = self.sized("stm32l47x", (0x1FFF75E0, "00 02"), (0x1FFF7800, dual)).flash
+            self.assertEqual(flash.units_touched(0x08040000, 1)[0].number, number)
+
+    def test_an_unlock_says_what_else_it_erases(self) -> None:
+        for board, said in (("stm32l053", "flash and EEPROM are erased"), ("stm32f072", "the flash is erased")):
+            trial = run(board, purpose="unlock", faults=("locked",))
+            self.assertIn(said, trial.step("unlock").evidence)
 
     def test_a_second_bank_is_erased_by_its_own_numbers(self) -> None:
         image = Image("upper", (Piece(0x08040400, bytes(range(1, 251)) * 20),))

@@ -29,6 +29,7 @@ from greenstep.core.survey.learn import (
     Learnt,
     Tried,
     ask_by_hand,
+    by_maker,
     candidates_for,
     learn_hookup,
 )
@@ -80,6 +81,12 @@ class Learning(unittest.TestCase):
             _, found, took_s = alone(board)
             self.assertEqual(found, said)
             self.assertLess(took_s, LONGEST_S)
+
+    def test_an_adapter_of_a_chip_maker_is_asked_for_its_chips_first(self) -> None:
+        self.assertEqual(by_maker(BOTH, "303A:1001")[0].dialect.name, "esp-rom")
+        self.assertEqual(by_maker(BOTH, "0483:374B")[0].dialect.name, "stm32-rom")
+        for usb in ("1A86:7523", ""):
+            self.assertEqual(by_maker(BOTH, usb), BOTH)
 
     def test_a_silent_program_is_asked_at_all_usual_rates(self) -> None:
         line = line_of("atmega168", CapacitorPulse("dtr"), "says= ")

@@ -9,7 +9,8 @@ import sys
 import termios
 import threading
 import unittest
-from typing import Any
+from collections.abc import Callable
+from typing import Any, ClassVar
 
 import serial
 from serial import rfc2217
@@ -68,6 +69,61 @@ class Settings(unittest.TestCase):
         vanished, _ = self.link(gone=True)
         with self.assertRaisesRegex(LinkLost, "Input/output error"):
             vanished.configure(LineSettings(9600))
+
+
+class Refusing:
+    """A port of which each use ends as `error` says."""
+
+    def __init__(self, error: Exception) -> None:
+        self.__dict__["error"] = error
+
+    def __getattr__(self, name: str) -> Any:
+        if name in ("fd", "rfc2217_send_subnegotiation"):  # neither a device nor a network port
+            raise AttributeError(name)
+        raise self.__dict__["error"]
+
+    def __setattr__(self, name: str, value: object) -> None:
+        raise self.__dict__["error"]
+
+
+class Border(unittest.TestCase):
+    """Whatever pySerial raises, on whatever is asked of it, is one of ours on this side."""
+
+    USES: ClassVar[dict[str, Callable[[SerialLink], object]]] = {
+        "write": lambda link: link.write(b"hive"), "read": lambda link: link.read(1, 0.0), "discard": lambda link: link.discard(),
+        "lines": lambda link: link.set_lines(True, False), "break": lambda link: link.set_break(True),
+        "rate": lambda link: link.configure(LineSettings(9600)), "reopen": lambda link: link.reopen(1200),
+        "errors": lambda link: link.errors(), "close": lambda link: link.close(),
+    }  # fmt: skip
+
+    def test_every_use_and_every_error(self) -> None:
+        for error in (
+            serial.SerialException("gone"),
+            serial.PortNotOpenError(),
+            OSError(5, "Input/output error"),
+            termios.error(5, "Input/output error"),
+        ):
+            for name, use in self.USES.items():
+                with self.subTest(name, error=error):
+                    link = SerialLink(Port(), AT)
+                    link._port = Refusing(error)
+                    with contextlib.suppress(LinkLost):
+                        use(link)
+
+    def test_a_refused_break_is_none_and_is_known_to_be(self) -> None:
+        link = SerialLink(Port(), AT)
+        link._port = Refusing(ValueError("remote rejected value for option 'control'"))
+        link.set_break(True)
+        self.assertTrue(link.makes_no_break)
+        with self.assertRaises(LinesMissing):
+            link.set_lines(True, False)
+
+    def test_a_port_that_was_closed_under_it(self) -> None:
+        for use in (self.USES["write"], self.USES["read"], self.USES["discard"]):
+            link = SerialLink(Port(), AT)
+            link._port = Refusing(TypeError("an integer is required"))
+            with self.assertRaisesRegex(LinkLost, "the port was closed"):
+                use(link)
 
 
 class Network:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from greenstep.bench.address import is_bench
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect, own_dialects
 from greenstep.core.errors import Finding, NoAnswerFault
@@ -21,6 +22,7 @@ from greenstep.core.survey.learn import (
     Learnt,
     Tried,
     ask_by_hand,
+    by_maker,
     candidates_for,
     learn_hookup,
 )
@@ -104,6 +106,10 @@ def survey(
     Raises PortFault, UsageFault.
     """
     candidates = scope(said)
+    if not is_bench(name := port_name(said)) and "://" not in name:
+        from greenstep.ports.discovery import usb_behind
+
+        candidates = by_maker(candidates, usb_behind(name).rpartition(" ")[2])
     console = LineSettings(said.console_baud or said.baud or 115200)
     opened = open_said(said, console, (False, False), {**options, "board": board})
     link = RecordingLink(opened.link)

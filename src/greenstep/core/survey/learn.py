@@ -91,6 +91,22 @@ def candidates_for(
     return found + [Candidate(hookup, dialect, other) for other in other_bauds for hookup in hookups[:2]]
 
 
+_MAKERS = {
+    "303A": ("esp-rom",),
+    "0483": ("stm32-rom",),
+    "03EB": ("avr-109", "avr-v1", "avr-v2"),
+    "1FC9": ("lpc-isp",),
+    "04D8": ("pic-an1310", "pic-an851"),
+}
+"""The dialects of a chip maker's parts, by the vendor id that the USB-IF gave it: bridges on its boards have it."""
+
+
+def by_maker(candidates: Sequence[Candidate], usb: str) -> list[Candidate]:
+    """Those first whose chips are of the maker of the adapter, `usb` being its VID:PID; empty where it has none."""
+    likely = _MAKERS.get(usb.partition(":")[0].upper(), ())
+    return sorted(candidates, key=lambda candidate: candidate.dialect.name not in likely)
+
+
 def _other_boot(hookup: Hookup) -> Hookup:
     """The same with an inverter between the line and the boot pin."""
     assert hookup.boot is not None
