@@ -279,7 +279,8 @@ def chip_step(scene: Scene) -> Iterator[Event]:
             yield Noted("chip", note)
         for memory_plan in scene.plan.memories:
             _refuse_withheld(scene, memory_plan.memory)
-    if scene.plan is not None and scene.job.purpose == "upload":
+    # who does not want to verify may have a loader that cannot read
+    if scene.plan is not None and scene.job.purpose == "upload" and scene.job.wishes.verify:
         planned = {memory.memory.name: memory.image for memory in scene.plan.memories}
         for note in scene.talk.look_before(scene.part, planned, scene.job.wishes.despite):
             yield Noted("chip", note)
