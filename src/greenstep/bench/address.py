@@ -30,7 +30,8 @@ KEYS = {
     "turnaround": Key("MS", "the adapter's delay, in ms [1]"),
     "circuit": Key("NAME", f"another circuit between the lines and the pins: {', '.join(CIRCUITS)}"),
     "hands": Key(
-        "SECONDS", "three wires only: a simulated person presses the buttons so long after the first character"
+        "SECONDS",
+        "three wires only: a simulated person presses the buttons so long after the first character, and at the end",
     ),
     "lines": Key("none", "a port without DTR and RTS"),
     "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),

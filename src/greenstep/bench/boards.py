@@ -190,6 +190,11 @@ class Hands:
             ]
         )
 
+    def leave(self, line: SimulatedLine, asked_at_s: float) -> None:
+        """The moves that run the program: the boot pin back, reset."""
+        begin = asked_at_s + self.after_s
+        line.change_pins([PinChange(begin, True, False), PinChange(begin + 0.1, False, False)])
+
 
 def by_hand(board: BenchBoard) -> BenchBoard:
     """The same board with three wires only."""

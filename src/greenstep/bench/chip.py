@@ -208,6 +208,11 @@ class SimulatedChip(ABC):
             self._gather(self._many, value)
 
     @property
+    def listens(self) -> bool:
+        """Whether it waits for a character."""
+        return self._listening
+
+    @property
     def gathers(self) -> bool:
         """Whether it waits for many characters, and can take them with `receive_run`."""
         return self._many is not None

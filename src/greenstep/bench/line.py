@@ -132,6 +132,11 @@ class SimulatedLine:
         return max(at_s, self._run(deadline_s, size))
 
     @property
+    def at_rest(self) -> bool:
+        """Whether nothing is under way, and the chip waits for a character."""
+        return not self._inbound and not self._outbound and self.chip.listens
+
+    @property
     def next_look(self) -> float | None:
         """When a server in real time has to look at the line next: characters on their way to the chip are handed
         over together, with the last of them, which spares it a wake-up for each. None if nothing will happen."""

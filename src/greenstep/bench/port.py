@@ -16,6 +16,7 @@ from .faults import Faults
 from .line import SimulatedLine
 from .virtual_link import VirtualLink
 
+_WAITED_FOR_S = 5.0
 _ON_FOR_S = 10.0
 """A board that a person enters has been on for a while: a loader that runs after power-up is over."""
 
@@ -52,6 +53,8 @@ class BenchLink(VirtualLink):
     ) -> None:
         self._address = address
         self._hands = None if address.hands_s is None else Hands(address.hands_s)
+        self._leaves: Hands | None = None
+        """Who sets the boot pin back and resets at the end; None before the loader was entered, and after."""
         on_for_s = address.on_for_s
         if on_for_s is None:
             on_for_s = 0.0 if self._hands is None else _ON_FOR_S
@@ -63,10 +66,14 @@ class BenchLink(VirtualLink):
     def write(self, data: bytes) -> None:
         if self._hands is not None:
             self._hands.press(self.line, self.now())
-            self._hands = None
+            self._hands, self._leaves = None, self._hands
         super().write(data)
 
     def read(self, size: int, timeout_s: float) -> bytes:
+        # whoever waits so long for a chip that waits itself has asked for it
+        if self._leaves is not None and timeout_s >= _WAITED_FOR_S and self.line.at_rest:
+            self._leaves.leave(self.line, self.now())
+            self._leaves = None
         data = super().read(size, timeout_s)
         self._keep_pace()
         return data

@@ -118,7 +118,8 @@ class LadderView:
             label = "now" if index == 1 else ""
             number = f"{index}. " if len(moves) > 1 else ""
             self._print(f"   {label:<{_TEXT_AT - 3}}{number}{move}", style="bold")
-        self._print(f"   {'':<{_TEXT_AT - 3}}asking for {show_seconds(event.patience_s)} …")
+        doing = "listening" if event.step == "start" else "asking"
+        self._print(f"   {'':<{_TEXT_AT - 3}}{doing} for {show_seconds(event.patience_s)} …")
 
     def _advance(self, event: StepAdvanced) -> None:
         if self._live is not None:
