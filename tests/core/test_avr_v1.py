@@ -259,5 +259,44 @@ class Bootloaders(unittest.TestCase):
         self.assertIn("refuses to write at 7800: that is the bootloader", trial.findings[0].cause)
 
 
+class DamagedAddresses(unittest.TestCase):
+    """Nothing guards them: a page may go anywhere."""
+
+    IMAGE = sample_for("atmega328p", 400)
+    BEFORE = bytes((7 * n + (n >> 8)) & 0xFF for n in range(32256))
+
+    def over(self, image: Image, *faults: str) -> tuple[Trial, SimulatedAvr]:
+        climb, trial = prepare("atmega328p", {"flash": image}, faults=faults)
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAvr)
+        chip.flash[: len(self.BEFORE)] = self.BEFORE
+        chip.eeprom[:] = self.BEFORE[: len(chip.eeprom)]
+        trial.events.extend(climb.run())
+        return trial, chip
+
+    def test_a_page_that_went_elsewhere_is_looked_for(self) -> None:
+        causes = []
+        for place in range(185, 203):  # the second page: its address, its command, its first bytes
+            for mask in ("20", "01", "03"):
+                trial, chip = self.over(self.IMAGE, f"flip-to-chip={place}:{mask}")
+                beside = bytes(chip.flash[512 : len(self.BEFORE)]) == self.BEFORE[512:]
+                beside &= bytes(chip.eeprom) == self.BEFORE[: len(chip.eeprom)]
+                if trial.end.exit_code == 0:
+                    self.assertTrue(trial.holds(self.IMAGE) and beside, (place, mask))
+                elif not beside:
+                    self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "written-beside"))
+                    causes += [trial.findings[0].cause]
+        self.assertIn("an address was damaged on the line: what was at 0280 of the flash is gone", causes)
+        self.assertIn("an address was damaged on the line: what was at 0080 of the eeprom is gone", causes)
+
+    def test_a_blank_page_that_is_missing_is_not_green(self) -> None:
+        data = self.IMAGE.pieces[0].data
+        image = Image("with a blank page", (Piece(0, data[:128] + b"\xff" * 128 + data[256:]),))
+        self.assertEqual(self.over(image)[0].end.exit_code, 0)
+        trial, _ = self.over(image, "flip-to-chip=191:20")
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "written-beside"))
+        self.assertIn("where it went cannot be told", trial.findings[0].evidence)
+
+
 if __name__ == "__main__":
     unittest.main()

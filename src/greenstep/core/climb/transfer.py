@@ -17,6 +17,7 @@ from .keeping import save_beside
 from .proof import sums_equal
 from .repairing import can_write_again, worth_all_again, write_all_again, write_differing
 from .scene import Scene
+from .strays import refuse_strays
 from .write_protection import refuse_protected
 
 _PAGES_WRITTEN_AGAIN = 2
@@ -279,6 +280,8 @@ def _prove(
         write_all_again(scene)
     if comparison.first_wrong is None and narrows and not sums_equal(scene, memory_plan, checks):
         raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
+    if comparison.first_wrong is None:
+        refuse_strays(scene, memory_plan, comparison.missed)
     tally.reread += comparison.reread
     tally.rewritten += comparison.rewritten
     if comparison.first_wrong is not None and _worth_repairing(scene, tally):
@@ -333,6 +336,8 @@ class _Comparison:
     after_first: int = 0
     reread: int = 0
     rewritten: int = 0
+    missed: list[WriteBlock] = field(default_factory=list)
+    """Blocks that were written again because more than a byte was missing at their place."""
     reads_differ: bool = False
 
     @property
@@ -352,7 +357,7 @@ class _Comparison:
             else:
                 self.reads_differ = again != found
                 found = again
-                if not self.reads_differ and self._write_again(scene, plan, address, size):
+                if not self.reads_differ and self._write_again(scene, plan, address, size, found):
                     found = scene.talk.read(plan.memory, address, size)
                 elif scene.talk.can_checksum() and not size % 4:  # else what was read is not what is there
                     self.reads_differ |= not scene.talk.checksum_equals(plan.memory, address, found)
@@ -364,7 +369,7 @@ class _Comparison:
         self.expected += expected
         self.found += found
 
-    def _write_again(self, scene: Scene, plan: MemoryPlan, address: int, size: int) -> bool:
+    def _write_again(self, scene: Scene, plan: MemoryPlan, address: int, size: int, found: bytes) -> bool:
         """Where nothing guards a block on its way to the chip it is worth a second write, after another erase where
         that is a step of its own; not many, for what fails often is no accident."""
         way = scene.job.dialect.traits.erases
@@ -381,6 +386,9 @@ class _Comparison:
             for _ in scene.talk.erase(plan.memory, units):
                 pass
         touched = [b for b in plan.blocks if b.address < high and low < b.address + len(b.data)]
+        wanted = plan.image.cut(address, size, plan.memory.erased)
+        if sum(a != b for a, b in zip(found, wanted, strict=True)) > 1 and way == "inside write":
+            self.missed += touched
         for _ in scene.talk.write(
             plan.memory, [_cut(b, low, high) for b in touched] if way == "by unit" else touched
         ):

@@ -1,0 +1,74 @@
+"""Where nothing guards an address on its way to the chip, a block may have gone where it does not belong: what verify
+finds missing at its place is looked for beside the image before anything is called green."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ..chips import Memory
+from ..dialects.base import ChipRefusal, WriteBlock
+from ..errors import Finding, VerifyFault
+from ..plan import MemoryPlan, check_blocks, cut_off, merged
+from ..quantities import show_address, show_span
+from .scene import Scene
+
+
+def refuse_strays(scene: Scene, plan: MemoryPlan, missed: Sequence[WriteBlock]) -> None:
+    """`missed` are blocks of which more than a byte was missing at their place. Raises VerifyFault where one of them
+    is found elsewhere, or may be."""
+    if not missed:
+        return
+    memory, blank = plan.memory, bytes([plan.memory.erased])
+    first = missed[0]
+    unseen = next((block for block in missed if not block.data.strip(blank)), None)
+    if memory.name != "flash" or unseen is not None:  # what it would have been taken for elsewhere
+        lost = unseen or first
+        raise _stray(lost, memory, "", f"the {memory.name} beside the image may have changed")
+    for other, address, data in _beside(scene, plan):
+        at = next((at for block in missed if (at := data.find(block.data)) >= 0), -1)
+        if at >= 0:
+            where = f"{show_address(address + at)} of the {other.name}"
+            raise _stray(first, memory, where, f"what was at {where} is gone")
+
+
+def _beside(scene: Scene, plan: MemoryPlan) -> Iterator[tuple[Memory, int, bytes]]:
+    """(memory, address, bytes) of all that the image's erase units do not hold, as far as it can be read."""
+    part = scene.ground[0]
+    flash = plan.memory
+    own = merged(
+        (unit.address, unit.end)
+        for piece in plan.image.pieces
+        for unit in flash.units_touched(piece.address, len(piece.data))
+    )
+    for low, high in cut_off([(flash.usable_start, flash.usable_end)], own):
+        yield flash, low, _read(scene, flash, low, high - low)
+    for memory in part.memories:
+        if memory.name == "eeprom" and not scene.talk.withholds(memory):
+            try:
+                yield memory, memory.start, _read(scene, memory, memory.start, memory.size)
+            except ChipRefusal:  # a loader without a hand on the EEPROM put nothing there
+                continue
+
+
+def _read(scene: Scene, memory: Memory, address: int, size: int) -> bytes:
+    blocks = check_blocks([(address, size)], scene.talk.read_block(memory))
+    return b"".join(scene.talk.read(memory, *span) for span in blocks)
+
+
+def _stray(block: WriteBlock, memory: Memory, where: str, lost: str) -> VerifyFault:
+    place = show_span(block.address, len(block.data))
+    return VerifyFault(
+        Finding(
+            "written-beside",
+            f"an address was damaged on the line: {lost}",
+            (
+                f"the block for {place} of the {memory.name} was not there, though it was acknowledged",
+                f"it stands at {where}" if where else "where it went cannot be told",
+            ),
+            (
+                "upload again; put back what was beside it, if you have it",
+                "shorter wires, a lower --baud, and check ground",
+            ),
+            "certain" if where else "likely",
+        )
+    )
