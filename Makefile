@@ -24,6 +24,7 @@ bench: $(VENV)/ready
 
 faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.fault_runs
+	$(BIN)/python -m benchmarks.every_character
 	$(BIN)/python -m benchmarks.late_answers
 	$(BIN)/python -m benchmarks.damaged_records
 

@@ -43,6 +43,11 @@ PARTS = (
         "One lost or damaged character each, either way, at any place, on chips full of another program; 2,400 seeds for each\ndialect.",
     ),
     (
+        "Every character",
+        "every_character",
+        "A small upload with each of its characters to the chip damaged in turn: lost, each bit flipped, the lowest two.",
+    ),
+    (
         "Late answers",
         "late_answers",
         "Answers late by 0 to three times a dialect's time-out, all, one or some of them, alone and with a character "

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.avr import KINDS, SimulatedAvr
+from greenstep.bench.avr_109 import SimulatedAvr109
 from greenstep.bench.avr_loader import loader_code
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
@@ -296,6 +297,19 @@ class DamagedAddresses(unittest.TestCase):
         trial, _ = self.over(image, "flip-to-chip=191:20")
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "written-beside"))
         self.assertIn("where it went cannot be told", trial.findings[0].evidence)
+
+    def test_a_block_that_went_to_the_eeprom(self) -> None:
+        image = sample_for("atmega32u4", 400)
+        for fault in ("153:02", "153:03", "160:03"):  # the memory's letter in avr-109; a byte of the block
+            climb, trial = prepare("atmega32u4", {"flash": image}, faults=(f"flip-to-chip={fault}",))
+            chip = trial.line.chip
+            assert isinstance(chip, SimulatedAvr109)
+            chip.eeprom[:] = self.BEFORE[: len(chip.eeprom)]
+            trial.events.extend(climb.run())
+            same = bytes(chip.eeprom) == self.BEFORE[: len(chip.eeprom)]
+            with self.subTest(fault):
+                self.assertTrue((trial.end.exit_code == 0 and same) or trial.findings[0].key == "written-beside")
+                self.assertEqual(trial.end.exit_code, 7 if fault == "153:03" else 0)
 
 
 if __name__ == "__main__":

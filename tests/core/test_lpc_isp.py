@@ -6,10 +6,12 @@ import unittest
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.lpc import RAM, SimulatedLpc
+from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.base import ChipRefusal, WriteBlock
 from greenstep.core.dialects.lpc_isp import LpcIsp, uu_line
+from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.link import LineSettings
 
@@ -66,7 +68,8 @@ class Lines(unittest.TestCase):
 
     def test_sectors_are_prepared_before_they_are_erased(self) -> None:
         dialect = self.talk(
-            ("U 23130\r\n", "0\r\n"), ("P 0 2\r\n", "0\r\n"), ("E 0 2\r\n", "0\r\n"), ("P 17 17\r\n", "0\r\n"), ("E 17 17\r\n", "0\r\n"),
+            ("U 23130\r\n", "0\r\n"), ("A 1\r\n", "0\r\n"), ("P 0 2\r\n", "P 0 2\r\n0\r\n"),
+            ("E 0 2\r\n", "E 0 2\r\n0\r\n"), ("A 0\r\n", "A 0\r\n0\r\n"), ("P 17 17\r\n", "0\r\n"), ("E 17 17\r\n", "0\r\n"),
         )  # fmt: skip
         units = [*LPC1769.flash.units_touched(0, 0x3000), *LPC1769.flash.units_touched(0x18000, 1)]
         self.assertEqual([unit.number for unit in units], [0, 1, 2, 17])
@@ -105,6 +108,24 @@ class Lines(unittest.TestCase):
         dialect = self.talk(("B 230400 1\r\n", "0\r\n"), ("J\r\n", "0\r\n1\r\n"))
         dialect.change_baud(LPC1769, 230400)
         self.assertEqual(dialect.link.settings.baud, 230400)
+
+
+class Unseen(unittest.TestCase):
+    def test_what_the_rom_hides_is_ordered_aloud(self) -> None:
+        """A damaged erase, prepare or copy of the bytes behind the boot ROM would be seen by nothing else."""
+        image = sample_for("lpc812", 300)
+        clean = run("lpc812", {"flash": image})
+        taken_up = 0
+        faults = [f"flip-to-chip={place}:02" for place in range(54, 66)]
+        faults += [f"flip-to-chip={clean.line.to_chip_count - at}:01" for at in range(1, 36)]
+        for fault in faults:
+            climb, trial = prepare("lpc812", {"flash": image}, faults=(fault,))
+            trial.line.chip.flash[:] = bytes(len(trial.line.chip.flash))
+            trial.events.extend(climb.run())
+            self.assertTrue(trial.end.exit_code or trial.holds(image), fault)
+            again = any(isinstance(event, Noted) and "again" in event.text for event in trial.events)
+            taken_up += trial.end.exit_code == 0 and again
+        self.assertGreater(taken_up, 5)
 
 
 class StrictPart(unittest.TestCase):

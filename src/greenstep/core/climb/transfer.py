@@ -265,8 +265,9 @@ def _prove(
     narrows = scene.job.dialect.traits.reads_slowly and scene.talk.can_checksum()
     spans = _differing(scene, memory_plan, checks) if narrows else checks
     before = tally.done
+    missed: list[WriteBlock] = []
     for again in (False, True):
-        comparison, tally.done = _Comparison(), before
+        comparison, tally.done = _Comparison(missed=missed), before
         for address, size in check_blocks(spans, scene.talk.read_block(memory_plan.memory)):
             comparison.take(scene, memory_plan, address, size)
             tally.done += size
@@ -281,7 +282,7 @@ def _prove(
     if comparison.first_wrong is None and narrows and not sums_equal(scene, memory_plan, checks):
         raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
     if comparison.first_wrong is None:
-        refuse_strays(scene, memory_plan, comparison.missed)
+        refuse_strays(scene, memory_plan, missed)
     tally.reread += comparison.reread
     tally.rewritten += comparison.rewritten
     if comparison.first_wrong is not None and _worth_repairing(scene, tally):
@@ -319,6 +320,11 @@ def _differing(scene: Scene, plan: MemoryPlan, checks: tuple[tuple[int, int], ..
     return small or list(checks)
 
 
+def _touched(plan: MemoryPlan, low: int, high: int) -> list[WriteBlock]:
+    """The blocks that reach into low..high."""
+    return [block for block in plan.blocks if block.address < high and low < block.address + len(block.data)]
+
+
 def _cut(block: WriteBlock, low: int, high: int) -> WriteBlock:
     """What of a block lies in an erase unit."""
     first = max(low, block.address)
@@ -337,7 +343,7 @@ class _Comparison:
     reread: int = 0
     rewritten: int = 0
     missed: list[WriteBlock] = field(default_factory=list)
-    """Blocks that were written again because more than a byte was missing at their place."""
+    """Blocks of which more than a byte was missing at their place."""
     reads_differ: bool = False
 
     @property
@@ -357,7 +363,9 @@ class _Comparison:
             else:
                 self.reads_differ = again != found
                 found = again
-                if not self.reads_differ and self._write_again(scene, plan, address, size, found):
+                if sum(a != b for a, b in zip(found, expected, strict=True)) > 1:
+                    self.missed += _touched(plan, address, address + size)
+                if not self.reads_differ and self._write_again(scene, plan, address, size):
                     found = scene.talk.read(plan.memory, address, size)
                 elif scene.talk.can_checksum() and not size % 4:  # else what was read is not what is there
                     self.reads_differ |= not scene.talk.checksum_equals(plan.memory, address, found)
@@ -369,7 +377,7 @@ class _Comparison:
         self.expected += expected
         self.found += found
 
-    def _write_again(self, scene: Scene, plan: MemoryPlan, address: int, size: int, found: bytes) -> bool:
+    def _write_again(self, scene: Scene, plan: MemoryPlan, address: int, size: int) -> bool:
         """Where nothing guards a block on its way to the chip it is worth a second write, after another erase where
         that is a step of its own; not many, for what fails often is no accident."""
         way = scene.job.dialect.traits.erases
@@ -385,10 +393,7 @@ class _Comparison:
             low, high = units[0].address, units[-1].end
             for _ in scene.talk.erase(plan.memory, units):
                 pass
-        touched = [b for b in plan.blocks if b.address < high and low < b.address + len(b.data)]
-        wanted = plan.image.cut(address, size, plan.memory.erased)
-        if sum(a != b for a, b in zip(found, wanted, strict=True)) > 1 and way == "inside write":
-            self.missed += touched
+        touched = _touched(plan, low, high)
         for _ in scene.talk.write(
             plan.memory, [_cut(b, low, high) for b in touched] if way == "by unit" else touched
         ):

@@ -414,11 +414,16 @@ class LpcIsp(Dialect):
         done = 0
         for first, last, sizes in _neighbours(units):
             longest_s = sum(memory.erase_time(size).longest_s for size in sizes)
-            self._again(lambda first=first, last=last, s=longest_s: self._erase(first, last, s))  # type: ignore[misc]
+            said_back = first == 0
+            self._again(lambda a=first, b=last, s=longest_s, e=said_back: self._erase(a, b, s, e))  # type: ignore[misc]
+            if said_back:
+                self._again(lambda: self._command("A 0"))
             done += len(sizes)
             yield done
 
-    def _erase(self, first: int, last: int, longest_s: float) -> None:
+    def _erase(self, first: int, last: int, longest_s: float, said_back: bool) -> None:
+        if said_back:
+            self._command("A 1")
         self._prepare(first, last)
         self._command(f"E {first} {last}", longest_s)
 
@@ -455,6 +460,10 @@ class LpcIsp(Dialect):
         self._again(fill)
         longest_s = 4 * memory.program_s * len(data) / memory.write_unit
 
+        if hidden > 0:
+            self._copy_unseen(f"{units[0].number} {units[-1].number}", f"{address} {buffer} {len(data)}", longest_s)
+            return
+
         def copy() -> None:
             self._prepare(units[0].number, units[-1].number)
             self._command(f"C {address} {buffer} {len(data)}", longest_s, address)
@@ -469,6 +478,18 @@ class LpcIsp(Dialect):
                 return False
 
         self._again(copy, copied)
+
+    def _copy_unseen(self, sectors: str, places: str, longest_s: float) -> None:
+        """What cannot be seen in the flash afterwards is ordered with the echo on (UM10360, "Echo"), so that a
+        damaged command shows. None is repeated after that: its bytes may be anywhere in the sector."""
+
+        def ready() -> None:
+            self._command("A 1")
+            self._command(f"P {sectors}")
+
+        self._again(ready)
+        self._command(f"C {places}", longest_s)
+        self._again(lambda: self._command("A 0"))
 
     def _to_ram(self, address: int, data: bytes) -> None:
         self._command(f"W {address} {len(data)}", 0.0, address)
