@@ -45,7 +45,7 @@ PARTS = (
     (
         "Every character",
         "every_character",
-        "A small upload with each of its characters to the chip damaged in turn: lost, each bit flipped, the lowest two.",
+        "A small upload with each of its characters to the chip damaged in turn: lost, one bit flipped, the lowest two flipped.",
     ),
     (
         "Late answers",
