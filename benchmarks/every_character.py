@@ -20,11 +20,14 @@ from .seeded import asked_for, on_all_processors, show_counts, show_wrong
 
 DAMAGE = ("drop-to-chip={}", *(f"flip-to-chip={{}}:{mask:02X}" for mask in (1, 2, 8, 32, 3)))
 
+_LONG = 10_000
+
 
 def places(total: int) -> list[int]:
     """All of so many characters; of long conversations some in the middle, where the data is."""
-    step = 1 + total // 500
-    return [place for place in range(total) if place < 300 or place >= total - 300 or not place % step]
+    edge, some = (300, 500) if total < _LONG else (60, 30)
+    step = 1 + total // some
+    return [place for place in range(total) if place < edge or place >= total - edge or not place % step]
 
 
 def one_run(dialect: str, board: str, size: int, seed: int, fault: str) -> FaultRun:

@@ -10,11 +10,13 @@ from operator import xor
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.esp import SimulatedEsp
+from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.base import ChipRefusal, WriteBlock
 from greenstep.core.dialects.esp_rom import EspRom, slip
 from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
 from .scripted import ScriptedLink
@@ -151,6 +153,44 @@ class Frames(unittest.TestCase):
         ):
             registers = ((first, 0x5A000000), (first + 4, middle), (first + 8, 0), (first + 12, high))
             self.assertEqual(told(ESP8266, *registers), shown)
+
+
+class Sizes(unittest.TestCase):
+    """Nothing guards the size that a begin has erased, and what is erased along is nobody's to say."""
+
+    def over(self, held: bytes, image: Image, *faults: str) -> Trial:
+        """Keeps where the sizes stand that were asked to be erased, by the character."""
+        climb, trial = prepare("esp32", {"flash": image}, faults=faults)
+        trial.line.chip.flash[: len(held)] = held
+        trial.events.extend(climb.run())
+        sent = climb.scene.wire.between(0, None, "sent")
+        self.sizes = [at + 9 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x10\x10\x00"]
+        return trial
+
+    def test_more_than_was_asked_for_is_seen_where_something_was(self) -> None:
+        image = sample_for("esp32", 300)
+        other = bytes((5 * n + (n >> 9)) & 0xFF for n in range(0x40000))
+        for held, wanted in ((other, {7}), (b"\xff" * 0x40000, {0})):
+            self.over(held, image)
+            sizes = self.sizes
+            self.assertEqual(len(sizes), 3)
+            ends = {
+                self.over(held, image, f"flip-to-chip={place + byte}:20").end.exit_code
+                for place in sizes
+                for byte in (1, 2)
+            }
+            self.assertEqual(ends, wanted)
+
+    def test_what_was_compared_before_is_not_taken_for_granted(self) -> None:
+        image = sample_for("esp32", 30_000)
+        held = bytearray(self.over(b"", image).line.chip.flash[:0x40000])
+        app = image.pieces[-1]
+        held[app.address + 100] ^= 1
+        self.over(held, image)
+        self.assertEqual(len(self.sizes), 1)  # one sector
+        trial = self.over(held, image, f"flip-to-chip={self.sizes[0] + 1}:20")
+        self.assertTrue(trial.end.exit_code == 7 or trial.holds(image), trial.end)
+        self.assertEqual(trial.findings[0].key, "erased-beside")
 
 
 class StrictChip(unittest.TestCase):

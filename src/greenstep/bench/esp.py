@@ -284,9 +284,9 @@ class SimulatedEsp(SimulatedChip):
         sectors = -(-size // _SECTOR)
         if self.kind.first:  # the ROM counts the sectors up to the next block of 64 KiB twice
             sectors += min(sectors, 16 - offset // _SECTOR % 16)
-        yield Spend(sectors * _ERASE_S * self.faults.slow_erase)
-        blank = b"\xff" * min(sectors * _SECTOR, self.kind.flash_bytes - offset)
-        self.flash[offset : offset + len(blank)] = blank
+        for at in range(offset, min(offset + sectors * _SECTOR, self.kind.flash_bytes), _SECTOR):
+            yield Spend(_ERASE_S * self.faults.slow_erase)
+            self.flash[at : at + _SECTOR] = b"\xff" * _SECTOR
         deflated = command == 0x10
         self._write = _Write(deflated, size, number, block, offset, unpack=zlib.decompressobj() if deflated else None)
         self._answer(command)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import field
 from typing import Literal
 
-from ..chips import Part
+from ..chips import Memory, Part
 from ..dialects.base import Dialect
 from ..events import Step
 from ..findings import Progress
@@ -27,6 +27,7 @@ class Scene:
     the recording's events from which on we asked, and from which on we only listened, to before `listen_end`.
     `hidden` is what of the image the chip cannot show, in words; that the program runs shows it.
     `kept` is what was read to be written back, and `aside` where it lies while the chip does not hold it.
+    `behind`: (memory, address, bytes, what it showed) of places that must not be erased along, once that is known.
     `whole_plan` is the plan before it was narrowed; `line_hurt`: something had to be said again while writing.
     `resumed`: how often the chip was reset and asked anew; `known`: its number and its own number, as it told them.
     `written` are the images as the dialect made them fit, by memory name; `trusted` is what of the journal was
@@ -72,6 +73,7 @@ class Scene:
     aside: Aside | None = None
     kept: tuple[Piece, ...] = ()
     hidden: str = ""
+    behind: list[tuple[Memory, int, int, bytes]] | None = None
     line_hurt: bool = False
     resumed: int = 0
     known: tuple[int | None, str] = (None, "")

@@ -14,6 +14,7 @@ from ..plan import MemoryPlan, Plan, check_blocks
 from ..quantities import count, show_size
 from .evidence import observe
 from .keeping import save_beside
+from .overrun import look_behind, refuse_overrun
 from .proof import sums_equal
 from .repairing import can_write_again, worth_all_again, write_all_again, write_differing
 from .scene import Scene
@@ -28,6 +29,7 @@ _BLOCKS_AFTER_FIRST_DIFFERENCE = 64  # enough to see a pattern
 def erase_step(scene: Scene) -> Iterator[Event]:
     began = scene.wire.now()
     yield from save_beside(scene, "erase")
+    look_behind(scene)
     _, plan = scene.ground
     done, total = 0, plan.units
     size = 0
@@ -108,6 +110,7 @@ class _Meter:
 def write_step(scene: Scene) -> Iterator[Event]:
     if "erase" not in scene.job.steps:
         yield from save_beside(scene, "write")
+    look_behind(scene)
     _, plan = scene.ground
     meter = _Meter(scene)
     total = plan.write_bytes
@@ -193,6 +196,7 @@ def _proven(scene: Scene, plan: Plan) -> Iterator[Event]:
         repairs = plan if scene.job.wishes.keep or scene.kept else scene.whole_plan
         for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(scene, whole, memory_plan.compared, tally, meter)
+    refuse_overrun(scene)
     if tally.reread:
         yield Noted("verify", f"{count(tally.reread, 'block')} read twice, the first time with a damaged byte")
     if tally.rewritten:

@@ -389,6 +389,15 @@ class Dialect(ABC):
             for at in range(0, len(data), block)
         )
 
+    def witnesses(self, memory: Memory, gaps: Sequence[tuple[int, int]]) -> Sequence[tuple[int, int]]:
+        """(address, size) of places in the `gaps`, (address, end) behind what is going to be erased, that would show
+        it if more were: where nothing guards the size that is asked for."""
+        return ()
+
+    def shown_of(self, memory: Memory, address: int, size: int) -> bytes:
+        """What tells the content of such a place."""
+        return self.read(memory, address, size)
+
     def can_checksum(self) -> bool:
         """Whether this chip offers to compute a checksum itself (known after `identify`)."""
         return False

@@ -70,6 +70,8 @@ _ERASE_S_PER_BYTE = 30 / (1 << 20)  # the description's own time-outs: 30 s a Mi
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
 _SAMPLES, _SAMPLE_BYTES = 24, 64
+_LOOKED_AT_BEHIND, _READ_BEHIND, _SECTORS_BEHIND = 512 << 10, 16, 8
+"""Behind what is erased: bytes that are summed at most; of an ESP8266, bytes at the beginning of so many sectors."""
 _OTHER_BLOCK = 48
 """Bytes read at once where they are read in a second way."""
 
@@ -604,12 +606,40 @@ class EspRom(Dialect):
         )
         return found[before:] == data
 
+    def witnesses(self, memory: Memory, gaps: Sequence[tuple[int, int]]) -> Sequence[tuple[int, int]]:
+        """Nothing guards what a begin asks to have erased, and too much begins where the right size ends: the first
+        that is not blank in each gap."""
+        found = (self._first_used(memory, low, high) for low, high in gaps)
+        return [place for place in found if place is not None]
+
+    def _first_used(self, memory: Memory, low: int, high: int) -> tuple[int, int] | None:
+        at, size, blank = low, SECTOR, bytes([memory.erased])
+        while at < min(high, low + _LOOKED_AT_BEHIND):
+            if self.can_checksum():
+                size = min(size, high - at)
+                if self.shown_of(memory, at, size) != _md5(blank * size):
+                    return at, size
+            elif self.read(memory, at, _READ_BEHIND).strip(blank):
+                return at, _READ_BEHIND
+            elif at >= low + _SECTORS_BEHIND * SECTOR:
+                return None
+            at += size
+            size *= 2 if self.can_checksum() else 1
+        return None
+
+    def shown_of(self, memory: Memory, address: int, size: int) -> bytes:
+        """Its MD5; on an ESP8266 its bytes."""
+        return self._digest(address, size) if self.can_checksum() else self.read(memory, address, size)
+
+    def _digest(self, address: int, size: int) -> bytes:
+        """By the ROM, in 32 hexadecimal digits."""
+        return self._repeat(MD5, self._words(address, size, 0, 0), size * _MD5_S_PER_BYTE)[1][:32].lower()
+
     def can_checksum(self) -> bool:
         return self._part is not None and not self._slow(self._part)
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
-        """By the ROM's MD5, which it says in 32 hexadecimal digits, of whole words; a few bytes at the ends are
-        read."""
+        """By the ROM's MD5 of whole words; a few bytes at the ends are read."""
         low, high = -(-address // 4) * 4, (address + len(data)) // 4 * 4
         if low >= high:
             return self.read(memory, address, len(data)) == data
@@ -618,8 +648,7 @@ class EspRom(Dialect):
             if first < end and self.read(memory, first, end - first) != data[first - address : end - address]:
                 return False
         inner = data[low - address : high - address]
-        _, digest = self._repeat(MD5, self._words(low, len(inner), 0, 0), len(inner) * _MD5_S_PER_BYTE)
-        return digest[:32].lower() == hashlib.md5(inner, usedforsecurity=False).hexdigest().encode()
+        return self._digest(low, len(inner)) == _md5(inner)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Through the SPI controller, by its data registers."""
@@ -717,6 +746,10 @@ class EspRom(Dialect):
 def _sectors_counted_twice(start: int, count: int) -> int:
     """How many of `count` sectors lie before the next block of 64 KiB."""
     return min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)
+
+
+def _md5(data: bytes) -> bytes:
+    return hashlib.md5(data, usedforsecurity=False).hexdigest().encode()
 
 
 def _erased_up_to(low: int, high: int) -> int:
