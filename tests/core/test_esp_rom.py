@@ -15,6 +15,7 @@ from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.base import ChipRefusal, WriteBlock
 from greenstep.core.dialects.esp_rom import EspRom, slip
+from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
@@ -165,6 +166,7 @@ class Sizes(unittest.TestCase):
         trial.events.extend(climb.run())
         sent = climb.scene.wire.between(0, None, "sent")
         self.sizes = [at + 9 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x10\x10\x00"]
+        self.sums = [at + 2 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x13\x10\x00"]
         return trial
 
     def test_more_than_was_asked_for_is_seen_where_something_was(self) -> None:
@@ -180,6 +182,26 @@ class Sizes(unittest.TestCase):
                 for byte in (1, 2)
             }
             self.assertEqual(ends, wanted)
+
+    def test_a_sum_whose_command_became_a_begin_is_not_green(self) -> None:
+        """MD5 of what is at 1000 becomes: erase 1000 bytes from 0 on."""
+        image = sample_for("esp32", 300)
+        other = bytes((5 * n + (n >> 9)) & 0xFF for n in range(0x40000))
+        self.over(other, image)
+        for place in (self.sums[0], self.sums[-1]):
+            trial = self.over(other, image, f"flip-to-chip={place}:03")
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "erased-beside"))
+            self.assertNotIn("nothing on the chip", trial.end.chip_state)
+            self.assertNotEqual(bytes(trial.line.chip.flash[:0x1000]), other[:0x1000])
+
+    def test_an_attach_that_became_a_change_to_rate_0_is_got_over(self) -> None:
+        image = sample_for("esp32", 300)
+        climb, _ = prepare("esp32", {"flash": image})
+        list(climb.run())
+        attach = climb.scene.wire.between(0, None, "sent").index(b"\xc0\x00\x0d\x08\x00") + 2
+        trial = self.over(b"", image, f"flip-to-chip={attach}:02")
+        self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True))
+        self.assertIn("taken up again", "".join(event.text for event in trial.events if isinstance(event, Noted)))
 
     def test_what_was_compared_before_is_not_taken_for_granted(self) -> None:
         image = sample_for("esp32", 30_000)

@@ -224,7 +224,9 @@ class SimulatedEsp(SimulatedChip):
         elif command == 0x0F:
             self._answer(command)
             yield Spend(self.settings.seconds(16))
-            self.settings = LineSettings(words[0] * self.kind.crystal_mhz // 40)
+            # the divider of the UART has 20 bits
+            slowest = self.kind.crystal_mhz * 1_000_000 >> 20
+            self.settings = LineSettings(max(slowest, words[0] * self.kind.crystal_mhz // 40))
         elif command == 0x13:
             yield from self._md5(words)
         elif command == 0x14 and self.kind.chip_id:

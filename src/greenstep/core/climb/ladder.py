@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 
 from ..dialects.avr_looking import into_loader
-from ..dialects.base import DialectError, NotReset, Silence, Unexpected
+from ..dialects.base import DialectError, ErasedUnasked, NotReset, Silence, Unexpected
 from ..errors import (
     EXIT_INTERRUPTED,
     Fault,
@@ -31,6 +31,7 @@ from .departure import goodbye, start_step
 from .evidence import observe
 from .job import Job, OpenLink
 from .keeping import keep_step
+from .overrun import erased_unasked
 from .regions import lock_step, read_step, unlock_step
 from .resuming import can_resume, reset_itself, resume, steps_again
 from .scene import Scene
@@ -169,6 +170,8 @@ class Climb:
                     "certain",
                 )
             )
+        if isinstance(error, ErasedUnasked):
+            return VerifyFault(erased_unasked(self.scene, error))
         own = into_loader(self.scene.part, error)
         if own is not None:
             return kind(own)

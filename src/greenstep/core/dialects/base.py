@@ -55,6 +55,10 @@ class NotReset(Unexpected):
     """The loader goes on from where an earlier conversation left it, and must be reset first."""
 
 
+class ErasedUnasked(DialectError):
+    """The answer is that to another command than was sent, one that erases: it was damaged on its way."""
+
+
 Stage = Literal["command", "address", "data"]
 
 

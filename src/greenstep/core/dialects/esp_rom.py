@@ -27,6 +27,7 @@ from .base import (
     ChipRefusal,
     Cost,
     Dialect,
+    ErasedUnasked,
     Examination,
     Fitted,
     Identity,
@@ -48,6 +49,7 @@ FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
 SYNC, WRITE_REGISTER, READ_REGISTER = 0x08, 0x09, 0x0A
 SET_SPI, ATTACH_SPI, CHANGE_BAUD = 0x0B, 0x0D, 0x0F
 DEFLATE_BEGIN, DEFLATE_DATA, MD5, SECURITY = 0x10, 0x11, 0x13, 0x14
+_BEGINS = (FLASH_BEGIN, DEFLATE_BEGIN)
 _NAMES = {
     FLASH_BEGIN: "flash begin", FLASH_DATA: "flash data", FLASH_END: "flash end", 0x05: "memory begin",
     0x06: "memory end", 0x07: "memory data", SYNC: "sync", WRITE_REGISTER: "write register",
@@ -209,6 +211,7 @@ class EspRom(Dialect):
                 raise Unexpected(f"the reply to '{name}'", frame)
             if frame[1] == command:
                 break
+            self._refuse_begun(command, frame)
         data = frame[8:]
         tail = 2 if len(data) == 2 else 4  # the ESP8266's replies carry nothing but two bytes of status
         status = data[-tail:]
@@ -216,6 +219,13 @@ class EspRom(Dialect):
             kind = "data" if stage == "data" else "command"
             raise ChipRefusal(name, kind, status[:2], address)  # type: ignore[arg-type]
         return int.from_bytes(frame[4:8], "little"), data[:-tail]
+
+    @staticmethod
+    def _refuse_begun(asked: int, frame: bytes) -> None:
+        """Answers come in order, and each begin waits for its own: another is that to a command that was damaged on
+        its way into one. Not where what a register is read with is too short for that, and so refused."""
+        if asked not in (*_BEGINS, READ_REGISTER) and frame[1] in _BEGINS and len(frame) <= 12 and not frame[8]:
+            raise ErasedUnasked(f"'{_NAMES[asked]}' was answered as '{_NAMES[frame[1]]}'")
 
     def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
         self._buffer = b""
