@@ -110,6 +110,19 @@ class Lines(unittest.TestCase):
         self.assertEqual(dialect.link.settings.baud, 230400)
 
 
+class DamagedOrders(unittest.TestCase):
+    def test_an_address_that_the_chip_does_not_know_is_said_once_more(self) -> None:
+        image = sample_for("lpc812", 300)
+        climb, _ = prepare("lpc812", {"flash": image})
+        list(climb.run())
+        sent = climb.scene.wire.between(0, None, "sent")
+        for order in (b"R 512", b"W 268437504"):
+            place = sent.index(order) + 2
+            for fault in (f"drop-to-chip={place}", f"flip-to-chip={place}:08"):
+                trial = run("lpc812", {"flash": image}, faults=(fault,))
+                self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), (order, fault))
+
+
 class Unseen(unittest.TestCase):
     def test_what_the_rom_hides_is_ordered_aloud(self) -> None:
         """A damaged erase, prepare or copy of the bytes behind the boot ROM would be seen by nothing else."""

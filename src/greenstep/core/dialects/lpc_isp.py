@@ -166,13 +166,15 @@ class LpcIsp(Dialect):
         return int(line)
 
     def _again(self, exchange: Callable[[], Any], before: Callable[[], Any] | None = None) -> Any:
-        """An exchange that may be had again. `before` tells after a fault whether it was done all the same."""
+        """An exchange that may be had again; after a refusal once, for what the chip was asked may have been damaged.
+        `before` tells after a fault whether it was done all the same."""
         for attempt in range(_TRIES):
             try:
                 return exchange()
             except (Silence, Unexpected, ChipRefusal) as error:
                 self._refuse_text(getattr(error, "heard", b""))
-                if attempt == _TRIES - 1 or (isinstance(error, ChipRefusal) and (error.stage != "data" or attempt)):
+                final = isinstance(error, ChipRefusal) and (attempt or error.stage == "command")
+                if final or attempt == _TRIES - 1:
                     raise
             self.retries += 1
             self._recover()
