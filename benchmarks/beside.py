@@ -103,7 +103,7 @@ class Bench:
         return trial
 
     def wishes(self, **changes: Any) -> Wishes:
-        return replace(prepare(self.board)[0].scene.job.wishes, **changes)
+        return replace(prepare(self.board)[0].job.wishes, **changes)
 
     # --- judging
 
@@ -240,7 +240,7 @@ def restored(bench: Bench) -> Row:
     saved = bench.run(purpose="backup", region=("flash", low, size))
     if saved.end.exit_code:
         return bench.judged("backup, restore", saved, (), before)
-    backup = Image("backup", bench.climb.scene.backup)
+    backup = Image("backup", bench.climb.outcome.backup)
     bench.run({"flash": image_of(bench, 4)})
     between = bench.flash
     trial = bench.run({"flash": backup}, wishes=bench.wishes(as_it_was=True), start=False)

@@ -98,7 +98,7 @@ def _upload(case: Case, held: Trial | None, image: Image, compare: bool = True) 
     if held is not None:
         trial.line.chip.flash[:] = held.line.chip.flash
     if case.trust:
-        job = climb.scene.job
+        job = climb.job
         fill = job.choice.first.flash.erased
         before = full_image(case.board, case.size)
         wishes = replace(job.wishes, trust_journal=True)
@@ -106,7 +106,7 @@ def _upload(case: Case, held: Trial | None, image: Image, compare: bool = True) 
         def recall(number: str, chip: str) -> Remembered:
             return Remembered(1, granules_of(before, fill))
 
-        climb.scene.job = replace(job, wishes=wishes, recall=recall)
+        climb.job = replace(job, wishes=wishes, recall=recall)
     trial.events.extend(climb.run())
     return trial
 

@@ -56,9 +56,9 @@ def recording(board: str) -> bytes:
     """The recording of an upload, as `--trace` writes it."""
     climb, trial = prepare(board, {"flash": sample_for(board, 700)})
     trial.events.extend(climb.run())
-    link = climb.scene.link
+    link = climb.outcome.link
     assert isinstance(link, RecordingLink)
-    job = climb.scene.job
+    job = climb.job
     trace = Trace.of(link.events, 0.0, job.first_settings, (False, False), Secrets(), {"dialect": job.dialect.name})
     return "".join(write_vcd(trace, "0")).encode()
 

@@ -53,7 +53,7 @@ class Counting(unittest.TestCase):
 class Presence(unittest.TestCase):
     def asked(self, name: str, **options: Any) -> tuple[str | None, Any]:
         climb, trial = prepare(name, {"flash": sample_for(name, 3000)}, **options)
-        return who_is_there(climb.scene.job, climb.scene.open_link), trial
+        return who_is_there(climb.job, climb.open_link), trial
 
     def test_a_chip_by_its_number_and_one_that_has_none(self) -> None:
         number, trial = self.asked("stm32f072")

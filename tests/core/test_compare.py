@@ -12,6 +12,7 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import cut_out, with_bytes
 from greenstep.core.image.granules import Granules, Remembered, granules_of, unpacked
 from greenstep.core.narrow import narrowed, rooms_of
+from greenstep.core.plan import make_plan
 from greenstep.core.wishes import Keep, Wishes
 
 READERS = ("stm32f072", "stm32l053", "atmega328p", "atmega2560", "lpc1769", "pic18f4620", "pic18f46k22")
@@ -182,8 +183,8 @@ class ByTheJournal(unittest.TestCase):
         self, held: Image, image: Image, recall: Any, spoil: int | None = None, board: str = "stm32f103"
     ) -> Trial:
         climb, trial = prepare(board, {"flash": image}, recall=recall)
-        job = climb.scene.job
-        climb.scene.job = replace(job, wishes=replace(job.wishes, trust_journal=True))
+        job = climb.job
+        climb.job = replace(job, wishes=replace(job.wishes, trust_journal=True))
         written = run(board, {"flash": held})
         trial.line.chip.flash[:] = written.line.chip.flash
         if spoil is not None:
@@ -286,11 +287,8 @@ class GranulesOfImages(unittest.TestCase):
 
 class Narrowing(unittest.TestCase):
     def test_rooms_and_what_is_left(self) -> None:
-        climb, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})
-        trial.events.extend(climb.run())
-        plan = climb.scene.whole_plan
-        assert plan is not None
-        job = climb.scene.job
+        job = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})[0].job
+        plan = make_plan(job.choice.first, job.dialect, job.images, job.wishes)
         rooms = rooms_of(plan.memories[0], 256)
         self.assertEqual([room.size_bytes for room in rooms], [1024] * 4 + [904])
         made = narrowed(plan, job.dialect, job.wishes, {"flash": [rooms[1], rooms[4]]}).memories[0]
@@ -326,8 +324,8 @@ class Kept(unittest.TestCase):
         self, board: str, keep: tuple[Keep, ...], content: dict[int, bytes], size: int = 3000, **options: Any
     ) -> Trial:
         climb, trial = prepare(board, {"flash": sample_for(board, size)}, **options)
-        job = climb.scene.job
-        climb.scene.job = replace(job, wishes=replace(job.wishes, keep=keep))
+        job = climb.job
+        climb.job = replace(job, wishes=replace(job.wishes, keep=keep))
         chip = trial.line.chip
         for address, data in content.items():
             chip.flash[address - chip.base : address - chip.base + len(data)] = data
@@ -352,7 +350,7 @@ class Kept(unittest.TestCase):
     def test_between_pieces_of_a_sector(self) -> None:
         pieces = Image("pages", (Piece(0x290000, b"queen" * 100), Piece(0x290800, b"drone" * 100)))
         climb, trial = prepare("esp32", {"flash": pieces})
-        climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=(Keep(0x290300, 64),)))
+        climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=(Keep(0x290300, 64),)))
         trial.line.chip.flash[0x290300:0x290340] = b"settings" * 8
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -362,7 +360,7 @@ class Kept(unittest.TestCase):
         """Its ROM erases them in twos: the sector behind goes with the last."""
         pages = Image("pages", (Piece(0x80000, b"queen" * 700),))
         climb, trial = prepare("esp8266", {"flash": pages})
-        climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=(Keep(0x81100, 64),)))
+        climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=(Keep(0x81100, 64),)))
         trial.line.chip.flash[0x81100:0x81140] = b"settings" * 8
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -374,7 +372,7 @@ class Kept(unittest.TestCase):
         keep = (Keep(0x8EB00, 200),)
         for worn in ("", "worn=0x8EB41"):
             climb, trial = prepare("esp8266", {"flash": pages}, put_aside=drawer.put, faults=(worn,) if worn else ())
-            climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=keep))
+            climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=keep))
             trial.line.chip.flash[0x8EB00:0x8EBC8] = bytes(range(200))
             drawer.dropped = False
             trial.events.extend(climb.run())
@@ -427,7 +425,7 @@ class Kept(unittest.TestCase):
         image = sample_for("stm32f103", 9000)
         keep = (Keep(image.end + 4, 16),)
         climb, trial = prepare("stm32f103", {"flash": changed(image, 100)})
-        climb.scene.job = replace(climb.scene.job, wishes=replace(climb.scene.job.wishes, keep=keep))
+        climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=keep))
         chip = trial.line.chip
         chip.flash[:9000] = cut_out(image, image.lowest, image.end).pieces[0].data
         chip.flash[9004:9020] = b"0123456789abcdef"

@@ -164,7 +164,7 @@ class Sizes(unittest.TestCase):
         climb, trial = prepare("esp32", {"flash": image}, faults=faults)
         trial.line.chip.flash[: len(held)] = held
         trial.events.extend(climb.run())
-        sent = climb.scene.wire.between(0, None, "sent")
+        sent = climb.outcome.link.between(0, None, "sent")
         self.sizes = [at + 9 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x10\x10\x00"]
         self.sums = [at + 2 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x13\x10\x00"]
         return trial
@@ -198,7 +198,7 @@ class Sizes(unittest.TestCase):
         image = sample_for("esp32", 300)
         climb, _ = prepare("esp32", {"flash": image})
         list(climb.run())
-        attach = climb.scene.wire.between(0, None, "sent").index(b"\xc0\x00\x0d\x08\x00") + 2
+        attach = climb.outcome.link.between(0, None, "sent").index(b"\xc0\x00\x0d\x08\x00") + 2
         trial = self.over(b"", image, f"flip-to-chip={attach}:02")
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True))
         self.assertIn("taken up again", "".join(event.text for event in trial.events if isinstance(event, Noted)))

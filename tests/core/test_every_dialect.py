@@ -91,7 +91,7 @@ class OnEveryBoard(unittest.TestCase):
                 climb, trial = prepare(board, purpose="backup", region=("flash", trial_base(board) + 0x400, 0x321))
                 trial.events.extend(climb.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
-                self.assertEqual(climb.scene.backup[0].data, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
+                self.assertEqual(climb.outcome.backup[0].data, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
 
     def test_backup_of_an_esp(self) -> None:
         for board in ("esp8266", "esp32", "esp32s3"):
@@ -99,7 +99,7 @@ class OnEveryBoard(unittest.TestCase):
                 climb, trial = prepare(board, purpose="backup", region=("flash", 0x1000, 200))
                 trial.line.chip.flash[0x1000:0x10C8] = bytes(range(200))
                 trial.events.extend(climb.run())
-                self.assertEqual((trial.end.exit_code, climb.scene.backup[0].data), (0, bytes(range(200))))
+                self.assertEqual((trial.end.exit_code, climb.outcome.backup[0].data), (0, bytes(range(200))))
 
     def test_erase_leaves_blank_room_and_the_loader_alone(self) -> None:
         for board in KINDS:
@@ -113,7 +113,7 @@ class OnEveryBoard(unittest.TestCase):
                 trial.events.extend(climb.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
                 self.assertEqual(strict(trial), [])
-                part = climb.scene.part
+                part = climb.outcome.part
                 assert part is not None
                 low, high = part.flash.usable_start - part.flash.start, part.flash.usable_end - part.flash.start
                 self.assertEqual(set(trial.line.chip.flash[low:high]), {part.flash.erased})
@@ -254,7 +254,7 @@ class Esp(unittest.TestCase):
                     flash[change] ^= 1
                 trial.events.extend(climb.run())
                 self.assertEqual(trial.end.exit_code, status, trial.findings)
-                asked = climb.scene.wire.between(0, None, "sent")
+                asked = climb.outcome.link.between(0, None, "sent")
                 for place in (m.start() for m in re.finditer(rb"\xc0\x00\x13\x10\x00", asked)):
                     self.assertEqual(asked[place + 9] % 4, 0)
 
@@ -412,7 +412,7 @@ class Lpc(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual((trial.end.green, trial.end.exit_code, trial.step("read").outcome), (False, 0, "unproven"))
         self.assertIn("the first 512 lie behind the boot ROM, and are missing", trial.step("read").evidence)
-        pieces = climb.scene.backup
+        pieces = climb.outcome.backup
         self.assertEqual(pieces, (Piece(0x200, bytes(trial.line.chip.flash[0x200:0x800])),))
         with_roms_own = (Piece(0, bytes(range(3, 255)) * 2 + bytes(8) + pieces[0].data),)
         for held in (pieces, with_roms_own):
@@ -441,7 +441,7 @@ class Lpc(unittest.TestCase):
         climb, trial = prepare("lpc1769", purpose="greet", wishes=Wishes(settings={"crystal-khz": 14746}))
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0)
-        sent = climb.scene.wire.between(0, None, "sent")
+        sent = climb.outcome.link.between(0, None, "sent")
         self.assertIn(b"14746\r\n", sent)
 
     def test_crc_where_the_part_has_it(self) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.core.dialects.registry import dialect_names
 from greenstep.core.findings import Difference, LineHeard, Observations, diagnose
 from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
-from greenstep.core.link import Frame, LineErrors, LineSettings
+from greenstep.core.link import Frame, LineErrors, LineSettings, ResetBy
 
 from .situations import ALL, BOARD_OF, BY_DIALECT, seeded
 from .situations.situation import Situation
@@ -90,7 +90,7 @@ def seen(**changes: Any) -> Observations:
         "sync_sent": b"\x7f",
         "sync_answers": (b"\x79", b"\x1f"),
         "boot_pin": True,
-        "lines": "moved",
+        "reset_by": ResetBy.LINES,
         "sent": b"\x7f" * 12,
         "others": (("AVR bootloader, v1", (b"\x14\x10",), ()), ("XMODEM receiver", (), (rb"C{2,}",))),
     }

@@ -82,7 +82,7 @@ class InTheLoaderAlready(unittest.TestCase):
             earlier.link.configure(settings)
             return OpenedPort(earlier.link, "once more")
 
-        later.scene.open_link = open_link
+        later.open_link = open_link
         after.events.extend(later.run())
         return after
 

@@ -115,7 +115,7 @@ class DamagedOrders(unittest.TestCase):
         image = sample_for("lpc812", 300)
         climb, _ = prepare("lpc812", {"flash": image})
         list(climb.run())
-        sent = climb.scene.wire.between(0, None, "sent")
+        sent = climb.outcome.link.between(0, None, "sent")
         for order in (b"R 512", b"W 268437504"):
             place = sent.index(order) + 2
             for fault in (f"drop-to-chip={place}", f"flip-to-chip={place}:08"):

@@ -24,7 +24,7 @@ def entry_of(board: str, *, held: bool = False, stop_at: str = "", **options: An
         first, written = prepare(board, {"flash": image})
         written.events.extend(first.run())
         trial.line.chip.flash[:] = written.line.chip.flash
-    recorder = Recorder(climb.scene.job, AT)
+    recorder = Recorder(climb.job, AT)
     events = climb.run()
     while True:
         try:
@@ -123,7 +123,7 @@ class Rows(unittest.TestCase):
                 climb, trial = prepare(board, purpose="greet")
                 trial.line.chip.copy = copy
                 trial.events.extend(climb.run())
-                told.add(climb.scene.unique_id)
+                told.add(climb.outcome.unique_id)
             self.assertEqual(len(told - {""}), 3, board)
 
 
@@ -132,8 +132,8 @@ class OfTheJob(unittest.TestCase):
         image = sample_for("atmega2560", 3000)
         names = replace(image, name="names.bin", pieces=(replace(image.pieces[0], address=0, data=b"hive 7"),))
         climb, trial = prepare("atmega2560", {"flash": image, "eeprom": names})
-        climb.scene.job = replace(climb.scene.job, board="frame-lift")
-        recorder = Recorder(climb.scene.job, AT)
+        climb.job = replace(climb.job, board="frame-lift")
+        recorder = Recorder(climb.job, AT)
         for event in climb.run():
             trial.events.append(event)
             recorder.see(event)

@@ -105,7 +105,7 @@ class Heard(unittest.TestCase):
         )  # fmt: skip
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
-        self.assertIn(log.encode(), climb.scene.wire.collected)
+        self.assertIn(log.encode(), climb.outcome.link.collected)
 
 
 class OneFile(unittest.TestCase):

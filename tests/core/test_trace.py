@@ -27,7 +27,7 @@ EIGHT_E = LineSettings(115200, Frame(8, "even", 1))
 def recorded(board: str, size: int = 5000, **options: Any) -> Trace:
     """An upload on the bench, recorded."""
     climb, _ = prepare(board, {"flash": sample_for(board, size)}, **options)
-    open_link = climb.scene.open_link
+    open_link = climb.open_link
     links: list[RecordingLink] = []
 
     def open_recorded(line: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
@@ -36,9 +36,9 @@ def recorded(board: str, size: int = 5000, **options: Any) -> Trace:
         return OpenedPort(links[0], "recorded")
 
     first: list[tuple[LineSettings, tuple[bool, bool]]] = []
-    for _ in Climb(climb.scene.job, open_recorded).run():
+    for _ in Climb(climb.job, open_recorded).run():
         pass
-    notes = {"dialect": climb.scene.job.dialect.name, "board": board}
+    notes = {"dialect": climb.job.dialect.name, "board": board}
     return Trace.of(links[0].events, 0.0, *first[0], Secrets(), notes)
 
 

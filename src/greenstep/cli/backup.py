@@ -72,13 +72,12 @@ def _save(climb: Climb, save: Path, memory: str) -> str:
     from greenstep.core.image import Image
     from greenstep.store.image_saving import kind_for, save_image
 
-    part = climb.scene.part
-    assert part is not None
+    memory_of_it = (climb.outcome.part or climb.job.choice.first).memory(memory)
     try:
         kind = kind_for(save, None)
     except UsageFault:
         kind = "raw"
-    image = Image(save.name, climb.scene.backup)
-    save_image(save, image, kind, part.memory(memory).erased, 16)
+    image = Image(save.name, climb.outcome.backup)
+    save_image(save, image, kind, memory_of_it.erased, 16)
     low = image.lowest
-    return f", which belongs at 0x{low:X}" if kind == "raw" and low != part.memory(memory).start else ""
+    return f", which belongs at 0x{low:X}" if kind == "raw" and low != memory_of_it.start else ""

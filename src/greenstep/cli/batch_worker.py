@@ -153,7 +153,7 @@ class _Worker:
         self._tell(Begins())
         events = climb.run()
         for event in events:
-            nobody = by_hand and not climb.scene.synced
+            nobody = by_hand and not climb.outcome.synced
             if nobody and (self._stopping.is_set() or (isinstance(event, ClimbEnded) and event.exit_code == 4)):
                 events.close()  # type: ignore[attr-defined]  # a generator, which closes the port
                 return None
@@ -178,15 +178,15 @@ def _worth_telling(event: Event) -> bool:
 
 
 def _result(job: Job, climb: Climb, ended: ClimbEnded, finding: Finding | None, at: str, row: int) -> BoardResult:
-    scene = climb.scene
+    outcome = climb.outcome
     declared = job.choice.single.title if job.choice.single else job.choice.name
-    chip = scene.part.title if scene.part else declared
+    chip = outcome.part.title if outcome.part else declared
     return BoardResult(
         at=at,
         port=job.port,
         board=job.board,
         chip=chip,
-        unique_id=scene.unique_id,
+        unique_id=outcome.unique_id,
         green=ended.green,
         exit_code=ended.exit_code,
         seconds=round(ended.elapsed_s, 3),

@@ -271,13 +271,14 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
 
 def go_on_listening(climb: Climb, as_json: bool) -> int:
     """The console on the link of a climb that ended well; nothing that came since the start is lost."""
-    scene = climb.scene
-    link = scene.wire
+    job, link = climb.job, climb.outcome.link
+    if link is None:  # nothing was opened
+        return 0
     try:
         first = link.collected
-        wishes = ConsoleWishes(line_end=scene.job.line_end, as_json=as_json, secrets=scene.job.secrets)
+        wishes = ConsoleWishes(line_end=job.line_end, as_json=as_json, secrets=job.secrets)
         if not as_json:
             click.echo("\n" + head_line("listening", "", link.settings, wishes))
-        return Console(link, scene.job.port, wishes).run(first)
+        return Console(link, job.port, wishes).run(first)
     finally:
         link.close()

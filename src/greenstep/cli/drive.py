@@ -140,7 +140,7 @@ def follow(climb: Climb, view: View, keeper: Keeper | None = None) -> int:
                 if isinstance(event, ClimbEnded):
                     event = replace(event, journal=number)
                     status = event.exit_code
-                    if event.exit_code == 0 and climb.scene.job.purpose == "greet" and chip is not None:
+                    if event.exit_code == 0 and climb.job.purpose == "greet" and chip is not None:
                         view.details(_rows(chip))
                 view = _shown(view, event)
         finally:

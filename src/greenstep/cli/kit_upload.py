@@ -107,7 +107,7 @@ def _ask_the_chip(boards: Mapping[str, BoardSettings], options: Mapping[str, Any
     status = follow(climb, make_view(bool(options["as_json"])))
     if not options["as_json"]:
         click.echo()
-    return (climb.scene.part, 0) if status == 0 else (None, status)
+    return (climb.outcome.part, 0) if status == 0 else (None, status)
 
 
 def _asked(kit: Kit, left: list[str], folder: Path) -> str:

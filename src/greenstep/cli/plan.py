@@ -43,9 +43,10 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
             greeting = make_job("greet", board, said)
             climb = Climb(greeting, opener(greeting, said))
             status = follow(climb, make_view(as_json))
-            if status or climb.scene.part is None:
+            part = climb.outcome.part
+            if status or part is None:
                 return status
-            candidates: tuple[Part, ...] = (climb.scene.part,)
+            candidates: tuple[Part, ...] = (part,)
         else:
             candidates = tuple(job.part_as_declared(part) for part in job.choice.parts)
         plan = _first_that_fits(candidates, job)

@@ -33,7 +33,7 @@ class Keeper:
     def __init__(self, climb: Climb) -> None:
         from greenstep.core.record import RECORDED, Recorder
 
-        job = climb.scene.job
+        job = climb.job
         self._recorder: Recorder | None = None
         self._climb = climb
         if job.purpose in RECORDED:
@@ -53,8 +53,8 @@ class Keeper:
         if path is None or self._recorder is None:
             return 0
         try:
-            scene = self._climb.scene
-            granules = scene.granules if scene.job.purpose == "upload" and scene.unique_id else None
+            outcome = self._climb.outcome
+            granules = outcome.granules if self._climb.job.purpose == "upload" and outcome.unique_id else None
             return record(path, self._recorder.entry(ended), granules)
         except JournalTrouble as trouble:
             click.echo(f" not in the journal: {trouble}", err=True)

@@ -49,14 +49,15 @@ def is_there_already(settled: Settled, options: Mapping[str, Any]) -> bool:
         climb = Climb(job, opener(job, said))
     listener = _Listener()
     status = follow(climb, listener)
-    there = status == 0 and not climb.scene.unproven
+    outcome = climb.outcome
+    there = status == 0 and not outcome.unproven
     what = " + ".join(image.name for image in job.images.values())
     if as_json:
         JsonView().line(
             "compared", {"board": board, "same": there, "proof": listener.proof, "finding": listener.found}
         )
     elif there:
-        who = board or (climb.scene.part.title if climb.scene.part else job.choice.name)
-        took = show_seconds(climb.scene.elapsed_s)
+        who = board or (outcome.part.title if outcome.part else job.choice.name)
+        took = show_seconds(outcome.elapsed_s)
         click.echo(f" {who} holds {what} already: {listener.proof}. Nothing was written; {took}")
     return there

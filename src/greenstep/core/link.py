@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from enum import Enum
 from typing import Literal, Protocol
 
 from .frozen import frozen
@@ -75,6 +76,14 @@ class LinkLost(Exception):
     def __init__(self, reason: str) -> None:
         super().__init__(reason)
         self.reason = reason
+
+
+class ResetBy(Enum):
+    """What resets the chip: DTR and RTS, a person, or a person because the port has no such lines."""
+
+    LINES = "lines"
+    HAND = "hand"
+    HAND_WITHOUT_LINES = "hand, without lines"
 
 
 class LinesMissing(Exception):

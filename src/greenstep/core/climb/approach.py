@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Generator, Iterator
+from collections.abc import Generator, Iterable, Iterator
 
 from ..chips import Catalogue, Memory, Part
 from ..dialects.base import Examination, Identity
 from ..errors import Finding, NoAnswerFault, RefusedFault
 from ..events import Event, HandsWanted, Noted, StepAdvanced, StepEnded
-from ..findings import ChipSeen, diagnose
-from ..hookup import Driver
+from ..findings import ChipSeen
 from ..image import Image
-from ..link import Deadline, LinesMissing
+from ..link import Deadline, LinesMissing, ResetBy
 from ..plan import make_plan
 from ..quantities import count, show_seconds, show_size, show_span
 from ..recording import RecordingLink
 from .causes import enter, listen_for_causes
-from .evidence import observe
-from .job import Job, chip_number
+from .evidence import explain
+from .job import Job, OpenLink, chip_number
+from .meter import Figures
 from .regions import blank_plan
-from .scene import Scene
+from .session import Session
+from .transfer import Transfer
 
 BY_HAND_PATIENCE_S = 20.0
 _PIN_IGNORED = (
@@ -43,9 +44,8 @@ def refuse_unfit(job: Job) -> None:
         raise refusals[0]
 
 
-def image_step(scene: Scene) -> Iterator[Event]:
+def image_step(job: Job) -> Iterator[Event]:
     """What will be written, and that it can fit at least one of the declared parts."""
-    job = scene.job
     refuse_unfit(job)
     for image in job.images.values():
         for note in image.notes:
@@ -74,64 +74,61 @@ def _describe(memory: str, image: Image, part: Part) -> str:
     )
 
 
-def _refuse_what_it_cannot(scene: Scene) -> None:
+def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened: what can only be answered by reading back. Raises RefusedFault."""
-    if scene.job.dialect.traits.reads or scene.job.purpose not in ("verify", "backup", "erase"):
+    if job.dialect.traits.reads or job.purpose not in ("verify", "backup", "erase"):
         return
     raise RefusedFault(
         Finding(
-            f"cannot-{scene.job.purpose}",
-            f"no {scene.job.purpose} here: the {scene.job.dialect.title} shows nothing back",
+            f"cannot-{job.purpose}",
+            f"no {job.purpose} here: the {job.dialect.title} shows nothing back",
             (),
             ("upload: each block is acknowledged", "start the program and expect its text"),
         )
     )
 
 
-def port_step(scene: Scene) -> Iterator[Event]:
-    _refuse_what_it_cannot(scene)
-    opened = scene.open_link(scene.job.first_settings, scene.job.hookup.idle_lines)
-    scene.link = RecordingLink(opened.link, secrets=scene.job.secrets)
-    scene.opened_at_s = scene.link.now()
-    scene.driver = Driver(scene.link, scene.job.hookup)
-    scene.dialect = scene.job.dialect(scene.link, scene.job.wishes.settings)
-    yield StepEnded("port", "green", opened.evidence)
+def open_session(job: Job, open_link: OpenLink) -> tuple[Session, str]:
+    """Open the port; the session, and what the system says is behind it. Raises RefusedFault, PortFault."""
+    _refuse_what_it_cannot(job)
+    opened = open_link(job.first_settings, job.hookup.idle_lines)
+    return Session.over(job, RecordingLink(opened.link, secrets=job.secrets)), opened.evidence
 
 
-def enter_step(scene: Scene) -> Iterator[Event]:
+def enter_step(session: Session) -> Iterator[Event]:
     """Reset into the bootloader once; that it worked is only known when sync is."""
-    scene.heard_before = scene.wire.discard()
-    if scene.job.hookup.enter is None:
+    session.notes.before = session.link.discard()
+    if session.job.hookup.enter is None:
         return
     try:
-        enter(scene)
-        scene.lines = "moved"
-        if scene.wire.makes_no_break:
+        enter(session)
+        session.reset_by = ResetBy.LINES
+        if session.link.makes_no_break:
             yield Noted("enter", "this port makes no break, which this loader waits for at reset: going on without")
     except LinesMissing:
-        scene.lines = "missing"
+        session.reset_by = ResetBy.HAND_WITHOUT_LINES
         yield Noted("enter", "this port has no DTR and RTS: going on by hand")
 
 
-def sync_step(scene: Scene) -> Iterator[Event]:
+def sync_step(session: Session) -> Iterator[Event]:
     """Ask until the bootloader answers; in between, reset again where lines can."""
-    scene.sync_since_s, scene.sync_mark = scene.wire.now(), scene.wire.mark
-    asking = _ask_after_resets(scene) if scene.lines == "moved" else _ask_by_hand(scene)
+    session.notes.begin_asking()
+    asking = _ask_after_resets(session) if session.reset_by is ResetBy.LINES else _ask_by_hand(session)
     answer, tries = yield from asking
     if answer is None:
-        yield StepEnded("enter", "unproven", _how_entered(scene))
-        listen_for_causes(scene)
-        raise NoAnswerFault(*diagnose(observe(scene, "sync")))
-    scene.synced = True
-    yield StepEnded("enter", "green", _how_entered(scene))
-    waited_s = scene.wire.now() - scene.sync_since_s
+        yield StepEnded("enter", "unproven", _how_entered(session))
+        listen_for_causes(session)
+        raise NoAnswerFault(*explain(session, "sync"))
+    session.synced = True
+    yield StepEnded("enter", "green", _how_entered(session))
+    waited_s = session.notes.asked_s
     at = "at the first try" if tries == 1 else f"at try {tries}"
     yield StepEnded("sync", "green", f"{answer} {at}, {show_seconds(waited_s)}", waited_s, {"tries": tries})
 
 
-def _how_entered(scene: Scene) -> str:
-    hookup = scene.job.hookup
-    if scene.lines != "moved":
+def _how_entered(session: Session) -> str:
+    hookup = session.job.hookup
+    if session.reset_by is not ResetBy.LINES:
         return "by hand"
     if hookup.enter is not None and hookup.enter.touches:
         return "touched, gone and come back"
@@ -144,63 +141,63 @@ def _how_entered(scene: Scene) -> str:
 _Asked = tuple[str | None, int]
 
 
-def _ask_after_resets(scene: Scene) -> Generator[Event, None, _Asked]:
+def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
     """Ask a few times after each reset; the pauses between reset and asking differ on purpose."""
-    link, dialect, traits = scene.wire, scene.talk, scene.job.dialect.traits
-    patience = scene.job.patience_s
+    link, dialect, traits = session.link, session.dialect, session.job.dialect.traits
+    patience = session.job.patience_s
     deadline = Deadline.after(link, patience or 0.0)
     tries = 0
     for settles in range(1000):
         if settles >= len(traits.settles_s) and deadline.over:
             return None, tries
         if settles:
-            enter(scene)
+            enter(session)
         turn = settles % len(traits.settles_s)
         link.sleep(traits.settles_s[turn])
         early = link.discard() if traits.sync_sent else b""  # who only listens wants to hear all of it
         moved_s = link.last_at("lines")
-        if early and not scene.early:
-            scene.early = early
-            scene.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
+        if early and not session.notes.early:
+            session.notes.early = early
+            session.notes.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
         last, began_s = settles == len(traits.settles_s) - 1, link.now()
         for asking in range(traits.asks[turn]):
             tries += 1
             # before it is given up: one question after a reset, and all the time for a late answer
-            late_s = dialect.patience_s if last and not asking and _answers_late(scene) else 0.0
+            late_s = dialect.patience_s if last and not asking and _answers_late(session) else 0.0
             answer = dialect.ask(max(traits.ask_wait_s, late_s))
             if answer is not None:
                 dialect.asked_before(asking, link.now() - began_s)
                 return answer, tries
         if patience:
-            waited = int(link.now() - scene.sync_since_s)
+            waited = int(session.notes.asked_s)
             yield StepAdvanced("sync", min(waited, int(patience)), int(patience), "seconds", float(waited))
-    return _ask_as_known(scene), tries
+    return _ask_as_known(session), tries
 
 
-def _ask_as_known(scene: Scene) -> str | None:
+def _ask_as_known(session: Session) -> str | None:
     """Whether it answers as one that an earlier conversation left in its loader, at the rate that it went on at."""
-    first, later, wait_s = scene.job.first_settings, scene.job.settings, scene.job.dialect.traits.ask_wait_s
-    answer = scene.talk.ask_as_known(wait_s)
+    first, later, wait_s = session.job.first_settings, session.job.settings, session.job.dialect.traits.ask_wait_s
+    answer = session.dialect.ask_as_known(wait_s)
     if answer is None and first != later:
-        scene.wire.configure(later)
-        answer = scene.talk.ask(wait_s) or scene.talk.ask_as_known(wait_s)
+        session.link.configure(later)
+        answer = session.dialect.ask(wait_s) or session.dialect.ask_as_known(wait_s)
         if answer is None:
-            scene.wire.configure(first)
+            session.link.configure(first)
     return answer
 
 
-def _answers_late(scene: Scene) -> bool:
+def _answers_late(session: Session) -> bool:
     """Whether its own answers were heard, though none in time."""
-    traits = scene.job.dialect.traits
-    heard = scene.wire.between(scene.sync_mark, None, "heard")
+    traits = session.job.dialect.traits
+    heard = session.link.between(session.notes.asked_mark, None, "heard")
     return any(answer in heard for answer in traits.sync_answers) or any(
         re.search(sound, heard, re.DOTALL) for sound in traits.sounds
     )
 
 
-def reset_and_ask(scene: Scene) -> bool:
+def reset_and_ask(session: Session) -> bool:
     """Whether the bootloader answers after one of the dialect's resets."""
-    asking = _ask_after_resets(scene)
+    asking = _ask_after_resets(session)
     while True:
         try:
             next(asking)
@@ -208,10 +205,10 @@ def reset_and_ask(scene: Scene) -> bool:
             return end.value[0] is not None
 
 
-def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
+def _ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
     """Ask until patience is over; tell the person what to do once it is clear that nobody is there yet."""
-    link, dialect, traits = scene.wire, scene.talk, scene.job.dialect.traits
-    patience = BY_HAND_PATIENCE_S if scene.job.patience_s is None else scene.job.patience_s
+    link, dialect, traits = session.link, session.dialect, session.job.dialect.traits
+    patience = BY_HAND_PATIENCE_S if session.job.patience_s is None else session.job.patience_s
     deadline = Deadline.after(link, patience)
     tries, told_at = 0, -1
     while True:
@@ -225,85 +222,97 @@ def _ask_by_hand(scene: Scene) -> Generator[Event, None, _Asked]:
             before = min(tries - 1, traits.asks[0])
             dialect.asked_before(before, (before + 1) * traits.ask_wait_s)
             return answer, tries
-        if tries == 1 and (answer := _ask_as_known(scene)) is not None:
+        if tries == 1 and (answer := _ask_as_known(session)) is not None:
             return answer, tries
         if deadline.over:
             return None, tries
         if tries == 2:
-            yield HandsWanted("sync", scene.job.choice.hands.enter, patience)
-        waited = int(link.now() - scene.sync_since_s)
+            yield HandsWanted("sync", session.job.choice.hands.enter, patience)
+        waited = int(session.notes.asked_s)
         if waited > told_at:
             told_at = waited
             yield StepAdvanced("sync", waited, int(patience), "seconds", float(waited))
 
 
-def chip_step(scene: Scene) -> Iterator[Event]:
-    """Who answered, is it the declared chip, and does the plan hold for this very one?"""
-    identity = scene.talk.identify()
-    part = _matching(scene, identity)
+def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
+    """Who answered, is it the declared chip, and does the plan hold for this very one? What is to be written, where
+    something is."""
+    job, dialect = session.job, session.dialect
+    identity = dialect.identify()
+    part = _matching(session, identity)
     if part is None and identity.ident is None:
-        if scene.job.purpose != "greet":
-            raise RefusedFault(_which_chip(scene))
-        figures: dict[str, int | float | str] = {name.replace(" ", "_"): value for name, value in identity.details}
-        yield StepEnded("chip", "green", f"{identity.said}; which chip it is in, it does not say", figures=figures)
-        return
+        if job.purpose != "greet":
+            raise RefusedFault(_which_chip(session))
+        said = f"{identity.said}; which chip it is in, it does not say"
+        yield StepEnded("chip", "green", said, figures=_figures(identity.details))
+        return None
     if part is None:  # nothing guards the number on the line: hear it once more before calling it wrong
-        identity = scene.talk.identify()
-        part = _matching(scene, identity)
+        identity = dialect.identify()
+        part = _matching(session, identity)
     if part is None:
-        raise RefusedFault(*diagnose(observe(scene, "chip", chip=_chip_seen(scene, identity))))
-    if identity.ident is not None and (answers_as := _another_with(scene, part, identity.ident)):
+        raise RefusedFault(*explain(session, "chip", chip=_chip_seen(session, identity)))
+    if identity.ident is not None and (answers_as := _another_with(session, part, identity.ident)):
         yield Noted("chip", f"its loader answers as an {answers_as}: taken for the {part.title} that was declared")
     if differs := part.extra.get("differs"):
         yield Noted("chip", str(differs))
-    examination = scene.talk.examine(scene.job.part_as_declared(part))
-    scene.part = examination.part
-    scene.known = identity.ident, examination.unique_id
+    examination = dialect.examine(job.part_as_declared(part))
+    session.part, session.known = examination.part, (identity.ident, examination.unique_id)
     if examination.locked:
-        if scene.job.purpose not in ("greet", "unlock") or scene.job.wishes.writes_only:
-            raise RefusedFault(*diagnose(observe(scene, "chip", locked=examination.locked)))
+        if job.purpose not in ("greet", "unlock") or job.wishes.writes_only:
+            raise RefusedFault(*explain(session, "chip", locked=examination.locked))
         yield Noted("chip", f"locked: {examination.locked}")
-    elif scene.job.purpose == "unlock" and not scene.job.wishes.writes_only:
+    elif job.purpose == "unlock" and not job.wishes.writes_only:
         raise RefusedFault(
             Finding("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
         )
-    if scene.job.purpose == "erase":
-        stays = scene.talk.must_stay(scene.part)
-        scene.plan = blank_plan(scene.job, scene.part, stays)
-        for note in scene.plan.notes:
-            yield Noted("chip", note)
-    elif scene.job.images:
-        scene.plan = make_plan(scene.part, scene.job.dialect, scene.job.images, scene.job.wishes)
-        scene.written = {memory.memory.name: memory.image for memory in scene.plan.memories}
-        for note in scene.plan.notes:
-            yield Noted("chip", note)
-        for memory_plan in scene.plan.memories:
-            _refuse_withheld(scene, memory_plan.memory)
-    # who does not want to verify may have a loader that cannot read
-    if scene.plan is not None and scene.job.purpose == "upload" and scene.job.wishes.verify:
-        planned = {memory.memory.name: memory.image for memory in scene.plan.memories}
-        for note in scene.talk.look_before(scene.part, planned, scene.job.wishes.despite):
-            yield Noted("chip", note)
-    figures = {"part": scene.part.name}
-    if scene.part.core != "any":
-        figures["flash_bytes"] = scene.part.flash.size
+    transfer = yield from _planned(session)
+    details = (*identity.details, *examination.details)
+    if session.link.settings.baud != job.settings.baud:
+        dialect.change_baud(session.part, job.settings.baud)
+        now = session.link.settings.baud
+        refused = "" if now == job.settings.baud else f"{job.settings.baud} baud is refused: "
+        yield Noted("chip", f"{refused}{'still' if refused else 'now'} at {now} baud")
+    figures: Figures = {"part": session.part.name}
+    if session.part.core != "any":
+        figures["flash_bytes"] = session.part.flash.size
     if identity.ident is not None:
         figures["ident"] = f"{identity.ident:X}"
-    details = (*identity.details, *examination.details)
-    if scene.wire.settings.baud != scene.job.settings.baud:
-        scene.talk.change_baud(scene.part, scene.job.settings.baud)
-        now = scene.wire.settings.baud
-        refused = "" if now == scene.job.settings.baud else f"{scene.job.settings.baud} baud is refused: "
-        yield Noted("chip", f"{refused}{'still' if refused else 'now'} at {now} baud")
-    figures.update({name.replace(" ", "_"): value for name, value in details if name != "flash"})
-    if "boot_pin" in figures and scene.job.purpose not in ("greet", "verify", "backup"):
+    figures |= _figures(detail for detail in details if detail[0] != "flash")
+    if "boot_pin" in figures and job.purpose not in ("greet", "verify", "backup"):
         yield Noted("chip", _PIN_IGNORED)
-    scene.unique_id = chip_number(figures)
-    yield StepEnded("chip", "green", _chip_evidence(scene.part, identity, examination), figures=figures)
+    session.unique_id = chip_number(figures)
+    yield StepEnded("chip", "green", _chip_evidence(session.part, identity, examination), figures=figures)
+    return transfer
 
 
-def _refuse_withheld(scene: Scene, memory: Memory) -> None:
-    reason = scene.talk.withholds(memory)
+def _figures(details: Iterable[tuple[str, str]]) -> Figures:
+    return {name.replace(" ", "_"): value for name, value in details}
+
+
+def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
+    """What is to be written to this very chip; None where nothing is. Raises RefusedFault."""
+    job, part = session.job, session.part
+    if job.purpose == "erase":
+        transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
+    elif job.images:
+        plan = make_plan(part, job.dialect, job.images, job.wishes)
+        transfer = Transfer(session, plan, {memory.memory.name: memory.image for memory in plan.memories})
+    else:
+        return None
+    for note in transfer.plan.notes:
+        yield Noted("chip", note)
+    for name in transfer.written:
+        _refuse_withheld(session, part.memory(name))
+    if (
+        job.purpose == "upload" and job.wishes.verify
+    ):  # who does not want to verify may have a loader that cannot read
+        for note in session.dialect.look_before(part, transfer.written, job.wishes.despite):
+            yield Noted("chip", note)
+    return transfer
+
+
+def _refuse_withheld(session: Session, memory: Memory) -> None:
+    reason = session.dialect.withholds(memory)
     if reason:
         raise RefusedFault(
             Finding(
@@ -331,37 +340,37 @@ def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> 
     return "; ".join(said)
 
 
-def _matching(scene: Scene, identity: Identity) -> Part | None:
+def _matching(session: Session, identity: Identity) -> Part | None:
     """The declared part that this identity stands for; where the loader does not tell, the one that was declared."""
     if identity.ident is None:
-        return scene.job.choice.single
-    part = scene.job.choice.by_ident(identity.ident)
-    if part is None and identity.ident in scene.job.also_idents:
-        part = scene.job.choice.first
-    single = scene.job.choice.single
+        return session.job.choice.single
+    part = session.job.choice.by_ident(identity.ident)
+    if part is None and identity.ident in session.job.also_idents:
+        part = session.job.choice.first
+    single = session.job.choice.single
     if part is None and single is not None and single.extra.get("any_ident"):
         return single
     return part
 
 
-def _another_with(scene: Scene, part: Part, ident: int) -> str:
+def _another_with(session: Session, part: Part, ident: int) -> str:
     """The title of another part whose own number this is; empty where it is the part's, or no other's."""
-    other = None if ident == part.ident else Catalogue.load().by_ident(scene.job.dialect.name, ident)
+    other = None if ident == part.ident else Catalogue.load().by_ident(session.job.dialect.name, ident)
     return other.title if other is not None and other.ident == ident and other.name != part.name else ""
 
 
-def _which_chip(scene: Scene) -> Finding:
-    names = [part.name for part in scene.job.choice.parts]
+def _which_chip(session: Session) -> Finding:
+    names = [part.name for part in session.job.choice.parts]
     return Finding(
         "which-chip",
         "this bootloader does not say which chip it is in",
-        (f"'{scene.job.choice.name}' may be {', '.join(names[:4])}{' …' if len(names) > 4 else ''}",),
+        (f"'{session.job.choice.name}' may be {', '.join(names[:4])}{' …' if len(names) > 4 else ''}",),
         (f"name the chip: --chip {names[0]}; greenstep chips lists them",),
     )
 
 
-def _chip_seen(scene: Scene, identity: Identity) -> ChipSeen:
-    job = scene.job
+def _chip_seen(session: Session, identity: Identity) -> ChipSeen:
+    job = session.job
     assert identity.ident is not None
     known = Catalogue.load().by_ident(job.dialect.name, identity.ident)
     declared = job.choice.single.title if job.choice.single else job.choice.name

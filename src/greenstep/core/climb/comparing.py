@@ -18,7 +18,7 @@ from ..narrow import Room, Span, joined, narrowed, rooms_of
 from ..plan import USUAL_TURNAROUND_S, MemoryPlan, check_blocks
 from ..quantities import count, show_address
 from .proof import sums_equal
-from .scene import Scene
+from .transfer import Transfer, Trusted
 
 How = Literal["checksum", "read", "journal", ""]
 
@@ -45,15 +45,15 @@ class _Outcome:
 
 
 class _Progress:
-    def __init__(self, scene: Scene, total: int) -> None:
-        self.scene = scene
+    def __init__(self, transfer: Transfer, total: int) -> None:
+        self.transfer = transfer
         self.total = total
-        self.began_s = scene.wire.now()
+        self.began_s = transfer.link.now()
         self.done = 0
 
     @property
     def seconds(self) -> float:
-        return self.scene.wire.now() - self.began_s
+        return self.transfer.link.now() - self.began_s
 
     def event(self, size: int) -> StepAdvanced:
         self.done = min(self.total, self.done + size)
@@ -63,28 +63,26 @@ class _Progress:
 Comparing = Generator[Event, None, _Outcome]
 
 
-def compare_step(scene: Scene) -> Iterator[Event]:
-    """Narrows the scene's plan to what differs. Nothing on the chip is changed."""
-    _, plan = scene.ground
-    began = scene.wire.now()
+def compare_step(transfer: Transfer) -> Iterator[Event]:
+    """Narrows the transfer's plan to what differs. Nothing on the chip is changed."""
+    plan = transfer.plan
+    began = transfer.link.now()
     outcomes: list[tuple[MemoryPlan, _Outcome]] = []
     for memory_plan in plan.memories:
         try:
-            outcome = yield from _compare(scene, memory_plan)
+            outcome = yield from _compare(transfer, memory_plan)
         except ChipRefusal as refusal:  # then all is written, as ever
             outcome = _Outcome(why=f"not compared: the chip refuses to be read ({refusal.said})")
         outcomes.append((memory_plan, outcome))
     differing = {plan.memory.name: out.differing for plan, out in outcomes if out.differing is not None}
-    took = scene.wire.now() - began
-    said = "; ".join(_in_words(scene, memory_plan, outcome) for memory_plan, outcome in outcomes)
+    took = transfer.link.now() - began
+    said = "; ".join(_in_words(transfer, memory_plan, outcome) for memory_plan, outcome in outcomes)
     if not differing:
         yield StepEnded("compare", "not reached", said, took, {"how": "none"})
         return
-    scene.whole_plan = plan
-    scene.plan = narrowed(plan, scene.job.dialect, scene.job.wishes, differing)
-    scene.trusted = next((o.remembered for _, o in outcomes if o.how == "journal"), None)
-    scene.trusted_bytes = _same_bytes([found for found in outcomes if found[1].how == "journal"])
-    scene.sampled_bytes = sum(o.bytes_seen for _, o in outcomes if o.how == "journal")
+    transfer.whole = plan
+    transfer.plan = narrowed(plan, transfer.job.dialect, transfer.job.wishes, differing)
+    transfer.trusted = _trusted(outcomes)
     figures: dict[str, int | float | str] = {
         "how": ",".join(outcome.how or "none" for _, outcome in outcomes),
         "units": sum(outcome.rooms for _, outcome in outcomes),
@@ -93,6 +91,14 @@ def compare_step(scene: Scene) -> Iterator[Event]:
         "seconds": round(took, 4),
     }
     yield StepEnded("compare", "green", said, took, figures)
+
+
+def _trusted(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> Trusted | None:
+    believed = [found for found in outcomes if found[1].how == "journal"]
+    remembered = next((outcome.remembered for _, outcome in believed if outcome.remembered), None)
+    if remembered is None:
+        return None
+    return Trusted(remembered, _same_bytes(believed), sum(outcome.bytes_seen for _, outcome in believed))
 
 
 def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
@@ -104,17 +110,17 @@ def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
     )
 
 
-def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
-    traits = scene.job.dialect.traits
-    rooms = rooms_of(plan, scene.job.dialect.write_block(plan.memory))
-    if plan.memory.name == "flash" and scene.talk.can_checksum():
-        return (yield from _by_checksum(scene, plan, rooms))
-    slow = traits.reads_slowly or not _reading_pays(scene, plan, rooms)
-    if plan.memory.name == "flash" and (scene.job.wishes.trust_journal or slow):
-        outcome = yield from _by_journal(scene, plan, rooms)
+def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
+    traits = transfer.job.dialect.traits
+    rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
+    if plan.memory.name == "flash" and transfer.dialect.can_checksum():
+        return (yield from _by_checksum(transfer, plan, rooms))
+    slow = traits.reads_slowly or not _reading_pays(transfer, plan, rooms)
+    if plan.memory.name == "flash" and (transfer.job.wishes.trust_journal or slow):
+        outcome = yield from _by_journal(transfer, plan, rooms)
         if outcome.differing is not None:
             return outcome
-        if scene.job.wishes.trust_journal:
+        if transfer.job.wishes.trust_journal:
             yield Noted("compare", outcome.why)
     if not traits.reads_slowly and not any(room.provable for room in rooms):
         return _Outcome(why="not compared: the chip cannot show where this lies")
@@ -123,14 +129,14 @@ def _compare(scene: Scene, plan: MemoryPlan) -> Comparing:
     if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
         return _Outcome(why="not compared: this bootloader erases all at once")
     if traits.erases_in_order and plan.memory.name == "flash":
-        return (yield from _up_to_a_difference(scene, plan, rooms))
-    return (yield from _by_reading(scene, plan, rooms))
+        return (yield from _up_to_a_difference(transfer, plan, rooms))
+    return (yield from _by_reading(transfer, plan, rooms))
 
 
-def _reading_pays(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
+def _reading_pays(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
     """Whether reading all takes less time than erasing and writing all."""
-    part, _ = scene.ground
-    dialect = scene.job.dialect
+    part = transfer.part
+    dialect = transfer.job.dialect
     spans = joined(span for room in rooms if room.provable for span in room.spans)
     if not spans:
         return False
@@ -138,76 +144,76 @@ def _reading_pays(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> bool
     writing = dialect.cost_of_writes(part, plan.memory, plan.blocks)
     if plan.units:
         writing += dialect.cost_of_erase(plan.memory, plan.units)
-    settings = scene.wire.settings
+    settings = transfer.link.settings
     return reading.seconds(settings, USUAL_TURNAROUND_S) < writing.seconds(settings, USUAL_TURNAROUND_S)
 
 
 # --- by checksum
 
 
-def _by_checksum(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+def _by_checksum(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
     """Parts of what is to be written, and parts of those that differ, down to single rooms."""
     hidden = [room for room in rooms if not room.provable]
     shown = [room for room in rooms if room.provable]
     outcome = _Outcome("checksum", len(rooms), hidden=len(hidden))
-    progress = _Progress(scene, sum(room.size_bytes for room in shown))
+    progress = _Progress(transfer, sum(room.size_bytes for room in shown))
     if len(shown) >= _WORTH_PROBING:
         probes = (shown[0], shown[len(shown) // 2], shown[-1])
-        if not any(_sums_equal(scene, plan, [probe]) for probe in probes):
+        if not any(_sums_equal(transfer, plan, [probe]) for probe in probes):
             outcome.looked_at, outcome.differing = len(probes), list(rooms)
             return outcome
     outcome.looked_at = len(shown)
     differing: list[Room] = []
     if shown:
-        differing = yield from _narrowing(scene, plan, shown, progress)
+        differing = yield from _narrowing(transfer, plan, shown, progress)
     outcome.differing = sorted([*differing, *hidden], key=lambda room: room.low)
     return outcome
 
 
 def _narrowing(
-    scene: Scene, plan: MemoryPlan, rooms: Sequence[Room], progress: _Progress
+    transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], progress: _Progress
 ) -> Generator[Event, None, list[Room]]:
     """The rooms that differ. Where more than half of the parts do, those are not looked into any further."""
     step = -(-len(rooms) // _PARTS)
     parts = [rooms[at : at + step] for at in range(0, len(rooms), step)]
     wrong = []
     for part in parts:
-        if not _sums_equal(scene, plan, part):
+        if not _sums_equal(transfer, plan, part):
             wrong.append(part)
         yield progress.event(sum(room.size_bytes for room in part))
     if step == 1 or (len(wrong) * 2 > len(parts) and len(parts) > 2):
         return [room for part in wrong for room in part]
     found: list[Room] = []
     for part in wrong:
-        found += yield from _narrowing(scene, plan, part, progress)
+        found += yield from _narrowing(transfer, plan, part, progress)
     return found
 
 
-def _sums_equal(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
-    return sums_equal(scene, plan, joined(span for room in rooms for span in room.spans))
+def _sums_equal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
+    return sums_equal(transfer, plan, joined(span for room in rooms for span in room.spans))
 
 
 # --- by reading
 
 
-def _by_reading(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+def _by_reading(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
     """Reads on while it pays: behind several that differ in a row some are taken to differ unread, and more each
     time."""
     outcome = _Outcome("read", len(rooms))
-    groups = _groups(rooms, min(_MOST_TOGETHER, scene.talk.read_block(plan.memory)))
-    progress = _Progress(scene, sum(room.size_bytes for room in rooms))
+    groups = _groups(rooms, min(_MOST_TOGETHER, transfer.dialect.read_block(plan.memory)))
+    progress = _Progress(transfer, sum(room.size_bytes for room in rooms))
     differing: dict[int, Room] = {room.low: room for room in rooms if not room.provable}
     outcome.hidden = len(differing)
     at, in_a_row, leap = 0, 0, _FIRST_LEAP
     leapt = range(0)
     while at < len(groups):
-        wrong = _differing_of(scene, plan, groups[at], outcome)
+        wrong = _differing_of(transfer, plan, groups[at], outcome)
         yield progress.event(sum(room.size_bytes for room in groups[at]))
         differing.update((room.low, room) for room in wrong)
         at += 1
         if len(wrong) < len(groups[at - 1]):
             for back in reversed(leapt):  # what was leapt over may have ended before
-                wrong = _differing_of(scene, plan, groups[back], outcome)
+                wrong = _differing_of(transfer, plan, groups[back], outcome)
                 for room in groups[back]:
                     differing.pop(room.low, None)
                 differing.update((room.low, room) for room in wrong)
@@ -231,16 +237,16 @@ def _by_reading(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Compar
 _SPREAD = 8
 
 
-def _up_to_a_difference(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+def _up_to_a_difference(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
     """Where a byte that differs costs all of it: places all over it first, and no more once one differs."""
     outcome = _Outcome("read", len(rooms), list(rooms))
-    groups = _groups(rooms, scene.talk.read_block(plan.memory))
+    groups = _groups(rooms, transfer.dialect.read_block(plan.memory))
     outcome.hidden = sum(not room.provable for room in rooms)
-    progress = _Progress(scene, sum(room.size_bytes for room in rooms))
+    progress = _Progress(transfer, sum(room.size_bytes for room in rooms))
     first = range(0, len(groups), max(1, len(groups) // _SPREAD))
     for index in (*first, *(index for index in range(len(groups)) if index not in first)):
         group = groups[index]
-        if _differing_of(scene, plan, group, outcome):
+        if _differing_of(transfer, plan, group, outcome):
             return outcome
         yield progress.event(sum(room.size_bytes for room in group))
     outcome.differing = list(rooms) if outcome.hidden else []
@@ -270,13 +276,13 @@ def _one_span(group: Sequence[Room], room: Room) -> bool:
     )
 
 
-def _differing_of(scene: Scene, plan: MemoryPlan, group: Sequence[Room], outcome: _Outcome) -> list[Room]:
+def _differing_of(transfer: Transfer, plan: MemoryPlan, group: Sequence[Room], outcome: _Outcome) -> list[Room]:
     """The rooms of a group that differ, each read up to its first difference."""
     outcome.looked_at += len(group)
     spans = joined(span for room in group for span in room.spans)
     differing: dict[int, Room] = {}
-    for address, size in _first_little(spans, scene.talk.read_block(plan.memory)):
-        found = scene.talk.read(plan.memory, address, size)
+    for address, size in _first_little(spans, transfer.dialect.read_block(plan.memory)):
+        found = transfer.dialect.read(plan.memory, address, size)
         outcome.bytes_seen += size
         expected = plan.image.cut(address, size, plan.memory.erased)
         if found == expected:
@@ -302,25 +308,24 @@ def _first_little(spans: Sequence[Span], block: int) -> Iterator[Span]:
 # --- by the journal
 
 
-def _by_journal(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
+def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
     """What differs from what the journal says was written, where the chip's number and a sample agree."""
-    if not scene.unique_id:
+    number, recall, now = transfer.session.unique_id, transfer.job.recall, transfer.granules
+    if not number:
         return _Outcome(why="the journal is not trusted: this chip tells no number of its own")
-    remembered = scene.job.recall(scene.unique_id, scene.ground[0].name) if scene.job.recall else None
-    if remembered is None:
+    remembered = recall(number, transfer.part.name) if recall else None
+    if remembered is None or now is None:
         return _Outcome(why="the journal is not trusted: its last upload to this chip is not known, or was not green")
-    now = scene.granules
-    assert now is not None
-    whole_read = scene.job.dialect.traits.reads_slowly
+    whole_read = transfer.job.dialect.traits.reads_slowly
     differing: list[Room] = []
     same: list[Room] = []
     for room in rooms:
         agrees = all(now.same(remembered.granules, *span) for span in room.spans)
         (same if agrees and (room.provable or whole_read) else differing).append(room)
-    samples = _samples(scene, plan, same, remembered.number)
-    progress = _Progress(scene, sum(size for _, size in samples))
+    samples = _samples(transfer, plan, same, remembered.number)
+    progress = _Progress(transfer, sum(size for _, size in samples))
     for address, size in samples:
-        if scene.talk.read(plan.memory, address, size) != plan.image.cut(address, size, plan.memory.erased):
+        if transfer.dialect.read(plan.memory, address, size) != plan.image.cut(address, size, plan.memory.erased):
             return _Outcome(
                 why=f"journal {remembered.number} is not trusted: the chip holds something else at "
                 f"{show_address(address)}"
@@ -329,11 +334,11 @@ def _by_journal(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room]) -> Compar
     return _Outcome("journal", len(rooms), differing, len(rooms), progress.total, remembered=remembered)
 
 
-def _samples(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -> list[Span]:
+def _samples(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -> list[Span]:
     """Places of what is to be trusted, others each time."""
-    block = scene.talk.read_block(plan.memory)
+    block = transfer.dialect.read_block(plan.memory)
     blocks = list(check_blocks((span for room in rooms for span in room.spans), block))
-    most = _MOST_SLOW_SAMPLES if scene.job.dialect.traits.reads_slowly else _MOST_SAMPLES
+    most = _MOST_SLOW_SAMPLES if transfer.job.dialect.traits.reads_slowly else _MOST_SAMPLES
     wanted = min(len(blocks), max(_LEAST_SAMPLES, min(most, round(_SAMPLE_SHARE * len(blocks)))))
     return sorted(random.Random(seed).sample(blocks, wanted))
 
@@ -341,11 +346,11 @@ def _samples(scene: Scene, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -
 # --- words
 
 
-def _in_words(scene: Scene, plan: MemoryPlan, outcome: _Outcome) -> str:
+def _in_words(transfer: Transfer, plan: MemoryPlan, outcome: _Outcome) -> str:
     where = "" if plan.memory.name == "flash" else f"{plan.memory.name}: "
     if outcome.differing is None:
         return where + outcome.why
-    unit = "page" if scene.job.dialect.writes_whole_blocks(plan.memory) else "erase unit"
+    unit = "page" if transfer.job.dialect.writes_whole_blocks(plan.memory) else "erase unit"
     number = len(outcome.differing)
     how = {
         "checksum": "the chip's own checksum",
@@ -355,7 +360,7 @@ def _in_words(scene: Scene, plan: MemoryPlan, outcome: _Outcome) -> str:
     }[outcome.how]
     if not number:
         return f"{where}{how}: nothing differs"
-    if scene.job.dialect.traits.erases_in_order and plan.memory.name == "flash":
+    if transfer.job.dialect.traits.erases_in_order and plan.memory.name == "flash":
         return f"{where}{how}: it differs, and all is written"
     seen, shown = outcome.looked_at, outcome.rooms - outcome.hidden
     if number == outcome.rooms:

@@ -8,65 +8,67 @@ from collections.abc import Generator, Iterator
 from ..dialects.base import Silence, Unexpected
 from ..errors import StartFault
 from ..events import Event, HandsWanted, Noted, StepEnded
-from ..findings import diagnose
 from ..findings.boot_text import read_boot_text
 from ..findings.hearing import is_text
 from ..findings.rate_rules import likelier_rates
-from ..link import Deadline, LineSettings, LinesMissing, RateRefused
+from ..hookup import Sequence
+from ..link import Deadline, LineSettings, LinesMissing, RateRefused, ResetBy
 from ..quantities import readable_share, show_heard, show_seconds
 from .approach import BY_HAND_PATIENCE_S
 from .causes import RATES_TRIED
-from .evidence import observe
-from .scene import Scene
+from .evidence import explain, observe
+from .session import Session
 
 _SHORT_LISTEN_S = 0.5
 _GIVES_UP_S = 4.0  # loaders wait a second or a few before they start the program
 
 
-def start_step(scene: Scene) -> Iterator[Event]:
+def start_step(session: Session) -> Iterator[Event]:
     """Start by the lines or by a command, whichever the dialect prefers and the hookup can.
 
     Without a text to expect, the bootloader's own acknowledgement is the evidence; a reset by lines has
     none but what is heard.
     """
-    job, link = scene.job, scene.wire
+    job, link = session.job, session.link
     began, start_mark = link.now(), link.mark
     said = ""
     if job.keeps_open:
         link.collect()
-    if job.starts_by_lines and scene.lines != "missing":
+    leave = session.leave
+    if leave is not None and job.starts_by_lines:
         link.configure(job.console)
         link.discard()
         if job.keeps_open:
             link.collect()
-        began, scene.listen_mark = link.now(), link.mark
-        start_mark = link.mark
+        session.notes.begin_listening()
+        began, start_mark = link.now(), link.mark
         try:
-            how = _reset(scene)
+            how = _reset(session, leave)
         except LinesMissing:
             how = "this port has no DTR and RTS: reset the board by hand"
             yield Noted("start", how)
     else:
-        how, said = yield from _by_command(scene)
+        how, said = yield from _by_command(session)
         if job.hookup.enter is not None and job.hookup.enter.touches:
             link.reopen(None)  # the bootloader's port goes, the application's comes
-        began, scene.listen_mark = link.now(), link.mark
+        session.notes.begin_listening()
+        began = link.now()
         link.configure(job.console)
-    by_hand = not said and not _resets(scene)
+    by_hand = not said and session.leave is None
     if by_hand:
-        yield HandsWanted("start", job.choice.hands.leave, _patience_s(scene))
+        yield HandsWanted("start", job.choice.hands.leave, _patience_s(session))
     if job.expect:
-        yield _expected(scene, how, began, start_mark, _patience_s(scene) if by_hand else 0.0)
+        yield _expected(session, how, began, start_mark, _patience_s(session) if by_hand else 0.0)
         return
     if said and job.dialect.traits.start_answers:
         yield StepEnded("start", "green", said)
         return
-    first = link.read(1, _patience_s(scene)) if by_hand else b""
+    first = link.read(1, _patience_s(session)) if by_hand else b""
     link.read(200 - len(first), _SHORT_LISTEN_S)
     heard = link.between(start_mark, None, "heard")
     boot_text = read_boot_text(heard)
     if boot_text is not None and not boot_text.runs:
-        raise StartFault(*diagnose(observe(scene, "start")))
+        raise StartFault(*explain(session, "start"))
     how = how or "; ".join(job.choice.hands.leave)
     text = max(
         re.findall(rb"[\t\x20-\x7e]{8,}", heard), key=len, default=b""
@@ -76,95 +78,89 @@ def start_step(scene: Scene) -> Iterator[Event]:
         if len(heard) >= 4:
             yield StepEnded("start", "green", f"{how}; heard {show_heard(heard)}")
             return
-    scene.unproven.append("start")
+    session.unproven.append("start")
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
 
 
-def _resets(scene: Scene) -> bool:
-    """Whether lines have reset it, or can."""
-    return scene.job.hookup.leave is not None and scene.lines != "missing"
-
-
-def _patience_s(scene: Scene) -> float:
+def _patience_s(session: Session) -> float:
     """How long a person may take to set the boot pin back and press reset."""
-    return max(BY_HAND_PATIENCE_S, scene.job.patience_s or 0.0, scene.job.expect_within_s)
+    return max(BY_HAND_PATIENCE_S, session.job.patience_s or 0.0, session.job.expect_within_s)
 
 
-def _by_command(scene: Scene) -> Generator[Event, None, tuple[str, str]]:
+def _by_command(session: Session) -> Generator[Event, None, tuple[str, str]]:
     """Start by the bootloader's command: (how, what it said). Where it does not answer, by a reset if lines can: then
     it starts the program itself, as after every reset."""
     try:
-        said = scene.talk.start(_entry(scene))
+        said = session.dialect.start(_entry(session))
         return said, said
     except (Silence, Unexpected) as error:
-        if scene.job.hookup.leave is None or scene.lines != "moved" or scene.job.hookup.enter is None:
-            raise
-        if scene.job.hookup.enter.touches:
+        enter, leave = session.job.hookup.enter, session.leave
+        if leave is None or session.reset_by is not ResetBy.LINES or enter is None or enter.touches:
             raise
         yield Noted("start", f"{error}: started by a reset")
-        how = _reset(scene)
-        scene.wire.read(1, _GIVES_UP_S if not scene.job.expect else 0.0)
+        how = _reset(session, leave)
+        session.link.read(1, _GIVES_UP_S if not session.job.expect else 0.0)
         return how, ""
 
 
-def _reset(scene: Scene) -> str:
-    hookup = scene.job.hookup
-    assert hookup.leave is not None and scene.driver is not None
-    scene.driver.run(hookup.leave)
+def _reset(session: Session, leave: Sequence) -> str:
+    """How it was done. Raises LinesMissing."""
+    session.driver.run(leave)
+    hookup = session.job.hookup
     return f"reset by {hookup.resets}" if hookup.resets else "left by its own sequence"
 
 
-def _entry(scene: Scene) -> int:
+def _entry(session: Session) -> int:
     """Where the application's vectors are: the bottom of the flash if the image holds it, else of the image."""
-    flash = (scene.part or scene.job.choice.first).flash
-    image = scene.job.images.get("flash")
+    flash = session.part.flash
+    image = session.job.images.get("flash")
     if image is None or image.covers(flash.start, 1):
         return flash.start
     return image.lowest
 
 
-def _expected(scene: Scene, how: str, began: float, mark: int, patience_s: float) -> StepEnded:
+def _expected(session: Session, how: str, began: float, mark: int, patience_s: float) -> StepEnded:
     """The text that was expected, in what came since the recording's event `mark`: a program may talk before the
     command's answer is over."""
-    job, link = scene.job, scene.wire
+    job, link = session.job, session.link
     wanted = job.expect.encode()
     deadline = Deadline.after(link, max(job.expect_within_s, patience_s))
     heard = link.between(mark, None, "heard")
     while wanted not in heard:
         if deadline.over:
-            _hear_at_likelier_rate(scene)
-            raise StartFault(*diagnose(observe(scene, "start")))
+            _hear_at_likelier_rate(session)
+            raise StartFault(*explain(session, "start"))
         heard = heard[-len(wanted) - 4096 :] + (link.read(1, deadline.left_s) or b"")
     took = link.now() - began
-    scene.text_heard = job.expect
+    session.text_heard = job.expect
     return StepEnded("start", "green", f'heard "{job.expect}" after {show_seconds(took)}', took)
 
 
-def _hear_at_likelier_rate(scene: Scene) -> None:
+def _hear_at_likelier_rate(session: Session) -> None:
     """What was heard was garbage: is it a text at another rate?"""
-    rates = likelier_rates(observe(scene, "start"))
+    rates = likelier_rates(observe(session, "start"))
     if not rates:
         return
-    scene.listen_end = scene.wire.mark
+    session.notes.end_listening()
     for rate in rates[:RATES_TRIED]:
-        settings = LineSettings(rate, scene.job.console.frame)
+        settings = LineSettings(rate, session.job.console.frame)
         try:
-            scene.wire.configure(settings)
+            session.link.configure(settings)
         except RateRefused:  # an adapter that cannot make it
             continue
-        if scene.job.hookup.leave is not None and scene.lines != "missing":
-            _reset(scene)
-        scene.reheard = settings, scene.wire.read(400, 1.5)
-        if is_text(scene.reheard[1], settings.frame):
+        if session.leave is not None:
+            _reset(session, session.leave)
+        session.notes.reheard = settings, session.link.read(400, 1.5)
+        if is_text(session.notes.reheard[1], settings.frame):
             return
 
 
-def goodbye(scene: Scene) -> Iterator[Event]:
+def goodbye(session: Session) -> Iterator[Event]:
     """After looking only: let the application run again, where that can be done without a person."""
     try:
-        if scene.job.hookup.leave is not None and scene.lines == "moved":
-            _reset(scene)
+        if session.leave is not None and session.reset_by is ResetBy.LINES:
+            _reset(session, session.leave)
         else:
-            scene.talk.finish()
+            session.dialect.finish()
     except LinesMissing:
         yield Noted("chip", "this port has no DTR and RTS: reset the board by hand")

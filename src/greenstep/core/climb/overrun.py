@@ -6,7 +6,9 @@ from ..dialects.base import ErasedUnasked
 from ..errors import Finding, VerifyFault
 from ..plan import areas, cut_off
 from ..quantities import show_address, show_span
-from .scene import Scene
+from .chip_state import ChipState
+from .session import Session
+from .transfer import Transfer, Witness
 
 _TRY = (
     "upload again; put back what was beside it, if you have it",
@@ -14,32 +16,38 @@ _TRY = (
 )
 
 
-def look_behind(scene: Scene) -> None:
+def look_behind(transfer: Transfer) -> None:
     """Before anything is erased."""
-    part, plan = scene.ground
-    if scene.behind is not None or not scene.job.wishes.verify:
+    if transfer.witnesses is not None or not transfer.job.wishes.verify:
         return
-    scene.behind = []
-    for memory_plan in plan.memories:
+    transfer.witnesses = []
+    for memory_plan in transfer.plan.memories:
         if memory_plan.memory.name == "flash":
-            memory, spans = memory_plan.memory, areas(memory_plan, part, scene.job.dialect)
+            memory, spans = memory_plan.memory, areas(memory_plan, transfer.part, transfer.job.dialect)
             gaps = cut_off([(spans[0][1], memory.usable_end)], spans) if spans else []
-            for address, size in scene.talk.witnesses(memory, gaps):
-                scene.behind.append((memory, address, size, scene.talk.shown_of(memory, address, size)))
+            for address, size in transfer.dialect.witnesses(memory, gaps):
+                shown = transfer.dialect.shown_of(memory, address, size)
+                transfer.witnesses.append(Witness(memory, address, size, shown))
 
 
-def refuse_overrun(scene: Scene) -> None:
+def refuse_overrun(transfer: Transfer) -> None:
     """Raises VerifyFault where more was erased than was asked for."""
-    for memory, address, size, before in scene.behind or ():
-        if before in (scene.talk.shown_of(memory, address, size), scene.talk.shown_of(memory, address, size)):
+    for witness in transfer.witnesses or ():
+        if any(_as_it_was(transfer, witness) for _ in range(2)):
             continue
-        cause = f"more was erased than was asked for: what was at {show_address(address)} has changed"
-        seen = (f"{show_span(address, size)} is not what it was before", "the size to erase was damaged on the line")
+        cause = f"more was erased than was asked for: what was at {show_address(witness.address)} has changed"
+        place = show_span(witness.address, witness.size)
+        seen = (f"{place} is not what it was before", "the size to erase was damaged on the line")
         raise VerifyFault(Finding("erased-beside", cause, seen, _TRY, "likely"))
 
 
-def erased_unasked(scene: Scene, error: ErasedUnasked) -> Finding:
+def _as_it_was(transfer: Transfer, witness: Witness) -> bool:
+    return transfer.dialect.shown_of(witness.memory, witness.address, witness.size) == witness.shown
+
+
+def erased_unasked(session: Session, error: ErasedUnasked) -> Finding:
     """What the chip began to erase in place of what it was asked. The chip counts as changed from here on."""
-    scene.changed, scene.erased_units = scene.changed or "erase", max(1, scene.erased_units)
+    if session.state is ChipState.UNTOUCHED:
+        session.move_to(ChipState.ERASING)
     cause = "the chip erased what it was not asked to: a command was damaged on the line"
     return Finding("erased-beside", cause, (str(error),), _TRY, "likely")

@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..plan import MemoryPlan
-from .scene import Scene
+from .transfer import Transfer
 
 
-def sums_equal(scene: Scene, plan: MemoryPlan, spans: Iterable[tuple[int, int]]) -> bool:
+def sums_equal(transfer: Transfer, plan: MemoryPlan, spans: Iterable[tuple[int, int]]) -> bool:
     """By what the chip can sum at once, which may reach beyond a span (address, size) to where the image is blank.
     What is unequal may still be equal where the image lies."""
-    unit = scene.job.dialect.checksum_unit(plan.memory)
+    unit = transfer.job.dialect.checksum_unit(plan.memory)
     for address, size in spans:
         low = plan.memory.start + (address - plan.memory.start) // unit * unit
         high = plan.memory.start - (plan.memory.start - address - size) // unit * unit
         data = plan.image.cut(low, high - low, plan.memory.erased)
-        if not scene.talk.checksum_equals(plan.memory, low, data):
+        if not transfer.dialect.checksum_equals(plan.memory, low, data):
             return False
     return True

@@ -10,12 +10,14 @@ from ..errors import Finding, RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece
 from ..image.edit import with_bytes
+from ..link import ResetBy
 from ..plan import Plan, check_blocks, make_plan, memory_named
 from ..quantities import count, show_size, show_span
 from ..wishes import Wishes
 from .causes import enter
+from .chip_state import ChipState
 from .job import Job
-from .scene import Scene
+from .session import Session
 
 
 def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, int, int]:
@@ -78,29 +80,29 @@ _PROVEN_AT_ONCE = 4096
 
 
 def read_twice(
-    scene: Scene, step: Step, memory: Memory, spans: Sequence[tuple[int, int]]
+    session: Session, step: Step, memory: Memory, spans: Sequence[tuple[int, int]]
 ) -> Generator[Event, None, bytes]:
     """The bytes of the spans (address, size), read in two ways: most dialects guard nothing on their way to us, and
     one way of reading may be wrong twice. Raises RefusedFault where they go on to differ."""
-    began, size = scene.wire.now(), sum(size for _, size in spans)
+    began, size = session.link.now(), sum(size for _, size in spans)
     rows: list[tuple[int, bytes]] = []
     done = again = 0
 
     def advanced(more: int) -> StepAdvanced:
         nonlocal done
         done += more
-        return StepAdvanced(step, done, 2 * size, "bytes", scene.wire.now() - began)
+        return StepAdvanced(step, done, 2 * size, "bytes", session.link.now() - began)
 
     for address, length in check_blocks(spans, _PROVEN_AT_ONCE):
         data = b""
-        for at, part in check_blocks([(address, length)], scene.talk.read_block(memory)):
-            data += scene.talk.read(memory, at, part)
+        for at, part in check_blocks([(address, length)], session.dialect.read_block(memory)):
+            data += session.dialect.read(memory, at, part)
             yield advanced(part)
         rows.append((address, data))
     for index, (address, data) in enumerate(rows):
-        if not scene.talk.shows_again(memory, address, data):
+        if not session.dialect.shows_again(memory, address, data):
             again += 1
-            data = _read_again(scene, memory, address, len(data))
+            data = _read_again(session, memory, address, len(data))
             rows[index] = address, data
         yield advanced(len(data))
     if again:
@@ -108,11 +110,11 @@ def read_twice(
     return b"".join(data for _, data in rows)
 
 
-def _read_again(scene: Scene, memory: Memory, address: int, size: int) -> bytes:
+def _read_again(session: Session, memory: Memory, address: int, size: int) -> bytes:
     """Both ways once more. Raises RefusedFault."""
-    blocks = check_blocks([(address, size)], scene.talk.read_block(memory))
-    data = b"".join(scene.talk.read(memory, at, part) for at, part in blocks)
-    if scene.talk.shows_again(memory, address, data):
+    blocks = check_blocks([(address, size)], session.dialect.read_block(memory))
+    data = b"".join(session.dialect.read(memory, at, part) for at, part in blocks)
+    if session.dialect.shows_again(memory, address, data):
         return data
     raise RefusedFault(
         Finding(
@@ -127,25 +129,24 @@ def _read_again(scene: Scene, memory: Memory, address: int, size: int) -> bytes:
     )
 
 
-def read_step(scene: Scene) -> Iterator[Event]:
+def read_step(session: Session) -> Iterator[Event]:
     """The bytes of the region, read in two ways that must agree."""
-    assert scene.part is not None
-    memory, low, size = region_of(scene.job, scene.part, whole=True)
-    began = scene.wire.now()
-    shown = scene.job.dialect.provable(scene.part, memory, ((low, size),), {"verify": "whole"})
+    memory, low, size = region_of(session.job, session.part, whole=True)
+    began = session.link.now()
+    shown = session.job.dialect.provable(session.part, memory, ((low, size),), {"verify": "whole"})
     missing = shown.left_out.partition(":")[0]
     if not shown.spans:
         raise RefusedFault(
             Finding("hidden", "nothing of this can be read", (missing,), ("read from further up: --from",))
         )
-    data = yield from read_twice(scene, "read", memory, shown.spans)
+    data = yield from read_twice(session, "read", memory, shown.spans)
     pieces, at = [], 0
     for address, length in shown.spans:
         pieces.append(Piece(address, data[at : at + length]))
         at += length
-    scene.backup = tuple(pieces)
-    took = scene.wire.now() - began
-    image = Image("backup", scene.backup)
+    session.backup = tuple(pieces)
+    took = session.link.now() - began
+    image = Image("backup", session.backup)
     where = ", ".join(show_span(*span) for span in shown.spans)
     said = f"{where}, {len(data):,} bytes, read in two ways and equal, crc32 {image.crc32():08X}"
     figures: dict[str, int | float | str] = {
@@ -154,45 +155,43 @@ def read_step(scene: Scene) -> Iterator[Event]:
         "crc32": f"{image.crc32():08X}",
     }
     if missing:
-        scene.unproven.append("read")
+        session.unproven.append("read")
         yield StepEnded("read", "unproven", f"{said}; {missing}, and are missing", took, figures)
         return
     yield StepEnded("read", "green", said, took, figures)
 
 
-def lock_step(scene: Scene) -> Iterator[Event]:
+def lock_step(session: Session) -> Iterator[Event]:
     """Lock, enter again, and see that the chip refuses."""
-    assert scene.part is not None
-    scene.changed = "lock"
-    said = scene.talk.lock(scene.part)
-    yield from _seen_anew(scene, "lock", said, locked=True)
+    with session.changing(ChipState.PROTECTING):
+        said = session.dialect.lock(session.part)
+    yield from _seen_anew(session, "lock", said, locked=True)
 
 
-def unlock_step(scene: Scene) -> Iterator[Event]:
+def unlock_step(session: Session) -> Iterator[Event]:
     """Unlock, enter again, and see that the chip does not refuse any more."""
-    assert scene.part is not None
-    scene.changed = "unlock"
-    if scene.job.wishes.writes_only:
-        yield from _lift_write_protection(scene)
+    if session.job.wishes.writes_only:
+        yield from _lift_write_protection(session)
         return
-    said = scene.talk.unlock(scene.part)
-    yield from _seen_anew(scene, "unlock", said, locked=False)
+    with session.changing(ChipState.PROTECTING):
+        said = session.dialect.unlock(session.part)
+    yield from _seen_anew(session, "unlock", said, locked=False)
 
 
-def _lift_write_protection(scene: Scene) -> Iterator[Event]:
+def _lift_write_protection(session: Session) -> Iterator[Event]:
     """The chip resets itself then; that units can be written again, only writing shows."""
-    said = scene.talk.lift_write_protection()
-    anew = "it let itself be entered again" if _locked_now(scene) is not None else "it was not seen again"
-    scene.unproven.append("unlock")
+    with session.changing(ChipState.PROTECTING):
+        said = session.dialect.lift_write_protection()
+    anew = "it let itself be entered again" if _locked_now(session) is not None else "it was not seen again"
+    session.unproven.append("unlock")
     yield StepEnded("unlock", "unproven", f"{said}; {anew}; that it can be written the next upload shows")
 
 
-def _seen_anew(scene: Scene, step: str, said: str, locked: bool) -> Iterator[Event]:
-    assert scene.part is not None
+def _seen_anew(session: Session, step: str, said: str, locked: bool) -> Iterator[Event]:
     name: Step = "lock" if step == "lock" else "unlock"
-    seen = _locked_now(scene)
+    seen = _locked_now(session)
     if seen is None:
-        scene.unproven.append(name)
+        session.unproven.append(name)
         yield StepEnded(name, "unproven", f"{said}; not seen again: greet shows whether it is locked")
         return
     if bool(seen) != locked:
@@ -207,19 +206,18 @@ def _seen_anew(scene: Scene, step: str, said: str, locked: bool) -> Iterator[Eve
     yield StepEnded(name, "green", f"{said}; entered again, {seen or 'it lets itself be read'}")
 
 
-def _locked_now(scene: Scene) -> str | None:
+def _locked_now(session: Session) -> str | None:
     """The refusal of a locked chip, empty where it does not refuse; None where it cannot be asked."""
-    assert scene.part is not None
-    traits = scene.job.dialect.traits
+    traits = session.job.dialect.traits
     for turn, settle_s in enumerate(traits.settles_s):
-        if scene.lines == "moved":
-            enter(scene)
-        scene.wire.sleep(settle_s)
+        if session.reset_by is ResetBy.LINES:
+            enter(session)
+        session.link.sleep(settle_s)
         for _ in range(traits.asks[turn]):
-            if scene.talk.ask(traits.ask_wait_s) is not None:
+            if session.dialect.ask(traits.ask_wait_s) is not None:
                 try:
-                    scene.talk.identify()
-                    return scene.talk.examine(scene.part).locked
+                    session.dialect.identify()
+                    return session.dialect.examine(session.part).locked
                 except DialectError:
                     return None
     return None

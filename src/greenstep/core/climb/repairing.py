@@ -2,58 +2,88 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 
-from ..dialects.base import Silence
+from ..chips import EraseUnit, Memory
+from ..dialects.base import Dialect, Silence, WriteBlock
 from ..events import Event, Noted
+from ..link import ResetBy
 from ..narrow import Room, narrowed, rooms_of
 from ..plan import MemoryPlan, check_blocks, taken_along
 from ..quantities import count
+from .chip_state import ChipState
 from .proof import sums_equal
 from .resuming import resume
-from .scene import Scene
+from .session import Session
+from .transfer import Transfer
 
 
-def write_differing(scene: Scene, memory_plan: MemoryPlan) -> Iterator[Event]:
-    """Write the erase units of which the chip does not show the image's bytes, and no others."""
-    rooms = rooms_of(memory_plan, scene.job.dialect.write_block(memory_plan.memory))
-    wrong = [room for room in rooms if not _holds(scene, memory_plan, room)]
-    name = memory_plan.memory.name
-    whole = replace(scene.ground[1], memories=(memory_plan,))
-    part, dialect = scene.ground[0], scene.job.dialect
-    smaller = narrowed(whole, dialect, scene.job.wishes, {name: wrong}).memories[0]
-    if name == "flash" and taken_along(smaller, part, dialect):
-        smaller = memory_plan
-    if name == "flash" and dialect.traits.erases_in_order:
-        if not resume(scene):
-            raise Silence("an answer after a reset", 0.0)
-        smaller = next(plan for plan in scene.ground[1].memories if plan.memory.name == name)
-    number = len(rooms) if smaller.whole_erase else len(wrong)
-    differ = "differs" if number == 1 else "differ"
-    yield Noted("verify", f"{count(number, 'unit')} {differ}, and the line had hurt something: written once more")
-    if smaller.whole_erase:
-        scene.talk.erase_all(smaller.memory)
-    elif smaller.units:
-        for _ in scene.talk.erase(smaller.memory, smaller.units):
-            pass
-    for _ in scene.talk.write(smaller.memory, smaller.blocks):
+@contextmanager
+def writing_again(session: Session) -> Iterator[None]:
+    """Around what is written once more after it was written already."""
+    session.progress = None
+    with session.changing(ChipState.WRITING):
+        yield
+    session.move_to(ChipState.WRITTEN)
+
+
+def write_all(dialect: Dialect, memory: Memory, blocks: Sequence[WriteBlock]) -> None:
+    for _ in dialect.write(memory, blocks):
         pass
 
 
-def can_write_again(scene: Scene) -> bool:
+def erase_and_write(
+    dialect: Dialect, memory: Memory, units: Sequence[EraseUnit], blocks: Sequence[WriteBlock]
+) -> None:
+    """`units` are none where erasing is no step of its own."""
+    if units:
+        for _ in dialect.erase(memory, units):
+            pass
+    write_all(dialect, memory, blocks)
+
+
+def _write_planned(dialect: Dialect, plan: MemoryPlan) -> None:
+    if plan.whole_erase:
+        dialect.erase_all(plan.memory)
+    erase_and_write(dialect, plan.memory, () if plan.whole_erase else plan.units, plan.blocks)
+
+
+def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Event]:
+    """Write the erase units of which the chip does not show the image's bytes, and no others."""
+    rooms = rooms_of(memory_plan, transfer.job.dialect.write_block(memory_plan.memory))
+    wrong = [room for room in rooms if not _holds(transfer, memory_plan, room)]
+    name = memory_plan.memory.name
+    whole = replace(transfer.plan, memories=(memory_plan,))
+    part, dialect = transfer.part, transfer.job.dialect
+    smaller = narrowed(whole, dialect, transfer.job.wishes, {name: wrong}).memories[0]
+    if name == "flash" and taken_along(smaller, part, dialect):
+        smaller = memory_plan
+    if name == "flash" and dialect.traits.erases_in_order:
+        if not resume(transfer.session):
+            raise Silence("an answer after a reset", 0.0)
+        smaller = next(plan for plan in transfer.plan.memories if plan.memory.name == name)
+    number = len(rooms) if smaller.whole_erase else len(wrong)
+    differ = "differs" if number == 1 else "differ"
+    yield Noted("verify", f"{count(number, 'unit')} {differ}, and the line had hurt something: written once more")
+    with writing_again(transfer.session):
+        _write_planned(transfer.dialect, smaller)
+
+
+def can_write_again(transfer: Transfer) -> bool:
     """Whether what differs can be written once more: a loader that erases in order must be reset for it."""
-    return not scene.job.dialect.traits.erases_in_order or scene.lines == "moved"
+    return not transfer.job.dialect.traits.erases_in_order or transfer.session.reset_by is ResetBy.LINES
 
 
-def _holds(scene: Scene, plan: MemoryPlan, room: Room) -> bool:
+def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
     """Whether the chip shows the image's bytes in a room, as far as it can show them."""
     shown = _within(plan.checks, room.low, room.high)
-    if scene.talk.can_checksum():
-        return sums_equal(scene, plan, shown)
-    block = scene.talk.read_block(plan.memory)
+    if transfer.dialect.can_checksum():
+        return sums_equal(transfer, plan, shown)
+    block = transfer.dialect.read_block(plan.memory)
     return all(
-        scene.talk.read(plan.memory, address, size) == plan.image.cut(address, size, plan.memory.erased)
+        transfer.dialect.read(plan.memory, address, size) == plan.image.cut(address, size, plan.memory.erased)
         for address, size in check_blocks(shown, block)
     )
 
@@ -63,16 +93,15 @@ def _within(spans: tuple[tuple[int, int], ...], low: int, high: int) -> list[tup
     return [(max(low, a), min(high, a + s) - max(low, a)) for a, s in spans if a < high and low < a + s]
 
 
-def worth_all_again(scene: Scene) -> bool:
+def worth_all_again(transfer: Transfer) -> bool:
     """Where nothing guards a block on its way, and only everything can be erased, all of it is worth a second
     time."""
-    traits = scene.job.dialect.traits
-    return scene.job.purpose == "upload" and traits.erases == "all at once" and not scene.talk.guards_writes
+    traits = transfer.job.dialect.traits
+    return transfer.job.purpose == "upload" and traits.erases == "all at once" and not transfer.dialect.guards_writes
 
 
-def write_all_again(scene: Scene) -> None:
-    for plan in scene.ground[1].memories:
-        if plan.whole_erase:
-            scene.talk.erase_all(plan.memory)
-        for _ in scene.talk.write(plan.memory, plan.blocks):
-            pass
+def write_all_again(transfer: Transfer) -> None:
+    """All of the plan; what is erased all at once, and nothing else."""
+    with writing_again(transfer.session):
+        for plan in transfer.plan.memories:
+            _write_planned(transfer.dialect, replace(plan, units=()))

@@ -6,10 +6,11 @@ from ..dialects.base import DialectError
 from ..events import Step
 from ..findings.chip_rules import restarted
 from ..findings.observations import Phase
+from ..link import ResetBy
 from .approach import reset_and_ask
 from .causes import enter, listen_for_application
 from .evidence import observe
-from .scene import Scene
+from .session import Session
 
 MOST_TIMES = 2
 _LATE_TIMES = 3
@@ -17,44 +18,44 @@ RESUMABLE: tuple[Step, ...] = ("chip", "compare", "keep", "erase", "write", "ver
 """Steps of which another beginning harms none: what they change is erased, written and proven anew."""
 
 
-def can_resume(scene: Scene, step: Step) -> bool:
+def can_resume(session: Session, step: Step) -> bool:
     """Whether the chip can be reset and asked again without a person."""
-    return step in RESUMABLE and scene.lines == "moved" and scene.resumed < MOST_TIMES
+    return step in RESUMABLE and session.reset_by is ResetBy.LINES and session.resumed < MOST_TIMES
 
 
-def reset_itself(scene: Scene, phase: Phase, error: DialectError) -> bool:
+def reset_itself(session: Session, phase: Phase, error: DialectError) -> bool:
     """Whether the chip's program is heard where a reply was due: it was reset in the middle, by a weak supply or a
     line left asserted. That is told rather than tried again, but where a loader that misses a byte starts its program
     too. What is late still passes meanwhile."""
-    listen_for_application(scene)
-    if scene.job.dialect.traits.gives_up:
+    listen_for_application(session)
+    if session.job.dialect.traits.gives_up:
         return False
-    itself = restarted(observe(scene, phase, error)) is not None
+    itself = restarted(observe(session, phase, error)) is not None
     if not itself:
-        scene.wire.read(1 << 16, _LATE_TIMES * scene.job.dialect.answer_s)
+        session.link.read(1 << 16, _LATE_TIMES * session.job.dialect.answer_s)
     return itself
 
 
-def resume(scene: Scene) -> bool:
+def resume(session: Session) -> bool:
     """Whether the same chip answers again after a reset."""
-    scene.resumed += 1
-    scene.line_hurt = True
-    scene.listen_mark = scene.listen_end = None
-    wire, job = scene.wire, scene.job
-    wire.configure(job.first_settings)
-    scene.dialect = job.dialect(wire, job.wishes.settings)
+    session.resumed += 1
+    session.line_hurt = True
+    session.notes.forget_listening()
+    link, job = session.link, session.job
+    link.configure(job.first_settings)
+    session.dialect = job.dialect(link, job.wishes.settings)
     try:
-        enter(scene)
-        if not reset_and_ask(scene):
+        enter(session)
+        if not reset_and_ask(session):
             return False
-        if scene.part is None:
+        if session.known is None:
             return True
-        identity = scene.talk.identify()
-        examination = scene.talk.examine(scene.part)
-        if (identity.ident, examination.unique_id) != scene.known or examination.locked:
+        identity = session.dialect.identify()
+        examination = session.dialect.examine(session.part)
+        if (identity.ident, examination.unique_id) != session.known or examination.locked:
             return False
-        if wire.settings.baud != job.settings.baud:
-            scene.talk.change_baud(scene.part, job.settings.baud)
+        if link.settings.baud != job.settings.baud:
+            session.dialect.change_baud(session.part, job.settings.baud)
     except DialectError:
         return False
     return True

@@ -10,13 +10,13 @@ from ..dialects.base import ChipRefusal, WriteBlock
 from ..errors import Finding, VerifyFault
 from ..plan import MemoryPlan, check_blocks, cut_off, merged
 from ..quantities import show_address, show_span
-from .scene import Scene
+from .transfer import Transfer
 
 
-def refuse_strays(scene: Scene, plan: MemoryPlan, missed: Sequence[WriteBlock]) -> None:
+def refuse_strays(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBlock]) -> None:
     """`missed` are blocks of which more than a byte was missing at their place. Raises VerifyFault where one of them
     is found elsewhere, or may be."""
-    if not missed or scene.talk.guards_writes or scene.job.purpose != "upload":
+    if not missed or transfer.dialect.guards_writes or transfer.job.purpose != "upload":
         return
     memory, blank = plan.memory, bytes([plan.memory.erased])
     first = missed[0]
@@ -24,16 +24,16 @@ def refuse_strays(scene: Scene, plan: MemoryPlan, missed: Sequence[WriteBlock]) 
     if memory.name != "flash" or unseen is not None:  # what it would have been taken for elsewhere
         lost = unseen or first
         raise _stray(lost, memory, "", f"the {memory.name} beside the image may have changed")
-    for other, address, data in _beside(scene, plan):
+    for other, address, data in _beside(transfer, plan):
         at = next((at for block in missed if (at := data.find(block.data)) >= 0), -1)
         if at >= 0:
             where = f"{show_address(address + at)} of the {other.name}"
             raise _stray(first, memory, where, f"what was at {where} is gone")
 
 
-def _beside(scene: Scene, plan: MemoryPlan) -> Iterator[tuple[Memory, int, bytes]]:
+def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int, bytes]]:
     """(memory, address, bytes) of all that the image's erase units do not hold, as far as it can be read."""
-    part = scene.ground[0]
+    part = transfer.part
     flash = plan.memory
     own = merged(
         (unit.address, unit.end)
@@ -41,18 +41,18 @@ def _beside(scene: Scene, plan: MemoryPlan) -> Iterator[tuple[Memory, int, bytes
         for unit in flash.units_touched(piece.address, len(piece.data))
     )
     for low, high in cut_off([(flash.usable_start, flash.usable_end)], own):
-        yield flash, low, _read(scene, flash, low, high - low)
+        yield flash, low, _read(transfer, flash, low, high - low)
     for memory in part.memories:
-        if memory.name == "eeprom" and not scene.talk.withholds(memory):
+        if memory.name == "eeprom" and not transfer.dialect.withholds(memory):
             try:
-                yield memory, memory.start, _read(scene, memory, memory.start, memory.size)
+                yield memory, memory.start, _read(transfer, memory, memory.start, memory.size)
             except ChipRefusal:  # a loader without a hand on the EEPROM put nothing there
                 continue
 
 
-def _read(scene: Scene, memory: Memory, address: int, size: int) -> bytes:
-    blocks = check_blocks([(address, size)], scene.talk.read_block(memory))
-    return b"".join(scene.talk.read(memory, *span) for span in blocks)
+def _read(transfer: Transfer, memory: Memory, address: int, size: int) -> bytes:
+    blocks = check_blocks([(address, size)], transfer.dialect.read_block(memory))
+    return b"".join(transfer.dialect.read(memory, *span) for span in blocks)
 
 
 def _stray(block: WriteBlock, memory: Memory, where: str, lost: str) -> VerifyFault:

@@ -6,26 +6,25 @@ from collections.abc import Iterator
 
 from ..errors import StartFault
 from ..events import Event, Noted, StepEnded
-from ..findings import diagnose
 from ..link import Deadline
 from ..quantities import count
 from ..talk import TalkLine
-from .evidence import observe
-from .scene import Scene
+from .evidence import explain
+from .session import Session
 
 _LAST_WORDS_S = 0.3
 
 
-def talk_step(scene: Scene) -> Iterator[Event]:
+def talk_step(session: Session) -> Iterator[Event]:
     """Wait for each text, send each line. What the application said since its start counts, once."""
-    job, link = scene.job, scene.wire
+    job, link = session.job, session.link
     heard = b""
-    if scene.listen_mark is not None:
-        heard = _after_text(link.between(scene.listen_mark, None, "heard"), scene.text_heard)
+    if session.notes.listen_mark is not None:
+        heard = _after_text(link.between(session.notes.listen_mark, None, "heard"), session.text_heard)
     sent = answers = 0
     for turn in job.talk:
         if turn.expect:
-            heard = _wait_for(scene, turn, heard)
+            heard = _wait_for(session, turn, heard)
             answers += 1
         if turn.send is not None:
             link.write(turn.send.encode() + job.line_end)
@@ -34,12 +33,12 @@ def talk_step(scene: Scene) -> Iterator[Event]:
     if job.talk[-1].send is not None:  # let it leave before the port is closed
         link.read(200, _LAST_WORDS_S)
     if not answers:
-        scene.unproven.append("talk")
+        session.unproven.append("talk")
         yield StepEnded("talk", "unproven", f"{count(sent, 'line')} sent; nothing was expected in answer")
         return
-    scene.text_heard = scene.text_heard or job.talk[0].expect
-    if "start" in scene.unproven:  # what answers runs
-        scene.unproven.remove("start")
+    session.text_heard = session.text_heard or job.talk[0].expect
+    if "start" in session.unproven:  # what answers runs
+        session.unproven.remove("start")
     evidence = f"{count(answers, 'expected text')} heard, {count(sent, 'line')} sent"
     yield StepEnded("talk", "green", evidence, figures={"heard": answers, "sent": sent})
 
@@ -50,13 +49,13 @@ def _after_text(heard: bytes, text: str) -> bytes:
     return heard[place + len(text.encode()) :] if place >= 0 else heard
 
 
-def _wait_for(scene: Scene, turn: TalkLine, heard: bytes) -> bytes:
+def _wait_for(session: Session, turn: TalkLine, heard: bytes) -> bytes:
     """What came behind the expected text. Raises StartFault."""
     wanted = turn.expect.encode()
-    deadline = Deadline.after(scene.wire, turn.within_s)
+    deadline = Deadline.after(session.link, turn.within_s)
     while wanted not in heard:
         if deadline.over:
-            scene.missing_text = turn.expect
-            raise StartFault(*diagnose(observe(scene, "start")))
-        heard += scene.wire.read(1, deadline.left_s) or b""
+            session.notes.missing_text = turn.expect
+            raise StartFault(*explain(session, "start"))
+        heard += session.link.read(1, deadline.left_s) or b""
     return heard[heard.find(wanted) + len(wanted) :]

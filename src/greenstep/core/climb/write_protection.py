@@ -6,21 +6,21 @@ from ..chips import EraseUnit
 from ..errors import Finding, VerifyFault
 from ..plan import MemoryPlan, check_blocks
 from ..quantities import count, show_bytes, show_span
-from .scene import Scene
+from .transfer import Transfer
 
 _SHOWN, _LOOKED_AT = 4, 4096
 
 
-def refuse_protected(scene: Scene, plan: MemoryPlan) -> None:
+def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     """Where a verify found differences: whether units are write-protected. Raises VerifyFault that names them."""
-    if not scene.job.dialect.traits.lifts_write_protection or plan.memory.name != "flash":
+    if not transfer.job.dialect.traits.lifts_write_protection or plan.memory.name != "flash":
         return
-    found = [unit for unit in _written(plan) if _stays(scene, plan, unit)]
+    found = [unit for unit in _written(plan) if _stays(transfer, plan, unit)]
     if not found:
         return
     spans = ", ".join(show_span(unit.address, unit.size) for unit in found[:_SHOWN])
     more = f" and {len(found) - _SHOWN} more" if len(found) > _SHOWN else ""
-    head = scene.talk.read(plan.memory, found[0].address, 8)
+    head = transfer.dialect.read(plan.memory, found[0].address, 8)
     is_, its = ("is", "its") if len(found) == 1 else ("are", "their")
     raise VerifyFault(
         Finding(
@@ -50,16 +50,16 @@ def _written(plan: MemoryPlan) -> list[EraseUnit]:
     return [units[number] for number in sorted(units)]
 
 
-def _stays(scene: Scene, plan: MemoryPlan, unit: EraseUnit) -> bool:
+def _stays(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bool:
     """Whether a unit that holds something else than the image does so after another erase, too."""
     memory = plan.memory
-    before = _content(scene, plan, unit)
+    before = _content(transfer, plan, unit)
     wanted = plan.image.cut(unit.address, len(before), memory.erased)
     if not before.strip(bytes([memory.erased])) or _was_written(before, wanted, memory.erased):
         return False
-    for _ in scene.talk.erase(memory, [unit]):
+    for _ in transfer.dialect.erase(memory, [unit]):
         pass
-    return _content(scene, plan, unit) == before
+    return _content(transfer, plan, unit) == before
 
 
 def _was_written(found: bytes, wanted: bytes, erased: int) -> bool:
@@ -67,7 +67,7 @@ def _was_written(found: bytes, wanted: bytes, erased: int) -> bool:
     return all(not (a ^ erased) & ~(b ^ erased) & 0xFF for a, b in zip(wanted, found, strict=True))
 
 
-def _content(scene: Scene, plan: MemoryPlan, unit: EraseUnit) -> bytes:
+def _content(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bytes:
     """What a unit holds, or a large one at its beginning."""
-    spans = check_blocks([(unit.address, min(unit.size, _LOOKED_AT))], scene.talk.read_block(plan.memory))
-    return b"".join(scene.talk.read(plan.memory, *span) for span in spans)
+    spans = check_blocks([(unit.address, min(unit.size, _LOOKED_AT))], transfer.dialect.read_block(plan.memory))
+    return b"".join(transfer.dialect.read(plan.memory, *span) for span in spans)

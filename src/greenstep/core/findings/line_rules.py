@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..errors import Finding
 from ..line_rate import reads_as_talk
+from ..link import ResetBy
 from ..quantities import show_bytes, show_heard
 from .boot_text import ROM_RATES, BootText, read_boot_text
 from .hearing import is_text
@@ -167,7 +168,7 @@ def reset_too_early(seen: Observations) -> Finding | None:
     if seen.phase != "sync":
         return None
     frame = seen.settings.frame
-    if seen.lines == "moved":
+    if seen.reset_by is ResetBy.LINES:
         late = seen.gives_up and seen.unasked_s >= _LOADER_LISTENS_S and is_text(seen.early, frame)
         if not late:
             return None
@@ -209,14 +210,14 @@ def reset_too_early(seen: Observations) -> Finding | None:
 def application_text(seen: Observations) -> Finding | None:
     """Readable text where the bootloader should have answered."""
     heard = [(seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame)]
-    if seen.lines != "moved":
+    if seen.reset_by is not ResetBy.LINES:
         heard.append((seen.heard.before, seen.settings.frame))
     text = next((data for data, frame in heard if is_text(data, frame)), None)
     said = show_heard(text) if text is not None else _text_in_another_frame(seen)
     if seen.phase != "sync" or not said:
         return None
     tries: tuple[str, ...]
-    if seen.boot_pin and seen.lines == "moved":
+    if seen.boot_pin and seen.reset_by is ResetBy.LINES:
         tries = (
             "is the boot jumper where it selects the bootloader, and the boot pin on the line the hookup names?",
             "does --hookup fit this board? greenstep lines learn finds it",
@@ -226,7 +227,7 @@ def application_text(seen: Observations) -> Finding | None:
     elif seen.boot_pin:
         tries = (*seen.hands_enter, "the order matters: the boot pin first, then reset")
         cause = "the application answered, not the bootloader: the boot pin was not set at reset"
-    elif seen.lines == "moved":
+    elif seen.reset_by is ResetBy.LINES:
         tries = (
             "check the reset wire and its capacitor: the text may come from a board that was not reset",
             "if reset works, the bootloader gave up before it was asked: try another --baud, "
@@ -287,12 +288,12 @@ def silence(seen: Observations) -> Finding | None:
         return None
     evidence = [f"{len(seen.sent)} bytes sent at {seen.settings}, nothing heard"]
     wires = [f"check the wires: {_CROSSED} (greenstep wiring)", _VOLTS]
-    if seen.lines == "missing":
+    if seen.reset_by is ResetBy.HAND_WITHOUT_LINES:
         evidence.append("this port has no DTR and RTS, so nothing reset the chip")
         tries = [*seen.hands_enter, "use --hookup by-hand and --patience 30", *wires]
         cause = "silence: this port cannot reset the chip, so it must be done by hand"
         return Finding("silence-no-lines", cause, tuple(evidence), tuple(tries), "likely")
-    if seen.lines == "by hand":
+    if seen.reset_by is ResetBy.HAND:
         cause = "silence: the chip is not in its bootloader, not powered, or not wired to this port"
         tries = [
             *(f"{number}. {move}" for number, move in enumerate(seen.hands_enter, 1)),

@@ -6,7 +6,7 @@ from dataclasses import field
 from typing import Literal
 
 from ..frozen import frozen
-from ..link import Frame, LineErrors, LineSettings
+from ..link import Frame, LineErrors, LineSettings, ResetBy
 from ..quantities import show_bytes
 
 
@@ -90,9 +90,8 @@ Phase = Literal["sync", "chip", "erase", "write", "verify", "start"]
 class Observations:
     """Everything the findings look at.
 
-    `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `lines` is how
-    the chip was reset: 'moved' by DTR/RTS, 'missing' where the port has none, 'by hand'. `untouched`: nothing
-    on the chip was changed so far.
+    `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `reset_by`: what has
+    reset the chip. `untouched`: nothing on the chip was changed so far.
 
     `sync_sent` and `sync_answers` are the dialect's; `other_answers` are what it says to anything it does not
     understand; `rom_speaks`, whether the declared chip's own ROM prints how it was booted; `speaks_text`, whether
@@ -112,7 +111,7 @@ class Observations:
     sync_sent: bytes
     sync_answers: tuple[bytes, ...]
     boot_pin: bool
-    lines: Literal["moved", "missing", "by hand"] = "by hand"
+    reset_by: ResetBy = ResetBy.HAND
     hands_enter: tuple[str, ...] = ()
     sent: bytes = b""
     heard: LineHeard = field(default_factory=LineHeard)

@@ -1,0 +1,73 @@
+"""What is known of the chip's content while something is done to it, and what a person is told of it."""
+
+from __future__ import annotations
+
+from enum import Enum
+from typing import TYPE_CHECKING
+
+from ..quantities import show_address
+
+if TYPE_CHECKING:
+    from ..findings import Progress
+    from .job import Purpose
+
+
+class ChipState(Enum):
+    """It is changed before the first byte of a command leaves, so that it is never better than the chip."""
+
+    UNTOUCHED = "untouched"
+    PROTECTING = "protecting"
+    ERASING = "erasing"
+    WRITING = "writing"
+    WRITTEN = "written"
+    DIFFERS = "differs"
+    VERIFIED = "verified"
+
+
+_S = ChipState
+MOVES: dict[ChipState, frozenset[ChipState]] = {
+    _S.UNTOUCHED: frozenset({_S.PROTECTING, _S.ERASING, _S.WRITING}),
+    _S.PROTECTING: frozenset(),
+    _S.ERASING: frozenset({_S.WRITING, _S.WRITTEN}),
+    _S.WRITING: frozenset({_S.ERASING, _S.WRITTEN}),
+    _S.WRITTEN: frozenset({_S.ERASING, _S.WRITING, _S.DIFFERS, _S.VERIFIED}),
+    _S.DIFFERS: frozenset(),
+    _S.VERIFIED: frozenset(),
+}
+"""Which state may follow. Any may be entered once more."""
+
+_NO_APPLICATION = "erasing had begun: the chip holds no whole application"
+WORDS: dict[tuple[Purpose, ChipState], str] = {
+    **dict.fromkeys(
+        ((purpose, _S.UNTOUCHED) for purpose in ("upload", "erase", "lock", "unlock")),
+        "nothing on the chip was changed",
+    ),
+    ("lock", _S.PROTECTING): "the lock was begun; greet shows whether the chip is locked",
+    ("unlock", _S.PROTECTING): "the unlock was begun; {erases}greet shows whether the chip is locked",
+    ("upload", _S.ERASING): f"{_NO_APPLICATION}; upload again",
+    ("upload", _S.WRITING): "{progress}: the chip holds no whole application; upload again",
+    ("upload", _S.WRITTEN): "all is written, and not verified",
+    ("upload", _S.DIFFERS): "what the chip holds is not the image; upload again",
+    ("upload", _S.VERIFIED): "the image is written and verified; only the start is not proven",
+    **dict.fromkeys(
+        (("erase", state) for state in (_S.ERASING, _S.WRITING, _S.WRITTEN, _S.DIFFERS, _S.VERIFIED)), _NO_APPLICATION
+    ),
+    **dict.fromkeys(
+        ((purpose, _S.ERASING) for purpose in ("greet", "verify", "start", "backup", "lock", "unlock")),
+        f"{_NO_APPLICATION}; upload again",
+    ),
+}
+"""What a person is told where it did not end well."""
+
+
+def in_words(purpose: Purpose, state: ChipState, progress: Progress | None, writes_only: bool) -> str:
+    """What a climb that did not end well leaves in the chip; empty where it was only looked at."""
+    erases = "" if writes_only else "an unlock erases the flash; "
+    return WORDS.get((purpose, state), "").format(progress=_how_far(progress), erases=erases)
+
+
+def _how_far(progress: Progress | None) -> str:
+    if progress is None:
+        return "writing had begun"
+    last = f", up to the block at {show_address(progress.address)}" if progress.done else ""
+    return f"{progress.done:,} of {progress.total:,} bytes are written{last}"

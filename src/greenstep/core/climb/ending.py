@@ -1,0 +1,49 @@
+"""How a climb that reached its end is put in words."""
+
+from __future__ import annotations
+
+from ..events import ClimbEnded
+from .session import Session
+
+_DONE = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "unlock": "is unlocked"}
+
+
+def success(session: Session) -> ClimbEnded:
+    """Every step was climbed; green if all of them are."""
+    green, summary = _summary(session)
+    return ClimbEnded(green, 0, session.elapsed_s, summary)
+
+
+def _summary(session: Session) -> tuple[bool, str]:
+    job, proven = session.job, not session.unproven
+    who = job.board or (session.part.title if session.known else job.choice.name)
+    if job.purpose == "greet":
+        return True, f"{who} answers"
+    if job.purpose in _DONE:
+        return proven, f"{who} {_done(session)}"
+    if job.purpose == "start":
+        return proven, f"{who} runs" if session.text_heard else f"{who} was started"
+    image = job.images.get("flash") or next(iter(job.images.values()))
+    what = f"{image.name} ({image.crc32(session.part.flash.erased):08X})"
+    if session.hidden and job.purpose == "verify":
+        return False, f"{who}: what it can show of {what} is there"
+    if session.hidden and not session.text_heard:
+        return False, f"{who} was given {what}; what it can show of it is there"
+    # a program whose first bytes were wrong would not run
+    unproven = [step for step in session.unproven if step != "verify" or not session.hidden]
+    if "verify" in unproven and job.purpose == "verify":
+        return False, f"not verified: {who} shows nothing of {what}"
+    if "verify" in unproven:
+        return False, f"written, not verified: {who} was given {what}"
+    return not unproven, f"{who} {'runs' if session.text_heard else 'holds'} {what}"
+
+
+def _done(session: Session) -> str:
+    """What was done to a chip without an image."""
+    if session.unproven == ["read"]:
+        return "is read but for what it does not show"
+    if session.job.wishes.writes_only:
+        return "was told to let itself be written"
+    if session.hidden:
+        return "is blank as far as it shows"
+    return "acknowledged, and did not show it" if session.unproven else _DONE[session.job.purpose]

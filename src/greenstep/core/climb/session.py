@@ -1,0 +1,89 @@
+"""A conversation with one chip over an open port. The port step makes it, and nothing in it is optional."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import field
+
+from ..chips import Part
+from ..dialects.base import ChipRefusal, Dialect
+from ..events import Step
+from ..findings import Progress
+from ..frozen import changing
+from ..hookup import Driver, Sequence
+from ..image import Piece
+from ..link import ResetBy
+from ..recording import RecordingLink
+from .chip_state import MOVES, ChipState
+from .job import Aside, Job
+from .line_notes import LineNotes
+
+
+@changing
+class Session:
+    """`part` is the declared one until the chip has said which it is (`known` then holds its number and its own
+    number). `reset_by`: what has reset the chip.
+
+    `state` is what is known of the chip's content, `progress` how far a write is, `acknowledged` how many erase units
+    the chip said it has erased. `aside` is where bytes lie that must come back; `backup`, what was read.
+
+    `unique_id` is the chip's own number; empty where it tells none, or none is known yet.
+
+    `unproven` are steps that ended so; `hidden` is what of the image the chip cannot show, in words; that the program
+    runs (`text_heard`) shows it. `line_hurt`: something had to be said again; `resumed`: how often the chip was reset
+    and asked anew.
+    """
+
+    job: Job
+    link: RecordingLink
+    driver: Driver
+    dialect: Dialect
+    notes: LineNotes
+    opened_at_s: float
+    part: Part
+    reset_by: ResetBy = ResetBy.HAND
+    synced: bool = False
+    known: tuple[int | None, str] | None = None
+    unique_id: str = ""
+    state: ChipState = ChipState.UNTOUCHED
+    progress: Progress | None = None
+    acknowledged: int = 0
+    aside: Aside | None = None
+    backup: tuple[Piece, ...] = ()
+    unproven: list[Step] = field(default_factory=list)
+    hidden: str = ""
+    text_heard: str = ""
+    line_hurt: bool = False
+    resumed: int = 0
+
+    @classmethod
+    def over(cls, job: Job, link: RecordingLink) -> Session:
+        dialect = job.dialect(link, job.wishes.settings)
+        return cls(job, link, Driver(link, job.hookup), dialect, LineNotes(link), link.now(), job.choice.first)
+
+    @property
+    def elapsed_s(self) -> float:
+        return self.link.now() - self.opened_at_s
+
+    @property
+    def leave(self) -> Sequence | None:
+        """The sequence that starts the program; None where no lines can."""
+        return None if self.reset_by is ResetBy.HAND_WITHOUT_LINES else self.job.hookup.leave
+
+    def move_to(self, state: ChipState) -> None:
+        assert state is self.state or state in MOVES[self.state], f"{self.state} does not lead to {state}"
+        self.state = state
+
+    @contextmanager
+    def changing(self, state: ChipState) -> Iterator[None]:
+        """Around the commands that change the chip. A chip that refuses the first of them is as it was."""
+        before = self.state
+        self.move_to(state)
+        try:
+            yield
+        except ChipRefusal as refusal:
+            refused_at_once = state is ChipState.ERASING or refusal.stage == "command"
+            if before is ChipState.UNTOUCHED and refused_at_once and not self.acknowledged:
+                self.state = before
+            raise

@@ -1,0 +1,195 @@
+"""The step that proves what the chip holds: verify."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..dialects.base import Unexpected, WriteBlock
+from ..errors import VerifyFault
+from ..events import Event, Noted, StepAdvanced, StepEnded
+from ..frozen import changing
+from ..plan import MemoryPlan, Plan, check_blocks
+from ..quantities import count
+from .chip_state import ChipState
+from .evidence import explain
+from .meter import Meter
+from .overrun import refuse_overrun
+from .proof import sums_equal
+from .reading_back import Comparison
+from .repairing import can_write_again, worth_all_again, write_all_again, write_differing
+from .strays import refuse_strays
+from .transfer import Transfer
+from .write_protection import refuse_protected
+
+_SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back where a checksum said that something differs
+
+
+def verify_step(transfer: Transfer) -> Iterator[Event]:
+    """Every byte of every image, by the chip's own checksum where it offers one, else read back."""
+    session = transfer.session
+    changed = session.state is not ChipState.UNTOUCHED
+    if changed:
+        session.move_to(ChipState.WRITTEN)
+    if not transfer.job.dialect.traits.reads:
+        said = "each block acknowledged with its checksum by the bootloader, which shows nothing back"
+        yield StepEnded("verify", "green", said)
+    elif not transfer.job.wishes.verify:
+        session.unproven.append("verify")
+        if session.aside is not None:
+            yield Noted("verify", f"what was to be kept is also in {session.aside.name}: it is not proven to be back")
+        yield StepEnded("verify", "unproven", "not asked for: written, and not proven")
+        return
+    else:
+        yield from _proven(transfer, transfer.plan)
+    if session.state is ChipState.WRITTEN:
+        session.move_to(ChipState.VERIFIED)
+
+
+def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
+    meter = Meter(transfer.link)
+    tally = _Tally(sum(memory.check_bytes for memory in plan.memories))
+    compared = sum(size for memory in plan.memories for _, size in memory.compared)
+    if not tally.total + compared:
+        transfer.session.unproven.append("verify")
+        said = "; ".join(_left_out(transfer, memory) for memory in plan.memories)
+        yield StepEnded("verify", "unproven", said)
+        return
+    for memory_plan in plan.memories:
+        yield from _prove(transfer, memory_plan, memory_plan.checks, tally, meter)
+    if compared and transfer.whole is not None and (transfer.session.line_hurt or tally.hurt):
+        # what was damaged may have been an address: then a block went where it does not belong
+        yield Noted("verify", "bytes were damaged on the line: what was there before is looked at again")
+        tally.total, compared, transfer.trusted = tally.total + compared, 0, None
+        # with room to keep beside it, what differs is told and not written again
+        repairs = plan if transfer.job.wishes.keep or transfer.kept else transfer.whole
+        for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
+            yield from _prove(transfer, whole, memory_plan.compared, tally, meter)
+    refuse_overrun(transfer)
+    if tally.reread:
+        yield Noted("verify", f"{count(tally.reread, 'block')} read twice, the first time with a damaged byte")
+    if tally.rewritten:
+        yield Noted("verify", f"{count(tally.rewritten, 'page')} written again: damaged on the way to the chip")
+    if transfer.session.aside is not None:
+        transfer.session.aside.drop()
+        transfer.session.aside = None
+    for memory_plan in plan.memories:
+        if memory_plan.sample_of and transfer.trusted is None:
+            yield Noted("verify", _left_out(transfer, memory_plan))
+    sampled = sum(memory.sample_of for memory in plan.memories)
+    said = _what_is_proven(transfer, tally, compared, sampled)
+    figures = meter.figures(tally.total, tally.blocks)
+    hidden = "; ".join(_left_out(transfer, plan) for plan in plan.memories if plan.left_out and not plan.sample_of)
+    if hidden:
+        transfer.session.hidden = hidden
+        transfer.session.unproven.append("verify")
+        yield StepEnded("verify", "unproven", f"{said}; {hidden}", meter.seconds, figures)
+        return
+    yield StepEnded("verify", "green", said, meter.seconds, figures)
+
+
+def _left_out(transfer: Transfer, plan: MemoryPlan) -> str:
+    """What cannot be shown and why; what was seen instead, behind the colon, only where something was written."""
+    return plan.left_out if transfer.job.purpose == "upload" else plan.left_out.partition(":")[0]
+
+
+def _what_is_proven(transfer: Transfer, tally: _Tally, compared: int, sampled: int) -> str:
+    how = "the chip's own checksum" if tally.summed else "read back"
+    equal = "blank" if transfer.job.purpose == "erase" and not transfer.kept else "equal"
+    what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
+    if transfer.trusted is not None:
+        written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""
+        trusted = transfer.trusted
+        seen = f"{trusted.sampled_bytes:,} of {'the other ' if tally.total else ''}{trusted.size_bytes:,} seen"
+        return f"sampled: {written}{seen}; the rest by journal {trusted.remembered.number}"
+    if not tally.total:
+        return f"compared before, {count(compared, 'byte')} equal"
+    return f"{how}, {what} {equal}" + (f"; compared before, {compared:,}" if compared else "")
+
+
+@changing
+class _Tally:
+    """What verifying has come to: bytes to prove and proven, blocks read, and whether sums alone were enough."""
+
+    total: int
+    done: int = 0
+    blocks: int = 0
+    reread: int = 0
+    rewritten: int = 0
+    summed: bool = True
+    repaired: bool = False
+
+    @property
+    def hurt(self) -> bool:
+        return bool(self.reread or self.rewritten)
+
+
+def _prove(
+    transfer: Transfer, memory_plan: MemoryPlan, checks: tuple[tuple[int, int], ...], tally: _Tally, meter: Meter
+) -> Iterator[Event]:
+    """Every byte of the spans (address, size). Raises VerifyFault."""
+    if not checks:
+        return
+    if transfer.dialect.can_checksum() and sums_equal(transfer, memory_plan, checks):
+        tally.done += sum(size for _, size in checks)
+        yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
+        return
+    tally.summed = False
+    narrows = transfer.job.dialect.traits.reads_slowly and transfer.dialect.can_checksum()
+    spans = _differing(transfer, memory_plan, checks) if narrows else checks
+    before = tally.done
+    missed: list[WriteBlock] = []
+    for again in (False, True):
+        comparison, tally.done = Comparison(missed=missed), before
+        for address, size in check_blocks(spans, transfer.dialect.read_block(memory_plan.memory)):
+            comparison.take(transfer, memory_plan, address, size)
+            tally.done += size
+            tally.blocks += 1
+            yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
+            if comparison.enough:
+                break
+        if again or comparison.first_wrong is None or not worth_all_again(transfer):
+            break
+        yield Noted("verify", "damaged on the way to the chip: erased and written a second time")
+        write_all_again(transfer)
+    if comparison.first_wrong is None:
+        if narrows and not sums_equal(transfer, memory_plan, checks):
+            raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
+        refuse_strays(transfer, memory_plan, missed)
+    tally.reread += comparison.reread
+    tally.rewritten += comparison.rewritten
+    if comparison.first_wrong is None:
+        return
+    if _worth_repairing(transfer, tally):
+        tally.repaired = True
+        yield from write_differing(transfer, memory_plan)
+        yield from _prove(transfer, memory_plan, checks, tally, meter)
+        return
+    if transfer.session.state is ChipState.WRITTEN:
+        transfer.session.move_to(ChipState.DIFFERS)
+    if transfer.job.purpose != "verify":
+        refuse_protected(transfer, memory_plan)
+    difference = comparison.difference(transfer, memory_plan, comparison.first_wrong)
+    raise VerifyFault(*explain(transfer.session, "verify", difference=difference))
+
+
+def _worth_repairing(transfer: Transfer, tally: _Tally) -> bool:
+    """Whether what differs may have been damaged on its way: the line had hurt something in this upload. Once."""
+    hurt = transfer.session.line_hurt or tally.hurt or transfer.dialect.disturbed
+    return transfer.job.purpose == "upload" and bool(hurt) and not tally.repaired and can_write_again(transfer)
+
+
+def _differing(transfer: Transfer, plan: MemoryPlan, checks: tuple[tuple[int, int], ...]) -> list[tuple[int, int]]:
+    """The spans whose checksums differ, cut small: halves of what differs, until little is left to read."""
+    left = list(checks)
+    small: list[tuple[int, int]] = []
+    while left and len(small) < _SPANS_READ:
+        address, size = left.pop(0)
+        data = plan.image.cut(address, size, plan.memory.erased)
+        if transfer.dialect.checksum_equals(plan.memory, address, data):
+            continue
+        if size <= _SMALL_SPAN:
+            small.append((address, size))
+            continue
+        half = (size // 2 + _SMALL_SPAN - 1) // _SMALL_SPAN * _SMALL_SPAN
+        left[:0] = [(address, half), (address + half, size - half)]
+    return small or list(checks)

@@ -1,0 +1,122 @@
+"""The steps that change the chip: erase and write."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator
+
+from ..events import Event, Noted, StepAdvanced, StepEnded
+from ..findings import Progress
+from ..plan import MemoryPlan, check_blocks
+from ..quantities import count, show_size
+from .chip_state import ChipState
+from .keeping import save_beside
+from .meter import Figures, Meter
+from .overrun import look_behind
+from .repairing import write_all
+from .transfer import Transfer
+
+
+def erase_step(transfer: Transfer) -> Iterator[Event]:
+    yield from save_beside(transfer, "erase")
+    look_behind(transfer)
+    plan = transfer.plan
+    if transfer.kept and transfer.job.purpose == "erase":
+        yield from _erase_by_writing(transfer)
+        return
+    if not plan.units and not any(memory.whole_erase for memory in plan.memories):
+        yield StepEnded("erase", "green", "nothing to erase", 0.0, {"units": 0, "bytes": 0, "seconds": 0.0})
+        return
+    meter = Meter(transfer.link)
+    size = yield from _erase(transfer, meter)
+    what = "all that is free" if plan.memories[0].memory.reserved_top else "the whole flash"
+    if not plan.memories[0].whole_erase:
+        what = count(plan.units, "unit")
+    figures: Figures = {"units": plan.units, "bytes": size, "seconds": round(meter.seconds, 4)}
+    yield StepEnded("erase", "green", f"{what}, {show_size(size)}, acknowledged", meter.seconds, figures)
+
+
+def _erase(transfer: Transfer, meter: Meter) -> Generator[Event, None, int]:
+    """How many bytes are erased."""
+    plan, session = transfer.plan, transfer.session
+    done = size = 0
+    with session.changing(ChipState.ERASING):
+        for memory_plan in plan.memories:
+            memory = memory_plan.memory
+            if memory_plan.whole_erase:
+                transfer.dialect.erase_all(memory)
+                size += memory.size - memory.reserved_top - memory.reserved_bottom
+                continue
+            if not memory_plan.units:
+                continue
+            for erased in transfer.dialect.erase(memory, memory_plan.units):
+                session.acknowledged = done + erased
+                yield StepAdvanced("erase", done + erased, plan.units, "units", meter.seconds)
+            done += len(memory_plan.units)
+            size += sum(unit.size for unit in memory_plan.units)
+            if transfer.job.purpose == "erase":  # what must stand there all the same
+                write_all(transfer.dialect, memory, memory_plan.blocks)
+    return size
+
+
+def _erase_by_writing(transfer: Transfer) -> Iterator[Event]:
+    """Where more is erased than is asked for: blanks, and beside them what was there."""
+    plan, meter, done = transfer.plan, Meter(transfer.link), 0
+    with transfer.session.changing(ChipState.ERASING):
+        for memory_plan in plan.memories:
+            for block in transfer.dialect.write(memory_plan.memory, memory_plan.blocks):
+                done += len(block.data)
+                yield StepAdvanced("erase", done, plan.write_bytes, "bytes", meter.seconds)
+    size = sum(len(piece.data) for memory in plan.memories for piece in memory.image.pieces)
+    figures: Figures = {"units": 0, "bytes": size, "seconds": round(meter.seconds, 4)}
+    said = f"{show_size(size)} written, blank but for what was kept"
+    yield StepEnded("erase", "green", said, meter.seconds, figures)
+
+
+def write_step(transfer: Transfer) -> Iterator[Event]:
+    if "erase" not in transfer.job.steps:
+        yield from save_beside(transfer, "write")
+    look_behind(transfer)
+    plan, session = transfer.plan, transfer.session
+    meter = Meter(transfer.link)
+    total = plan.write_bytes
+    done = blocks = 0
+    if not total:
+        yield StepEnded("write", "green", "nothing to write", 0.0, meter.figures(0, 0))
+        return
+    traits = transfer.job.dialect.traits
+    if traits.erases == "inside write" and traits.reads and not traits.reads_slowly:
+        transfer.before = _first_bytes(transfer)
+    session.progress = Progress(0, total, plan.memories[0].memory.start)
+    retries = transfer.dialect.retries
+    with session.changing(ChipState.WRITING):
+        for memory_plan in plan.memories:
+            for block in transfer.dialect.write(memory_plan.memory, memory_plan.blocks):
+                done += len(block.data)
+                blocks += 1
+                session.progress = Progress(done, total, block.address)
+                yield StepAdvanced("write", done, total, "bytes", meter.seconds)
+    repeated = transfer.dialect.retries - retries
+    if repeated:
+        session.line_hurt = True
+        yield Noted("write", f"{count(repeated, 'exchange')} repeated")
+    unit = "page" if transfer.job.dialect.writes_whole_blocks(plan.memories[0].memory) else "block"
+    what = transfer.dialect.blocks_sent() or _blocks(plan.memories, unit)
+    yield StepEnded("write", "green", what, meter.seconds, meter.figures(total, blocks))
+
+
+def _blocks(memories: tuple[MemoryPlan, ...], unit: str) -> str:
+    parts = []
+    for plan in memories:
+        sizes = {len(block.data) for block in plan.blocks}
+        largest = max(sizes, default=0)
+        of = f" of {largest}" if len(sizes) == 1 else f" of up to {largest}" if sizes else ""
+        where = "" if plan.memory.name == "flash" else f" to {plan.memory.name}"
+        parts.append(f"{count(len(plan.blocks), unit)}{of}{where}")
+    return ", ".join(parts)
+
+
+def _first_bytes(transfer: Transfer) -> bytes:
+    """What the first bytes to be checked hold before anything is written, to tell writing without effect."""
+    memory_plan = transfer.plan.memories[0]
+    first = next(iter(check_blocks(memory_plan.checks, transfer.dialect.read_block(memory_plan.memory))), None)
+    return transfer.dialect.read(memory_plan.memory, *first) if first else b""
