@@ -287,8 +287,11 @@ class GranulesOfImages(unittest.TestCase):
 
 class Narrowing(unittest.TestCase):
     def test_rooms_and_what_is_left(self) -> None:
-        job = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})[0].job
-        plan = make_plan(job.choice.first, job.dialect, job.images, job.wishes)
+        climb, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})
+        trial.events.extend(climb.run())
+        job, part = climb.job, climb.outcome.part
+        assert part is not None
+        plan = make_plan(part, job.dialect, job.images, job.wishes)
         rooms = rooms_of(plan.memories[0], 256)
         self.assertEqual([room.size_bytes for room in rooms], [1024] * 4 + [904])
         made = narrowed(plan, job.dialect, job.wishes, {"flash": [rooms[1], rooms[4]]}).memories[0]
