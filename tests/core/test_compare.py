@@ -13,6 +13,7 @@ from greenstep.core.image.edit import cut_out, with_bytes
 from greenstep.core.image.granules import Granules, Remembered, granules_of, unpacked
 from greenstep.core.narrow import narrowed, rooms_of
 from greenstep.core.plan import make_plan
+from greenstep.core.spans import Span
 from greenstep.core.wishes import Keep, Wishes
 
 READERS = ("stm32f072", "stm32l053", "atmega328p", "atmega2560", "lpc1769", "pic18f4620", "pic18f46k22")
@@ -296,10 +297,12 @@ class Narrowing(unittest.TestCase):
         self.assertEqual([room.size_bytes for room in rooms], [1024] * 4 + [904])
         made = narrowed(plan, job.dialect, job.wishes, {"flash": [rooms[1], rooms[4]]}).memories[0]
         self.assertEqual([unit.number for unit in made.units], [1, 4])
-        self.assertEqual(made.checks, ((0x08000400, 1024), (0x08001000, 904)))
-        self.assertEqual(made.compared, ((0x08000000, 1024), (0x08000800, 2048)))
+        self.assertEqual(made.checks, (Span.of(0x08000400, 1024), Span.of(0x08001000, 904)))
+        self.assertEqual(made.compared, (Span.of(0x08000000, 1024), Span.of(0x08000800, 2048)))
         none = narrowed(plan, job.dialect, job.wishes, {"flash": []})
-        self.assertEqual((none.units, none.write_bytes, none.memories[0].compared), (0, 0, ((0x08000000, 5000),)))
+        self.assertEqual(
+            (none.units, none.write_bytes, none.memories[0].compared), (0, 0, (Span.of(0x08000000, 5000),))
+        )
         self.assertEqual(narrowed(plan, job.dialect, job.wishes, {}).memories, plan.memories)
 
 

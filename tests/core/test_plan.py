@@ -12,7 +12,10 @@ from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan import Plan, describe, make_plan, taken_along
+from greenstep.core.plan import Plan, make_plan
+from greenstep.core.plan.price import price
+from greenstep.core.plan.words import describe
+from greenstep.core.spans import Span
 from greenstep.core.wishes import Keep, Wishes
 
 ANY_VECTORS = Wishes(despite=frozenset({"vectors"}))
@@ -39,7 +42,7 @@ class TakenAlong(unittest.TestCase):
         dialect = find_dialect(found.dialect)
         image = Image("plan.bin", tuple(Piece(address, bytes(size)) for address, size in pieces))
         made = make_plan(found, dialect, {"flash": image}, ANY_VECTORS)
-        return taken_along(made.memories[0], found, dialect)
+        return [(span.start, span.end) for span in made.memories[0].beside]
 
     def test_what_lies_between_the_pieces_where_a_loader_erases_in_order(self) -> None:
         self.assertEqual(self.along("atmega2560", (0, 700), (0x1004, 10)), [(0x300, 0x1000)])
@@ -94,7 +97,7 @@ class Blocks(unittest.TestCase):
 
     def test_blank_blocks_are_verified_all_the_same(self) -> None:
         made = plan("stm32f103c8", (0x08000000, bytes([1]) * 256 + bytes([0xFF]) * 256))
-        self.assertEqual(made.memories[0].checks, ((0x08000000, 512),))
+        self.assertEqual(made.memories[0].checks, (Span(0x08000000, 0x08000200),))
 
     def test_blank_pages_are_written_where_writing_is_what_erases(self) -> None:
         made = plan("atmega328p", (0, b"\x0c\x94\x34\x00" + bytes([0xFF]) * 300))
@@ -169,8 +172,8 @@ class Estimates(unittest.TestCase):
                 frame = Frame(8, "even", 1) if board.startswith("stm32") else Frame()
                 baud = 57600 if board == "atmega168" else 115200
                 dialect = Stm32Rom if board.startswith("stm32") else AvrV1
-                made = make_plan(part(board), dialect, {"flash": image}, Wishes())
-                self.assertAlmostEqual(made.seconds(LineSettings(baud, frame)) / took, 1.0, delta=0.05)
+                costs = price(make_plan(part(board), dialect, {"flash": image}, Wishes()), dialect)
+                self.assertAlmostEqual(costs.seconds(LineSettings(baud, frame)) / took, 1.0, delta=0.05)
 
 
 if __name__ == "__main__":

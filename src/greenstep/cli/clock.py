@@ -18,7 +18,7 @@ from .options import RATE, Engineering, Real, clock_options, general_options, im
 if TYPE_CHECKING:
     from greenstep.core.clock import RateMade
     from greenstep.core.link import Frame
-    from greenstep.core.plan import Plan
+    from greenstep.core.plan.price import Costs
 
 _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
 
@@ -100,11 +100,12 @@ def command(
 
 def _about(
     target: tuple[str, ...], options: dict[str, Any], uart: str | None
-) -> tuple[str, str, Frame, Plan | None, int]:
-    """(title, rules, frame, plan or None, baud) of the chip, or of the rules alone."""
+) -> tuple[str, str, Frame, Costs | None, int]:
+    """(title, rules, frame, costs of the upload or None, baud) of the chip, or of the rules alone."""
     from greenstep.core.clock import uart_rules
     from greenstep.core.dialects.registry import find_dialect
     from greenstep.core.plan import make_plan
+    from greenstep.core.plan.price import price
     from greenstep.core.secrets import Secrets
 
     from .jobs import load_images, settings_of, wishes_of
@@ -116,12 +117,12 @@ def _about(
     choice = find_chip(said)
     dialect = find_dialect(said.dialect or choice.dialect)
     part = choice.first
-    plan = None
+    costs = None
     if said.images:
         wishes = replace(wishes_of(said), settings=settings_of(said, dialect, Secrets()))
-        plan = make_plan(part, dialect, load_images(said, choice), wishes)
+        costs = price(make_plan(part, dialect, load_images(said, choice), wishes), dialect)
     title = choice.single.title if choice.single else choice.name
-    return title, uart or part.uart, frame_of(said, dialect), plan, said.baud or part.baud
+    return title, uart or part.uart, frame_of(said, dialect), costs, said.baud or part.baud
 
 
 def _clock_words(oscillator: float, pll: float, prescaler: float, clock_hz: float) -> str:
@@ -133,21 +134,21 @@ def _clock_words(oscillator: float, pll: float, prescaler: float, clock_hz: floa
     return text if pll == prescaler == 1 else f"{text} = {show_engineering(clock_hz, 'Hz')}"
 
 
-def _seconds(plan: Plan, baud: int, frame: Frame) -> float:
+def _seconds(costs: Costs, baud: int, frame: Frame) -> float:
     from greenstep.core.link import LineSettings
 
-    return plan.seconds(LineSettings(baud, frame))
+    return costs.seconds(LineSettings(baud, frame))
 
 
-def _table(made: Sequence[RateMade], plan: Plan | None, frame: Frame) -> None:
-    time_head = "   image" if plan is not None else ""
+def _table(made: Sequence[RateMade], costs: Costs | None, frame: Frame) -> None:
+    time_head = "   image" if costs is not None else ""
     click.echo(f"    baud      real    error   bears   {'by':<32}{'':<12}{time_head}".rstrip())
     for rate in made:
         if rate.divided is None or rate.mode is None:
             click.echo(f" {rate.baud:>7}         -        -       -   {'no divider makes it':<32}")
             continue
         by = f"{rate.mode.name}, {rate.divided.register}"
-        took = f"  {show_seconds(_seconds(plan, rate.baud, frame)):>7}" if plan is not None else ""
+        took = f"  {show_seconds(_seconds(costs, rate.baud, frame)):>7}" if costs is not None else ""
         click.echo(
             f" {rate.baud:>7}  {rate.divided.real:>8.0f}  {rate.error * 100:>+6.1f} %   {rate.bears * 100:>3.1f} %   "
             f"{by:<32}{_WORDS[rate.verdict]:<12}{took}".rstrip()
@@ -167,7 +168,7 @@ def _as_json(
     best: RateMade | None,
     judged: RateMade,
     missed: list[tuple[float, float]],
-    plan: Plan | None,
+    costs: Costs | None,
     frame: Frame,
     clock_hz: float,
 ) -> None:
@@ -183,8 +184,8 @@ def _as_json(
                 "mode": rate.mode.name,
                 "register": rate.divided.register,
             }
-        if plan is not None:
-            values["seconds"] = round(_seconds(plan, rate.baud, frame), 3)
+        if costs is not None:
+            values["seconds"] = round(_seconds(costs, rate.baud, frame), 3)
         JsonView().line("rate", values)
     JsonView().line(
         "clock",

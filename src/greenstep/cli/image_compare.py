@@ -134,6 +134,7 @@ def _times(these: Chosen, image: Image, units: tuple[EraseUnit, ...]) -> tuple[f
     from greenstep.core.image.edit import cut_out
     from greenstep.core.image.model import Image as Whole
     from greenstep.core.plan import make_plan
+    from greenstep.core.plan.price import price
     from greenstep.core.wishes import Wishes
 
     assert these.part is not None
@@ -142,10 +143,11 @@ def _times(these: Chosen, image: Image, units: tuple[EraseUnit, ...]) -> tuple[f
     settings = line_of(these)
     wishes = Wishes(blank=True, settings=these.settings)
     try:
-        whole = make_plan(these.part, these.dialect, {"flash": image}, wishes).seconds(settings)
+        whole = price(make_plan(these.part, these.dialect, {"flash": image}, wishes), these.dialect).seconds(settings)
         if not pieces:
             return 0.0, whole
-        part = make_plan(these.part, these.dialect, {"flash": Whole(image.name, pieces)}, wishes).seconds(settings)
+        some = make_plan(these.part, these.dialect, {"flash": Whole(image.name, pieces)}, wishes)
+        part = price(some, these.dialect).seconds(settings)
     except RefusedFault:
         return None
     return part, whole

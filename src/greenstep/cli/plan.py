@@ -15,9 +15,9 @@ from .options import board_options, general_options, image_options
 if TYPE_CHECKING:
     from greenstep.core.chips import Part
     from greenstep.core.climb import Job
-    from greenstep.core.dialects.base import Dialect
     from greenstep.core.link import LineSettings
-    from greenstep.core.plan import MemoryPlan, Plan
+    from greenstep.core.plan import Plan
+    from greenstep.core.plan.price import Costs
 
 
 @click.command("plan", short_help="Show what an upload would do.")
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 @general_options
 def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -> int:
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
+    from greenstep.core.plan.price import price
+
     from .jobs import make_job
     from .target import settle, without_port
 
@@ -50,10 +52,11 @@ def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -
         else:
             candidates = tuple(job.part_as_declared(part) for part in job.choice.parts)
         plan = _first_that_fits(candidates, job)
+        costs = price(plan, job.dialect, job.wishes.verify)
     if as_json:
-        _as_json(plan, job.settings, job.dialect)
+        _as_json(plan, costs, job.settings)
     else:
-        _as_text(plan, job.settings, len(candidates), job.dialect)
+        _as_text(plan, costs, job.settings, len(candidates))
     return 0
 
 
@@ -71,16 +74,7 @@ def _first_that_fits(parts: tuple[Part, ...], job: Job) -> Plan:
     raise refusals[0]
 
 
-def _taken_along(plan: Plan, memory: MemoryPlan, dialect: type[Dialect]) -> list[tuple[int, int]]:
-    """(address, size) of what the loader erases beside the image, which is read and written back."""
-    from greenstep.core.plan import taken_along
-
-    if memory.memory.name != "flash":
-        return []
-    return [(low, high - low) for low, high in taken_along(memory, plan.part, dialect)]
-
-
-def _as_text(plan: Plan, settings: LineSettings, candidates: int, dialect: type[Dialect]) -> None:
+def _as_text(plan: Plan, costs: Costs, settings: LineSettings, candidates: int) -> None:
     part = plan.part
     room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
     click.echo(f"{part.title}{room}, {settings}")
@@ -103,21 +97,21 @@ def _as_text(plan: Plan, settings: LineSettings, candidates: int, dialect: type[
             click.echo(f"  erase   {where}   {count(len(memory.units), 'unit')}, {size}")
         else:
             click.echo("  erase   page by page, inside the write")
-        for low, along in _taken_along(plan, memory, dialect):
-            click.echo(f"  beside  {show_span(low, along)}   erased too: read first, and written back")
+        for along in memory.beside:
+            click.echo(f"  beside  {along}   erased too: read first, and written back")
         blocks = count(len(memory.blocks), "block")
         click.echo(f"  write   {blocks}, {memory.write_bytes:,} bytes")
-        verified = f"{memory.check_bytes:,} bytes" if plan.verify.turnarounds else "what is acknowledged"
+        verified = f"{memory.check_bytes:,} bytes" if costs.verify.turnarounds else "what is acknowledged"
         click.echo(f"  verify  {verified}" + (f" of {memory.sample_of:,}" if memory.sample_of else ""))
         if memory.left_out:
             click.echo(f"  note: {memory.left_out}")
-    costs = (("erase", plan.erase), ("write", plan.write), ("verify", plan.verify))
-    times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in costs if cost.heard)
-    click.echo(f"\nabout {show_seconds(plan.seconds(settings))} at {settings.baud} baud: {times}")
+    steps = (("erase", costs.erase), ("write", costs.write), ("verify", costs.verify))
+    times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in steps if cost.heard)
+    click.echo(f"\nabout {show_seconds(costs.seconds(settings))} at {settings.baud} baud: {times}")
 
 
-def _as_json(plan: Plan, settings: LineSettings, dialect: type[Dialect]) -> None:
-    from greenstep.core.plan import describe
+def _as_json(plan: Plan, costs: Costs, settings: LineSettings) -> None:
+    from greenstep.core.plan.words import describe
 
     from .json_view import JsonView
 
@@ -127,7 +121,7 @@ def _as_json(plan: Plan, settings: LineSettings, dialect: type[Dialect]) -> None
             "part": plan.part.name,
             "flash_bytes": plan.part.flash.size,
             "baud": settings.baud,
-            "seconds": round(plan.seconds(settings), 3),
+            "seconds": round(costs.seconds(settings), 3),
             "summary": describe(plan),
             "memories": [
                 {
@@ -138,9 +132,7 @@ def _as_json(plan: Plan, settings: LineSettings, dialect: type[Dialect]) -> None
                     "erase_units": [
                         {"number": u.number, "address": u.address, "bytes": u.size} for u in memory.units
                     ],
-                    "beside": [
-                        {"address": low, "bytes": along} for low, along in _taken_along(plan, memory, dialect)
-                    ],
+                    "beside": [{"address": span.start, "bytes": span.size} for span in memory.beside],
                     "write_blocks": [{"address": b.address, "bytes": len(b.data)} for b in memory.blocks],
                     "verify_bytes": memory.check_bytes,
                 }

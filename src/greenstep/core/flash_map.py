@@ -85,7 +85,7 @@ def _mapped(
         at = max(at, stretch.end)
     if at < end:
         free.append(Stretch(at, end, "free"))
-    taken = [Stretch(k.address, k.end, "kept", why=k.why) for k in keep]
+    taken = [Stretch(k.span.start, k.span.end, "kept", why=k.why) for k in keep]
     if memory is not None:
         taken.append(Stretch(memory.start, memory.usable_start, "bootloader"))
         taken.append(Stretch(memory.usable_end, memory.end, "bootloader"))

@@ -7,6 +7,7 @@ from dataclasses import field
 from typing import Any
 
 from .frozen import frozen
+from .spans import Span
 
 
 @frozen
@@ -18,8 +19,8 @@ class Keep:
     why: str = ""
 
     @property
-    def end(self) -> int:
-        return self.address + self.size
+    def span(self) -> Span:
+        return Span.of(self.address, self.size)
 
 
 @frozen

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import field, replace
 from itertools import accumulate
 from typing import Any
 
 from ..frozen import frozen
+from ..spans import Span
 
 
 @frozen
@@ -22,6 +23,10 @@ class EraseUnit:
     @property
     def end(self) -> int:
         return self.address + self.size
+
+    @property
+    def span(self) -> Span:
+        return Span(self.address, self.end)
 
 
 @frozen
@@ -66,6 +71,15 @@ class Memory:
         return self.start + self.size
 
     @property
+    def span(self) -> Span:
+        return Span(self.start, self.end)
+
+    @property
+    def usable(self) -> Span:
+        """What an application may use."""
+        return Span(self.usable_start, self.usable_end)
+
+    @property
     def usable_end(self) -> int:
         """The address behind the last byte that an application may use."""
         return self.end - self.reserved_top
@@ -87,6 +101,11 @@ class Memory:
             sum(number * time.typical_s for number, time in totals),
             sum(number * time.longest_s for number, time in totals),
         )
+
+    def units_of(self, spans: Iterable[Span]) -> tuple[EraseUnit, ...]:
+        """The erase units that hold any of the spans, each once, in order."""
+        units = {unit.address: unit for span in spans for unit in self.units_touched(span.start, span.size)}
+        return tuple(units[address] for address in sorted(units))
 
     def units_touched(self, address: int, size: int) -> list[EraseUnit]:
         """The erase units that hold any of `size` bytes from `address`, in order."""

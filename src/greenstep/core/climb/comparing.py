@@ -13,11 +13,14 @@ from typing import Literal
 from ..dialects.base import ChipRefusal
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
+from ..image import Piece
 from ..image.granules import Remembered
-from ..narrow import Room, Span, joined, narrowed, rooms_of
-from ..plan import USUAL_TURNAROUND_S, MemoryPlan, check_blocks
+from ..narrow import Room, narrowed, rooms_of
+from ..plan import MemoryPlan
+from ..plan.price import USUAL_TURNAROUND_S
 from ..quantities import count, show_address
-from .proof import sums_equal
+from ..spans import Span, merged, pieces_of, total
+from .proof import expected, reads_equal, sums_equal
 from .transfer import Transfer, Trusted
 
 How = Literal["checksum", "read", "journal", ""]
@@ -137,7 +140,7 @@ def _reading_pays(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -
     """Whether reading all takes less time than erasing and writing all."""
     part = transfer.part
     dialect = transfer.job.dialect
-    spans = joined(span for room in rooms if room.provable for span in room.spans)
+    spans = merged(span for room in rooms if room.provable for span in room.spans)
     if not spans:
         return False
     reading = dialect.cost_of_verify(part, plan.memory, spans)
@@ -166,7 +169,7 @@ def _by_checksum(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) ->
     differing: list[Room] = []
     if shown:
         differing = yield from _narrowing(transfer, plan, shown, progress)
-    outcome.differing = sorted([*differing, *hidden], key=lambda room: room.low)
+    outcome.differing = sorted([*differing, *hidden], key=lambda room: room.place.start)
     return outcome
 
 
@@ -190,7 +193,7 @@ def _narrowing(
 
 
 def _sums_equal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
-    return sums_equal(transfer, plan, joined(span for room in rooms for span in room.spans))
+    return sums_equal(transfer, plan, merged(span for room in rooms for span in room.spans))
 
 
 # --- by reading
@@ -202,21 +205,21 @@ def _by_reading(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
     outcome = _Outcome("read", len(rooms))
     groups = _groups(rooms, min(_MOST_TOGETHER, transfer.dialect.read_block(plan.memory)))
     progress = _Progress(transfer, sum(room.size_bytes for room in rooms))
-    differing: dict[int, Room] = {room.low: room for room in rooms if not room.provable}
+    differing: dict[int, Room] = {room.place.start: room for room in rooms if not room.provable}
     outcome.hidden = len(differing)
     at, in_a_row, leap = 0, 0, _FIRST_LEAP
     leapt = range(0)
     while at < len(groups):
         wrong = _differing_of(transfer, plan, groups[at], outcome)
         yield progress.event(sum(room.size_bytes for room in groups[at]))
-        differing.update((room.low, room) for room in wrong)
+        differing.update((room.place.start, room) for room in wrong)
         at += 1
         if len(wrong) < len(groups[at - 1]):
             for back in reversed(leapt):  # what was leapt over may have ended before
                 wrong = _differing_of(transfer, plan, groups[back], outcome)
                 for room in groups[back]:
-                    differing.pop(room.low, None)
-                differing.update((room.low, room) for room in wrong)
+                    differing.pop(room.place.start, None)
+                differing.update((room.place.start, room) for room in wrong)
                 yield progress.event(0)
                 if wrong:
                     break
@@ -227,10 +230,10 @@ def _by_reading(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
         if in_a_row >= _DIFFER_IN_A_ROW:
             leapt = range(at, min(at + leap, len(groups)))
             for index in leapt:
-                differing.update((room.low, room) for room in groups[index])
+                differing.update((room.place.start, room) for room in groups[index])
                 yield progress.event(sum(room.size_bytes for room in groups[index]))
             at, leap = leapt.stop, leap * _LEAP_GROWS
-    outcome.differing = [differing[low] for low in sorted(differing)]
+    outcome.differing = [differing[start] for start in sorted(differing)]
     return outcome
 
 
@@ -272,37 +275,37 @@ def _groups(rooms: Sequence[Room], block: int) -> list[list[Room]]:
 
 def _one_span(group: Sequence[Room], room: Room) -> bool:
     return (
-        len(room.spans) == 1 and all(len(r.spans) == 1 for r in group) and sum(group[-1].spans[0]) == room.spans[0][0]
+        len(room.spans) == 1
+        and all(len(r.spans) == 1 for r in group)
+        and group[-1].spans[0].end == room.spans[0].start
     )
 
 
 def _differing_of(transfer: Transfer, plan: MemoryPlan, group: Sequence[Room], outcome: _Outcome) -> list[Room]:
     """The rooms of a group that differ, each read up to its first difference."""
     outcome.looked_at += len(group)
-    spans = joined(span for room in group for span in room.spans)
+    spans = merged(span for room in group for span in room.spans)
     differing: dict[int, Room] = {}
-    for address, size in _first_little(spans, transfer.dialect.read_block(plan.memory)):
-        found = transfer.dialect.read(plan.memory, address, size)
-        outcome.bytes_seen += size
-        expected = plan.image.cut(address, size, plan.memory.erased)
-        if found == expected:
+    for place in _first_little(spans, transfer.dialect.read_block(plan.memory)):
+        found = Piece(place.start, transfer.dialect.read(plan.memory, place.start, place.size))
+        outcome.bytes_seen += place.size
+        if found.data == expected(plan, place):
             continue
         if len(group) == 1:
             return list(group)
-        for room in group:
-            low, high = max(room.low, address) - address, min(room.high, address + size) - address
-            if low < high and found[low:high] != expected[low:high]:
-                differing[room.low] = room
+        for room in (room for room in group if room.place.meets(place)):
+            if found.part(room.place).data != expected(plan, room.place.shared(place)):
+                differing[room.place.start] = room
     return list(differing.values())
 
 
 def _first_little(spans: Sequence[Span], block: int) -> Iterator[Span]:
     """The readings of spans: of a large one a little first, which will mostly show that it differs."""
-    (address, size), *others = spans
-    if size > 2 * _FIRST_LOOK:
-        yield address, _FIRST_LOOK
-        address, size = address + _FIRST_LOOK, size - _FIRST_LOOK
-    yield from check_blocks([(address, size), *others], block)
+    first, *others = spans
+    if first.size > 2 * _FIRST_LOOK:
+        yield Span.of(first.start, _FIRST_LOOK)
+        first = Span(first.start + _FIRST_LOOK, first.end)
+    yield from pieces_of([first, *others], block)
 
 
 # --- by the journal
@@ -320,27 +323,27 @@ def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
     differing: list[Room] = []
     same: list[Room] = []
     for room in rooms:
-        agrees = all(now.same(remembered.granules, *span) for span in room.spans)
+        agrees = all(now.same(remembered.granules, span.start, span.size) for span in room.spans)
         (same if agrees and (room.provable or whole_read) else differing).append(room)
     samples = _samples(transfer, plan, same, remembered.number)
-    progress = _Progress(transfer, sum(size for _, size in samples))
-    for address, size in samples:
-        if transfer.dialect.read(plan.memory, address, size) != plan.image.cut(address, size, plan.memory.erased):
+    progress = _Progress(transfer, total(samples))
+    for sample in samples:
+        if not reads_equal(transfer, plan, [sample]):
             return _Outcome(
                 why=f"journal {remembered.number} is not trusted: the chip holds something else at "
-                f"{show_address(address)}"
+                f"{show_address(sample.start)}"
             )
-        yield progress.event(size)
+        yield progress.event(sample.size)
     return _Outcome("journal", len(rooms), differing, len(rooms), progress.total, remembered=remembered)
 
 
 def _samples(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -> list[Span]:
     """Places of what is to be trusted, others each time."""
     block = transfer.dialect.read_block(plan.memory)
-    blocks = list(check_blocks((span for room in rooms for span in room.spans), block))
+    blocks = list(pieces_of((span for room in rooms for span in room.spans), block))
     most = _MOST_SLOW_SAMPLES if transfer.job.dialect.traits.reads_slowly else _MOST_SAMPLES
     wanted = min(len(blocks), max(_LEAST_SAMPLES, min(most, round(_SAMPLE_SHARE * len(blocks)))))
-    return sorted(random.Random(seed).sample(blocks, wanted))
+    return sorted(random.Random(seed).sample(blocks, wanted), key=lambda span: span.start)
 
 
 # --- words

@@ -9,10 +9,11 @@ from dataclasses import replace
 from ..dialects.base import ChipRefusal
 from ..errors import Finding, RefusedFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
-from ..image import Image, Piece
-from ..narrow import Span
-from ..plan import MemoryPlan, Plan, areas, merged, plan_memory, priced, taken_along
-from ..quantities import count, show_span
+from ..image import Image, Piece, joined
+from ..plan import MemoryPlan, Plan, plan_memory
+from ..quantities import count
+from ..spans import Span, merged, shared, total
+from .meter import Meter
 from .regions import read_twice
 from .transfer import Transfer
 
@@ -21,76 +22,52 @@ _HOW_READ = "read in two ways and equal"
 
 def keep_step(transfer: Transfer) -> Iterator[Event]:
     """Reads what of the kept room would be erased, and adds it to what is written and verified."""
-    plan = transfer.plan
-    began = transfer.link.now()
-    flash = _flash_of(plan)
-    spans = [] if flash is None else _endangered(transfer, flash)
-    asked = ", ".join(show_span(keep.address, keep.size) for keep in transfer.job.wishes.keep)
+    meter, flash = Meter(transfer.link), transfer.plan.flash
+    keeps = [keep.span for keep in transfer.job.wishes.keep]
+    asked = ", ".join(str(keep) for keep in keeps)
+    spans = [] if flash is None else merged([*flash.beside, *shared(keeps, flash.areas)])
     if flash is None or not spans:
-        yield StepEnded("keep", "green", f"{asked}: left alone", transfer.link.now() - began, {"bytes": 0})
+        yield StepEnded("keep", "green", f"{asked}: left alone", meter.seconds, {"bytes": 0})
         return
-    size = yield from _save(transfer, "keep", flash, spans, asked)
-    said = f"{', '.join(show_span(*span) for span in spans)}, {count(size, 'byte')} {_HOW_READ}"
-    yield StepEnded("keep", "green", f"{said}: written back", transfer.link.now() - began, {"bytes": size})
+    yield from _save(transfer, "keep", flash, spans, asked)
+    said = f"{', '.join(str(span) for span in spans)}, {count(total(spans), 'byte')} {_HOW_READ}"
+    yield StepEnded("keep", "green", f"{said}: written back", meter.seconds, {"bytes": total(spans)})
 
 
 def save_beside(transfer: Transfer, step: Step) -> Iterator[Event]:
     """What would be erased along with the image is read, and becomes part of what is written and verified."""
-    flash = _flash_of(transfer.plan)
-    while flash is not None and (beside := taken_along(flash, transfer.part, transfer.job.dialect)):
-        spans = [(low, high - low) for low, high in beside]
-        where = ", ".join(show_span(*span) for span in spans[:2]) + (" and more" if len(spans) > 2 else "")
-        for event in _save(transfer, step, flash, spans, f"what is beside the image, {where}"):
+    while (flash := transfer.plan.flash) is not None and flash.beside:
+        where = ", ".join(str(span) for span in flash.beside[:2]) + (" and more" if len(flash.beside) > 2 else "")
+        for event in _save(transfer, step, flash, flash.beside, f"what is beside the image, {where}"):
             if not isinstance(event, StepAdvanced):
                 yield event
         yield Noted(step, f"{where} would be erased too: {_HOW_READ}, and written back")
-        flash = _flash_of(transfer.plan)
-
-
-def _flash_of(plan: Plan) -> MemoryPlan | None:
-    return next((memory for memory in plan.memories if memory.memory.name == "flash"), None)
 
 
 def _save(
     transfer: Transfer, step: Step, flash: MemoryPlan, spans: Sequence[Span], asked: str
-) -> Generator[Event, None, int]:
-    """Reads the spans and adds them to the transfer's plan. How many bytes. Raises RefusedFault."""
-    part, plan = transfer.part, transfer.plan
-    shown = transfer.job.dialect.provable(part, flash.memory, tuple(spans), {"verify": "whole"})
+) -> Generator[Event, None, None]:
+    """Reads the spans and adds them to the transfer's plan. Raises RefusedFault."""
+    job, session = transfer.job, transfer.session
+    shown = job.dialect.provable(transfer.part, flash.memory, tuple(spans), {"verify": "whole"})
     if shown.left_out:
         raise _cannot(step, asked, shown.left_out)
     try:
-        data = yield from read_twice(transfer.session, step, flash.memory, spans)
+        pieces = yield from read_twice(session, step, flash.memory, spans)
     except ChipRefusal as refusal:
         raise _cannot(step, asked, f"the chip refuses to be read: {refusal.said}") from None
-    pieces, at = [], 0
-    for address, size in spans:
-        pieces.append(Piece(address, data[at : at + size]))
-        at += size
-    transfer.kept = _merged([*transfer.kept, *pieces])
-    if transfer.job.put_aside is not None:
-        if transfer.session.aside is not None:
-            transfer.session.aside.drop()
+    transfer.kept = joined([*transfer.kept, *pieces])
+    if job.put_aside is not None:
+        if session.aside is not None:
+            session.aside.drop()
         # boards of one kind may be served at once: each is known by its chip's number, else by its port
-        whose = f"{transfer.job.board or part.name}-{transfer.session.unique_id or transfer.job.port}"
-        transfer.session.aside = transfer.job.put_aside(Image("kept", transfer.kept), whose)
-        for name in transfer.session.aside.earlier:
+        whose = f"{job.board or transfer.part.name}-{session.unique_id or job.port}"
+        session.aside = job.put_aside(Image("kept", transfer.kept), whose)
+        for name in session.aside.earlier:
             yield Noted(
                 step, f"an earlier upload did not bring back what is in {name}: restore it, or remove the file"
             )
-    transfer.plan = _with_kept(transfer, plan, flash, pieces)
-    return len(data)
-
-
-def _endangered(transfer: Transfer, plan: MemoryPlan) -> list[Span]:
-    """What of the kept room lies where something is going to be erased, and what is erased beside the image."""
-    spans = [(low, high - low) for low, high in taken_along(plan, transfer.part, transfer.job.dialect)]
-    for keep in sorted(transfer.job.wishes.keep, key=lambda keep: keep.address):
-        for low, high in areas(plan, transfer.part, transfer.job.dialect):
-            first, end = max(keep.address, low), min(keep.end, high)
-            if first < end:
-                spans.append((first, end - first))
-    return [(low, high - low) for low, high in merged((low, low + size) for low, size in spans)]
+    transfer.plan = _with_kept(transfer, flash, pieces)
 
 
 def _cannot(step: Step, asked: str, reason: str) -> RefusedFault:
@@ -116,35 +93,18 @@ def _cannot(step: Step, asked: str, reason: str) -> RefusedFault:
     )
 
 
-def _with_kept(transfer: Transfer, plan: Plan, flash: MemoryPlan, kept: Sequence[Piece]) -> Plan:
+def _with_kept(transfer: Transfer, flash: MemoryPlan, kept: Sequence[Piece]) -> Plan:
     """The plan with the kept bytes among what is written. The erase units stay the same."""
-    wanted = [
-        Piece(first, piece.data[first - piece.address : end - piece.address])
-        for piece in flash.image.pieces
-        for low, high in areas(flash, plan.part, transfer.job.dialect)
-        if (first := max(piece.address, low)) < (end := min(piece.end, high))
-    ]
-    pieces = _merged([*wanted, *kept])
-    job = transfer.job
+    job, plan = transfer.job, transfer.plan
+    wanted = [piece.part(area) for piece in flash.image.pieces for area in flash.areas if piece.span.meets(area)]
     # where erasing takes something along it is done by writing, blanks and what is kept in one go
     wishes = replace(job.wishes, blank=False)
-    smaller = plan_memory(plan.part, flash.memory, job.dialect, replace(flash.image, pieces=pieces), wishes)
-    whole = replace(flash.image, pieces=_merged([*flash.image.pieces, *kept]))
+    image = replace(flash.image, pieces=joined([*wanted, *kept]))
+    smaller = plan_memory(plan.part, flash.memory, job.dialect, image, wishes)
     checks = smaller.checks
     if smaller.sample_of:  # a sample is enough for an image, which can be had again, and not for what cannot
-        apart = [(a, s) for a, s in checks if all(a + s <= p.address or p.end <= a for p in kept)]
-        checks = tuple(sorted([*apart, *((piece.address, len(piece.data)) for piece in kept)]))
-    grown = replace(smaller, image=whole, checks=checks, compared=flash.compared)
-    memories = [grown if memory is flash else memory for memory in plan.memories]
-    return priced(plan.part, job.dialect, memories, job.wishes, plan.notes)
-
-
-def _merged(pieces: Sequence[Piece]) -> tuple[Piece, ...]:
-    """In order of their addresses, those that meet as one. None of them overlap."""
-    result: list[Piece] = []
-    for piece in sorted(pieces, key=lambda piece: piece.address):
-        if result and result[-1].end == piece.address:
-            result[-1] = Piece(result[-1].address, result[-1].data + piece.data)
-        else:
-            result.append(piece)
-    return tuple(result)
+        apart = [check for check in checks if not any(check.meets(piece.span) for piece in kept)]
+        checks = tuple(sorted([*apart, *(piece.span for piece in kept)], key=lambda span: span.start))
+    whole = smaller.part_of(replace(flash.image, pieces=joined([*flash.image.pieces, *kept])))
+    grown = replace(whole, checks=checks, compared=flash.compared)
+    return replace(plan, memories=tuple(grown if memory is flash else memory for memory in plan.memories))

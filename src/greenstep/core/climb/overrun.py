@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from ..dialects.base import ErasedUnasked
 from ..errors import Finding, VerifyFault
-from ..plan import areas, cut_off
-from ..quantities import show_address, show_span
+from ..quantities import show_address
+from ..spans import Span, without
 from .chip_state import ChipState
 from .session import Session
 from .transfer import Transfer, Witness
@@ -21,13 +21,12 @@ def look_behind(transfer: Transfer) -> None:
     if transfer.witnesses is not None or not transfer.job.wishes.verify:
         return
     transfer.witnesses = []
-    for memory_plan in transfer.plan.memories:
-        if memory_plan.memory.name == "flash":
-            memory, spans = memory_plan.memory, areas(memory_plan, transfer.part, transfer.job.dialect)
-            gaps = cut_off([(spans[0][1], memory.usable_end)], spans) if spans else []
-            for address, size in transfer.dialect.witnesses(memory, gaps):
-                shown = transfer.dialect.shown_of(memory, address, size)
-                transfer.witnesses.append(Witness(memory, address, size, shown))
+    flash = transfer.plan.flash
+    if flash is not None and flash.areas:
+        gaps = without([Span(flash.areas[0].end, flash.memory.usable_end)], flash.areas)
+        for place in transfer.dialect.witnesses(flash.memory, gaps):
+            shown = transfer.dialect.shown_of(flash.memory, place)
+            transfer.witnesses.append(Witness(flash.memory, place, shown))
 
 
 def refuse_overrun(transfer: Transfer) -> None:
@@ -35,14 +34,13 @@ def refuse_overrun(transfer: Transfer) -> None:
     for witness in transfer.witnesses or ():
         if any(_as_it_was(transfer, witness) for _ in range(2)):
             continue
-        cause = f"more was erased than was asked for: what was at {show_address(witness.address)} has changed"
-        place = show_span(witness.address, witness.size)
-        seen = (f"{place} is not what it was before", "the size to erase was damaged on the line")
+        cause = f"more was erased than was asked for: what was at {show_address(witness.place.start)} has changed"
+        seen = (f"{witness.place} is not what it was before", "the size to erase was damaged on the line")
         raise VerifyFault(Finding("erased-beside", cause, seen, _TRY, "likely"))
 
 
 def _as_it_was(transfer: Transfer, witness: Witness) -> bool:
-    return transfer.dialect.shown_of(witness.memory, witness.address, witness.size) == witness.shown
+    return transfer.dialect.shown_of(witness.memory, witness.place) == witness.shown
 
 
 def erased_unasked(session: Session, error: ErasedUnasked) -> Finding:

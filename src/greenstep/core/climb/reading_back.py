@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import field
 
 from ..chips import EraseUnit
 from ..dialects.base import WriteBlock
 from ..findings import Difference
 from ..frozen import changing
-from ..plan import MemoryPlan, check_blocks
+from ..plan import MemoryPlan
+from ..spans import Span, shared
+from .proof import expected, reads_equal
 from .repairing import erase_and_write, writing_again
 from .transfer import Transfer
 
@@ -18,20 +19,9 @@ _BLOCKS_AFTER_FIRST = 64
 """Blocks read after the first that differs: enough to see a pattern."""
 
 
-def _touched(plan: MemoryPlan, low: int, high: int) -> list[WriteBlock]:
-    """The blocks that reach into low..high."""
-    return [block for block in plan.blocks if block.address < high and low < block.address + len(block.data)]
-
-
-def _cut(block: WriteBlock, low: int, high: int) -> WriteBlock:
-    """What of a block lies in an erase unit."""
-    first = max(low, block.address)
-    return WriteBlock(first, block.data[first - block.address : high - block.address])
-
-
 @changing
 class Comparison:
-    """Reading back, block by block."""
+    """Reading back, block by block. `missed` are blocks of which more than a byte was missing at their place."""
 
     expected: bytearray = field(default_factory=bytearray)
     found: bytearray = field(default_factory=bytearray)
@@ -41,41 +31,41 @@ class Comparison:
     reread: int = 0
     rewritten: int = 0
     missed: list[WriteBlock] = field(default_factory=list)
-    """Blocks of which more than a byte was missing at their place."""
     reads_differ: bool = False
 
     @property
     def enough(self) -> bool:
         return self.after_first > _BLOCKS_AFTER_FIRST
 
-    def take(self, transfer: Transfer, plan: MemoryPlan, address: int, size: int) -> None:
-        expected = plan.image.cut(address, size, plan.memory.erased)
-        found = transfer.dialect.read(plan.memory, address, size)
+    def take(self, transfer: Transfer, plan: MemoryPlan, place: Span) -> None:
+        """Read a block and compare it."""
+        wanted, found = expected(plan, place), _read(transfer, plan, place)
         if self.first_wrong is not None:
             self.after_first += 1
-        elif found != expected:
-            again = transfer.dialect.read(plan.memory, address, size)
-            if again == expected:  # nothing guards these bytes on the line: the second reading is as good
-                self.reread += 1
-                found = again
-            else:
-                self.reads_differ = again != found
-                found = again
-                if sum(a != b for a, b in zip(found, expected, strict=True)) > 1:
-                    self.missed += _touched(plan, address, address + size)
-                if not self.reads_differ and self._write_again(transfer, plan, address, size):
-                    found = transfer.dialect.read(plan.memory, address, size)
-                elif transfer.dialect.can_checksum() and not size % 4:  # else what was read is not what is there
-                    self.reads_differ |= not transfer.dialect.checksum_equals(plan.memory, address, found)
-            if found != expected:
-                self.first_wrong = address + next(
-                    i for i, (a, b) in enumerate(zip(expected, found, strict=True)) if a != b
-                )
-        self.blocks.append((len(self.expected), size))
-        self.expected += expected
+        elif found != wanted:
+            found = self._look_again(transfer, plan, place, found)
+            if found != wanted:
+                self.first_wrong = place.start + _first_difference(wanted, found)
+        self.blocks.append((len(self.expected), place.size))
+        self.expected += wanted
         self.found += found
 
-    def _write_again(self, transfer: Transfer, plan: MemoryPlan, address: int, size: int) -> bool:
+    def _look_again(self, transfer: Transfer, plan: MemoryPlan, place: Span, found: bytes) -> bytes:
+        """What a block holds that was read wrong once: read again, and written again where that may help."""
+        wanted, again = expected(plan, place), _read(transfer, plan, place)
+        if again == wanted:  # nothing guards these bytes on the line: the second reading is as good
+            self.reread += 1
+            return again
+        self.reads_differ = again != found
+        if sum(a != b for a, b in zip(again, wanted, strict=True)) > 1:
+            self.missed += [block for block in plan.blocks if block.span.meets(place)]
+        if not self.reads_differ and self._write_again(transfer, plan, place):
+            return _read(transfer, plan, place)
+        if transfer.dialect.can_checksum() and not place.size % 4:  # else what was read is not what is there
+            self.reads_differ |= not transfer.dialect.checksum_equals(plan.memory, place.start, again)
+        return again
+
+    def _write_again(self, transfer: Transfer, plan: MemoryPlan, place: Span) -> bool:
         """Where nothing guards a block on its way to the chip it is worth a second write, after another erase where
         that is a step of its own; not many, for what fails often is no accident."""
         way = transfer.job.dialect.traits.erases
@@ -84,36 +74,18 @@ class Comparison:
         if self.rewritten == _PAGES_WRITTEN_AGAIN:
             return False
         self.rewritten += 1
-        low, high = address, address + size
-        units: Sequence[EraseUnit] = ()
+        room = place
+        units: list[EraseUnit] = []
         if way == "by unit" and plan.memory.name == "flash":
-            wrong = self._first_difference(transfer, plan, address, size)
+            wrong = place.start + _first_difference(expected(plan, place), _read(transfer, plan, place))
             units = plan.memory.units_touched(wrong, 1)
-            low, high = units[0].address, units[-1].end
-        touched = _touched(plan, low, high)
+            room = units[0].span
+        touched = [block for block in plan.blocks if block.span.meets(room)]
+        blocks = [block.part(room) for block in touched] if way == "by unit" else touched
         with writing_again(transfer.session):
-            erase_and_write(
-                transfer.dialect,
-                plan.memory,
-                units,
-                [_cut(b, low, high) for b in touched] if way == "by unit" else touched,
-            )
-        return low >= address or self._equal(transfer, plan, low, address)
-
-    @staticmethod
-    def _first_difference(transfer: Transfer, plan: MemoryPlan, address: int, size: int) -> int:
-        expected = plan.image.cut(address, size, plan.memory.erased)
-        found = transfer.dialect.read(plan.memory, address, size)
-        return address + next((i for i, (a, b) in enumerate(zip(expected, found, strict=True)) if a != b), 0)
-
-    @staticmethod
-    def _equal(transfer: Transfer, plan: MemoryPlan, low: int, high: int) -> bool:
-        """Whether what was compared before, and written again now, still is as it should be."""
-        spans = [(max(low, a), min(high, a + s) - max(low, a)) for a, s in plan.checks if a < high and low < a + s]
-        return all(
-            transfer.dialect.read(plan.memory, a, s) == plan.image.cut(a, s, plan.memory.erased)
-            for a, s in check_blocks(spans, transfer.dialect.read_block(plan.memory))
-        )
+            erase_and_write(transfer.dialect, plan.memory, units, blocks)
+        # what was compared before, and written again now, must still be as it should be
+        return reads_equal(transfer, plan, shared(plan.checks, [Span(room.start, place.start)]))
 
     def difference(self, transfer: Transfer, plan: MemoryPlan, first_wrong: int) -> Difference:
         """What was read, for the findings."""
@@ -128,3 +100,12 @@ class Comparison:
             transfer.dialect.guards_writes,
             transfer.job.purpose == "upload",
         )
+
+
+def _read(transfer: Transfer, plan: MemoryPlan, place: Span) -> bytes:
+    return transfer.dialect.read(plan.memory, place.start, place.size)
+
+
+def _first_difference(wanted: bytes, found: bytes) -> int:
+    """Where the first byte differs; 0 where none does."""
+    return next((at for at, (a, b) in enumerate(zip(wanted, found, strict=True)) if a != b), 0)

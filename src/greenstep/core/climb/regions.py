@@ -8,66 +8,62 @@ from ..chips import Memory, Part
 from ..dialects.base import DialectError
 from ..errors import Finding, RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
-from ..image import Image, Piece
+from ..image import Image, Piece, joined
 from ..image.edit import with_bytes
 from ..link import ResetBy
-from ..plan import Plan, check_blocks, make_plan, memory_named
-from ..quantities import count, show_size, show_span
+from ..plan import Plan, make_plan, memory_named
+from ..quantities import count, show_size
+from ..spans import Span, pieces_of, total
 from ..wishes import Wishes
 from .causes import enter
 from .chip_state import ChipState
 from .job import Job
+from .meter import Figures, Meter
+from .proof import read_all
 from .session import Session
 
 
-def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, int, int]:
-    """(memory, address, size) that the job is about; all of it, with the bootloader only if `whole`.
-
-    Raises RefusedFault.
-    """
+def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
+    """What the job is about; all of the memory, with the bootloader only if `whole`. Raises RefusedFault."""
     name, address, size = job.region
     memory = memory_named(part, name)
-    low = address if address is not None else memory.start if whole else memory.usable_start
-    end = memory.end if whole else memory.usable_end
-    size = end - low if size is None else size
-    if size <= 0 or low < memory.start or low + size > memory.end:
+    room = memory.span if whole else memory.usable
+    start = room.start if address is None else address
+    region = Span(start, room.end) if size is None else Span.of(start, size)
+    if region.size <= 0 or not memory.span.covers(region):
         raise RefusedFault(
             Finding(
                 "does-not-fit",
                 "there is no such room in this chip",
                 (
-                    f"asked for {show_span(low, max(size, 1))}",
-                    f"the {name} is {show_span(memory.start, memory.size)} ({show_size(memory.size)})",
+                    f"asked for {Span.of(start, max(region.size, 1))}",
+                    f"the {name} is {memory.span} ({show_size(memory.size)})",
                 ),
                 ("check --from and --size",),
             )
         )
-    return memory, low, size
+    return memory, region
 
 
 def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
     """The plan that makes the job's region blank, but for what of it must stay. Raises RefusedFault."""
-    memory, low, size = region_of(job, part, whole=False)
-    units = memory.units_touched(low, size)
-    if units[0].address != low or units[-1].end != low + size:
+    memory, region = region_of(job, part, whole=False)
+    units = memory.units_of([region])
+    span = Span(units[0].address, units[-1].end)
+    if span != region:
         raise RefusedFault(
             Finding(
                 "not-whole-units",
                 "only whole erase units can be erased",
                 (
-                    f"asked for {show_span(low, size)}",
-                    f"the units there are {show_span(units[0].address, units[-1].end - units[0].address)}",
+                    f"asked for {region}",
+                    f"the units there are {span}",
                 ),
-                (f"--from {units[0].address:#x} --size {units[-1].end - units[0].address:#x}",),
+                (f"--from {span.start:#x} --size {span.size:#x}",),
             )
         )
-    whole = (
-        low == memory.start
-        and size == memory.size
-        and job.dialect.traits.erases == "by unit"
-        and memory.name == "flash"
-    )
-    image = Image("blank", (Piece(low, bytes([memory.erased]) * size),), None, "blank")
+    whole = region == memory.span and job.dialect.traits.erases == "by unit" and memory.name == "flash"
+    image = Image("blank", (Piece(region.start, bytes([memory.erased]) * region.size),), None, "blank")
     if stays is not None and memory.name == "flash" and image.touches(stays.address, len(stays.data)):
         image = with_bytes(image, stays.address, stays.data)
     wishes = Wishes(
@@ -80,46 +76,44 @@ _PROVEN_AT_ONCE = 4096
 
 
 def read_twice(
-    session: Session, step: Step, memory: Memory, spans: Sequence[tuple[int, int]]
-) -> Generator[Event, None, bytes]:
-    """The bytes of the spans (address, size), read in two ways: most dialects guard nothing on their way to us, and
-    one way of reading may be wrong twice. Raises RefusedFault where they go on to differ."""
-    began, size = session.link.now(), sum(size for _, size in spans)
-    rows: list[tuple[int, bytes]] = []
+    session: Session, step: Step, memory: Memory, spans: Sequence[Span]
+) -> Generator[Event, None, tuple[Piece, ...]]:
+    """The bytes of the spans, read in two ways: most dialects guard nothing on their way to us, and one way of
+    reading may be wrong twice. Raises RefusedFault where they go on to differ."""
+    meter, dialect = Meter(session.link), session.dialect
+    rows: list[Piece] = []
     done = again = 0
 
     def advanced(more: int) -> StepAdvanced:
         nonlocal done
         done += more
-        return StepAdvanced(step, done, 2 * size, "bytes", session.link.now() - began)
+        return StepAdvanced(step, done, 2 * total(spans), "bytes", meter.seconds)
 
-    for address, length in check_blocks(spans, _PROVEN_AT_ONCE):
+    for place in pieces_of(spans, _PROVEN_AT_ONCE):
         data = b""
-        for at, part in check_blocks([(address, length)], session.dialect.read_block(memory)):
-            data += session.dialect.read(memory, at, part)
-            yield advanced(part)
-        rows.append((address, data))
-    for index, (address, data) in enumerate(rows):
-        if not session.dialect.shows_again(memory, address, data):
+        for part in place.pieces(dialect.read_block(memory)):
+            data += dialect.read(memory, part.start, part.size)
+            yield advanced(part.size)
+        rows.append(Piece(place.start, data))
+    for index, row in enumerate(rows):
+        if not dialect.shows_again(memory, row.address, row.data):
             again += 1
-            data = _read_again(session, memory, address, len(data))
-            rows[index] = address, data
-        yield advanced(len(data))
+            rows[index] = _read_again(session, memory, row.span)
+        yield advanced(row.span.size)
     if again:
         yield Noted(step, f"{count(again, 'block')} read again")
-    return b"".join(data for _, data in rows)
+    return joined(rows)
 
 
-def _read_again(session: Session, memory: Memory, address: int, size: int) -> bytes:
+def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
     """Both ways once more. Raises RefusedFault."""
-    blocks = check_blocks([(address, size)], session.dialect.read_block(memory))
-    data = b"".join(session.dialect.read(memory, at, part) for at, part in blocks)
-    if session.dialect.shows_again(memory, address, data):
-        return data
+    data = read_all(session.dialect, memory, [place])
+    if session.dialect.shows_again(memory, place.start, data):
+        return Piece(place.start, data)
     raise RefusedFault(
         Finding(
             "reads-differ",
-            f"two ways of reading {show_span(address, size)} differ, twice",
+            f"two ways of reading {place} differ, twice",
             ("what was read is not believed",),
             (
                 "shorter wires, a lower --baud, and check ground",
@@ -131,29 +125,19 @@ def _read_again(session: Session, memory: Memory, address: int, size: int) -> by
 
 def read_step(session: Session) -> Iterator[Event]:
     """The bytes of the region, read in two ways that must agree."""
-    memory, low, size = region_of(session.job, session.part, whole=True)
-    began = session.link.now()
-    shown = session.job.dialect.provable(session.part, memory, ((low, size),), {"verify": "whole"})
+    memory, region = region_of(session.job, session.part, whole=True)
+    meter = Meter(session.link)
+    shown = session.job.dialect.provable(session.part, memory, (region,), {"verify": "whole"})
     missing = shown.left_out.partition(":")[0]
     if not shown.spans:
         raise RefusedFault(
             Finding("hidden", "nothing of this can be read", (missing,), ("read from further up: --from",))
         )
-    data = yield from read_twice(session, "read", memory, shown.spans)
-    pieces, at = [], 0
-    for address, length in shown.spans:
-        pieces.append(Piece(address, data[at : at + length]))
-        at += length
-    session.backup = tuple(pieces)
-    took = session.link.now() - began
-    image = Image("backup", session.backup)
-    where = ", ".join(show_span(*span) for span in shown.spans)
-    said = f"{where}, {len(data):,} bytes, read in two ways and equal, crc32 {image.crc32():08X}"
-    figures: dict[str, int | float | str] = {
-        "bytes": len(data),
-        "seconds": round(took, 4),
-        "crc32": f"{image.crc32():08X}",
-    }
+    session.backup = yield from read_twice(session, "read", memory, shown.spans)
+    took, image = meter.seconds, Image("backup", session.backup)
+    where = ", ".join(str(span) for span in shown.spans)
+    said = f"{where}, {image.size_bytes:,} bytes, read in two ways and equal, crc32 {image.crc32():08X}"
+    figures: Figures = {"bytes": image.size_bytes, "seconds": round(took, 4), "crc32": f"{image.crc32():08X}"}
     if missing:
         session.unproven.append("read")
         yield StepEnded("read", "unproven", f"{said}; {missing}, and are missing", took, figures)

@@ -11,10 +11,11 @@ from ..dialects.base import Dialect, Silence, WriteBlock
 from ..events import Event, Noted
 from ..link import ResetBy
 from ..narrow import Room, narrowed, rooms_of
-from ..plan import MemoryPlan, check_blocks, taken_along
+from ..plan import MemoryPlan
 from ..quantities import count
+from ..spans import shared
 from .chip_state import ChipState
-from .proof import sums_equal
+from .proof import reads_equal, sums_equal
 from .resuming import resume
 from .session import Session
 from .transfer import Transfer
@@ -56,9 +57,9 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
     wrong = [room for room in rooms if not _holds(transfer, memory_plan, room)]
     name = memory_plan.memory.name
     whole = replace(transfer.plan, memories=(memory_plan,))
-    part, dialect = transfer.part, transfer.job.dialect
+    dialect = transfer.job.dialect
     smaller = narrowed(whole, dialect, transfer.job.wishes, {name: wrong}).memories[0]
-    if name == "flash" and taken_along(smaller, part, dialect):
+    if name == "flash" and smaller.beside:
         smaller = memory_plan
     if name == "flash" and dialect.traits.erases_in_order:
         if not resume(transfer.session):
@@ -78,19 +79,8 @@ def can_write_again(transfer: Transfer) -> bool:
 
 def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
     """Whether the chip shows the image's bytes in a room, as far as it can show them."""
-    shown = _within(plan.checks, room.low, room.high)
-    if transfer.dialect.can_checksum():
-        return sums_equal(transfer, plan, shown)
-    block = transfer.dialect.read_block(plan.memory)
-    return all(
-        transfer.dialect.read(plan.memory, address, size) == plan.image.cut(address, size, plan.memory.erased)
-        for address, size in check_blocks(shown, block)
-    )
-
-
-def _within(spans: tuple[tuple[int, int], ...], low: int, high: int) -> list[tuple[int, int]]:
-    """What of the spans (address, size) lies in a room."""
-    return [(max(low, a), min(high, a + s) - max(low, a)) for a, s in spans if a < high and low < a + s]
+    shown = shared(plan.checks, [room.place])
+    return (sums_equal if transfer.dialect.can_checksum() else reads_equal)(transfer, plan, shown)
 
 
 def worth_all_again(transfer: Transfer) -> bool:

@@ -8,8 +8,10 @@ from collections.abc import Iterator, Sequence
 from ..chips import Memory
 from ..dialects.base import ChipRefusal, WriteBlock
 from ..errors import Finding, VerifyFault
-from ..plan import MemoryPlan, check_blocks, cut_off, merged
-from ..quantities import show_address, show_span
+from ..plan import MemoryPlan
+from ..quantities import show_address
+from ..spans import without
+from .proof import read_all
 from .transfer import Transfer
 
 
@@ -33,36 +35,25 @@ def refuse_strays(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBl
 
 def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int, bytes]]:
     """(memory, address, bytes) of all that the image's erase units do not hold, as far as it can be read."""
-    part = transfer.part
-    flash = plan.memory
-    own = merged(
-        (unit.address, unit.end)
-        for piece in plan.image.pieces
-        for unit in flash.units_touched(piece.address, len(piece.data))
-    )
-    for low, high in cut_off([(flash.usable_start, flash.usable_end)], own):
-        yield flash, low, _read(transfer, flash, low, high - low)
-    for memory in part.memories:
-        if memory.name == "eeprom" and not transfer.dialect.withholds(memory):
+    flash, dialect = plan.memory, transfer.dialect
+    own = flash.units_of(piece.span for piece in plan.image.pieces)
+    for gap in without([flash.usable], (unit.span for unit in own)):
+        yield flash, gap.start, read_all(dialect, flash, [gap])
+    for memory in transfer.part.memories:
+        if memory.name == "eeprom" and not dialect.withholds(memory):
             try:
-                yield memory, memory.start, _read(transfer, memory, memory.start, memory.size)
+                yield memory, memory.start, read_all(dialect, memory, [memory.span])
             except ChipRefusal:  # a loader without a hand on the EEPROM put nothing there
                 continue
 
 
-def _read(transfer: Transfer, memory: Memory, address: int, size: int) -> bytes:
-    blocks = check_blocks([(address, size)], transfer.dialect.read_block(memory))
-    return b"".join(transfer.dialect.read(memory, *span) for span in blocks)
-
-
 def _stray(block: WriteBlock, memory: Memory, where: str, lost: str) -> VerifyFault:
-    place = show_span(block.address, len(block.data))
     return VerifyFault(
         Finding(
             "written-beside",
             f"an address was damaged on the line: {lost}",
             (
-                f"the block for {place} of the {memory.name} was not there, though it was acknowledged",
+                f"the block for {block.span} of the {memory.name} was not there, though it was acknowledged",
                 f"it stands at {where}" if where else "where it went cannot be told",
             ),
             (

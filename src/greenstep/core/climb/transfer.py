@@ -11,6 +11,7 @@ from ..image import Image, Piece
 from ..image.granules import Granules, Remembered, granules_of
 from ..plan import Plan
 from ..recording import RecordingLink
+from ..spans import Span
 from .job import Job
 from .session import Session
 
@@ -29,8 +30,7 @@ class Witness:
     """A place that must not be erased along, and what it showed before."""
 
     memory: Memory
-    address: int
-    size: int
+    place: Span
     shown: bytes
 
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ..dialects.base import Unexpected, WriteBlock
 from ..errors import VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
-from ..plan import MemoryPlan, Plan, check_blocks
+from ..plan import MemoryPlan, Plan
 from ..quantities import count
+from ..spans import Span, pieces_of, total
 from .chip_state import ChipState
 from .evidence import explain
 from .meter import Meter
 from .overrun import refuse_overrun
-from .proof import sums_equal
+from .proof import expected, sums_equal
 from .reading_back import Comparison
 from .repairing import can_write_again, worth_all_again, write_all_again, write_differing
 from .strays import refuse_strays
@@ -48,7 +49,7 @@ def verify_step(transfer: Transfer) -> Iterator[Event]:
 def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
     meter = Meter(transfer.link)
     tally = _Tally(sum(memory.check_bytes for memory in plan.memories))
-    compared = sum(size for memory in plan.memories for _, size in memory.compared)
+    compared = sum(total(memory.compared) for memory in plan.memories)
     if not tally.total + compared:
         transfer.session.unproven.append("verify")
         said = "; ".join(_left_out(transfer, memory) for memory in plan.memories)
@@ -124,13 +125,13 @@ class _Tally:
 
 
 def _prove(
-    transfer: Transfer, memory_plan: MemoryPlan, checks: tuple[tuple[int, int], ...], tally: _Tally, meter: Meter
+    transfer: Transfer, memory_plan: MemoryPlan, checks: Sequence[Span], tally: _Tally, meter: Meter
 ) -> Iterator[Event]:
-    """Every byte of the spans (address, size). Raises VerifyFault."""
+    """Every byte of the spans. Raises VerifyFault."""
     if not checks:
         return
     if transfer.dialect.can_checksum() and sums_equal(transfer, memory_plan, checks):
-        tally.done += sum(size for _, size in checks)
+        tally.done += total(checks)
         yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
         return
     tally.summed = False
@@ -140,9 +141,9 @@ def _prove(
     missed: list[WriteBlock] = []
     for again in (False, True):
         comparison, tally.done = Comparison(missed=missed), before
-        for address, size in check_blocks(spans, transfer.dialect.read_block(memory_plan.memory)):
-            comparison.take(transfer, memory_plan, address, size)
-            tally.done += size
+        for place in pieces_of(spans, transfer.dialect.read_block(memory_plan.memory)):
+            comparison.take(transfer, memory_plan, place)
+            tally.done += place.size
             tally.blocks += 1
             yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
             if comparison.enough:
@@ -178,18 +179,17 @@ def _worth_repairing(transfer: Transfer, tally: _Tally) -> bool:
     return transfer.job.purpose == "upload" and bool(hurt) and not tally.repaired and can_write_again(transfer)
 
 
-def _differing(transfer: Transfer, plan: MemoryPlan, checks: tuple[tuple[int, int], ...]) -> list[tuple[int, int]]:
+def _differing(transfer: Transfer, plan: MemoryPlan, checks: Sequence[Span]) -> list[Span]:
     """The spans whose checksums differ, cut small: halves of what differs, until little is left to read."""
     left = list(checks)
-    small: list[tuple[int, int]] = []
+    small: list[Span] = []
     while left and len(small) < _SPANS_READ:
-        address, size = left.pop(0)
-        data = plan.image.cut(address, size, plan.memory.erased)
-        if transfer.dialect.checksum_equals(plan.memory, address, data):
+        span = left.pop(0)
+        if transfer.dialect.checksum_equals(plan.memory, span.start, expected(plan, span)):
             continue
-        if size <= _SMALL_SPAN:
-            small.append((address, size))
+        if span.size <= _SMALL_SPAN:
+            small.append(span)
             continue
-        half = (size // 2 + _SMALL_SPAN - 1) // _SMALL_SPAN * _SMALL_SPAN
-        left[:0] = [(address, half), (address + half, size - half)]
+        half = span.start + (span.size // 2 + _SMALL_SPAN - 1) // _SMALL_SPAN * _SMALL_SPAN
+        left[:0] = [Span(span.start, half), Span(half, span.end)]
     return small or list(checks)

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from ..chips import EraseUnit
 from ..errors import Finding, VerifyFault
-from ..plan import MemoryPlan, check_blocks
-from ..quantities import count, show_bytes, show_span
+from ..plan import MemoryPlan
+from ..quantities import count, show_bytes
+from ..spans import Span
+from .proof import read_all
 from .transfer import Transfer
 
 _SHOWN, _LOOKED_AT = 4, 4096
@@ -18,7 +20,7 @@ def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     found = [unit for unit in _written(plan) if _stays(transfer, plan, unit)]
     if not found:
         return
-    spans = ", ".join(show_span(unit.address, unit.size) for unit in found[:_SHOWN])
+    spans = ", ".join(str(unit.span) for unit in found[:_SHOWN])
     more = f" and {len(found) - _SHOWN} more" if len(found) > _SHOWN else ""
     head = transfer.dialect.read(plan.memory, found[0].address, 8)
     is_, its = ("is", "its") if len(found) == 1 else ("are", "their")
@@ -28,7 +30,7 @@ def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
             f"{count(len(found), 'unit')} {is_} write-protected: {spans}{more}",
             (
                 f"erase and write are acknowledged, and {its} content stays",
-                f"erased once more, {show_span(found[0].address, 8)} still holds {show_bytes(head)}",
+                f"erased once more, {Span.of(found[0].address, 8)} still holds {show_bytes(head)}",
             ),
             (
                 "greenstep unlock --writes lifts the write protection; it resets the chip and erases nothing",
@@ -39,15 +41,8 @@ def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     )
 
 
-def _written(plan: MemoryPlan) -> list[EraseUnit]:
-    if plan.units:
-        return list(plan.units)
-    units = {
-        unit.number: unit
-        for piece in plan.image.pieces
-        for unit in plan.memory.units_touched(piece.address, len(piece.data))
-    }
-    return [units[number] for number in sorted(units)]
+def _written(plan: MemoryPlan) -> tuple[EraseUnit, ...]:
+    return plan.units or plan.memory.units_of(piece.span for piece in plan.image.pieces)
 
 
 def _stays(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bool:
@@ -69,5 +64,4 @@ def _was_written(found: bytes, wanted: bytes, erased: int) -> bool:
 
 def _content(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bytes:
     """What a unit holds, or a large one at its beginning."""
-    spans = check_blocks([(unit.address, min(unit.size, _LOOKED_AT))], transfer.dialect.read_block(plan.memory))
-    return b"".join(transfer.dialect.read(plan.memory, *span) for span in spans)
+    return read_all(transfer.dialect, plan.memory, [Span.of(unit.address, min(unit.size, _LOOKED_AT))])

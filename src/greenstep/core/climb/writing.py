@@ -6,8 +6,9 @@ from collections.abc import Generator, Iterator
 
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Progress
-from ..plan import MemoryPlan, check_blocks
+from ..plan import MemoryPlan
 from ..quantities import count, show_size
+from ..spans import pieces_of
 from .chip_state import ChipState
 from .keeping import save_beside
 from .meter import Figures, Meter
@@ -118,5 +119,5 @@ def _blocks(memories: tuple[MemoryPlan, ...], unit: str) -> str:
 def _first_bytes(transfer: Transfer) -> bytes:
     """What the first bytes to be checked hold before anything is written, to tell writing without effect."""
     memory_plan = transfer.plan.memories[0]
-    first = next(iter(check_blocks(memory_plan.checks, transfer.dialect.read_block(memory_plan.memory))), None)
-    return transfer.dialect.read(memory_plan.memory, *first) if first else b""
+    first = next(pieces_of(memory_plan.checks, transfer.dialect.read_block(memory_plan.memory)), None)
+    return transfer.dialect.read(memory_plan.memory, first.start, first.size) if first else b""

@@ -20,6 +20,7 @@ from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
+from ..spans import Span
 from .avr_looking import jump_to_loader, look_at_avr
 from .base import (
     ChipRefusal,
@@ -315,11 +316,9 @@ class AvrV2(Dialect):
         self._fresh = True
 
     @classmethod
-    def erased_by_writing(
-        cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]
-    ) -> Sequence[tuple[int, int]]:
+    def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
         """Everything up to the end of what is written."""
-        return [(memory.usable_start, spans[-1][1])]
+        return [Span(memory.usable_start, spans[-1].end)]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         if memory.name != "flash":

@@ -11,12 +11,14 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, TypeVar
 
 from ..frozen import frozen
+from ..image import Piece
 from ..link import Deadline
 from ..quantities import readable_share, show_bytes, show_heard
+from ..spans import Span, pieces_of
 
 if TYPE_CHECKING:
     from ..chips import EraseUnit, Memory, Part
-    from ..image import Image, Piece
+    from ..image import Image
     from ..link import Frame, LineSettings, Link
     from ..talk import TalkLine
 
@@ -197,12 +199,8 @@ class Examination:
     locked: str = ""
 
 
-@frozen
-class WriteBlock:
-    """Bytes for one write of the dialect, at an address."""
-
-    address: int
-    data: bytes
+WriteBlock = Piece
+"""Bytes for one write of the dialect, at an address."""
 
 
 @frozen
@@ -215,10 +213,10 @@ class Fitted:
 
 @frozen
 class Provable:
-    """What of a memory can be proven: spans (address, size), and what is left out and why, in words. `sample_of`:
-    they are a sample of so many bytes; else 0."""
+    """What of a memory can be proven, and what is left out and why, in words. `sample_of`: it is a sample of so many
+    bytes; else 0."""
 
-    spans: tuple[tuple[int, int], ...]
+    spans: tuple[Span, ...]
     left_out: str = ""
     sample_of: int = 0
 
@@ -393,14 +391,14 @@ class Dialect(ABC):
             for at in range(0, len(data), block)
         )
 
-    def witnesses(self, memory: Memory, gaps: Sequence[tuple[int, int]]) -> Sequence[tuple[int, int]]:
-        """(address, size) of places in the `gaps`, (address, end) behind what is going to be erased, that would show
-        it if more were: where nothing guards the size that is asked for."""
+    def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
+        """Places in the `gaps` after what is going to be erased, that would show it if more were: where nothing
+        guards the size that is asked for."""
         return ()
 
-    def shown_of(self, memory: Memory, address: int, size: int) -> bytes:
+    def shown_of(self, memory: Memory, place: Span) -> bytes:
         """What tells the content of such a place."""
-        return self.read(memory, address, size)
+        return self.read(memory, place.start, place.size)
 
     def can_checksum(self) -> bool:
         """Whether this chip offers to compute a checksum itself (known after `identify`)."""
@@ -411,18 +409,13 @@ class Dialect(ABC):
         raise NotImplementedError(f"{self.name} has no checksum")
 
     @classmethod
-    def provable(
-        cls, part: Part, memory: Memory, checks: tuple[tuple[int, int], ...], settings: Mapping[str, Any]
-    ) -> Provable:
-        """What of the spans (address, size) the loader can show."""
+    def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
+        """What of the spans the loader can show."""
         return Provable(checks)
 
     @classmethod
-    def erased_by_writing(
-        cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]
-    ) -> Sequence[tuple[int, int]]:
-        """(address, end) of what is erased where `spans`, (address, end) of whole erase units, in order and apart,
-        are written."""
+    def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
+        """What is erased, span by span, where `spans` of whole erase units, in order and apart, are written."""
         return spans
 
     def lock(self, part: Part) -> str:
@@ -499,16 +492,11 @@ class Dialect(ABC):
         return sum_costs(cls.cost_of_write(memory, len(block.data)) for block in blocks)
 
     @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]) -> Cost:
-        """Of proving the spans (address, size)."""
+    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
+        """Of proving the spans."""
         if not cls.traits.reads:
             return Cost()
-        block = cls.read_block(memory)
-        return sum_costs(
-            cls.cost_of_read(memory, min(block, size - offset))
-            for _, size in spans
-            for offset in range(0, size, block)
-        )
+        return sum_costs(cls.cost_of_read(memory, place.size) for place in pieces_of(spans, cls.read_block(memory)))
 
 
 def sum_costs(costs: Iterable[Cost]) -> Cost:

@@ -11,7 +11,7 @@ import hashlib
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from functools import lru_cache, reduce
+from functools import lru_cache, partial, reduce
 from operator import xor
 from typing import Any, ClassVar
 
@@ -23,6 +23,7 @@ from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266
 from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_bytes, show_size
+from ..spans import Span, merged, total
 from .base import (
     ChipRefusal,
     Cost,
@@ -41,6 +42,7 @@ from .base import (
     drain,
     read_until,
     refuse_text,
+    sum_costs,
 )
 from .esp_images import fit_headers, judge_partitions, judge_places
 
@@ -458,29 +460,28 @@ class EspRom(Dialect):
         return cost
 
     @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]) -> Cost:
+    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
         if cls._slow(part):
             return super().cost_of_verify(part, memory, spans)
-        return sum((Cost(26, 46, 1, size * 0.4 * _MD5_S_PER_BYTE / 8) for _, size in spans), Cost())
+        return sum_costs(Cost(26, 46, 1, span.size * 0.4 * _MD5_S_PER_BYTE / 8) for span in spans)
 
     @classmethod
-    def provable(
-        cls, part: Part, memory: Memory, checks: tuple[tuple[int, int], ...], settings: Mapping[str, Any]
-    ) -> Provable:
+    def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
         """All by MD5; of an ESP8266 a sample unless the whole is asked for: first and last bytes of each span, and
         places spread evenly between."""
-        total = sum(size for _, size in checks)
-        if not cls._slow(part) or settings.get("verify") == "whole" or total <= _SAMPLES * _SAMPLE_BYTES:
+        whole = total(checks)
+        if not cls._slow(part) or settings.get("verify") == "whole" or whole <= _SAMPLES * _SAMPLE_BYTES:
             return Provable(checks)
-        spans: dict[int, int] = {}
-        for address, size in checks:
-            wanted = max(2, round(_SAMPLES * size / total))
-            step = max(_SAMPLE_BYTES, (size - _SAMPLE_BYTES) // (wanted - 1) // 4 * 4)
-            for offset in [*range(0, size - _SAMPLE_BYTES, step), max(0, (size - _SAMPLE_BYTES) // 4 * 4)]:
-                spans[address + offset] = min(_SAMPLE_BYTES, size - offset)
-        kept = tuple(sorted(spans.items()))
+        places: dict[int, Span] = {}
+        for span in checks:
+            wanted = max(2, round(_SAMPLES * span.size / whole))
+            last = max(0, (span.size - _SAMPLE_BYTES) // 4 * 4)
+            step = max(_SAMPLE_BYTES, (span.size - _SAMPLE_BYTES) // (wanted - 1) // 4 * 4)
+            for at in (span.start + offset for offset in (*range(0, span.size - _SAMPLE_BYTES, step), last)):
+                places[at] = Span.of(at, _SAMPLE_BYTES).shared(span)
+        kept = tuple(places[at] for at in sorted(places))
         return Provable(
-            kept, "reading back is slow here: a sample was read; the whole with --set verify=whole", total
+            kept, "reading back is slow here: a sample was read; the whole with --set verify=whole", whole
         )
 
     def _begin(self, command: int, size: int, number: int, block: int, offset: int) -> None:
@@ -493,46 +494,41 @@ class EspRom(Dialect):
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its room; nothing needs to follow."""
         done = 0
-        parts = [part for start, number in _neighbours(units) for part in self._exact(start, number * SECTOR)]
-        for start, size in parts:
-            asked = self._size_to_erase(start, size)
-            self.exchange(
-                lambda start=start, size=size, asked=asked: self._begin(  # type: ignore[misc]
-                    FLASH_BEGIN, asked, -(-size // BLOCK), BLOCK, start
-                ),
-                self._recover,
-                _TRIES,
+        for run in (part for whole in merged(unit.span for unit in units) for part in self._exact(whole)):
+            begin = partial(
+                self._begin, FLASH_BEGIN, self._size_to_erase(run), -(-run.size // BLOCK), BLOCK, run.start
             )
-            done += size // SECTOR
+            self.exchange(begin, self._recover, _TRIES)
+            done += run.size // SECTOR
             yield done
 
     def erase_all(self, memory: Memory) -> None:
         for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
             pass
 
-    def _size_to_erase(self, start: int, size: int) -> int:
-        """What to ask for so that `size` bytes are erased: the ESP8266's ROM counts the sectors up to the next block
-        of 64 KiB twice."""
-        count = -(-size // SECTOR)
+    def _size_to_erase(self, span: Span) -> int:
+        """What to ask for so that a span is erased: the ESP8266's ROM counts the sectors up to the next block of
+        64 KiB twice."""
+        count = -(-span.size // SECTOR)
         if self._part is None or not self._slow(self._part):
             return count * SECTOR
-        head = _sectors_counted_twice(start, count)
+        head = _sectors_counted_twice(span.start, count)
         return ((count + 1) // 2 if count < 2 * head else count - head) * SECTOR
 
     @classmethod
-    def erased_by_writing(
-        cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]
-    ) -> Sequence[tuple[int, int]]:
+    def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
         """The ESP8266's ROM erases two sectors where one is asked for."""
-        return [(low, high + SECTOR if cls._slow(part) and high - low <= SECTOR else high) for low, high in spans]
+        return [
+            Span(span.start, span.end + SECTOR) if cls._slow(part) and span.size <= SECTOR else span for span in spans
+        ]
 
-    def _exact(self, start: int, size: int) -> list[tuple[int, int]]:
-        """(address, size) of begins, one after the other, that erase these sectors and none behind them. Where the
+    def _exact(self, span: Span) -> list[Span]:
+        """What to begin, one after the other, so that these sectors are erased and none after them. Where the
         ESP8266's ROM would erase one more, the first is begun alone: what that erases along belongs to the rest."""
         assert self._part is not None
-        if not self._slow(self._part) or size <= SECTOR or _erased_up_to(start, start + size) <= start + size:
-            return [(start, size)]
-        return [(start, SECTOR), (start + SECTOR, size - SECTOR)]
+        if not self._slow(self._part) or span.size <= SECTOR or _erased_up_to(span.start, span.end) <= span.end:
+            return [span]
+        return [Span.of(span.start, SECTOR), Span(span.start + SECTOR, span.end)]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
@@ -540,9 +536,9 @@ class EspRom(Dialect):
         assert self._part is not None
         waiting = list(blocks)
         runs = [
-            (low, data[low - start : low - start + size])
+            (part.start, data[part.start - start : part.end - start])
             for start, data in _runs(blocks)
-            for low, size in self._exact(start, len(data))
+            for part in self._exact(Span.of(start, len(data)))
         ]
         for start, data in runs:
             at, faults = start, 0
@@ -575,7 +571,7 @@ class EspRom(Dialect):
         if self._slow(self._part):
             sent = data.rstrip(b"\xff")
             number = -(-len(sent) // BLOCK)
-            self._begin(FLASH_BEGIN, self._size_to_erase(start, len(data)), number, BLOCK, start)
+            self._begin(FLASH_BEGIN, self._size_to_erase(Span.of(start, len(data))), number, BLOCK, start)
             for index in range(number):
                 block = sent[index * BLOCK : (index + 1) * BLOCK].ljust(BLOCK, b"\xff")
                 self._data(FLASH_DATA, index, block, BLOCK, start + index * BLOCK)
@@ -616,30 +612,33 @@ class EspRom(Dialect):
         )
         return found[before:] == data
 
-    def witnesses(self, memory: Memory, gaps: Sequence[tuple[int, int]]) -> Sequence[tuple[int, int]]:
+    def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
         """Nothing guards what a begin asks to have erased, and too much begins where the right size ends: the first
         that is not blank in each gap."""
-        found = (self._first_used(memory, low, high) for low, high in gaps)
+        find = self._first_used if self.can_checksum() else self._first_used_read
+        found = (find(memory, gap) for gap in gaps)
         return [place for place in found if place is not None]
 
-    def _first_used(self, memory: Memory, low: int, high: int) -> tuple[int, int] | None:
-        at, size, blank = low, SECTOR, bytes([memory.erased])
-        while at < min(high, low + _LOOKED_AT_BEHIND):
-            if self.can_checksum():
-                size = min(size, high - at)
-                if self.shown_of(memory, at, size) != _md5(blank * size):
-                    return at, size
-            elif self.read(memory, at, _READ_BEHIND).strip(blank):
-                return at, _READ_BEHIND
-            elif at >= low + _SECTORS_BEHIND * SECTOR:
-                return None
-            at += size
-            size *= 2 if self.can_checksum() else 1
+    def _first_used(self, memory: Memory, gap: Span) -> Span | None:
+        """By sums of ever larger places."""
+        at, size = gap.start, SECTOR
+        while at < min(gap.end, gap.start + _LOOKED_AT_BEHIND):
+            place = Span.of(at, min(size, gap.end - at))
+            if self.shown_of(memory, place) != _md5(bytes([memory.erased]) * place.size):
+                return place
+            at, size = place.end, 2 * size
         return None
 
-    def shown_of(self, memory: Memory, address: int, size: int) -> bytes:
+    def _first_used_read(self, memory: Memory, gap: Span) -> Span | None:
+        """By reading the beginning of a few sectors."""
+        places = (Span.of(at, _READ_BEHIND) for at in range(gap.start, gap.end, SECTOR)[: _SECTORS_BEHIND + 1])
+        return next((place for place in places if self.shown_of(memory, place).strip(bytes([memory.erased]))), None)
+
+    def shown_of(self, memory: Memory, place: Span) -> bytes:
         """Its MD5; on an ESP8266 its bytes."""
-        return self._digest(address, size) if self.can_checksum() else self.read(memory, address, size)
+        if self.can_checksum():
+            return self._digest(place.start, place.size)
+        return self.read(memory, place.start, place.size)
 
     def _digest(self, address: int, size: int) -> bytes:
         """By the ROM, in 32 hexadecimal digits."""
@@ -778,14 +777,3 @@ def _runs(blocks: Sequence[WriteBlock]) -> list[tuple[int, bytes]]:
         else:
             runs.append((block.address, bytearray(block.data)))
     return [(address, bytes(data)) for address, data in runs]
-
-
-def _neighbours(units: Sequence[EraseUnit]) -> list[tuple[int, int]]:
-    """(address, number) of sectors that follow each other."""
-    groups: list[tuple[int, int]] = []
-    for unit in units:
-        if groups and groups[-1][0] + groups[-1][1] * SECTOR == unit.address:
-            groups[-1] = (groups[-1][0], groups[-1][1] + 1)
-        else:
-            groups.append((unit.address, 1))
-    return groups

@@ -19,6 +19,7 @@ from ..image import Image
 from ..image.edit import with_bytes
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import count, show_address, show_bytes, show_heard, show_size, show_span
+from ..spans import Span, pieces_of, total, without
 from .base import (
     ChipRefusal,
     Cost,
@@ -375,12 +376,10 @@ class LpcIsp(Dialect):
         return Cost(20, 3 + size, 1)
 
     @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[tuple[int, int]]) -> Cost:
+    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
         if part.extra.get("crc"):
-            return sum_costs(Cost(20, 14, 1, size * 2e-7) for _, size in spans)
-        block = cls.read_block(memory)
-        sizes = [min(block, size - at) for _, size in spans for at in range(0, size, block)]
-        costs = (_cost_of_data(part, size) for size in sizes)
+            return sum_costs(Cost(20, 14, 1, span.size * 2e-7) for span in spans)
+        costs = (_cost_of_data(part, place.size) for place in pieces_of(spans, cls.read_block(memory)))
         return sum_costs(Cost(20 + cost.heard, 3 + cost.sent, 1 + cost.turnarounds) for cost in costs)
 
     @classmethod
@@ -391,13 +390,11 @@ class LpcIsp(Dialect):
         )
 
     @classmethod
-    def provable(
-        cls, part: Part, memory: Memory, checks: tuple[tuple[int, int], ...], settings: Mapping[str, Any]
-    ) -> Provable:
+    def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
         """All but the bytes that the ROM lies over."""
-        first = memory.start + int(part.extra["shadow"])
-        spans = tuple((max(a, first), a + s - max(a, first)) for a, s in checks if a + s > first)
-        hidden = sum(max(0, min(a + s, first) - a) for a, s in checks if a < first)
+        rom = Span.of(memory.start, int(part.extra["shadow"]))
+        spans = tuple(without(checks, [rom]))
+        hidden = total(checks) - total(spans)
         return Provable(
             spans, f"the first {hidden} lie behind the boot ROM: read back in RAM before the copy" if hidden else ""
         )

@@ -4,7 +4,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from .faults import ImageFault
-from .model import Image, Piece, Section, join
+from .model import Image, Piece, Section, join, joined
 
 if TYPE_CHECKING:
     from .elf import read_elf
@@ -20,6 +20,7 @@ __all__ = [
     "Piece",
     "Section",
     "join",
+    "joined",
     "read_elf",
     "read_intel_hex",
     "read_raw",

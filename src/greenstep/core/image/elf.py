@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from ..quantities import show_address, show_span
 from .faults import ImageFault
-from .model import Image, Section, Span, merge
+from .model import Chunk, Image, Section, merge
 
 if TYPE_CHECKING:
     from elftools.elf.elffile import ELFFile
@@ -74,7 +74,7 @@ def _read(stream: BinaryIO, name: str) -> Image:
         )
     stream.seek(0, 2)
     size = stream.tell()
-    spans = []
+    chunks = []
     for number in range(file.num_segments()):
         header = file.get_segment(number).header
         if header["p_type"] != "PT_LOAD" or not header["p_filesz"]:
@@ -91,8 +91,8 @@ def _read(stream: BinaryIO, name: str) -> Image:
                 "segments of a microcontroller, below FFFFFFFF",
             )  # fmt: skip
         stream.seek(offset)
-        spans.append(Span(address, stream.read(length), number, name))
-    pieces = merge(spans, lambda address, one, other: _clash(name, address, one, other))
+        chunks.append(Chunk(address, stream.read(length), number, name))
+    pieces = merge(chunks, lambda address, one, other: _clash(name, address, one, other))
     if not pieces:
         raise ImageFault(
             name, None, "no segment to load", "at least one segment with bytes in it",
@@ -126,7 +126,7 @@ def _sections(file: ELFFile) -> tuple[Section, ...]:
     return tuple(sorted(found, key=lambda one: one.address))
 
 
-def _clash(name: str, address: int, one: Span, other: Span) -> ImageFault:
+def _clash(name: str, address: int, one: Chunk, other: Chunk) -> ImageFault:
     return ImageFault(
         name,
         None,

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, BinaryIO, Literal, NamedTuple
 
 from ..quantities import show_address
 from .faults import ImageFault
-from .model import Image, Span, add_span, merge
+from .model import Chunk, Image, add_chunk, merge
 from .text_lines import (
     ARRAYS_PAY_BYTES,
     BLANKS,
@@ -113,7 +113,7 @@ class _Reader:
         self.line = 1  # the number of the next line
         self.base = 0
         self.segmented = False  # a segment wraps at 64 KiB; linear addresses wrap at 4 GiB
-        self.spans: list[Span] = []
+        self.chunks: list[Chunk] = []
         self.start: int | None = None
         self.records = 0
         self.end_line: int | None = None
@@ -180,7 +180,7 @@ class _Reader:
         addresses: npt.NDArray[np.int64],
         first_line: int,
     ) -> None:
-        """Data records that follow one another: one span for each unbroken stretch of addresses."""
+        """Data records that follow one another: one chunk for each unbroken stretch of addresses."""
         import numpy as np
 
         low, high = int(starts[0]), int(starts[-1] + counts[-1] + 5)
@@ -214,9 +214,9 @@ class _Reader:
     def _take_going_on(self, lines: list[bytes], begin: int) -> int:
         """Take lines from `begin` as long as each is a right data record that goes on where the one before it ended,
         which nearly all are. How many; the one that stopped it is left as it was."""
-        if not self.spans or self.end_line is not None:
+        if not self.chunks or self.end_line is not None:
             return 0
-        taken, data, low = 0, bytearray(), self.spans[-1].end - self.base
+        taken, data, low = 0, bytearray(), self.chunks[-1].end - self.base
         for line in islice(lines, begin, None):
             if line[:1] != b":":
                 break
@@ -232,7 +232,7 @@ class _Reader:
             data += raw[4:-1]
             low += size
             taken += 1
-        self.spans[-1].data += data
+        self.chunks[-1].data += data
         self.records += taken
         self.line += taken
         return taken
@@ -323,17 +323,17 @@ class _Reader:
         self._add(address, record.data, record.line)
 
     def _add(self, address: int, data: bytes, line: int) -> None:
-        add_span(self.spans, address, data, line, self.name)
+        add_chunk(self.chunks, address, data, line, self.name)
 
     def finish(self, stream: BinaryIO) -> Image:
         if not self.records:
             raise ImageFault(self.name, None, "no Intel HEX record in the file", "lines that begin with ':'")
 
-        def clash(address: int, one: Span, other: Span) -> Exception:
+        def clash(address: int, one: Chunk, other: Chunk) -> Exception:
             return self._clash(stream, address)
 
-        spans, self.spans = self.spans, []
-        pieces = merge(spans, clash)
+        chunks, self.chunks = self.chunks, []
+        pieces = merge(chunks, clash)
         if not pieces:
             raise ImageFault(self.name, None, "records, but no data", "at least one data record")
         if not self.end_line:
@@ -379,10 +379,10 @@ class _Reader:
 
     def _pop_byte(self, address: int) -> int | None:
         """The byte that the record just taken gives to `address`; forgets that record's data."""
-        spans, self.spans = self.spans, []
-        for span in spans:
-            if span.address <= address < span.end:
-                return span.data[address - span.address]
+        chunks, self.chunks = self.chunks, []
+        for chunk in chunks:
+            if chunk.address <= address < chunk.end:
+                return chunk.data[address - chunk.address]
         return None
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Sequence
 
 from ..frozen import changing, frozen
 from ..quantities import show_address
+from ..spans import Span
 from .faults import ImageFault
 
 Bytes = bytes | bytearray
@@ -22,8 +23,17 @@ class Piece:
 
     @property
     def end(self) -> int:
-        """The address behind the last byte."""
+        """The address after the last byte."""
         return self.address + len(self.data)
+
+    @property
+    def span(self) -> Span:
+        return Span(self.address, self.end)
+
+    def part(self, span: Span) -> Piece:
+        """The bytes that lie in a span, which meets the piece."""
+        shared = self.span.shared(span)
+        return Piece(shared.start, self.data[shared.start - self.address : shared.end - self.address])
 
 
 @frozen
@@ -113,8 +123,19 @@ class Image:
         return None
 
 
+def joined(pieces: Iterable[Piece]) -> tuple[Piece, ...]:
+    """In order of their addresses, those that meet as one. None of them overlap."""
+    runs: list[list[Piece]] = []
+    for piece in sorted(pieces, key=lambda piece: piece.address):
+        if runs and runs[-1][-1].end == piece.address:
+            runs[-1].append(piece)
+        else:
+            runs.append([piece])
+    return tuple(Piece(run[0].address, b"".join(piece.data for piece in run)) for run in runs)
+
+
 @changing
-class Span:
+class Chunk:
     """Bytes as a reader found them, before they are sorted and merged. `line` is where they began."""
 
     address: int
@@ -127,27 +148,27 @@ class Span:
         return self.address + len(self.data)
 
 
-def add_span(spans: list[Span], address: int, data: Bytes, line: int, source: str) -> None:
-    """Lengthen the last span where the data go on from it, else begin another; its data is a bytearray."""
-    if spans and spans[-1].end == address:
-        last = spans[-1]
+def add_chunk(chunks: list[Chunk], address: int, data: Bytes, line: int, source: str) -> None:
+    """Lengthen the last chunk where the data go on from it, else begin another; its data is a bytearray."""
+    if chunks and chunks[-1].end == address:
+        last = chunks[-1]
         assert isinstance(last.data, bytearray)
         last.data += data
     elif data:
-        spans.append(Span(address, bytearray(data), line, source))
+        chunks.append(Chunk(address, bytearray(data), line, source))
 
 
-Clash = Callable[[int, Span, Span], Exception]
-"""Makes the error for an address at which two spans disagree."""
+Clash = Callable[[int, Chunk, Chunk], Exception]
+"""Makes the error for an address at which two chunks disagree."""
 
 
-def merge(spans: Sequence[Span], clash: Clash) -> tuple[Piece, ...]:
-    """Sorted pieces from spans in any order; overlaps that agree are merged.
+def merge(chunks: Sequence[Chunk], clash: Clash) -> tuple[Piece, ...]:
+    """Sorted pieces from chunks in any order; overlaps that agree are merged.
 
-    Raises what `clash` makes of the first address at which two spans disagree.
+    Raises what `clash` makes of the first address at which two chunks disagree.
     """
     pieces: list[Piece] = []
-    ordered = sorted((span for span in spans if span.data), key=lambda span: span.address)
+    ordered = sorted((chunk for chunk in chunks if chunk.data), key=lambda chunk: chunk.address)
     index = 0
     while index < len(ordered):
         first = ordered[index]
@@ -156,31 +177,31 @@ def merge(spans: Sequence[Span], clash: Clash) -> tuple[Piece, ...]:
         end = first.end
         owners = [first]
         while index < len(ordered) and ordered[index].address <= end:
-            span = ordered[index]
+            chunk = ordered[index]
             index += 1
             if len(owners) == 1:
                 data = bytearray(data)
-            overlap = min(end, span.end) - span.address
+            overlap = min(end, chunk.end) - chunk.address
             if overlap > 0:
-                at = span.address - first.address
-                if data[at : at + overlap] != span.data[:overlap]:
-                    raise _first_clash(owners, span, clash)
-            if span.end > end:
+                at = chunk.address - first.address
+                if data[at : at + overlap] != chunk.data[:overlap]:
+                    raise _first_clash(owners, chunk, clash)
+            if chunk.end > end:
                 assert isinstance(data, bytearray)
-                data += span.data[end - span.address :]
-                end = span.end
-            owners.append(span)
+                data += chunk.data[end - chunk.address :]
+                end = chunk.end
+            owners.append(chunk)
         pieces.append(Piece(first.address, bytes(data)))
     return tuple(pieces)
 
 
-def _first_clash(owners: Iterable[Span], span: Span, clash: Clash) -> Exception:
+def _first_clash(owners: Iterable[Chunk], chunk: Chunk, clash: Clash) -> Exception:
     for owner in owners:
-        low, high = max(owner.address, span.address), min(owner.end, span.end)
+        low, high = max(owner.address, chunk.address), min(owner.end, chunk.end)
         for address in range(low, high):
-            if owner.data[address - owner.address] != span.data[address - span.address]:
-                return clash(address, owner, span)
-    raise AssertionError("two spans were said to disagree and do not")
+            if owner.data[address - owner.address] != chunk.data[address - chunk.address]:
+                return clash(address, owner, chunk)
+    raise AssertionError("two chunks were said to disagree and do not")
 
 
 def join(name: str, images: Sequence[Image]) -> Image:
@@ -188,7 +209,7 @@ def join(name: str, images: Sequence[Image]) -> Image:
     if len(images) == 1:
         return images[0]
 
-    def clash(address: int, one: Span, other: Span) -> Exception:
+    def clash(address: int, one: Chunk, other: Chunk) -> Exception:
         return ImageFault(
             other.source,
             None,
@@ -199,11 +220,11 @@ def join(name: str, images: Sequence[Image]) -> Image:
             key="image-overlap",
         )
 
-    spans = [Span(p.address, p.data, source=image.name) for image in images for p in image.pieces]
+    chunks = [Chunk(p.address, p.data, source=image.name) for image in images for p in image.pieces]
     starts = [image.start for image in images if image.start is not None]
     return Image(
         name,
-        merge(spans, clash),
+        merge(chunks, clash),
         start=starts[0] if starts else None,
         format=" + ".join(dict.fromkeys(image.format for image in images)),
         notes=tuple(note for image in images for note in image.notes),

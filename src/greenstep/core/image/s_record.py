@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 
 from ..quantities import show_address
 from .faults import ImageFault
-from .model import Image, Span, add_span, merge
+from .model import Chunk, Image, add_chunk, merge
 from .text_lines import (
     ARRAYS_PAY_BYTES,
     BLANKS,
@@ -66,7 +66,7 @@ class _Reader:
     def __init__(self, name: str) -> None:
         self.name = name
         self.line = 1
-        self.spans: list[Span] = []
+        self.chunks: list[Chunk] = []
         self.records = 0
         self.data_records = 0
         self.header = ""
@@ -92,15 +92,15 @@ class _Reader:
         edges = [0, *(np.flatnonzero(shape[1:] != shape[:-1]) + 1).tolist(), len(shape)]
         if len(edges) > len(shape) // _ORDINARY_BYTES + 3:
             return False
-        found: list[Span] = []
+        found: list[Chunk] = []
         for begin, end in pairwise(edges):
             low, high = int(starts[begin]), int(ends[end - 1]) + 1
             run = self._plain_run(text[low:high].reshape(end - begin, -1), self.line + begin)
             if run is None:
                 return False
             found += run
-        for span in found:
-            add_span(self.spans, span.address, span.data, span.line, self.name)
+        for run_of_bytes in found:
+            add_chunk(self.chunks, run_of_bytes.address, run_of_bytes.data, run_of_bytes.line, self.name)
         self.records += len(ends)
         self.data_records += len(ends)
         self.line += len(ends)
@@ -108,8 +108,8 @@ class _Reader:
 
     def _plain_run(
         self, table: np.ndarray[tuple[int, int], np.dtype[np.uint8]], first_line: int
-    ) -> list[Span] | None:
-        """The spans of lines of one type and length; None where any of them is not a plain and right data record."""
+    ) -> list[Chunk] | None:
+        """The chunks of lines of one type and length; None where any of them is not a plain and right data record."""
         import numpy as np
 
         kind = int(table[0, 1]) - 0x30
@@ -135,7 +135,7 @@ class _Reader:
         payload = np.ascontiguousarray(rows[:, at:-1]).tobytes()
         breaks = [0, *(np.flatnonzero(addresses[1:] != addresses[:-1] + size) + 1).tolist(), len(rows)]
         return [
-            Span(int(addresses[begin]), payload[begin * size : end * size], first_line + begin)
+            Chunk(int(addresses[begin]), payload[begin * size : end * size], first_line + begin)
             for begin, end in pairwise(breaks)
         ]
 
@@ -188,7 +188,7 @@ class _Reader:
             self.data_records += 1
             if record.address + len(record.data) > 1 << 32:
                 raise ImageFault(self.name, record.line, "data beyond address FFFFFFFF", "32-bit addresses")
-            add_span(self.spans, record.address, record.data, record.line, self.name)
+            add_chunk(self.chunks, record.address, record.data, record.line, self.name)
         elif record.type == HEADER:
             self.header = record.data.decode("ascii", "replace").strip("\x00 \r\n\t")
             self.header = self.header if self.header.isprintable() else ""
@@ -215,13 +215,13 @@ class _Reader:
         if not self.records:
             raise ImageFault(self.name, None, "no S-record in the file", "lines that begin with 'S'")
 
-        def clash(address: int, one: Span, other: Span) -> Exception:
+        def clash(address: int, one: Chunk, other: Chunk) -> Exception:
             stream.seek(0)
             again = _Reader(self.name)
             records = (record for chunk in line_chunks(stream) for record in again.take_lines(chunk))
             return find_clash(((r.line, r.address, r.data) for r in records if r.type in _DATA), address, self.name)
 
-        pieces = merge(self.spans, clash)
+        pieces = merge(self.chunks, clash)
         if not pieces:
             raise ImageFault(self.name, None, "records, but no data", "at least one data record")
         whole = self.end_line is not None or self.counted

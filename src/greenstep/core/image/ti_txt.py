@@ -11,7 +11,7 @@ from typing import BinaryIO
 
 from ..quantities import show_address
 from .faults import ImageFault
-from .model import Image, Span, add_span, merge
+from .model import Chunk, Image, add_chunk, merge
 from .text_lines import BLANKS, CUT, find_clash, line_chunks, quoted
 
 _SECTION = re.compile(rb"@[ \t]*([0-9A-Fa-f]+)")
@@ -35,7 +35,7 @@ class _Reader:
         self.name = name
         self.line = 1
         self.at: int | None = None
-        self.spans: list[Span] = []
+        self.chunks: list[Chunk] = []
         self.end_line: int | None = None
 
     def take(self, chunk: bytes) -> Iterator[tuple[int, int, bytes]]:
@@ -86,17 +86,17 @@ class _Reader:
         if self.at + len(data) > 1 << 32:
             raise ImageFault(self.name, number, "data beyond address FFFFFFFF", "32-bit addresses")
         at = self.at
-        add_span(self.spans, at, data, number, self.name)
+        add_chunk(self.chunks, at, data, number, self.name)
         self.at = at + len(data)
         return number, at, data
 
     def finish(self, stream: BinaryIO) -> Image:
-        def clash(address: int, one: Span, other: Span) -> Exception:
+        def clash(address: int, one: Chunk, other: Chunk) -> Exception:
             stream.seek(0)
             again = _Reader(self.name)
             return find_clash((row for chunk in line_chunks(stream) for row in again.take(chunk)), address, self.name)
 
-        pieces = merge(self.spans, clash)
+        pieces = merge(self.chunks, clash)
         if not pieces:
             raise ImageFault(self.name, None, "no data in the file", "'@' and an address, and bytes behind it")
         notes = () if self.end_line else ("no end 'q': the file may be cut short",)

@@ -1,0 +1,120 @@
+"""From images to erase units and write blocks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from ..chips import EraseUnit, Memory, Part
+from ..dialects.base import Dialect, WriteBlock
+from ..errors import Finding, RefusedFault
+from ..image import Image
+from ..image.edit import HIGHEST, cut_out
+from ..quantities import show_span
+from ..spans import Span, merged, without
+from ..wishes import Wishes
+from .checks import check_any_left, check_image, check_kept, memory_named
+from .model import MemoryPlan, Plan
+
+_GAP_WORTH_FILLING = 32
+"""Bytes: a new block costs more line time than so many blank ones."""
+
+
+def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:
+    """The plan for `images`, by memory name. Raises RefusedFault."""
+    notes: list[str] = []
+    if wishes.as_it_was:
+        images, notes = _without_bootloader(part, images)
+        check_any_left(images, notes)
+        dialect.check_backup(part, images, wishes.despite)
+    elif not wishes.blank:
+        fitted = dialect.fit(part, images, wishes.settings, wishes.despite)
+        images, notes = fitted.images, [*fitted.notes]
+        check_any_left(images, notes)
+    elif "flash" in images:
+        blank, told = dialect.fit_blank(part, images["flash"])
+        images, notes = {**images, "flash": blank}, [*told]
+    notes += check_image(part, images, wishes)
+    if wishes.erase_all and dialect.traits.erases == "inside write" and not dialect.traits.erases_alone:
+        raise RefusedFault(
+            Finding(
+                "erases-pages-only",
+                "this bootloader cannot erase the whole flash",
+                (f"the {dialect.title} erases each page as it writes it, and no other",),
+                ("leave out --erase all: what the image touches is erased all the same",),
+            )
+        )
+    plans = tuple(plan_memory(part, part.memory(name), dialect, image, wishes) for name, image in images.items())
+    for plan in plans:
+        check_kept(plan, dialect, wishes)
+    return Plan(part, plans, tuple(notes))
+
+
+def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[str, Image], list[str]]:
+    """The images without what lies in the room of a resident bootloader, which is there and does the writing."""
+    left, notes = dict(images), []
+    for name, image in images.items():
+        memory = memory_named(part, name)
+        for low, high in ((memory.start, memory.usable_start), (memory.usable_end, memory.end)):
+            if high > low and image.touches(low, high - low):
+                pieces = (*cut_out(left[name], 0, low).pieces, *cut_out(left[name], high, HIGHEST).pieces)
+                left[name] = replace(left[name], pieces=pieces)
+                notes.append(f"the bootloader's room {show_span(low, high - low)} is left as it is")
+    return left, notes
+
+
+def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
+    """What one memory gets of an image that fits it."""
+    flash, way = memory.name == "flash", dialect.traits.erases
+    whole = flash and (wishes.erase_all or way == "all at once")
+    by_unit = flash and (way == "by unit" or whole or (wishes.blank and dialect.traits.erases_alone))
+    own = memory.units_of(piece.span for piece in image.pieces)
+    units = own if by_unit and not whole else ()
+    size = dialect.write_block(memory)
+    if dialect.writes_whole_blocks(memory):
+        blocks = _whole_blocks(memory, image, size)
+    else:
+        blocks = _trimmed_blocks(memory, image, size)
+    if by_unit:
+        blank = bytes([memory.erased])
+        blocks = [block for block in blocks if block.data.strip(blank)]
+    provable = dialect.provable(part, memory, tuple(piece.span for piece in image.pieces), wishes.settings)
+    areas = [memory.span] if whole else _areas(part, memory, dialect, units, blocks)
+    return MemoryPlan(
+        memory=memory,
+        image=image,
+        units=units,
+        blocks=tuple(blocks),
+        checks=provable.spans,
+        areas=tuple(areas),
+        beside=() if whole else tuple(without(areas, (unit.span for unit in own))),
+        whole_erase=whole,
+        left_out=provable.left_out,
+        sample_of=provable.sample_of,
+    )
+
+
+def _areas(
+    part: Part, memory: Memory, dialect: type[Dialect], units: Sequence[EraseUnit], blocks: Sequence[WriteBlock]
+) -> Sequence[Span]:
+    """What is erased or written as a whole: units, pages, and what the loader erases along with them."""
+    written = [] if units else [block.span for block in blocks]
+    touched = units or memory.units_of(written)
+    apart = merged([*(unit.span for unit in touched), *written])
+    return merged(dialect.erased_by_writing(part, memory, apart)) if apart and memory.name == "flash" else apart
+
+
+def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
+    """Whole pages that hold any of the image. What the image leaves open of a page is erased with it."""
+    runs = merged(piece.span.aligned(size, memory.start) for piece in image.pieces)
+    return [
+        WriteBlock(at, image.cut(at, size, memory.erased)) for run in runs for at in range(run.start, run.end, size)
+    ]
+
+
+def _trimmed_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
+    """Blocks that start and end on write units and never cross a multiple of `size`."""
+    gap = _GAP_WORTH_FILLING if memory.name == "flash" else 0
+    runs = merged((piece.span.aligned(memory.write_unit, memory.start) for piece in image.pieces), gap)
+    places = (run.shared(block) for run in runs for block in run.aligned(size, memory.start).pieces(size))
+    return [WriteBlock(place.start, image.cut(place.start, place.size, memory.erased)) for place in places]

@@ -1,0 +1,68 @@
+"""What a plan is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from ..chips import EraseUnit, Memory, Part
+from ..dialects.base import WriteBlock
+from ..frozen import frozen
+from ..image import Image
+from ..spans import Span, total, without
+
+
+@frozen
+class MemoryPlan:
+    """What one memory gets: erase units, or all of it (`whole_erase`), then write blocks.
+
+    `areas` are what is erased or written as a whole by that, in order and apart; `beside`, what of it belongs to no
+    erase unit that holds any of the image. `checks` are the spans that verify can prove; `left_out` says of which
+    bytes it cannot, and why; `sample_of`, of how many bytes they are a sample, else 0. `compared` are spans of the
+    image that are in the chip already, and are not written.
+    """
+
+    memory: Memory
+    image: Image
+    units: tuple[EraseUnit, ...]
+    blocks: tuple[WriteBlock, ...]
+    checks: tuple[Span, ...]
+    areas: tuple[Span, ...] = ()
+    beside: tuple[Span, ...] = ()
+    whole_erase: bool = False
+    left_out: str = ""
+    sample_of: int = 0
+    compared: tuple[Span, ...] = ()
+
+    def part_of(self, image: Image) -> MemoryPlan:
+        """The same plan, seen as part of what is done for a larger image."""
+        own = (unit.span for unit in self.memory.units_of(piece.span for piece in image.pieces))
+        return replace(self, image=image, beside=tuple(without(self.beside, own)))
+
+    @property
+    def write_bytes(self) -> int:
+        return sum(len(block.data) for block in self.blocks)
+
+    @property
+    def check_bytes(self) -> int:
+        return total(self.checks)
+
+
+@frozen
+class Plan:
+    """What an upload will do to a part. `notes` are what a careful person would be told of the images."""
+
+    part: Part
+    memories: tuple[MemoryPlan, ...]
+    notes: tuple[str, ...] = ()
+
+    @property
+    def flash(self) -> MemoryPlan | None:
+        return next((memory for memory in self.memories if memory.memory.name == "flash"), None)
+
+    @property
+    def units(self) -> int:
+        return sum(len(memory.units) for memory in self.memories)
+
+    @property
+    def write_bytes(self) -> int:
+        return sum(memory.write_bytes for memory in self.memories)
