@@ -119,6 +119,8 @@ def _with_neighbours(
 ) -> Sequence[Room]:
     """The rooms, and those behind them that are erased along with them."""
     memory = memory_plan.memory
+    if memory.name != "flash":
+        return rooms
     every = {room.low: room for room in rooms_of(memory_plan, dialect.write_block(memory))}
     chosen = {room.low: room for room in rooms}
     while True:
