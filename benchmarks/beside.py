@@ -38,6 +38,8 @@ BOARDS = {
 _FILLED = 48 * 1024
 _BYTES = 2300
 _KEPT = 40
+_LOADERS_OWN = {"pic-an851": 1}
+"""Bytes at the end of the EEPROM by which the loader is told to stay or to run the program."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +73,8 @@ class Bench:
         low, room = (loader[0], loader[1] - loader[0]) if isinstance(loader, tuple) else (0, loader)
         self.part = self._part(room, bool(room) and isinstance(loader, tuple) and not low)
         self.flash = filled(bytes(chip.flash), self.memory, chip.base)
-        self.eeprom = bytes(getattr(chip, "eeprom", b""))
+        self.eeprom_before = random.Random(5).randbytes(len(getattr(chip, "eeprom", b"")))
+        self.eeprom = self.eeprom_before
         self.base = chip.base
         self.climb: Any = None
 
@@ -122,11 +125,19 @@ class Bench:
             aside[low:high] = now[low:high]
         return differing(now, bytes(aside))
 
+    def beside_eeprom(self, pieces: Iterable[Piece]) -> int:
+        """How many bytes of the EEPROM changed outside the pieces, and outside what is the loader's own."""
+        aside = bytearray(self.eeprom_before)
+        for piece in pieces:
+            aside[piece.address : piece.end] = self.eeprom[piece.address : piece.end]
+        counted = len(aside) - _LOADERS_OWN.get(self.dialect.name, 0)
+        return differing(bytes(aside[:counted]), self.eeprom[:counted])
+
     def judged(self, kind: str, trial: Trial, pieces: Iterable[Piece], before: bytes) -> Row:
         """What of the pieces is wrong, and what changed outside their erase units."""
         pieces = tuple(pieces)
         wrong = sum(differing(self.flash[p.address - self.base : p.end - self.base], p.data) for p in pieces)
-        beside = self.beside(trial, pieces, before)
+        beside = self.beside(trial, pieces, before) + self.beside_eeprom(())
         said = trial.findings[0].cause if trial.findings else ""
         return Row(self.dialect.name, self.board, kind, trial.end.exit_code, wrong, beside, said)
 
@@ -216,7 +227,7 @@ def kept(bench: Bench) -> Row:
     pieces = held(bench, image)
     last = max((p for p in pieces if p.address < bench.memory.usable_end - 8), key=lambda p: p.end)
     keep = Keep(last.end + 3, _KEPT)
-    there = Piece(keep.address, before[keep.address - bench.base : keep.end - bench.base])
+    there = Piece(keep.address, before[keep.address - bench.base : keep.span.end - bench.base])
     trial = bench.run({"flash": image}, wishes=bench.wishes(keep=(keep,)))
     return bench.judged("kept", trial, (*pieces, there), before)
 
@@ -248,10 +259,48 @@ def restored(bench: Bench) -> Row:
     return bench.judged("backup, restore", trial, (there,), between)
 
 
+def eeprom_with_gaps(bench: Bench) -> Row:
+    """Pieces at uneven places; then the same image over one that differs in two of them."""
+    before, size = bench.flash, len(bench.eeprom)
+    some = random.Random(11)
+    pieces = tuple(Piece(at, some.randbytes(31)) for at in (5, size // 2 - 3, size - 40))
+    for changed in ((), (6, size - 20)):
+        content = bytearray(bench.eeprom)
+        for at in changed:
+            content[at] ^= 0x21
+        bench.eeprom = bytes(content)
+        trial = bench.run({"eeprom": Image("calibration", pieces)})
+    return _judged_eeprom(bench, "EEPROM with gaps", trial, pieces, before)
+
+
+def eeprom_restored(bench: Bench) -> Row:
+    """Some of it backed up, changed, and put back."""
+    before, low, size = bench.flash, 9, 70
+    saved = bench.run(purpose="backup", region=("eeprom", low, size))
+    if saved.end.exit_code:
+        return bench.judged("EEPROM backup, restore", saved, (), before)
+    backup = Image("backup", bench.climb.outcome.backup)
+    bench.eeprom = bytes(low) + bytes(size) + bench.eeprom[low + size :]
+    bench.eeprom_before = bytes(low) + bench.eeprom_before[low:]
+    trial = bench.run({"eeprom": backup}, wishes=bench.wishes(as_it_was=True), start=False)
+    pieces = (Piece(low, bench.eeprom_before[low : low + size]),)
+    return _judged_eeprom(bench, "EEPROM backup, restore", trial, pieces, before)
+
+
+def _judged_eeprom(bench: Bench, kind: str, trial: Trial, pieces: tuple[Piece, ...], flash: bytes) -> Row:
+    """What is wrong in the pieces, what changed beside them, and in the flash."""
+    wrong = sum(differing(bench.eeprom[p.address : p.end], p.data) for p in pieces)
+    beside = bench.beside_eeprom(pieces) + differing(flash, bench.flash)
+    said = trial.findings[0].cause if trial.findings else ""
+    return Row(bench.dialect.name, bench.board, kind, trial.end.exit_code, wrong, beside, said)
+
+
 KINDS: tuple[Callable[[Bench], Row], ...] = (
-    first, again, page_changed, appended, with_gaps, after_a_cut, kept, erase_region, restored
+    first, again, page_changed, appended, with_gaps, after_a_cut, kept, erase_region, restored,
+    eeprom_with_gaps, eeprom_restored,
 )  # fmt: skip
 _READING = (kept, erase_region, restored)
+_OF_EEPROM = (eeprom_with_gaps, eeprom_restored)
 
 
 def one(dialect: str, board: str, number: int) -> Row:
@@ -264,7 +313,10 @@ def cases(dialects: Iterable[str]) -> list[tuple[str, str, int]]:
     for dialect in dialects:
         reads = find_dialect(dialect).traits.reads
         for board in BOARDS[dialect]:
-            rows += [(dialect, board, n) for n, kind in enumerate(KINDS) if reads or kind not in _READING]
+            wanted = [kind for kind in KINDS if reads or kind not in _READING]
+            if not Bench(dialect, board).eeprom:
+                wanted = [kind for kind in wanted if kind not in _OF_EEPROM]
+            rows += [(dialect, board, KINDS.index(kind)) for kind in wanted]
     return rows
 
 

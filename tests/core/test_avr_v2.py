@@ -113,6 +113,26 @@ class Messages(unittest.TestCase):
 PAGE = "13 01 00 C1 0A 40 4C 20 FF FF" + "5A" * 256
 
 
+class EepromWithGaps(unittest.TestCase):
+    def test_what_is_between_the_pieces_stays_and_a_second_upload_writes_what_differs(self) -> None:
+        pieces = (Piece(8, bytes(range(100))), Piece(0x200, bytes(range(50))), Piece(0x303, bytes(range(9))))
+        image = Image("calibration", pieces)
+        for board in ("atmega2560", "atmega1280", "at90usb1286", "atmega328p"):
+            held = bytes((7 * n + (n >> 8)) & 0xFF for n in range(0x400))
+            for _ in range(2):
+                with self.subTest(board):
+                    climb, trial = prepare(board, {"eeprom": image})
+                    trial.line.chip.eeprom[: len(held)] = held
+                    trial.events.extend(climb.run())
+                    wanted = bytearray(held)
+                    for piece in pieces:
+                        wanted[piece.address : piece.end] = piece.data
+                    found = bytes(trial.line.chip.eeprom[: len(wanted)])
+                    self.assertEqual((trial.end.exit_code, found), (0, bytes(wanted)), trial.end)
+                    self.assertEqual(trial.line.chip.violations, [])
+                held = bytes(byte ^ (at in (10, 0x210)) for at, byte in enumerate(wanted))
+
+
 class ErasesInOrder(unittest.TestCase):
     """A loader that erases pages at a count of its own."""
 

@@ -19,6 +19,7 @@ from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
+from greenstep.core.spans import Span
 
 from .scripted import ScriptedLink
 
@@ -131,8 +132,8 @@ class Frames(unittest.TestCase):
         ):
             with self.subTest(first=first, count=count):
                 dialect = self.talk(part=ESP8266)
-                self.assertEqual(dialect._size_to_erase(first * 4096, count * 4096), asked * 4096)
-        self.assertEqual(self.talk()._size_to_erase(0, 40 * 4096), 40 * 4096)
+                self.assertEqual(dialect._size_to_erase(Span.of(first * 4096, count * 4096)), asked * 4096)
+        self.assertEqual(self.talk()._size_to_erase(Span.of(0, 40 * 4096)), 40 * 4096)
 
     def test_md5(self) -> None:
         digest = hashlib.md5(b"bees", usedforsecurity=False).hexdigest()

@@ -183,7 +183,7 @@ class SimulatedEsp(SimulatedChip):
         command, body = frame[1], frame[8:]
         summed = int.from_bytes(frame[4:8], "little")
         words = [int.from_bytes(body[at : at + 4], "little") for at in range(0, len(body) - 3, 4)]
-        lengths = {0x08: 36, 0x09: 16, 0x0A: 4, 0x13: 16}
+        lengths = {0x04: 4, 0x08: 36, 0x09: 16, 0x0A: 4, 0x12: 4, 0x13: 16}
         if not self.kind.first:
             lengths |= {0x0D: 8, 0x0F: 8, 0x0B: 24}
         sixth = self.kind.chip_id not in (None, 0)

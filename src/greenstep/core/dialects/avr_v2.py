@@ -357,12 +357,13 @@ class AvrV2(Dialect):
             raise NotReset("the first page", found[:8])
 
     def _write_eeprom(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """From 0 on, what is before the first block as it was; after a fault from 0 again, which harms nothing."""
+        """From 0 on, what no block holds as it was; after a fault from 0 again, which harms nothing."""
         if not blocks:
             return
         size = self.write_block(memory)
         end = blocks[-1].address + len(blocks[-1].data)
-        content = bytearray(self._eeprom_from_0(memory, blocks[0].address, size) if blocks[0].address else b"")
+        whole = sum(len(block.data) for block in blocks) == end
+        content = bytearray(b"" if whole else self._eeprom_from_0(memory, blocks[-1].address, size))
         for block in blocks:
             content[block.address : block.address + len(block.data)] = block.data
         waiting = list(blocks)
