@@ -18,6 +18,7 @@ from greenstep.bench.boards import BOARDS as STANDS
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.chips import Catalogue, Memory, Part
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.dialects.spec import Erasing
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Keep, Wishes
 
@@ -112,7 +113,7 @@ class Bench:
 
     def named(self, pieces: Iterable[Piece]) -> set[tuple[int, int]]:
         """(offset, end) of the erase units that hold any of the pieces."""
-        if self.dialect.traits.erases == "all at once" or not self.dialect.traits.reads:
+        if self.dialect.spec.erasing is Erasing.ALL_AT_ONCE or not self.dialect.spec.reads:
             return {(0, len(self.flash))}
         units = [unit for p in pieces for unit in self.memory.units_touched(p.address, len(p.data))]
         return {(unit.address - self.base, unit.end - self.base) for unit in units}
@@ -311,7 +312,7 @@ def cases(dialects: Iterable[str]) -> list[tuple[str, str, int]]:
     """(dialect, board, which kind), without what a dialect cannot do."""
     rows = []
     for dialect in dialects:
-        reads = find_dialect(dialect).traits.reads
+        reads = find_dialect(dialect).spec.reads
         for board in BOARDS[dialect]:
             wanted = [kind for kind in KINDS if reads or kind not in _READING]
             if not Bench(dialect, board).eeprom:

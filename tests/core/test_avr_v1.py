@@ -15,7 +15,8 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_v1 import AvrV1
-from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
+from greenstep.core.dialects.errors import ChipRefusal, Silence, Unexpected
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
@@ -119,7 +120,7 @@ class AgainstBoards(unittest.TestCase):
         link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
         assert hookup.enter is not None
         Driver(link, hookup).run(hookup.enter)
-        link.sleep(AvrV1.traits.settles_s[0])
+        link.sleep(AvrV1.spec.asking.attempts[0].settle_s)
         dialect = AvrV1(link)
         return [dialect.ask(pace_s) for _ in range(4)]
 
@@ -144,7 +145,7 @@ class AgainstBoards(unittest.TestCase):
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
 
     def test_the_dialects_own_pace_does_not(self) -> None:
-        self.assertEqual(self.answers_at(AvrV1.traits.ask_wait_s), ["14 10"] * 4)
+        self.assertEqual(self.answers_at(AvrV1.spec.asking.wait_s), ["14 10"] * 4)
 
     def test_above_64_kib(self) -> None:
         dialect, chip = self.synced("atmega1284p")

@@ -14,7 +14,8 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_v2 import AvrV2
-from greenstep.core.dialects.base import ChipRefusal, Unexpected, WriteBlock
+from greenstep.core.dialects.errors import ChipRefusal, Unexpected
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece

@@ -13,8 +13,9 @@ from greenstep.bench.esp import SimulatedEsp
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.base import ChipRefusal, WriteBlock
+from greenstep.core.dialects.errors import ChipRefusal
 from greenstep.core.dialects.esp_rom import EspRom, slip
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image

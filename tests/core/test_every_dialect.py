@@ -11,7 +11,6 @@ from unittest.mock import patch
 from greenstep.bench.boards import APIARY, BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.base import setting_of
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.settings import read_settings
 from greenstep.core.errors import RefusedFault, UsageFault
@@ -21,6 +20,8 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.talk import TalkLine
 from greenstep.core.wishes import Keep, Wishes
+
+from .scripted import ScriptedLink
 
 SIZES = (700, 1800)
 # the apiary's boards are others under a name of their own
@@ -66,7 +67,7 @@ class OnEveryBoard(unittest.TestCase):
 
     def test_verify_says_equal_and_says_different(self) -> None:
         for board in KINDS:
-            if not dialect_of(board).traits.reads or BOARDS[board].chip == "esp8266":
+            if not dialect_of(board).spec.reads or BOARDS[board].chip == "esp8266":
                 continue
             with self.subTest(board):
                 image = sample_for(board, 3000)
@@ -85,7 +86,7 @@ class OnEveryBoard(unittest.TestCase):
 
     def test_backup_reads_what_is_there(self) -> None:
         for board in KINDS:
-            if not dialect_of(board).traits.reads or "esp" in BOARDS[board].chip:
+            if not dialect_of(board).spec.reads or "esp" in BOARDS[board].chip:
                 continue
             with self.subTest(board):
                 climb, trial = prepare(board, purpose="backup", region=("flash", trial_base(board) + 0x400, 0x321))
@@ -105,7 +106,7 @@ class OnEveryBoard(unittest.TestCase):
         for board in KINDS:
             dialect = dialect_of(board)
             kind = getattr(trial_chip(board), "kind", None)
-            if not dialect.traits.reads or getattr(kind, "flash_bytes", 0) > 40_000:
+            if not dialect.spec.reads or getattr(kind, "flash_bytes", 0) > 40_000:
                 continue
             with self.subTest(board):
                 room = getattr(kind, "loader_bytes", None)
@@ -147,9 +148,9 @@ class OnEveryBoard(unittest.TestCase):
                 self.assertTrue(trial.holds(settings, "eeprom"))
 
     def test_each_is_asked_in_an_order_and_none_shares_its_turn(self) -> None:
-        turns = [find_dialect(name).traits.turn for name in dialect_names()]
+        turns = [find_dialect(name).spec.asking.order for name in dialect_names()]
         self.assertEqual(len(set(turns)), len(turns))
-        self.assertEqual(min(turns), find_dialect("xmodem").traits.turn)
+        self.assertEqual(min(turns), find_dialect("xmodem").spec.asking.order)
 
 
 def trial_chip(board: str) -> Any:
@@ -168,7 +169,8 @@ class OwnSettings(unittest.TestCase):
         self.assertEqual(
             read_settings(xmodem, [("pad", "0xFF"), ("block", "ymodem")]), {"pad": 255, "block": "ymodem"}
         )
-        self.assertEqual((setting_of(lpc, {}, "crystal-khz"), setting_of(xmodem, {"pad": 0}, "pad")), (12000, 0))
+        self.assertEqual(lpc(ScriptedLink()).setting("crystal-khz"), 12000)
+        self.assertEqual(xmodem(ScriptedLink(), {"pad": 0}).setting("pad"), 0)
         for dialect, pairs, said in (
             (stm32, [("crystal-khz", 1)], "it has none"), (lpc, [("crystal", 1)], "it has crystal-khz"),
             (lpc, [("crystal-khz", True)], "whole number"), (lpc, [("crystal-khz", "twelve")], "number"),
@@ -180,7 +182,7 @@ class OwnSettings(unittest.TestCase):
 
     def test_every_default_is_one_of_its_choices(self) -> None:
         for name in dialect_names():
-            for setting in find_dialect(name).traits.settings:
+            for setting in find_dialect(name).spec.settings:
                 with self.subTest(name, setting=setting.name):
                     self.assertTrue(not setting.choices or setting.default in setting.choices)
                     self.assertTrue(setting.help)

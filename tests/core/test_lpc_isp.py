@@ -9,8 +9,9 @@ from greenstep.bench.lpc import RAM, SimulatedLpc
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.base import ChipRefusal, WriteBlock
+from greenstep.core.dialects.errors import ChipRefusal
 from greenstep.core.dialects.lpc_isp import LpcIsp, uu_line
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.link import LineSettings

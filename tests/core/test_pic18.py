@@ -10,13 +10,14 @@ from greenstep.bench.pic import SimulatedAn1310
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.base import Silence, WriteBlock
+from greenstep.core.dialects.errors import Silence
 from greenstep.core.dialects.pic_an851 import PicAn851
 from greenstep.core.dialects.pic_an851 import framed as framed_851
 from greenstep.core.dialects.pic_an1310 import PicAn1310
 from greenstep.core.dialects.pic_an1310 import framed as framed_1310
 from greenstep.core.dialects.pic_frames import read_frame, stuffed, unstuffed
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.errors import RefusedFault
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
@@ -108,7 +109,7 @@ class An851(unittest.TestCase):
             framed_851(b"\x01\x02\x00\x02\x00").hex(),
             framed_851(bytes.fromhex("01 02 00 02 00 12 34")).hex(),
         )
-        version = "04" + PicAn851.traits.sync_sent.hex()
+        version = "04" + PicAn851.spec.asking.sent.hex()
         link = ScriptedLink((asked, ""), (version, ""), ("04", ""), (asked, told))
         self.assertEqual(PicAn851(link).read(P4520.flash, 0x200, 2), b"\x12\x34")
 
@@ -117,7 +118,7 @@ class An851(unittest.TestCase):
             framed_851(b"\x01\x02\x00\x02\x00").hex(),
             framed_851(bytes.fromhex("01 02 00 02 00 12 34")).hex(),
         )
-        version, its = "04" + PicAn851.traits.sync_sent.hex(), framed_851(bytes.fromhex("00 02 03 01")).hex()
+        version, its = "04" + PicAn851.spec.asking.sent.hex(), framed_851(bytes.fromhex("00 02 03 01")).hex()
         link = ScriptedLink((asked, ""), (version, its), ("04", ""), (asked, told))
         self.assertEqual(PicAn851(link).read(P4520.flash, 0x200, 2), b"\x12\x34")
         self.assertLess(link.clock, 1.0)  # a loader that hears nothing for a second starts the program

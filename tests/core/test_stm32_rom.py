@@ -12,7 +12,8 @@ from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue, EraseUnit, Part
-from greenstep.core.dialects.base import ChipRefusal, Silence, Unexpected, WriteBlock
+from greenstep.core.dialects.errors import ChipRefusal, Silence, Unexpected
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.stm32_crc import word_crc
 from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault

@@ -9,7 +9,10 @@ import unittest
 from pathlib import Path
 
 _DIALECT = """
-from greenstep.core.dialects.base import Cost, Dialect, Examination, Identity, Setting, Traits
+from greenstep.core.dialects.cost import Cost
+from greenstep.core.dialects.dialect import Dialect
+from greenstep.core.dialects.results import Examination, Identity
+from greenstep.core.dialects.spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 from greenstep.core.link import Frame
 
 
@@ -18,9 +21,9 @@ class Waggle(Dialect):
     title = "waggle dance loader"
     document = "a made-up one"
     frame = Frame(8, "none", 1)
-    traits = Traits(
-        erases="inside write", guards_writes=False, starts_by="command", gives_up=False, sync_sent=b"~",
-        sync_answers=(b"!",), other_answers=(), settles_s=(0.0,), ask_wait_s=0.1, asks=(2,), tells_chip=False, turn=90,
+    spec = Spec(
+        asking=Asking(sent=b"~", answers=(b"!",), attempts=(Attempt(0.0, 2),), wait_s=0.1, order=90),
+        erasing=Erasing.INSIDE_WRITE, starting=Starting.COMMAND, guards_writes=False, gives_up=False, tells_chip=False,
         settings=(Setting("turns", "number", 3, "how often it dances"),),
     )
 

@@ -8,7 +8,8 @@ from typing import Any
 
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_109 import Avr109
-from greenstep.core.dialects.base import ChipRefusal, Silence, WriteBlock
+from greenstep.core.dialects.errors import ChipRefusal, Silence
+from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.xmodem import Xmodem
 from greenstep.core.talk import TalkLine
 

@@ -6,6 +6,8 @@ from typing import Any
 
 import click
 
+from greenstep.core.dialects.spec import Erasing, Starting
+
 from .faults import faults_as_asked
 
 _NAMES_WIDTH = 60
@@ -91,21 +93,27 @@ def _show_parts(parts: Any) -> None:
             click.echo(f"{'':<{width}}  {differs}")
 
 
+_ERASES = {
+    Erasing.BY_UNIT: "what is touched, or all",
+    Erasing.ALL_AT_ONCE: "all at once, before it writes",
+    Erasing.INSIDE_WRITE: "as it writes",
+}
+
+
 def _show_dialect(dialect: Any, parts: Any) -> None:
-    traits = dialect.traits
+    spec = dialect.spec
     click.echo(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}\n")
     rows = [
-        ("read back", "no: each block is acknowledged, and that is all" if not traits.reads else "yes"),
-        ("erase", {"by unit": "what is touched, or all", "all at once": "all at once, before it writes",
-                   "inside write": "as it writes"}[traits.erases] + ("; alone too" if traits.erases_alone else "")),
-        ("chip", "says which it is" if traits.tells_chip else "does not say which it is: name it"),
-        ("lock", " and ".join(traits.locks) or "no"),
-        ("starts by", "a reset" if traits.starts_by == "reset" else "a command"),
-        ("gives up", "yes, soon: reset as it asks" if traits.gives_up else "no, it waits"),
+        ("read back", "no: each block is acknowledged, and that is all" if not spec.reads else "yes"),
+        ("erase", _ERASES[spec.erasing] + ("; alone too" if spec.erases_alone else "")),
+        ("chip", "says which it is" if spec.tells_chip else "does not say which it is: name it"),
+        ("lock", " and ".join(["lock"] * spec.can_lock + ["unlock"] * spec.can_unlock) or "no"),
+        ("starts by", "a reset" if spec.starting is Starting.RESET else "a command"),
+        ("gives up", "yes, soon: reset as it asks" if spec.gives_up else "no, it waits"),
     ]  # fmt: skip
     for name, value in rows:
         click.echo(f"  {name:<10} {value}")
-    for setting in traits.settings:
+    for setting in spec.settings:
         choices = f" ({', '.join(setting.choices)})" if setting.choices else ""
         value = f"0x{setting.default:02X}" if setting.default in range(256) else setting.default
         default = f" [{value}]" if setting.default not in ((), "") else ""

@@ -25,7 +25,7 @@ from .target import find_chip, frame_of, settle
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Choice, Memory, Part
-    from greenstep.core.dialects.base import Dialect
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.link import LineSettings
 
 Command = TypeVar("Command", bound=Callable[..., Any])

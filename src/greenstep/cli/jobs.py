@@ -28,7 +28,7 @@ from .target import find_chip, frame_of, hookup_of
 if TYPE_CHECKING:
     from greenstep.core.chips import Choice
     from greenstep.core.climb import Aside
-    from greenstep.core.dialects.base import Dialect
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.image.granules import Remembered
 
 

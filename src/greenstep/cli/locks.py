@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any, Literal
 
 from greenstep.core.dialects.registry import dialect_names, find_dialect
+from greenstep.core.dialects.spec import Spec
 from greenstep.core.errors import Finding, RefusedFault
 
 from .target import find_chip, settle
@@ -15,13 +16,15 @@ def refuse_without(
     way: Literal["lock", "unlock"], words: tuple[str, ...], options: Mapping[str, Any], writes: bool = False
 ) -> None:
     """Refuse before a port is opened what the board's dialect cannot. Raises RefusedFault, UsageFault."""
+
+    def is_able(spec: Spec) -> bool:
+        able = spec.can_lock if way == "lock" else spec.can_unlock
+        return able and (spec.lifts_write_protection or not writes)
+
     _, said = settle(words, options)
     dialect = find_dialect(said.dialect or find_chip(said).dialect)
-    if way in dialect.traits.locks and (dialect.traits.lifts_write_protection or not writes):
+    if is_able(dialect.spec):
         return
-    able = [
-        name for name in dialect_names()
-        if way in (traits := find_dialect(name).traits).locks and (traits.lifts_write_protection or not writes)
-    ]  # fmt: skip
+    able = [name for name in dialect_names() if is_able(find_dialect(name).spec)]
     cause = f"the {dialect.title} cannot {'lift write protection' if writes else f'{way} the chip'}"
     raise RefusedFault(Finding(f"cannot-{way}", cause, (), (f"these can: {', '.join(able)}",)))

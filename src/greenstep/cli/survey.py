@@ -79,12 +79,12 @@ def scope(said: BoardSettings) -> list[Candidate]:
     if said.chip:
         choice = find_chip(said)
         dialect = find_dialect(said.dialect or choice.dialect)
-        others = () if said.baud else dialect.traits.other_bauds
+        others = () if said.baud else dialect.spec.asking.other_bauds
         return candidates_for(dialect, choice.first.boot_level, said.baud or choice.first.baud, others)
     found: list[Candidate] = []
     for dialect in [find_dialect(said.dialect)] if said.dialect else own_dialects():
         parts = catalogue.of_dialect(dialect.name)
-        if parts and dialect.traits.sync_sent:  # who calls by itself is heard, and not asked
+        if parts and dialect.spec.asking.sent:  # who calls by itself is heard, and not asked
             baud = said.baud or parts[0].baud
             own = candidates_for(dialect, parts[0].boot_level, baud)
             if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-touch"):
@@ -175,7 +175,7 @@ def learn_lines(board: tuple[str, ...], options: Mapping[str, Any]) -> int:
             {"hookup": candidate.hookup.name, "table": table, "baud": candidate.baud, "leaves": learnt.leaves},
         )
         return 0
-    rate = f"\n   baud = {candidate.baud}" if candidate.baud in candidate.dialect.traits.other_bauds else ""
+    rate = f"\n   baud = {candidate.baud}" if candidate.baud in candidate.dialect.spec.asking.other_bauds else ""
     click.echo(f"\n learnt: {candidate.hookup.name}\n\n   hookup = {table}{rate}\n")
     if learnt.leaves == "silent":
         click.echo("   nothing was heard after leaving: whether it leaves is not proven")
@@ -255,7 +255,7 @@ def greet_unknown(said: BoardSettings, options: Mapping[str, Any]) -> dict[str, 
     family = Catalogue.load().family_of(candidate.dialect.name)
     hookup = _written(candidate).strip('"')
     if not options["as_json"]:
-        rate = f" --baud {candidate.baud}" if candidate.baud in candidate.dialect.traits.other_bauds else ""
+        rate = f" --baud {candidate.baud}" if candidate.baud in candidate.dialect.spec.asking.other_bauds else ""
         click.echo(f"\n   so it is --chip {family} --hookup {_quoted(hookup)}{rate}\n")
     return {"chip": family, "hookup": hookup, "baud": candidate.baud}
 

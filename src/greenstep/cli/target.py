@@ -24,7 +24,7 @@ from greenstep.store.project import Project, find_project
 from .port_choice import BENCH
 
 if TYPE_CHECKING:
-    from greenstep.core.dialects.base import Dialect
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.hookup import Hookup
     from greenstep.core.link import Frame
 

@@ -13,7 +13,7 @@ from greenstep.core.quantities import count, show_seconds
 from .faults import faults_as_asked
 
 if TYPE_CHECKING:
-    from greenstep.core.dialects.base import Dialect
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.trace import Shares, Trace
     from greenstep.core.trace.story import Told
 

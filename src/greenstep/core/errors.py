@@ -1,6 +1,6 @@
 """The faults Green Step can end in: one class an exit code, each with the findings a person is shown.
 
-Faults between a dialect and the line (`core.dialects.base`) are another family: they are caught by the
+Faults between a dialect and the line (`core.dialects.errors`) are another family: they are caught by the
 climb, which knows what was heard before them and can therefore say what they mean.
 """
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from .chips import EraseUnit, Memory, Part
-from .dialects.base import Dialect
+from .dialects.dialect import Dialect
 from .errors import Finding, RefusedFault
 from .frozen import frozen
 from .image import Image

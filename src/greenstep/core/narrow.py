@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from .chips import EraseUnit
-from .dialects.base import Dialect
+from .dialects.dialect import Dialect
 from .frozen import frozen
 from .image.edit import cut_out
 from .plan import MemoryPlan, Plan, plan_memory
@@ -64,7 +64,7 @@ def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapp
     memories = []
     for old in plan.memories:
         rooms = differing.get(old.memory.name)
-        all_or_nothing = old.whole_erase or (dialect.traits.erases_in_order and old.memory.name == "flash")
+        all_or_nothing = old.whole_erase or (dialect.spec.erases_in_order and old.memory.name == "flash")
         if rooms is None or (rooms and all_or_nothing):
             memories.append(old)
             continue

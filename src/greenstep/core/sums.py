@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from .chips import Part
-from .dialects.base import Dialect
+from .dialects.dialect import Dialect
 from .image import Image
 from .image.boot_header import HeaderError, read_header, rewritten
 from .image.edit import with_bytes

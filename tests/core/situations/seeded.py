@@ -37,7 +37,7 @@ def wrong_rate(dialect: str, seed: int) -> Situation:
     factor = source.choice(list(_FACTORS))
     rate = round(_FACTORS[factor] * BOARDS[BOARD_OF[dialect]].baud / 115200)
     faults = ("no-boot", f"console={rate}", f"says={source.choice(_TEXTS)}")
-    if find_dialect(dialect).traits.rom_speaks:  # its ROM is heard first, at a rate of its own: the clock is off
+    if find_dialect(dialect).spec.rom_speaks:  # its ROM is heard first, at a rate of its own: the clock is off
         faults = ("no-boot", f"clock={_FACTORS[factor] / 115200}")
     options: dict[str, Any] = {"purpose": "greet", "faults": faults}
     return Situation(
@@ -71,7 +71,7 @@ def echo(dialect: str, seed: int) -> Situation:
     }
     if source.random() < 0.5:
         options |= {"hookup": named_hookup("by-hand", ""), "patience_s": 1.0 + source.random()}
-    if not find_dialect(dialect).traits.sync_sent:  # who sends nothing hears no echo: its menu key comes back
+    if not find_dialect(dialect).spec.asking.sent:  # who sends nothing hears no echo: its menu key comes back
         options["wishes"] = Wishes(settings={"before": (TalkLine(send="up\r"),)})
     return Situation(4, f"seed {seed}", BOARD_OF[dialect], "echo", 4, options)
 
@@ -83,15 +83,15 @@ def stranger(dialect: str, seed: int) -> Situation:
     others = [
         name
         for name, board in BOARD_OF.items()
-        if name != dialect and BOARDS[board].baud == mine.baud and find_dialect(name).traits.sync_sent
+        if name != dialect and BOARDS[board].baud == mine.baud and find_dialect(name).spec.asking.sent
     ]
-    if others and (source.random() < 0.6 or find_dialect(dialect).traits.rom_speaks):
+    if others and (source.random() < 0.6 or find_dialect(dialect).spec.rom_speaks):
         board = BOARDS[BOARD_OF[source.choice(others)]]
         options: dict[str, Any] = {
             "purpose": "greet", "chip": mine.chip, "dialect_name": dialect, "turnaround_s": source.choice((0.0005, 0.001, 0.008, 0.016)),
             "hookup": named_hookup(board.circuit.hookup, Catalogue.load().find(board.chip).first.boot_level),
         }  # fmt: skip
-        speaks = find_dialect(Catalogue.load().find(board.chip).dialect).traits.rom_speaks
+        speaks = find_dialect(Catalogue.load().find(board.chip).dialect).spec.rom_speaks
         return Situation(
             9, f"seed {seed}: {board.name}", board.name, "rom-text" if speaks else "other-dialect", 4, options
         )

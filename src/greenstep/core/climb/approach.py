@@ -6,7 +6,7 @@ import re
 from collections.abc import Generator, Iterable, Iterator
 
 from ..chips import Catalogue, Memory, Part
-from ..dialects.base import Examination, Identity
+from ..dialects.results import Examination, Identity
 from ..errors import Finding, NoAnswerFault, RefusedFault
 from ..events import Event, HandsWanted, Noted, StepAdvanced, StepEnded
 from ..findings import ChipSeen
@@ -76,7 +76,7 @@ def _describe(memory: str, image: Image, part: Part) -> str:
 
 def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened: what can only be answered by reading back. Raises RefusedFault."""
-    if job.dialect.traits.reads or job.purpose not in ("verify", "backup", "erase"):
+    if job.dialect.spec.reads or job.purpose not in ("verify", "backup", "erase"):
         return
     raise RefusedFault(
         Finding(
@@ -143,28 +143,29 @@ _Asked = tuple[str | None, int]
 
 def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
     """Ask a few times after each reset; the pauses between reset and asking differ on purpose."""
-    link, dialect, traits = session.link, session.dialect, session.job.dialect.traits
+    link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
+    attempts = spec.asking.attempts
     patience = session.job.patience_s
     deadline = Deadline.after(link, patience or 0.0)
     tries = 0
     for settles in range(1000):
-        if settles >= len(traits.settles_s) and deadline.over:
+        if settles >= len(attempts) and deadline.over:
             return None, tries
         if settles:
             enter(session)
-        turn = settles % len(traits.settles_s)
-        link.sleep(traits.settles_s[turn])
-        early = link.discard() if traits.sync_sent else b""  # who only listens wants to hear all of it
+        attempt = attempts[settles % len(attempts)]
+        link.sleep(attempt.settle_s)
+        early = link.discard() if spec.asking.sent else b""  # who only listens wants to hear all of it
         moved_s = link.last_at("lines")
         if early and not session.notes.early:
             session.notes.early = early
             session.notes.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
-        last, began_s = settles == len(traits.settles_s) - 1, link.now()
-        for asking in range(traits.asks[turn]):
+        last, began_s = settles == len(attempts) - 1, link.now()
+        for asking in range(attempt.asks):
             tries += 1
             # before it is given up: one question after a reset, and all the time for a late answer
             late_s = dialect.patience_s if last and not asking and _answers_late(session) else 0.0
-            answer = dialect.ask(max(traits.ask_wait_s, late_s))
+            answer = dialect.ask(max(spec.asking.wait_s, late_s))
             if answer is not None:
                 dialect.asked_before(asking, link.now() - began_s)
                 return answer, tries
@@ -176,7 +177,7 @@ def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
 
 def _ask_as_known(session: Session) -> str | None:
     """Whether it answers as one that an earlier conversation left in its loader, at the rate that it went on at."""
-    first, later, wait_s = session.job.first_settings, session.job.settings, session.job.dialect.traits.ask_wait_s
+    first, later, wait_s = session.job.first_settings, session.job.settings, session.job.dialect.spec.asking.wait_s
     answer = session.dialect.ask_as_known(wait_s)
     if answer is None and first != later:
         session.link.configure(later)
@@ -188,10 +189,10 @@ def _ask_as_known(session: Session) -> str | None:
 
 def _answers_late(session: Session) -> bool:
     """Whether its own answers were heard, though none in time."""
-    traits = session.job.dialect.traits
+    spec = session.job.dialect.spec
     heard = session.link.between(session.notes.asked_mark, None, "heard")
-    return any(answer in heard for answer in traits.sync_answers) or any(
-        re.search(sound, heard, re.DOTALL) for sound in traits.sounds
+    return any(answer in heard for answer in spec.asking.answers) or any(
+        re.search(sound, heard, re.DOTALL) for sound in spec.asking.sounds
     )
 
 
@@ -207,20 +208,20 @@ def reset_and_ask(session: Session) -> bool:
 
 def _ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
     """Ask until patience is over; tell the person what to do once it is clear that nobody is there yet."""
-    link, dialect, traits = session.link, session.dialect, session.job.dialect.traits
+    link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
     patience = BY_HAND_PATIENCE_S if session.job.patience_s is None else session.job.patience_s
     deadline = Deadline.after(link, patience)
     tries, told_at = 0, -1
     while True:
         tries += 1
-        if traits.breaks_in:  # a reset pressed during the break is what the loader waits for
+        if spec.asking.breaks_in:  # a reset pressed during the break is what the loader waits for
             link.set_break(True)
             link.sleep(_BREAK_BY_HAND_S)
             link.set_break(False)
-        answer = dialect.ask(traits.ask_wait_s)
+        answer = dialect.ask(spec.asking.wait_s)
         if answer is not None:
-            before = min(tries - 1, traits.asks[0])
-            dialect.asked_before(before, (before + 1) * traits.ask_wait_s)
+            before = min(tries - 1, spec.asking.attempts[0].asks)
+            dialect.asked_before(before, (before + 1) * spec.asking.wait_s)
             return answer, tries
         if tries == 1 and (answer := _ask_as_known(session)) is not None:
             return answer, tries

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 
-from ..dialects.base import Dialect
+from ..dialects.dialect import Dialect
 from ..dialects.registry import own_dialects
 from ..findings.boot_text import ROM_RATES, read_boot_text
 from ..findings.hearing import is_text
@@ -30,7 +30,7 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
     ):  # it came back as its bootloader, or will not by more of the same
         session.link.sleep(0.2)
         return
-    session.driver.run(sequence, (dialect or session.job.dialect).traits.breaks_in)
+    session.driver.run(sequence, (dialect or session.job.dialect).spec.asking.breaks_in)
     session.dialect.was_reset()
 
 
@@ -49,7 +49,7 @@ def listen_for_causes(session: Session) -> None:
     rates = likelier_rates(seen)
     if rates:
         _try_rates(session, rates[:RATES_TRIED])
-    elif may_speak_otherwise(seen) and not _answers_at(session, session.job.dialect.traits.other_bauds):
+    elif may_speak_otherwise(seen) and not _answers_at(session, session.job.dialect.spec.asking.other_bauds):
         mark = link.mark
         _ask_in_other_dialects(session, only_hasty=runs_already(seen))
         if not seen.heard.everything and session.notes.answered_other is None and link.between(mark, None, "heard"):
@@ -58,7 +58,7 @@ def listen_for_causes(session: Session) -> None:
 
 def _rom_speaks_at_its_own_rate(session: Session, heard: bytes) -> bool:
     """Whether what a ROM printed at reset reads as its text at a rate of its own."""
-    if not session.job.dialect.traits.rom_speaks or len(heard) < 3 or is_text(heard, session.job.console.frame):
+    if not session.job.dialect.spec.rom_speaks or len(heard) < 3 or is_text(heard, session.job.console.frame):
         return False
     for rate in ROM_RATES:
         settings = LineSettings(rate, session.job.console.frame)
@@ -113,7 +113,7 @@ def _answers_at(session: Session, bauds: tuple[int, ...]) -> bool:
     """Whether the bootloader answers when it is asked at another rate, after a reset by the lines. One that measures
     the rate does not need that."""
     dialect = session.job.dialect
-    if session.reset_by is not ResetBy.LINES or dialect.traits.measures_rate:
+    if session.reset_by is not ResetBy.LINES or dialect.spec.asking.measures_rate:
         return False
     for baud in bauds:
         settings = LineSettings(baud, dialect.frame)
@@ -144,9 +144,9 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
     longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_FOREIGN_S / 3
     deadline = Deadline.after(session.link, longest_s)
     for other in own_dialects():
-        traits = other.traits
-        reached = not only_hasty or traits.gives_up or traits.breaks_in
-        if other is session.job.dialect or not traits.sync_sent or not reached or deadline.over:
+        spec = other.spec
+        reached = not only_hasty or spec.gives_up or spec.asking.breaks_in
+        if other is session.job.dialect or not spec.asking.sent or not reached or deadline.over:
             continue
         answer = _asked_anew(session, other, LineSettings(session.job.first_settings.baud, other.frame), 3)
         if answer is not None:
@@ -161,9 +161,9 @@ def _asked_anew(session: Session, dialect: type[Dialect], settings: LineSettings
     link.discard()
     if session.reset_by is ResetBy.LINES:
         enter(session, dialect)
-        link.sleep(dialect.traits.settles_s[0])
+        link.sleep(dialect.spec.asking.attempts[0].settle_s)
     asked = dialect(link)
-    return next((answer for _ in range(times) if (answer := asked.ask(dialect.traits.ask_wait_s))), None)
+    return next((answer for _ in range(times) if (answer := asked.ask(dialect.spec.asking.wait_s))), None)
 
 
 def listen_for_application(session: Session) -> None:

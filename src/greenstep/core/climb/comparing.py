@@ -10,7 +10,7 @@ import random
 from collections.abc import Generator, Iterator, Sequence
 from typing import Literal
 
-from ..dialects.base import ChipRefusal
+from ..dialects.errors import ChipRefusal
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
 from ..image import Piece
@@ -114,24 +114,24 @@ def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
 
 
 def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
-    traits = transfer.job.dialect.traits
+    spec = transfer.job.dialect.spec
     rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
     if plan.memory.name == "flash" and transfer.dialect.can_checksum():
         return (yield from _by_checksum(transfer, plan, rooms))
-    slow = traits.reads_slowly or not _reading_pays(transfer, plan, rooms)
+    slow = spec.reads_slowly or not _reading_pays(transfer, plan, rooms)
     if plan.memory.name == "flash" and (transfer.job.wishes.trust_journal or slow):
         outcome = yield from _by_journal(transfer, plan, rooms)
         if outcome.differing is not None:
             return outcome
         if transfer.job.wishes.trust_journal:
             yield Noted("compare", outcome.why)
-    if not traits.reads_slowly and not any(room.provable for room in rooms):
+    if not spec.reads_slowly and not any(room.provable for room in rooms):
         return _Outcome(why="not compared: the chip cannot show where this lies")
     if slow:
         return _Outcome(why="not compared: reading is slower than writing here")
     if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
         return _Outcome(why="not compared: this bootloader erases all at once")
-    if traits.erases_in_order and plan.memory.name == "flash":
+    if spec.erases_in_order and plan.memory.name == "flash":
         return (yield from _up_to_a_difference(transfer, plan, rooms))
     return (yield from _by_reading(transfer, plan, rooms))
 
@@ -319,7 +319,7 @@ def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
     remembered = recall(number, transfer.part.name) if recall else None
     if remembered is None or now is None:
         return _Outcome(why="the journal is not trusted: its last upload to this chip is not known, or was not green")
-    whole_read = transfer.job.dialect.traits.reads_slowly
+    whole_read = transfer.job.dialect.spec.reads_slowly
     differing: list[Room] = []
     same: list[Room] = []
     for room in rooms:
@@ -341,7 +341,7 @@ def _samples(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], seed: 
     """Places of what is to be trusted, others each time."""
     block = transfer.dialect.read_block(plan.memory)
     blocks = list(pieces_of((span for room in rooms for span in room.spans), block))
-    most = _MOST_SLOW_SAMPLES if transfer.job.dialect.traits.reads_slowly else _MOST_SAMPLES
+    most = _MOST_SLOW_SAMPLES if transfer.job.dialect.spec.reads_slowly else _MOST_SAMPLES
     wanted = min(len(blocks), max(_LEAST_SAMPLES, min(most, round(_SAMPLE_SHARE * len(blocks)))))
     return sorted(random.Random(seed).sample(blocks, wanted), key=lambda span: span.start)
 
@@ -363,7 +363,7 @@ def _in_words(transfer: Transfer, plan: MemoryPlan, outcome: _Outcome) -> str:
     }[outcome.how]
     if not number:
         return f"{where}{how}: nothing differs"
-    if transfer.job.dialect.traits.erases_in_order and plan.memory.name == "flash":
+    if transfer.job.dialect.spec.erases_in_order and plan.memory.name == "flash":
         return f"{where}{how}: it differs, and all is written"
     seen, shown = outcome.looked_at, outcome.rooms - outcome.hidden
     if number == outcome.rooms:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Generator, Iterator
 
-from ..dialects.base import Silence, Unexpected
+from ..dialects.errors import Silence, Unexpected
 from ..errors import StartFault
 from ..events import Event, HandsWanted, Noted, StepEnded
 from ..findings.boot_text import read_boot_text
@@ -60,7 +60,7 @@ def start_step(session: Session) -> Iterator[Event]:
     if job.expect:
         yield _expected(session, how, began, start_mark, _patience_s(session) if by_hand else 0.0)
         return
-    if said and job.dialect.traits.start_answers:
+    if said and job.dialect.spec.start_answers:
         yield StepEnded("start", "green", said)
         return
     first = link.read(1, _patience_s(session)) if by_hand else b""

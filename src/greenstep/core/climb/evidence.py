@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..dialects.base import ChipRefusal, DialectError, Silence, Unexpected
+from ..dialects.errors import ChipRefusal, DialectError, Silence, Unexpected
 from ..dialects.registry import own_dialects
 from ..errors import Finding
 from ..findings import ChipSeen, Difference, LineHeard, Observations, Refusal, diagnose
@@ -34,7 +34,7 @@ def observe(
     difference: Difference | None = None,
 ) -> Observations:
     """Everything that was seen, for `phase`."""
-    job, notes, traits = session.job, session.notes, session.job.dialect.traits
+    job, notes, spec = session.job, session.notes, session.job.dialect.spec
     refusal = None
     silence = ""
     answers = b"" if session.synced or phase == "start" else notes.answers
@@ -50,12 +50,12 @@ def observe(
         settings=job.first_settings if phase in ("sync", "chip") else job.settings,
         frame_wanted=job.dialect.frame,
         dialect_title=job.dialect.title,
-        sync_sent=traits.sync_sent,
-        sync_answers=traits.sync_answers,
-        other_answers=traits.other_answers,
-        gives_up=traits.gives_up,
-        rom_speaks=traits.rom_speaks,
-        speaks_text=traits.speaks_text,
+        sync_sent=spec.asking.sent,
+        sync_answers=spec.asking.answers,
+        other_answers=spec.asking.other_answers,
+        gives_up=spec.gives_up,
+        rom_speaks=spec.rom_speaks,
+        speaks_text=spec.speaks_text,
         boot_pin=bool(session.part.boot_level),
         reset_by=session.reset_by,
         hands_enter=(session.part if session.known else job.choice).hands.enter,
@@ -63,7 +63,7 @@ def observe(
         heard=LineHeard(notes.before, answers, notes.after),
         errors=session.link.errors(),
         others=tuple(
-            (other.title, other.traits.sync_answers + other.traits.other_answers, other.traits.sounds)
+            (other.title, other.spec.asking.answers + other.spec.asking.other_answers, other.spec.asking.sounds)
             for other in own_dialects()
             if other is not job.dialect
         ),

@@ -6,7 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import field, replace
 from typing import TYPE_CHECKING, Literal, Protocol
 
-from ..dialects.base import Dialect
+from ..dialects.dialect import Dialect
+from ..dialects.spec import Starting
 from ..frozen import frozen
 from ..link import LineSettings, Link
 from ..secrets import Secrets
@@ -71,7 +72,7 @@ class Job:
         """Whether the application is started by moving lines rather than by a command."""
         if self.hookup.leave is None:
             return False
-        return self.dialect.traits.starts_by == "reset" or self.purpose == "start"
+        return self.dialect.spec.starting is Starting.RESET or self.purpose == "start"
 
     @property
     def steps(self) -> tuple[Step, ...]:
@@ -90,10 +91,10 @@ class Job:
             return (*approach, "lock")
         if self.purpose == "unlock":
             return (*approach, "unlock")
-        erases = self.dialect.traits.erases != "inside write" or self.wishes.erase_all
+        erases = self.dialect.spec.erasing.is_a_step or self.wishes.erase_all
         erase: tuple[Step, ...] = ("erase",) if erases else ()
         if self.purpose == "erase":
-            alone = erases or self.dialect.traits.erases_alone
+            alone = erases or self.dialect.spec.erases_alone
             return (*approach, "erase" if alone else "write", "verify")
         return ("image", *approach, *self._sparing, *erase, "write", "verify", *end)
 
@@ -101,7 +102,7 @@ class Job:
     def _sparing(self) -> tuple[Step, ...]:
         """What is looked at so that it need not be written, or will not be lost."""
         # who does not want to verify may have a loader that cannot read
-        reads = self.dialect.traits.reads and self.wishes.verify
+        reads = self.dialect.spec.reads and self.wishes.verify
         compares = self.wishes.compare and not self.wishes.erase_all and reads
         compare: tuple[Step, ...] = ("compare",) if compares else ()
         return (*compare, "keep") if self.wishes.keep else compare

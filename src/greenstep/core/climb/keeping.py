@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 
-from ..dialects.base import ChipRefusal
+from ..dialects.errors import ChipRefusal
 from ..errors import Finding, RefusedFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece, joined

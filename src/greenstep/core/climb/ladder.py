@@ -6,7 +6,7 @@ from collections.abc import Callable, Generator, Iterator
 from contextlib import suppress
 
 from ..dialects.avr_looking import into_loader
-from ..dialects.base import DialectError, ErasedUnasked, NotReset, Silence, Unexpected
+from ..dialects.errors import DialectError, ErasedUnasked, NotReset, Silence, Unexpected
 from ..errors import (
     EXIT_INTERRUPTED,
     Fault,

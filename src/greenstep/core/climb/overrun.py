@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..dialects.base import ErasedUnasked
+from ..dialects.errors import ErasedUnasked
 from ..errors import Finding, VerifyFault
 from ..quantities import show_address
 from ..spans import Span, without

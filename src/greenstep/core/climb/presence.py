@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import replace
 
-from ..dialects.base import DialectError
+from ..dialects.errors import DialectError
 from ..errors import Fault
 from ..events import Event
 from ..link import LinkLost, ResetBy

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..chips import Memory
-from ..dialects.base import Dialect
+from ..dialects.dialect import Dialect
 from ..plan import MemoryPlan
 from ..spans import Span, pieces_of
 from .transfer import Transfer

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import field
 
 from ..chips import EraseUnit
-from ..dialects.base import WriteBlock
+from ..dialects.results import WriteBlock
+from ..dialects.spec import Erasing
 from ..findings import Difference
 from ..frozen import changing
 from ..plan import MemoryPlan
@@ -68,20 +69,20 @@ class Comparison:
     def _write_again(self, transfer: Transfer, plan: MemoryPlan, place: Span) -> bool:
         """Where nothing guards a block on its way to the chip it is worth a second write, after another erase where
         that is a step of its own; not many, for what fails often is no accident."""
-        way = transfer.job.dialect.traits.erases
-        if transfer.job.purpose != "upload" or transfer.dialect.guards_writes or way == "all at once":
+        way = transfer.job.dialect.spec.erasing
+        if transfer.job.purpose != "upload" or transfer.dialect.guards_writes or way is Erasing.ALL_AT_ONCE:
             return False
         if self.rewritten == _PAGES_WRITTEN_AGAIN:
             return False
         self.rewritten += 1
         room = place
         units: list[EraseUnit] = []
-        if way == "by unit" and plan.memory.name == "flash":
+        if way is Erasing.BY_UNIT and plan.memory.name == "flash":
             wrong = place.start + _first_difference(expected(plan, place), _read(transfer, plan, place))
             units = plan.memory.units_touched(wrong, 1)
             room = units[0].span
         touched = [block for block in plan.blocks if block.span.meets(room)]
-        blocks = [block.part(room) for block in touched] if way == "by unit" else touched
+        blocks = [block.part(room) for block in touched] if way is Erasing.BY_UNIT else touched
         with writing_again(transfer.session):
             erase_and_write(transfer.dialect, plan.memory, units, blocks)
         # what was compared before, and written again now, must still be as it should be

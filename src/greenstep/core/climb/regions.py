@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 
 from ..chips import Memory, Part
-from ..dialects.base import DialectError
+from ..dialects.errors import DialectError
+from ..dialects.spec import Erasing
 from ..errors import Finding, RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece, joined
@@ -62,7 +63,7 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
                 (f"--from {span.start:#x} --size {span.size:#x}",),
             )
         )
-    whole = region == memory.span and job.dialect.traits.erases == "by unit" and memory.name == "flash"
+    whole = region == memory.span and job.dialect.spec.erasing is Erasing.BY_UNIT and memory.name == "flash"
     image = Image("blank", (Piece(region.start, bytes([memory.erased]) * region.size),), None, "blank")
     if stays is not None and memory.name == "flash" and image.touches(stays.address, len(stays.data)):
         image = with_bytes(image, stays.address, stays.data)
@@ -192,13 +193,13 @@ def _seen_anew(session: Session, step: str, said: str, locked: bool) -> Iterator
 
 def _locked_now(session: Session) -> str | None:
     """The refusal of a locked chip, empty where it does not refuse; None where it cannot be asked."""
-    traits = session.job.dialect.traits
-    for turn, settle_s in enumerate(traits.settles_s):
+    spec = session.job.dialect.spec
+    for attempt in spec.asking.attempts:
         if session.reset_by is ResetBy.LINES:
             enter(session)
-        session.link.sleep(settle_s)
-        for _ in range(traits.asks[turn]):
-            if session.dialect.ask(traits.ask_wait_s) is not None:
+        session.link.sleep(attempt.settle_s)
+        for _ in range(attempt.asks):
+            if session.dialect.ask(spec.asking.wait_s) is not None:
                 try:
                     session.dialect.identify()
                     return session.dialect.examine(session.part).locked

@@ -7,7 +7,10 @@ from contextlib import contextmanager
 from dataclasses import replace
 
 from ..chips import EraseUnit, Memory
-from ..dialects.base import Dialect, Silence, WriteBlock
+from ..dialects.dialect import Dialect
+from ..dialects.errors import Silence
+from ..dialects.results import WriteBlock
+from ..dialects.spec import Erasing
 from ..events import Event, Noted
 from ..link import ResetBy
 from ..narrow import Room, narrowed, rooms_of
@@ -61,7 +64,7 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
     smaller = narrowed(whole, dialect, transfer.job.wishes, {name: wrong}).memories[0]
     if name == "flash" and smaller.beside:
         smaller = memory_plan
-    if name == "flash" and dialect.traits.erases_in_order:
+    if name == "flash" and dialect.spec.erases_in_order:
         if not resume(transfer.session):
             raise Silence("an answer after a reset", 0.0)
         smaller = next(plan for plan in transfer.plan.memories if plan.memory.name == name)
@@ -74,7 +77,7 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
 
 def can_write_again(transfer: Transfer) -> bool:
     """Whether what differs can be written once more: a loader that erases in order must be reset for it."""
-    return not transfer.job.dialect.traits.erases_in_order or transfer.session.reset_by is ResetBy.LINES
+    return not transfer.job.dialect.spec.erases_in_order or transfer.session.reset_by is ResetBy.LINES
 
 
 def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
@@ -86,8 +89,12 @@ def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
 def worth_all_again(transfer: Transfer) -> bool:
     """Where nothing guards a block on its way, and only everything can be erased, all of it is worth a second
     time."""
-    traits = transfer.job.dialect.traits
-    return transfer.job.purpose == "upload" and traits.erases == "all at once" and not transfer.dialect.guards_writes
+    spec = transfer.job.dialect.spec
+    return (
+        transfer.job.purpose == "upload"
+        and spec.erasing is Erasing.ALL_AT_ONCE
+        and not transfer.dialect.guards_writes
+    )
 
 
 def write_all_again(transfer: Transfer) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..dialects.base import DialectError
+from ..dialects.errors import DialectError
 from ..events import Step
 from ..findings.chip_rules import restarted
 from ..findings.observations import Phase
@@ -28,7 +28,7 @@ def reset_itself(session: Session, phase: Phase, error: DialectError) -> bool:
     line left asserted. That is told rather than tried again, but where a loader that misses a byte starts its program
     too. What is late still passes meanwhile."""
     listen_for_application(session)
-    if session.job.dialect.traits.gives_up:
+    if session.job.dialect.spec.gives_up:
         return False
     itself = restarted(observe(session, phase, error)) is not None
     if not itself:

@@ -7,7 +7,8 @@ from contextlib import contextmanager
 from dataclasses import field
 
 from ..chips import Part
-from ..dialects.base import ChipRefusal, Dialect
+from ..dialects.dialect import Dialect
+from ..dialects.errors import ChipRefusal
 from ..events import Step
 from ..findings import Progress
 from ..frozen import changing

@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from ..chips import Memory
-from ..dialects.base import ChipRefusal, WriteBlock
+from ..dialects.errors import ChipRefusal
+from ..dialects.results import WriteBlock
 from ..errors import Finding, VerifyFault
 from ..plan import MemoryPlan
 from ..quantities import show_address

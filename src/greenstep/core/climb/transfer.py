@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import field
 
 from ..chips import Memory, Part
-from ..dialects.base import Dialect
+from ..dialects.dialect import Dialect
 from ..frozen import changing, frozen
 from ..image import Image, Piece
 from ..image.granules import Granules, Remembered, granules_of

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from ..dialects.base import Unexpected, WriteBlock
+from ..dialects.errors import Unexpected
+from ..dialects.results import WriteBlock
 from ..errors import VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
@@ -31,7 +32,7 @@ def verify_step(transfer: Transfer) -> Iterator[Event]:
     changed = session.state is not ChipState.UNTOUCHED
     if changed:
         session.move_to(ChipState.WRITTEN)
-    if not transfer.job.dialect.traits.reads:
+    if not transfer.job.dialect.spec.reads:
         said = "each block acknowledged with its checksum by the bootloader, which shows nothing back"
         yield StepEnded("verify", "green", said)
     elif not transfer.job.wishes.verify:
@@ -135,7 +136,7 @@ def _prove(
         yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
         return
     tally.summed = False
-    narrows = transfer.job.dialect.traits.reads_slowly and transfer.dialect.can_checksum()
+    narrows = transfer.job.dialect.spec.reads_slowly and transfer.dialect.can_checksum()
     spans = _differing(transfer, memory_plan, checks) if narrows else checks
     before = tally.done
     missed: list[WriteBlock] = []

@@ -15,7 +15,7 @@ _SHOWN, _LOOKED_AT = 4, 4096
 
 def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     """Where a verify found differences: whether units are write-protected. Raises VerifyFault that names them."""
-    if not transfer.job.dialect.traits.lifts_write_protection or plan.memory.name != "flash":
+    if not transfer.job.dialect.spec.lifts_write_protection or plan.memory.name != "flash":
         return
     found = [unit for unit in _written(plan) if _stays(transfer, plan, unit)]
     if not found:

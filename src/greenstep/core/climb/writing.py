@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator
 
+from ..dialects.spec import Erasing
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Progress
 from ..plan import MemoryPlan
@@ -84,8 +85,8 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
     if not total:
         yield StepEnded("write", "green", "nothing to write", 0.0, meter.figures(0, 0))
         return
-    traits = transfer.job.dialect.traits
-    if traits.erases == "inside write" and traits.reads and not traits.reads_slowly:
+    spec = transfer.job.dialect.spec
+    if spec.erasing is Erasing.INSIDE_WRITE and spec.reads and not spec.reads_slowly:
         transfer.before = _first_bytes(transfer)
     session.progress = Progress(0, total, plan.memories[0].memory.start)
     retries = transfer.dialect.retries

@@ -14,27 +14,17 @@ from typing import Any, ClassVar
 from ..chips import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_heard, show_size
+from ..quantities import show_bytes, show_size
 from .avr_looking import jump_to_loader, look_at_avr
-from .base import (
-    Answer,
-    ChipRefusal,
-    Cost,
-    Dialect,
-    Examination,
-    Identity,
-    Narrated,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-    refuse_text,
-)
+from .cost import Cost
+from .dialect import Answer, Dialect
+from .errors import ChipRefusal, Silence, Unexpected
+from .line import drain, read_until, refuse_text
+from .results import Examination, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 # AVR109, table "Self-programming commands"
-_NAMES = {
+NAMES = {
     b"S": "identifier", b"V": "software version", b"v": "hardware version", b"p": "programmer type",
     b"s": "signature", b"a": "auto-increment?", b"b": "block mode?", b"t": "device codes", b"T": "select device",
     b"P": "enter programming", b"L": "leave programming", b"A": "set address", b"H": "set address",
@@ -55,20 +45,21 @@ class Avr109(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR109"
     document: ClassVar[str] = "Atmel AVR109"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    traits: ClassVar[Traits] = Traits(
-        erases="all at once",
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_109:narrate"
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=b"S",
+            other_answers=(_UNKNOWN,),
+            attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 6)),
+            wait_s=0.25,
+            order=50,
+            other_bauds=(57600, 115200, 19200, 38400),
+        ),
+        erasing=Erasing.ALL_AT_ONCE,
+        starting=Starting.COMMAND,
         erases_alone=True,
         guards_writes=False,
-        starts_by="command",
         gives_up=True,
-        sync_sent=b"S",
-        sync_answers=(),
-        other_answers=(_UNKNOWN,),
-        settles_s=(0.05, 0.3, 0.6),
-        ask_wait_s=0.25,
-        asks=(4, 4, 6),
-        other_bauds=(57600, 115200, 19200, 38400),
-        turn=50,
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -82,7 +73,7 @@ class Avr109(Dialect):
         """Send a command and take an answer of exactly so many bytes. Raises DialectError."""
         self.link.discard()
         self.link.write(sent)
-        name = _NAMES[sent[:1]]
+        name = NAMES[sent[:1]]
         timeout_s = self.link.settings.seconds(len(sent) + size) + self.patience_s + longest_s
         heard = self.link.read(1, timeout_s)
         heard += self.link.read(size - 1, timeout_s) if size > 1 and heard else b""
@@ -96,9 +87,9 @@ class Avr109(Dialect):
         """A command that is answered by CR."""
         heard = self._exchange(sent, 1, longest_s)
         if heard == _UNKNOWN:
-            raise ChipRefusal(_NAMES[sent[:1]], "command", heard, address)
+            raise ChipRefusal(NAMES[sent[:1]], "command", heard, address)
         if heard != _CR:
-            raise Unexpected(f"0D after '{_NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
+            raise Unexpected(f"0D after '{NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
 
     def _again(self, exchange: Callable[[], Answer]) -> Answer:
         """An exchange that may be had again."""
@@ -242,28 +233,3 @@ class Avr109(Dialect):
 
     def finish(self) -> None:
         self.start(0)
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, letter by letter."""
-        rows, address = [], 0
-        for index, (sent, heard) in enumerate(exchanges):
-            letter, detail, place = sent[:1], "", None
-            if letter not in _NAMES:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-                continue
-            if letter in (b"A", b"H"):
-                address = 2 * int.from_bytes(sent[1:], "big")
-                detail = f"{address:05X}"
-            elif letter in (b"B", b"g") and len(sent) >= 4:
-                size = int.from_bytes(sent[1:3], "big")
-                place, detail = (address, size), f"{address:05X}, {size} bytes"
-                address += size
-            elif letter in (b"S", b"V"):
-                detail = show_heard(heard)
-            elif letter in (b"s", b"b"):
-                detail = show_bytes(heard)
-            if not heard and letter != b"\x1b":
-                detail, place = f"{detail}; no answer".removeprefix("; "), None
-            rows.append(Narrated(index, 1, _NAMES[letter], detail, place))
-        return rows

@@ -10,7 +10,8 @@ from ..chips import Memory, Part
 from ..errors import Finding, RefusedFault
 from ..image import Image, Piece
 from ..quantities import show_address, show_bytes, show_size
-from .base import ChipRefusal, Dialect
+from .dialect import Dialect
+from .errors import ChipRefusal
 
 _SIZES = (8, 16, 32, 64, 128, 256)
 """Flash in KiB of parts with a boot section."""

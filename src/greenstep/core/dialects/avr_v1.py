@@ -13,24 +13,15 @@ from typing import Any, ClassVar
 from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_heard, show_size
+from ..quantities import show_bytes, show_size
 from .avr_looking import jump_to_loader, look_at_avr
-from .base import (
-    ChipRefusal,
-    Cost,
-    Dialect,
-    DialectError,
-    Examination,
-    Identity,
-    Narrated,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-)
+from .cost import Cost
+from .dialect import Dialect
+from .errors import ChipRefusal, DialectError, Silence, Unexpected
+from .line import drain, read_until
 from .probe import Probe
+from .results import Examination, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 # AVR061, section "Commands" and "Responses"
 END = 0x20
@@ -39,7 +30,7 @@ ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x50, 0x51
 LOAD_ADDRESS, PROGRAM_PAGE, READ_PAGE, READ_SIGNATURE = 0x55, 0x64, 0x74, 0x75
 MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
 IN_SYNC, OK = 0x14, 0x10
-_NAMES = {
+NAMES = {
     GET_SYNC: "sync",
     GET_PARAMETER: "get parameter",
     ENTER_PROGRAMMING: "enter programming",
@@ -74,22 +65,24 @@ class AvrV1(Dialect):
     title: ClassVar[str] = "AVR bootloader, v1"
     document: ClassVar[str] = "Atmel AVR061"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_v1:narrate"
     answer_s: ClassVar[float] = 0.4
-    traits: ClassVar[Traits] = Traits(
-        erases="inside write",
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=bytes([GET_SYNC, END]),
+            answers=(bytes([IN_SYNC, OK]),),
+            other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
+            # 80 ms: past the longest start-up delay of the parts. A loader that flashes an LED first holds one asking
+            # in its UART, and loses its step over a second one: so each reset gets one, and the last gives it long
+            attempts=(Attempt(0.08, 1), Attempt(0.08, 1), Attempt(0.3, 1), Attempt(0.6, 2), Attempt(2.0, 4)),
+            wait_s=0.6,
+            order=40,
+            other_bauds=(115200, 57600, 19200, 38400),
+        ),
+        erasing=Erasing.INSIDE_WRITE,
+        starting=Starting.COMMAND,
         guards_writes=False,
-        starts_by="command",
         gives_up=True,
-        sync_sent=bytes([GET_SYNC, END]),
-        sync_answers=(bytes([IN_SYNC, OK]),),
-        other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
-        # 80 ms: past the longest start-up delay of the parts. A loader that flashes an LED first holds one asking in
-        # its UART, and loses its step over a second one: so each reset gets one, and the last gives it long
-        settles_s=(0.08, 0.08, 0.3, 0.6, 2.0),
-        ask_wait_s=0.6,
-        asks=(1, 1, 1, 2, 4),
-        other_bauds=(115200, 57600, 19200, 38400),
-        turn=40,
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -147,34 +140,6 @@ class AvrV1(Dialect):
             ):
                 return
         raise Silence("14 10 to a new synchronisation", 1.6)
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, command by command."""
-        rows = []
-        address = 0
-        for index, (sent, heard) in enumerate(exchanges):
-            command, detail, place = "", show_bytes(sent, 12), None
-            good = heard.endswith(bytes([OK]))
-            if sent[:1] == bytes([LOAD_ADDRESS]) and len(sent) >= 4:
-                address = 2 * int.from_bytes(sent[1:3], "little")
-                command, detail = "load address", f"{address:04X}"
-                sent = sent[4:] or sent
-            if sent[:1] in (bytes([PROGRAM_PAGE]), bytes([READ_PAGE])) and len(sent) >= 5:
-                size, memory = int.from_bytes(sent[1:3], "big"), sent[3:4].decode("latin-1")
-                verb = "write page" if sent[0] == PROGRAM_PAGE else "read page"
-                command, place = f"{verb} ({'EEPROM' if memory == 'E' else 'flash'})", (address, size)
-                detail = f"{address:04X}, {size} bytes"
-            elif sent[:1] and sent[0] in _NAMES and command != "load address":
-                command = _NAMES[sent[0]]
-                plain = heard[:2] == bytes([IN_SYNC, OK])
-                detail = f"then {show_heard(heard[2:])}" if plain and len(heard) > 2 else ""
-                detail = show_bytes(heard[1:-1]) if len(heard) > 2 and not plain and good else detail
-                good = good or plain
-            if command and not good:
-                detail += f"; answered {show_bytes(heard, 6)}" if heard else "; no answer"
-            rows.append(Narrated(index, 1, command, detail.removeprefix("; "), place if good else None))
-        return rows
 
     # --- frames
 

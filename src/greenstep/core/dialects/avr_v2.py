@@ -22,28 +22,17 @@ from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span
 from .avr_looking import jump_to_loader, look_at_avr
-from .base import (
-    ChipRefusal,
-    Cost,
-    Dialect,
-    Examination,
-    Identity,
-    Narrated,
-    NotReset,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-    refuse_text,
-    sum_costs,
-)
+from .cost import Cost, sum_costs
+from .dialect import Dialect
+from .errors import ChipRefusal, NotReset, Silence, Unexpected
+from .line import drain, read_until, refuse_text
 from .probe import EVERY_S
+from .results import Examination, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 # AVR068, section "Message format"
 START, TOKEN = 0x1B, 0x0E
-_HEAD, _AROUND = 5, 6
+HEAD, _AROUND = 5, 6
 """Bytes before the body, and around it with the checksum."""
 
 # AVR068, sections "General commands" and "ISP programming commands"
@@ -52,7 +41,7 @@ ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x10, 0x11
 PROGRAM_FLASH, READ_FLASH, PROGRAM_EEPROM, READ_EEPROM = 0x13, 0x14, 0x15, 0x16
 READ_SIGNATURE = 0x1B
 MAJOR_VERSION, MINOR_VERSION = 0x91, 0x92
-_NAMES = {
+NAMES = {
     SIGN_ON: "sign on",
     GET_PARAMETER: "get parameter",
     LOAD_ADDRESS: "load address",
@@ -74,7 +63,7 @@ _ENTER = bytes([ENTER_PROGRAMMING, 200, 100, 25, 32, 0, 0x53, 3, 0xAC, 0x53, 0, 
 _PROGRAM_MODE = bytes([0xC1, 10, 0x40, 0x4C, 0x20, 0xFF, 0xFF])  # page mode, load, write and read instruction, poll
 
 _FAR_WORDS = 0x10000
-_FAR = 0x80000000  # AVR068, CMD_LOAD_ADDRESS: bit 31 says that the part has more than 64 K words
+FAR = 0x80000000  # AVR068, CMD_LOAD_ADDRESS: bit 31 says that the part has more than 64 K words
 
 _LONGEST_SIGN_ON = 3 + 8
 _ASKINGS_BACK = 6
@@ -93,22 +82,25 @@ class AvrV2(Dialect):
     title: ClassVar[str] = "AVR bootloader, v2"
     document: ClassVar[str] = "Atmel AVR068"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_v2:narrate"
     answer_s: ClassVar[float] = 0.4
-    traits: ClassVar[Traits] = Traits(
-        erases="inside write",
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=bytes([START, 1, 0, 1, TOKEN, SIGN_ON, 0x14]),
+            sounds=(
+                rb"(?:\x1b.\x00\x0b\x0e\x01\x00\x08.{9})+",
+                rb"(?:\x1b.\x00\x02\x0e[\x01-\x1f\xb0][\x80-\xcf].)+",
+            ),
+            attempts=(Attempt(0.08, 3), Attempt(0.3, 3), Attempt(0.6, 3), Attempt(2.0, 4)),
+            wait_s=0.35,
+            order=45,
+            other_bauds=(115200, 57600),
+        ),
+        erasing=Erasing.INSIDE_WRITE,
+        starting=Starting.COMMAND,
         guards_writes=True,
-        starts_by="command",
         gives_up=True,
-        sync_sent=bytes([START, 1, 0, 1, TOKEN, SIGN_ON, 0x14]),
-        sync_answers=(),
-        other_answers=(),
         erases_in_order=True,
-        settles_s=(0.08, 0.3, 0.6, 2.0),
-        ask_wait_s=0.35,
-        asks=(3, 3, 3, 4),
-        other_bauds=(115200, 57600),
-        turn=45,
-        sounds=(rb"(?:\x1b.\x00\x0b\x0e\x01\x00\x08.{9})+", rb"(?:\x1b.\x00\x02\x0e[\x01-\x1f\xb0][\x80-\xcf].)+"),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -137,7 +129,7 @@ class AvrV2(Dialect):
         left_s = max(self.patience_s, self._reply_s) - EVERY_S
         began_s = link.now()
         while True:
-            more = link.read(_HEAD - len(heard) if len(heard) < _HEAD else 1, wait_s)
+            more = link.read(HEAD - len(heard) if len(heard) < HEAD else 1, wait_s)
             if not more:
                 if heard or left_s <= 0 or number == signing:
                     raise Silence(waiting_for, link.now() - began_s, heard)
@@ -149,7 +141,7 @@ class AvrV2(Dialect):
             heard += more
             if heard[0] != START:
                 raise Unexpected(waiting_for, heard + drain(link, _QUIET_S))
-            if len(heard) < _HEAD:
+            if len(heard) < HEAD:
                 continue
             length = heard[2] << 8 | heard[3]
             if heard[4] != TOKEN or length > max(size, _LONGEST_SIGN_ON):
@@ -168,7 +160,7 @@ class AvrV2(Dialect):
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
         """Send a command; `size` bytes of answer behind its status. Raises DialectError."""
-        command = _NAMES[body[0]]
+        command = NAMES[body[0]]
         self.link.write(self._message(body))
         number = self._number
         waiting_for = f"the reply to '{command}'"
@@ -216,16 +208,16 @@ class AvrV2(Dialect):
         while not deadline.over:
             heard += self.link.read(1, deadline.left_s)
             at = self._answered_at(heard)
-            if at < 0 or len(heard) < at + _HEAD:
+            if at < 0 or len(heard) < at + HEAD:
                 continue
             length = heard[at + 2] << 8 | heard[at + 3]
             heard += self.link.read(at + length + _AROUND - len(heard), deadline.left_s)
             message = heard[at : at + length + _AROUND]
             whole = len(message) == length + _AROUND and not reduce(xor, message)
-            if whole and message[_HEAD - 1 : _HEAD + 2] == bytes([TOKEN, SIGN_ON, OK]):  # and not our own echo
+            if whole and message[HEAD - 1 : HEAD + 2] == bytes([TOKEN, SIGN_ON, OK]):  # and not our own echo
                 took_s = self.link.now() - asked_s
                 self._reply_s = min(_LONGEST_REPLY_S, max(_REPLY_S, _REPLY_BY_SYNC * took_s))
-                self._called = message[_HEAD + 3 : -1].decode("ascii", "replace")
+                self._called = message[HEAD + 3 : -1].decode("ascii", "replace")
                 drain(self.link, _QUIET_S, 0.2)
                 return f'1B … 01 00 "{self._called}"'
         read_until(self.link, deadline)
@@ -302,7 +294,7 @@ class AvrV2(Dialect):
         every loader."""
         if self._next == (memory.name, address):
             return
-        number = (address - memory.start) >> 1 | (_FAR if memory.name == "flash" and self._far else 0)
+        number = (address - memory.start) >> 1 | (FAR if memory.name == "flash" and self._far else 0)
         self._repeat(bytes([LOAD_ADDRESS]) + number.to_bytes(4, "big"), 0)
         self._next = (memory.name, address)
 
@@ -397,7 +389,7 @@ class AvrV2(Dialect):
         data = self.exchange(from_its_address, self._forget)
         self._next = (memory.name, even + wanted) if not wanted & 1 else None
         if data[-1] != OK:
-            raise ChipRefusal(_NAMES[READ_FLASH], "data", data[-1:], address)
+            raise ChipRefusal(NAMES[READ_FLASH], "data", data[-1:], address)
         return data[address - even : -1]
 
     def _forget(self, heard: bytes) -> None:
@@ -461,7 +453,7 @@ class AvrV2(Dialect):
         at, self._next = self._next[1], None
         data = self._exchange(bytes([READ_EEPROM, size >> 8, size & 0xFF, 0xA0]), size + 1)
         if data[-1] != OK:
-            raise ChipRefusal(_NAMES[READ_EEPROM], "data", data[-1:], at)
+            raise ChipRefusal(NAMES[READ_EEPROM], "data", data[-1:], at)
         self._next = (memory.name, at + size)
         return data[:-1]
 
@@ -474,28 +466,3 @@ class AvrV2(Dialect):
 
     def finish(self) -> None:
         self.start(0)
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, message by message."""
-        rows, address = [], 0
-        for index, (sent, heard) in enumerate(exchanges):
-            body = sent[_HEAD:-1]
-            if sent[:1] != bytes([START]) or not body or body[0] not in _NAMES:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-                continue
-            good = heard[_HEAD : _HEAD + 2] == bytes([body[0], OK])
-            detail, place = "", None
-            if body[0] == LOAD_ADDRESS:
-                words = int.from_bytes(body[1:5], "big") & ~_FAR
-                address, detail = 2 * words, f"{2 * words:05X}"
-            elif body[0] in (PROGRAM_FLASH, READ_FLASH, PROGRAM_EEPROM, READ_EEPROM):
-                size = int.from_bytes(body[1:3], "big")
-                place, detail = (address, size), f"{address:05X}, {size} bytes"
-                address += size
-            elif good:
-                detail = show_bytes(heard[_HEAD + 2 : -1], 12)
-            if not good:
-                detail += f"; answered {show_bytes(heard, 8)}" if heard else "; no answer"
-            rows.append(Narrated(index, 1, _NAMES[body[0]], detail.removeprefix("; "), place if good else None))
-        return rows

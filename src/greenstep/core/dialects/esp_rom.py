@@ -24,27 +24,13 @@ from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span, merged, total
-from .base import (
-    ChipRefusal,
-    Cost,
-    Dialect,
-    ErasedUnasked,
-    Examination,
-    Fitted,
-    Identity,
-    Narrated,
-    Provable,
-    Setting,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-    refuse_text,
-    sum_costs,
-)
+from .cost import Cost, sum_costs
+from .dialect import Dialect
+from .errors import ChipRefusal, ErasedUnasked, Silence, Unexpected
 from .esp_images import fit_headers, judge_partitions, judge_places
+from .line import drain, read_until, refuse_text
+from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
 
 # Espressif's serial protocol description, "Commands"
 FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
@@ -52,7 +38,7 @@ SYNC, WRITE_REGISTER, READ_REGISTER = 0x08, 0x09, 0x0A
 SET_SPI, ATTACH_SPI, CHANGE_BAUD = 0x0B, 0x0D, 0x0F
 DEFLATE_BEGIN, DEFLATE_DATA, MD5, SECURITY = 0x10, 0x11, 0x13, 0x14
 _BEGINS = (FLASH_BEGIN, DEFLATE_BEGIN)
-_NAMES = {
+NAMES = {
     FLASH_BEGIN: "flash begin", FLASH_DATA: "flash data", FLASH_END: "flash end", 0x05: "memory begin",
     0x06: "memory end", 0x07: "memory data", SYNC: "sync", WRITE_REGISTER: "write register",
     READ_REGISTER: "read register", SET_SPI: "set SPI parameters", ATTACH_SPI: "attach SPI flash",
@@ -137,23 +123,23 @@ class EspRom(Dialect):
     title: ClassVar[str] = "ESP ROM loader"
     document: ClassVar[str] = "Espressif's serial protocol description"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    traits: ClassVar[Traits] = Traits(
-        erases="inside write",
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.esp_rom:narrate"
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=slip(bytes([0, SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),
+            sounds=(rb"(?:\xc0\x01\x08[^\xc0]+\xc0)+",),
+            attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 8)),
+            wait_s=0.25,
+            order=20,
+            measures_rate=True,
+        ),
+        erasing=Erasing.INSIDE_WRITE,
+        starting=Starting.RESET,
+        reading=Reading.SLOW,
         erases_alone=True,
         guards_writes=True,
-        starts_by="reset",
         gives_up=False,
-        sync_sent=slip(bytes([0, SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),
-        sync_answers=(),
-        other_answers=(),
-        settles_s=(0.05, 0.3, 0.6),
-        ask_wait_s=0.25,
-        asks=(4, 4, 8),
-        measures_rate=True,
-        reads_slowly=True,
-        turn=20,
         rom_speaks=True,
-        sounds=(rb"(?:\xc0\x01\x08[^\xc0]+\xc0)+",),
         settings=(
             Setting("verify", "text", "sampled", "ESP8266: read back a sample or the whole", ("sampled", "whole")),
             Setting("header-mode", "text", "same", "SPI mode in the boot header", ("same", *MODES)),
@@ -204,7 +190,7 @@ class EspRom(Dialect):
     ) -> tuple[int, bytes]:
         """(value, data without status) of the reply to a command. Raises DialectError."""
         deadline = Deadline.after(self.link, timeout_s)
-        name = _NAMES[command]
+        name = NAMES[command]
         while True:
             frame = self._frame(deadline)
             if not frame:
@@ -227,7 +213,7 @@ class EspRom(Dialect):
         """Answers come in order, and each begin waits for its own: another is that to a command that was damaged on
         its way into one. Not where what a register is read with is too short for that, and so refused."""
         if asked not in (*_BEGINS, READ_REGISTER) and frame[1] in _BEGINS and len(frame) <= 12 and not frame[8]:
-            raise ErasedUnasked(f"'{_NAMES[asked]}' was answered as '{_NAMES[frame[1]]}'")
+            raise ErasedUnasked(f"'{NAMES[asked]}' was answered as '{NAMES[frame[1]]}'")
 
     def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
         self._buffer = b""
@@ -265,8 +251,8 @@ class EspRom(Dialect):
         """Sync once. One good sync is answered eight times: all are taken before anything else is said."""
         self.link.discard()
         self._buffer = b""
-        deadline = Deadline.after(self.link, wait_s + self.link.settings.seconds(len(self.traits.sync_sent)))
-        self.link.write(self.traits.sync_sent)
+        deadline = Deadline.after(self.link, wait_s + self.link.settings.seconds(len(self.spec.asking.sent)))
+        self.link.write(self.spec.asking.sent)
         while True:
             frame = self._frame(deadline)
             if not frame:
@@ -724,32 +710,6 @@ class EspRom(Dialect):
 
     def finish(self) -> None:
         self.start(0)
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, request by request."""
-        rows, address = [], 0
-        for index, (sent, heard) in enumerate(exchanges):
-            frame = sent.strip(b"\xc0").replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
-            if len(frame) < 8 or frame[0] or frame[1] not in _NAMES:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-                continue
-            command, body = frame[1], frame[8:]
-            word = [int.from_bytes(body[at : at + 4], "little") for at in range(0, min(len(body), 20), 4)]
-            detail, place = "", None
-            if command in (FLASH_BEGIN, DEFLATE_BEGIN) and len(word) >= 4:
-                address, detail = word[3], f"{word[3]:06X}, {word[0]:,} bytes in {word[1]} blocks"
-            elif command in (FLASH_DATA, DEFLATE_DATA) and word:
-                place, detail = (address, word[0]), f"block {word[1]}, {word[0]} bytes"
-                address += word[0]
-            elif command in (READ_REGISTER, WRITE_REGISTER) and word:
-                detail = f"{word[0]:08X}"
-            elif command in (MD5, CHANGE_BAUD) and word:
-                detail = f"{word[0]:06X}, {word[1]:,} bytes" if command == MD5 else f"{word[0]}"
-            if not heard:
-                detail, place = f"{detail}; no answer".removeprefix("; "), None
-            rows.append(Narrated(index, 1, _NAMES[command], detail, place))
-        return rows
 
 
 def _sectors_counted_twice(start: int, count: int) -> int:

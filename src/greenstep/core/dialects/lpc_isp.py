@@ -18,27 +18,14 @@ from ..errors import Finding, RefusedFault
 from ..image import Image
 from ..image.edit import with_bytes
 from ..link import Deadline, Frame, LineSettings, Link
-from ..quantities import count, show_address, show_bytes, show_heard, show_size, show_span
+from ..quantities import show_address, show_size, show_span
 from ..spans import Span, pieces_of, total, without
-from .base import (
-    ChipRefusal,
-    Cost,
-    Dialect,
-    Examination,
-    Fitted,
-    Identity,
-    Narrated,
-    Provable,
-    Setting,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-    refuse_text,
-    sum_costs,
-)
+from .cost import Cost, sum_costs
+from .dialect import Dialect
+from .errors import ChipRefusal, Silence, Unexpected
+from .line import drain, read_until, refuse_text
+from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
 _SYNCHRONIZED = b"Synchronized"
 _UNLOCK_CODE = 23130
@@ -85,23 +72,24 @@ class LpcIsp(Dialect):
     title: ClassVar[str] = "LPC ROM bootloader"
     document: ClassVar[str] = "NXP UM10360 and the parts' user manuals"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    traits: ClassVar[Traits] = Traits(
-        erases="by unit",
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.lpc_isp:narrate"
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=b"?",
+            answers=(b"Synchronized\r\n",),
+            sounds=(rb"(?:Synchronized\s*)+",),
+            attempts=(Attempt(0.02, 3), Attempt(0.2, 3), Attempt(0.5, 6)),
+            wait_s=0.3,
+            order=15,
+            measures_rate=True,
+        ),
+        erasing=Erasing.BY_UNIT,
+        starting=Starting.RESET,
+        can_unlock=True,
         erases_alone=True,
         guards_writes=True,
-        starts_by="reset",
         gives_up=False,
-        sync_sent=b"?",
-        sync_answers=(b"Synchronized\r\n",),
-        other_answers=(),
-        settles_s=(0.02, 0.2, 0.5),
-        ask_wait_s=0.3,
-        asks=(3, 3, 6),
-        measures_rate=True,
-        locks=("unlock",),
-        turn=15,
         speaks_text=True,
-        sounds=(rb"(?:Synchronized\s*)+",),
         settings=(
             Setting("crystal-khz", "number", _CRYSTAL_KHZ, "frequency of the crystal, which old parts need to know"),
         ),
@@ -661,28 +649,6 @@ class LpcIsp(Dialect):
         """The ROM waits on; a reset with the boot pin let go starts the application. Its echo is put back, by which
         the next one who asks knows that it is there."""
         self._command("A 1")
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, command by command; data is counted."""
-        names = {
-            b"U": "unlock", b"B": "baud rate", b"A": "echo", b"W": "write to RAM", b"R": "read", b"P": "prepare",
-            b"C": "copy to flash", b"G": "go", b"E": "erase", b"I": "blank check", b"J": "part id", b"K": "version",
-            b"M": "compare", b"N": "serial number", b"S": "CRC", b"?": "synchronise",
-        }  # fmt: skip
-        rows = []
-        for index, (sent, heard) in enumerate(exchanges):
-            words = sent.split()
-            if len(sent) < 48 and words and words[0] in names:
-                code = heard.strip().split(b"\r\n")[0] if heard.strip() else b"no answer"
-                told = "" if code == b"0" else f"; answered {show_heard(code)}" if heard.strip() else "; no answer"
-                detail = " ".join(word.decode("latin-1") for word in words[1:]) + told
-                rows.append(Narrated(index, 1, names[words[0]], detail.removeprefix("; ")))
-            elif len(sent) >= 48:
-                rows.append(Narrated(index, 1, "data", f"{count(len(sent), 'character')}"))
-            else:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-        return rows
 
 
 def _sums_to_zero(vectors: bytes) -> bool:

@@ -22,27 +22,17 @@ from ..image.edit import with_bytes
 from ..image.pic18 import code_only, goto, goto_target, in_words
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
-from .base import (
-    Cost,
-    Dialect,
-    Examination,
-    Fitted,
-    Identity,
-    Narrated,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-    refuse_text,
-    say_last,
-)
-from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
+from .cost import Cost
+from .dialect import Dialect
+from .errors import Silence, Unexpected
+from .line import drain, read_until, refuse_text, say_last
+from .pic_frames import ETX, STX, read_frame, stuffed
+from .results import Examination, Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 # AN1310, "Serial protocol" and "Commands"
 INFO, READ_FLASH, FLASH_CRC, ERASE_FLASH, WRITE_FLASH, READ_EEPROM, WRITE_EEPROM, WRITE_CONFIG, RUN = range(9)
-_NAMES = {
+NAMES = {
     INFO: "info", READ_FLASH: "read flash", FLASH_CRC: "flash CRCs", ERASE_FLASH: "erase flash",
     WRITE_FLASH: "write flash", READ_EEPROM: "read EEPROM", WRITE_EEPROM: "write EEPROM",
     WRITE_CONFIG: "write configuration", RUN: "run application",
@@ -66,24 +56,25 @@ class PicAn1310(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN1310)"
     document: ClassVar[str] = "Microchip AN1310"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an1310:narrate"
     answer_s: ClassVar[float] = 0.4
-    traits: ClassVar[Traits] = Traits(
-        erases="by unit",
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=bytes([STX]),
+            answers=(bytes([STX]),),
+            attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
+            wait_s=0.25,
+            order=35,
+            measures_rate=True,
+            breaks_in=True,
+        ),
+        erasing=Erasing.BY_UNIT,
+        starting=Starting.COMMAND,
         erases_alone=True,
         guards_writes=True,
-        starts_by="command",
         gives_up=False,
-        sync_sent=bytes([STX]),
-        sync_answers=(bytes([STX]),),
-        other_answers=(),
-        settles_s=(0.05, 0.2, 0.6),
-        ask_wait_s=0.25,
-        asks=(4, 4, 6),
-        measures_rate=True,
         tells_chip=False,
         start_answers=False,
-        breaks_in=True,
-        turn=35,
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -108,7 +99,7 @@ class PicAn1310(Dialect):
 
     def _exchange(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
         self.link.discard()
-        name = _NAMES[data[0]]
+        name = NAMES[data[0]]
         sent = framed(data)
         if self._waits_for_start:  # some measure the rate anew for each request
             self.link.write(sent[:1])
@@ -384,29 +375,3 @@ class PicAn1310(Dialect):
 
     def finish(self) -> None:
         say_last(self.link, framed(bytes([RUN])))
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, request by request."""
-        rows = []
-        for index, (sent, heard) in enumerate(exchanges):
-            if not sent.strip(bytes([STX])):
-                rows.append(Narrated(index, 1, "auto-baud", "" if heard else "no answer"))
-                continue
-            data = unstuffed(sent)[:-2]
-            if not data or data[0] not in _NAMES:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-                continue
-            detail, place = "", None
-            if len(data) >= 5:
-                address = int.from_bytes(data[1:5], "little")
-                detail = f"{address:05X}"
-                if data[0] in (READ_FLASH, READ_EEPROM):
-                    place = (address, int.from_bytes(data[5:7], "little"))
-                elif data[0] == WRITE_FLASH:
-                    place = (address, len(data) - 6)
-                detail += f", {place[1]} bytes" if place else f", {data[5]} blocks" if data[0] == ERASE_FLASH else ""
-            if not heard and data[0] != RUN:
-                detail, place = f"{detail}; no answer".removeprefix("; "), None
-            rows.append(Narrated(index, 1, _NAMES[data[0]], detail, place))
-        return rows

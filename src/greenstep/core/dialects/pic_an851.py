@@ -13,29 +13,19 @@ from ..chips import EraseUnit, Memory, Part
 from ..image import Image
 from ..image.pic18 import code_only, in_words
 from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size
-from .base import (
-    Cost,
-    Dialect,
-    Examination,
-    Fitted,
-    Identity,
-    Narrated,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_until,
-    refuse_text,
-    say_last,
-)
-from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
+from ..quantities import show_size
+from .cost import Cost
+from .dialect import Dialect
+from .errors import Silence, Unexpected
+from .line import drain, read_until, refuse_text, say_last
+from .pic_frames import ETX, STX, read_frame, stuffed
 from .probe import EVERY_S
+from .results import Examination, Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 # AN851, "Communication protocol" and table "Bootloader commands"
 READ_VERSION, READ_FLASH, WRITE_FLASH, ERASE_FLASH, READ_EEPROM, WRITE_EEPROM = range(6)
-_NAMES = {
+NAMES = {
     READ_VERSION: "read version", READ_FLASH: "read flash", WRITE_FLASH: "write flash",
     ERASE_FLASH: "erase flash", READ_EEPROM: "read EEPROM", WRITE_EEPROM: "write EEPROM",
     6: "read configuration", 7: "write configuration",
@@ -59,24 +49,24 @@ class PicAn851(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN851)"
     document: ClassVar[str] = "Microchip AN851"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an851:narrate"
     answer_s: ClassVar[float] = 0.4
-    traits: ClassVar[Traits] = Traits(
-        erases="by unit",
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=framed(bytes([READ_VERSION, 2])),
+            sounds=(rb"(?:\x0f\x0f\x00.{2,8}\x04)+",),
+            attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
+            wait_s=0.25,
+            order=30,
+            measures_rate=True,
+        ),
+        erasing=Erasing.BY_UNIT,
+        starting=Starting.COMMAND,
         erases_alone=True,
         guards_writes=True,
-        starts_by="command",
         gives_up=True,
-        sync_sent=framed(bytes([READ_VERSION, 2])),
-        sync_answers=(),
-        other_answers=(),
-        settles_s=(0.05, 0.2, 0.6),
-        ask_wait_s=0.25,
-        asks=(4, 4, 6),
-        measures_rate=True,
         tells_chip=False,
         start_answers=False,
-        turn=30,
-        sounds=(rb"(?:\x0f\x0f\x00.{2,8}\x04)+",),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -91,7 +81,7 @@ class PicAn851(Dialect):
 
     def _reply(self, command: int, timeout_s: float) -> bytes:
         """The data of the reply, checksum tested and command named. Raises Silence, Unexpected."""
-        waiting_for = f"the reply to '{_NAMES.get(command, 'reset')}'"
+        waiting_for = f"the reply to '{NAMES.get(command, 'reset')}'"
         deadline = Deadline.after(self.link, timeout_s)
         data = self._frame_in_time(command, deadline, waiting_for)
         while command != READ_VERSION and data[:1] == bytes([READ_VERSION]):  # of an asking that came late
@@ -111,7 +101,7 @@ class PicAn851(Dialect):
             return read_frame(self.link, deadline.left_s, waiting_for, 700)
         first = self.link.read(1, soon_s)
         if not first:
-            self.link.write(bytes([ETX]) + self.traits.sync_sent)
+            self.link.write(bytes([ETX]) + self.spec.asking.sent)
             self._asked += 1
             first = self.link.read(1, deadline.left_s)
         if not first:
@@ -147,7 +137,7 @@ class PicAn851(Dialect):
         """Ask for the version, which changes nothing."""
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
-        self.link.write(self.traits.sync_sent)
+        self.link.write(self.spec.asking.sent)
         try:
             data = self._reply(READ_VERSION, wait_s)
         except (Silence, Unexpected):
@@ -269,27 +259,3 @@ class PicAn851(Dialect):
 
     def finish(self) -> None:
         say_last(self.link, framed(bytes([READ_VERSION, 0])))
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, request by request."""
-        rows = []
-        for index, (sent, heard) in enumerate(exchanges):
-            data = unstuffed(sent)[:-1]
-            if len(data) < 2 or data[0] not in _NAMES:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-                continue
-            command, length = data[0], data[1]
-            detail, place = "", None
-            if not length:
-                rows.append(Narrated(index, 1, "reset"))
-                continue
-            if len(data) >= 5:
-                address = int.from_bytes(data[2:5], "little")
-                size = len(data) - 5 if command in (WRITE_FLASH, WRITE_EEPROM) else length
-                place = (address, size) if command in (READ_FLASH, WRITE_FLASH) else None
-                detail = f"{address:05X}, {length} rows" if command == ERASE_FLASH else f"{address:05X}, {size} bytes"
-            if not heard:
-                detail, place = f"{detail}; no answer".removeprefix("; "), None
-            rows.append(Narrated(index, 1, _NAMES[command], detail, place))
-        return rows

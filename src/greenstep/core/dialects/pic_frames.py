@@ -7,7 +7,7 @@ Microchip AN851 and AN1310, "Communication protocol"; what stands before ETX as 
 from __future__ import annotations
 
 from ..link import Deadline, Link
-from .base import Silence, Unexpected
+from .errors import Silence, Unexpected
 
 STX, ETX, DLE = 0x0F, 0x04, 0x05
 

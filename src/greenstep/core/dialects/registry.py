@@ -11,7 +11,7 @@ from ..nearest import nearest
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoints
 
-    from .base import Dialect
+    from .dialect import Dialect
 
 ENTRY_POINT_GROUP = "greenstep.dialects"
 
@@ -60,7 +60,7 @@ def find_dialect(name: str) -> type[Dialect]:
             f"use {near[0]}" if near else f"there are {', '.join(dialect_names())}",
         )
     found = next(iter(points)).load()
-    from .base import Dialect
+    from .dialect import Dialect
 
     if not (isinstance(found, type) and issubclass(found, Dialect)):
         raise usage("dialect", f"the dialect '{name}' is no Dialect class", "update the package that adds it")
@@ -69,4 +69,4 @@ def find_dialect(name: str) -> type[Dialect]:
 
 def own_dialects() -> list[type[Dialect]]:
     """All of our own, in the order in which one may ask who does not know which it is."""
-    return sorted((find_dialect(name) for name in _OWN), key=lambda dialect: dialect.traits.turn)
+    return sorted((find_dialect(name) for name in _OWN), key=lambda dialect: dialect.spec.asking.order)

@@ -8,13 +8,14 @@ from typing import Any
 from ..errors import UsageFault, usage
 from ..quantities import parse_number
 from ..talk import TalkLine
-from .base import Dialect, Setting
+from .dialect import Dialect
+from .spec import Setting
 
 
 def read_settings(dialect: type[Dialect], pairs: Iterable[tuple[str, Any]]) -> dict[str, Any]:
     """(name, value) pairs, a value as it stands in a project file or as a text, to checked values. Raises
     UsageFault."""
-    known = {setting.name: setting for setting in dialect.traits.settings}
+    known = {setting.name: setting for setting in dialect.spec.settings}
     values = {}
     for name, value in pairs:
         if name not in known:

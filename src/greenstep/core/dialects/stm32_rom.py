@@ -17,24 +17,13 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..link import Deadline, Frame, Link
-from ..quantities import count, show_address, show_bytes, show_size
-from .base import (
-    ChipRefusal,
-    Cost,
-    Dialect,
-    DialectError,
-    Examination,
-    Identity,
-    Narrated,
-    Silence,
-    Stage,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    drain,
-    read_exactly,
-    read_until,
-)
+from ..quantities import count, show_address, show_size
+from .cost import Cost
+from .dialect import Dialect
+from .errors import ChipRefusal, DialectError, Silence, Stage, Unexpected
+from .line import drain, read_exactly, read_until
+from .results import Examination, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Spec, Starting
 from .stm32_crc import POLYNOMIAL, START, word_crc
 
 # AN3155, section 3 "Bootloader command set"
@@ -85,22 +74,24 @@ class Stm32Rom(Dialect):
     title: ClassVar[str] = "STM32 ROM bootloader"
     document: ClassVar[str] = "ST AN3155"
     frame: ClassVar[Frame] = Frame(8, "even", 1)
-    traits: ClassVar[Traits] = Traits(
-        erases="by unit",
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.stm32_rom:narrate"
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=bytes([SYNC]),
+            answers=(bytes([ACK]), bytes([NACK])),
+            attempts=(Attempt(0.0, 4), Attempt(0.1, 4), Attempt(0.4, 8)),
+            wait_s=0.25,
+            order=10,
+            measures_rate=True,
+        ),
+        erasing=Erasing.BY_UNIT,
+        starting=Starting.RESET,
+        can_lock=True,
+        can_unlock=True,
         guards_writes=True,
-        starts_by="reset",
         gives_up=False,
-        sync_sent=bytes([SYNC]),
-        sync_answers=(bytes([ACK]), bytes([NACK])),
-        other_answers=(),
-        settles_s=(0.0, 0.1, 0.4),
-        ask_wait_s=0.25,
-        asks=(4, 4, 8),
-        measures_rate=True,
         erases_alone=True,
-        locks=("lock", "unlock"),
         lifts_write_protection=True,
-        turn=10,
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -166,26 +157,6 @@ class Stm32Rom(Dialect):
         """After a NACK to a frame: let what follows it run out, and wait for a new command."""
         self.retries += 1
         self.resync()
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation: a command's code, address and data are exchanges of one row."""
-        rows: list[Narrated] = []
-        index = 0
-        while index < len(exchanges):
-            sent, heard = exchanges[index]
-            if sent and not sent.strip(bytes([SYNC])):
-                rows.append(Narrated(index, 1, "sync", show_bytes(heard, 4) if heard else "no answer"))
-                index += 1
-                continue
-            if len(sent) < 2 or sent[0] ^ sent[1] != 0xFF or sent[0] not in NAMES:
-                rows.append(Narrated(index, 1, "", f"{show_bytes(sent, 8)} {show_bytes(heard, 8)}".strip()))
-                index += 1
-                continue
-            row = _narrated_command(exchanges, index)
-            rows.append(row)
-            index += row.count
-        return rows
 
     # --- frames
 
@@ -616,30 +587,3 @@ def _groups(memory: Memory, units: Sequence[EraseUnit]) -> Iterator[list[EraseUn
         group_s += unit_s
     if group:
         yield group
-
-
-def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> Narrated:
-    """The row of the command whose code is sent in exchange `first`."""
-    sent, heard = exchanges[first]
-    code, name = sent[0], NAMES[sent[0]]
-    if not heard or heard[0] != ACK:
-        return Narrated(first, 1, name, f"refused, {show_bytes(heard, 4)}" if heard else "no answer")
-    frames = {READ: 2, WRITE: 2, GO: 1, CHECKSUM: 4, ERASE: 1, EXTENDED_ERASE: 1, WRITE_PROTECT: 1}.get(code, 0)
-    parts = exchanges[first + 1 : first + 1 + frames]
-    count_ = 1 + len(parts)
-    if code in (READ, WRITE, GO) and parts and len(parts[0][0]) == 5:
-        address = int.from_bytes(parts[0][0][:4], "big")
-        refused = next((answer for _, answer in parts if answer[:1] != bytes([ACK])), None)
-        size = parts[1][0][0] + 1 if len(parts) > 1 and parts[1][0] else 0
-        detail = f"{address:08X}" + (f", {size} bytes" if size else "")
-        if refused is not None:
-            return Narrated(first, count_, name, f"{detail}; answered {show_bytes(refused, 4) or 'nothing'}")
-        return Narrated(first, count_, name, detail, (address, size) if size else None)
-    if code in (ERASE, EXTENDED_ERASE) and parts:
-        order = parts[0][0]
-        width = 1 if code == ERASE else 2
-        number = int.from_bytes(order[:width], "big")
-        special = number == 0xFF if width == 1 else number >= 0xFFF0
-        done = "" if parts[0][1][:1] == bytes([ACK]) else f"; answered {show_bytes(parts[0][1], 4) or 'nothing'}"
-        return Narrated(first, count_, name, ("everything" if special else count(number + 1, "unit")) + done)
-    return Narrated(first, count_, name, show_bytes(heard[1:-1], 16))

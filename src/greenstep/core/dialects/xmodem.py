@@ -15,25 +15,14 @@ from typing import Any, ClassVar
 from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import count, show_address, show_bytes, show_heard
+from ..quantities import count, show_address, show_heard
 from ..talk import TalkLine
-from .base import (
-    ChipRefusal,
-    Cost,
-    Dialect,
-    Examination,
-    Fitted,
-    Identity,
-    Narrated,
-    Setting,
-    Silence,
-    Traits,
-    Unexpected,
-    WriteBlock,
-    refuse_text,
-    say_last,
-    sum_costs,
-)
+from .cost import Cost, sum_costs
+from .dialect import Dialect
+from .errors import ChipRefusal, Silence, Unexpected
+from .line import refuse_text, say_last
+from .results import Examination, Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
 
 # Forsberg, "XMODEM/YMODEM Protocol Reference": control characters
 SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x43
@@ -52,23 +41,23 @@ class Xmodem(Dialect):
     title: ClassVar[str] = "XMODEM receiver"
     document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.xmodem:narrate"
     answer_s: ClassVar[float] = 1.2
-    traits: ClassVar[Traits] = Traits(
-        erases="inside write",
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=b"",
+            sounds=(rb"C{2,}",),
+            attempts=(Attempt(0.0, 2), Attempt(0.0, 2)),
+            wait_s=3.5,
+            order=0,
+        ),
+        erasing=Erasing.INSIDE_WRITE,
+        starting=Starting.COMMAND,
+        reading=Reading.NONE,
         guards_writes=True,
-        starts_by="command",
         gives_up=False,
-        sync_sent=b"",
-        sync_answers=(),
-        other_answers=(),
-        settles_s=(0.0, 0.0),
-        ask_wait_s=3.5,
-        asks=(2, 2),
-        reads=False,
         tells_chip=False,
         start_answers=False,
-        turn=0,
-        sounds=(rb"C{2,}",),
         settings=(
             Setting("before", "talk", (), "texts to expect and send until the transfer begins"),
             Setting("after", "talk", (), "texts to expect and send to start the application"),
@@ -329,18 +318,3 @@ class Xmodem(Dialect):
     def finish(self) -> None:
         """End a transfer that was begun and not used."""
         say_last(self.link, bytes([CAN, CAN, CAN]))
-
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """A recorded conversation, block by block."""
-        rows = []
-        for index, (sent, heard) in enumerate(exchanges):
-            answer = {ACK: "", NAK: "; refused", CAN: "; cancelled"}.get(heard[:1][0] if heard else 0, "; no answer")
-            if sent[:1] in (bytes([SOH]), bytes([STX])) and len(sent) > SHORT:
-                size = SHORT if sent[0] == SOH else LONG
-                rows.append(Narrated(index, 1, "block", f"number {sent[1]}, {size} bytes{answer}", None))
-            elif sent == bytes([EOT]):
-                rows.append(Narrated(index, 1, "end of transfer", answer.removeprefix("; ")))
-            else:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
-        return rows

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from ..chips import Memory, Part
-from ..dialects.base import Dialect
+from ..dialects.dialect import Dialect
 from ..errors import Finding, RefusedFault
 from ..image import Image
 from ..quantities import show_address, show_size
@@ -140,7 +140,7 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
                 )
             )
         gone = next((area for area in plan.areas if area.meets(keep.span)), None)
-        if gone is not None and not dialect.traits.reads:
+        if gone is not None and not dialect.spec.reads:
             raise RefusedFault(
                 Finding(
                     "keeps",

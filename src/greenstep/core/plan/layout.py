@@ -6,7 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from ..chips import EraseUnit, Memory, Part
-from ..dialects.base import Dialect, WriteBlock
+from ..dialects.dialect import Dialect
+from ..dialects.results import WriteBlock
+from ..dialects.spec import Erasing
 from ..errors import Finding, RefusedFault
 from ..image import Image
 from ..image.edit import HIGHEST, cut_out
@@ -35,7 +37,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         blank, told = dialect.fit_blank(part, images["flash"])
         images, notes = {**images, "flash": blank}, [*told]
     notes += check_image(part, images, wishes)
-    if wishes.erase_all and dialect.traits.erases == "inside write" and not dialect.traits.erases_alone:
+    if wishes.erase_all and dialect.spec.erasing is Erasing.INSIDE_WRITE and not dialect.spec.erases_alone:
         raise RefusedFault(
             Finding(
                 "erases-pages-only",
@@ -65,9 +67,9 @@ def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[s
 
 def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
     """What one memory gets of an image that fits it."""
-    flash, way = memory.name == "flash", dialect.traits.erases
-    whole = flash and (wishes.erase_all or way == "all at once")
-    by_unit = flash and (way == "by unit" or whole or (wishes.blank and dialect.traits.erases_alone))
+    flash, way = memory.name == "flash", dialect.spec.erasing
+    whole = flash and (wishes.erase_all or way is Erasing.ALL_AT_ONCE)
+    by_unit = flash and (way is Erasing.BY_UNIT or whole or (wishes.blank and dialect.spec.erases_alone))
     own = memory.units_of(piece.span for piece in image.pieces)
     units = own if by_unit and not whole else ()
     size = dialect.write_block(memory)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ..chips import EraseUnit, Memory, Part
-from ..dialects.base import WriteBlock
+from ..dialects.results import WriteBlock
 from ..frozen import frozen
 from ..image import Image
 from ..spans import Span, total, without

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..dialects.base import Cost, Dialect, sum_costs
+from ..dialects.cost import Cost, sum_costs
+from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..link import LineSettings
 from .model import MemoryPlan, Plan

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Literal
 
-from ..dialects.base import Dialect
+from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..hookup import Driver, Hookup, Role, named_hookup
 from ..hookup.circuits import LineName
@@ -206,15 +206,15 @@ def _likeliest_first(
     late = after_s > _LOADER_WAITS_S
 
     def at_its_rate(candidate: Candidate) -> Candidate:
-        traits = candidate.dialect.traits
-        follows = rate is not None and not traits.measures_rate and rate in traits.other_bauds
+        spec = candidate.dialect.spec
+        follows = rate is not None and not spec.asking.measures_rate and rate in spec.asking.other_bauds
         return replace(candidate, baud=rate or candidate.baud) if follows else candidate
 
     def unlikely(candidate: Candidate) -> tuple[bool, ...]:
-        traits, hookup = candidate.dialect.traits, candidate.hookup
+        spec, hookup = candidate.dialect.spec, candidate.hookup
         if heard.kind == "rom text":
-            return (not traits.rom_speaks, hookup.boot is None)
-        fits = traits.gives_up and hookup.boot is None if late else hookup.boot is not None or traits.breaks_in
+            return (not spec.rom_speaks, hookup.boot is None)
+        fits = spec.gives_up and hookup.boot is None if late else hookup.boot is not None or spec.asking.breaks_in
         return (not fits, late and hookup.reset is not None and hookup.reset.through != "capacitor")
 
     same = [c for c in waiting if c.hookup.reset is not None and c.hookup.reset.line == line]
@@ -233,7 +233,7 @@ def _at_other_rates(tried: Sequence[Candidate], resets: Sequence[str]) -> list[C
         for baud in _OTHER_RATES
         for name in names
         for c in {c.dialect: c for c in tried if c.hookup.name == name}.values()
-        if baud in c.dialect.traits.other_bauds and (name, c.dialect, baud) not in seen
+        if baud in c.dialect.spec.asking.other_bauds and (name, c.dialect, baud) not in seen
     ]
 
 
@@ -253,15 +253,15 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
     yield HeardBefore(console, meaning_of(link.read(400, _LISTEN_BEFORE_S), console))
     kinds = {candidate.dialect: candidate.baud for candidate in reversed(candidates)}.items()
     # a loader that measures the rate from its first byte is spoilt by another's question: it is asked first
-    ordered = sorted(kinds, key=lambda kind: (not kind[0].traits.measures_rate, kind[0].traits.turn))
+    ordered = sorted(kinds, key=lambda kind: (not kind[0].spec.asking.measures_rate, kind[0].spec.asking.order))
     for place, (dialect, baud) in enumerate(ordered):
         times = (
-            1 if not dialect.traits.measures_rate else 2 if place else 3
+            1 if not dialect.spec.asking.measures_rate else 2 if place else 3
         )  # one that was asked before says so at last
         settings = LineSettings(baud, dialect.frame)
         link.configure(settings)
         stranger = dialect(link)
-        answers = [answer for _ in range(times) if (answer := stranger.ask(dialect.traits.ask_wait_s))]
+        answers = [answer for _ in range(times) if (answer := stranger.ask(dialect.spec.asking.wait_s))]
         if answers:
             answer = answers[-1]
             yield HeardBefore(settings, Meaning("bootloader", answer), answer, dialect.name)
@@ -273,18 +273,18 @@ def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, ru
     dialect = candidate.dialect
     assert candidate.hookup.enter is not None
     link.configure(LineSettings(candidate.baud, dialect.frame))
-    driver.run(candidate.hookup.enter, dialect.traits.breaks_in)
-    link.sleep(max(dialect.traits.settles_s[0], 0.02))
+    driver.run(candidate.hookup.enter, dialect.spec.asking.breaks_in)
+    link.sleep(max(dialect.spec.asking.attempts[0].settle_s, 0.02))
     asked = dialect(link)
     # who measures the rate answers the first question or none; others may still be starting up
-    for _ in range(_ASKS - 1 if dialect.traits.measures_rate else _ASKS):
-        answer = asked.ask(dialect.traits.ask_wait_s)
+    for _ in range(_ASKS - 1 if dialect.spec.asking.measures_rate else _ASKS):
+        answer = asked.ask(dialect.spec.asking.wait_s)
         if answer and answer != running:
             # with the lines at rest it must still be there: another hookup's sequence may have entered by accident,
             # and this one's rest would hold the chip in reset
             link.set_lines(*candidate.hookup.idle_lines)
             link.sleep(0.02)
-            return answer if any(asked.ask(dialect.traits.ask_wait_s) for _ in range(2)) else ""
+            return answer if any(asked.ask(dialect.spec.asking.wait_s) for _ in range(2)) else ""
     return ""
 
 
@@ -317,14 +317,14 @@ def _leave(
     link.configure(console)
     link.discard()
     driver.run(candidate.hookup.leave)
-    deadline = Deadline.after(link, _LEAVES_WITHIN_S if candidate.dialect.traits.gives_up else 2.0)
+    deadline = Deadline.after(link, _LEAVES_WITHIN_S if candidate.dialect.spec.gives_up else 2.0)
     heard = b""
     while not deadline.over:
         heard += link.read(64, min(0.3, deadline.left_s))
         if meaning_of(heard, console).kind in _TALKS:
             return "heard"
     link.configure(LineSettings(candidate.baud, candidate.dialect.frame))
-    return "stays" if candidate.dialect(link).ask(candidate.dialect.traits.ask_wait_s) else "silent"
+    return "stays" if candidate.dialect(link).ask(candidate.dialect.spec.asking.wait_s) else "silent"
 
 
 def ask_by_hand(
@@ -337,7 +337,9 @@ def ask_by_hand(
     thrown out by its own: so they are asked by turns of a few seconds, each of those that measure in a turn of its
     own, and the person presses again."""
     usual = {candidate.dialect: candidate.baud for candidate in reversed(candidates)}
-    delicate = sorted((d for d in usual if d.traits.measures_rate), key=lambda dialect: dialect.traits.turn)
+    delicate = sorted(
+        (d for d in usual if d.spec.asking.measures_rate), key=lambda dialect: dialect.spec.asking.order
+    )
     turns = [[dialect] for dialect in delicate]
     others = [dialect for dialect in usual if dialect not in delicate]
     turns += [others] if others else []
@@ -366,13 +368,13 @@ def _asked(link: RecordingLink, dialect: type[Dialect], baud: int, times: int) -
     """The dialect, if it answers one of so many askings."""
     link.configure(LineSettings(baud, dialect.frame))
     asked = dialect(link)
-    if dialect.traits.breaks_in:  # a reset pressed during the break is what the loader waits for
+    if dialect.spec.asking.breaks_in:  # a reset pressed during the break is what the loader waits for
         link.set_break(True)
         link.sleep(_BREAK_BY_HAND_S)
         link.set_break(False)
-    return dialect if any(asked.ask(dialect.traits.ask_wait_s) for _ in range(times)) else None
+    return dialect if any(asked.ask(dialect.spec.asking.wait_s) for _ in range(times)) else None
 
 
 def _grumbles(dialect: type[Dialect], heard: bytes) -> bool:
     """Whether what was heard is what a dialect says to something it does not understand."""
-    return any(answer in heard for answer in (*dialect.traits.other_answers, *dialect.traits.sync_answers))
+    return any(answer in heard for answer in (*dialect.spec.asking.other_answers, *dialect.spec.asking.answers))

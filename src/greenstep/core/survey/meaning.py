@@ -33,7 +33,9 @@ def meaning_of(data: bytes, settings: LineSettings) -> Meaning:
     boot_text = read_boot_text(data)
     if boot_text is not None:
         return Meaning("rom text", f'"{boot_text.quoted}": {boot_text.meaning}')
-    known = tuple((dialect.title, dialect.traits.sync_answers, dialect.traits.sounds) for dialect in own_dialects())
+    known = tuple(
+        (dialect.title, dialect.spec.asking.answers, dialect.spec.asking.sounds) for dialect in own_dialects()
+    )
     sound = sounds_like(data, known)
     if sound is not None:
         return Meaning("bootloader", f"{sound.said}: sounds like {sound.title}")

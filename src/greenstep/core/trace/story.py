@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from ..dialects.base import Dialect, Narrated
+from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..quantities import count, readable_share, show_bytes, show_heard
+from .decoders import narrate
 from .exchanges import Exchange
 from .recording import Trace
+from .told import Narrated
 
 _TALK_SHARE = 0.95
 _SHORTEST_TEXT = 4
@@ -33,7 +35,7 @@ def tell(
 ) -> list[Told]:
     """All rows in time order. `joined`: commands that follow each other from address to address are one row."""
     narrated = (
-        dialect.narrate([(exchange.sent, exchange.heard) for exchange in exchanges])
+        narrate(dialect, [(exchange.sent, exchange.heard) for exchange in exchanges])
         if dialect is not None
         else [Narrated(index, 1, "", _plain(exchange)) for index, exchange in enumerate(exchanges)]
     )

@@ -1,236 +1,33 @@
-"""What every dialect can be asked, and how it says that the line or the chip did not go along.
+"""What every dialect can be asked.
 
-A dialect is a class over an injected `Link`. It never opens, sleeps on its own clock or prints. What
-differs between dialects is stated as data (`Traits`, `Cost`), which plan, climb and findings read.
+A dialect is a class over an injected `Link`. It never opens, sleeps on its own clock or prints. What differs between
+dialects is stated as data (`Spec`, `Cost`), which plan, climb and findings read.
 """
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, TypeVar
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
-from ..frozen import frozen
-from ..image import Piece
 from ..link import Deadline
-from ..quantities import readable_share, show_bytes, show_heard
 from ..spans import Span, pieces_of
+from .cost import Cost, sum_costs
+from .errors import ChipRefusal, Silence, Unexpected
+from .line import read_until
+from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .spec import Spec
 
 if TYPE_CHECKING:
     from ..chips import EraseUnit, Memory, Part
-    from ..image import Image
-    from ..link import Frame, LineSettings, Link
-    from ..talk import TalkLine
+    from ..image import Image, Piece
+    from ..link import Frame, Link
 
 Answer = TypeVar("Answer")
 
 _AFTER_SYNC_S = 0.05
 LATE_TIMES = 3.2
 """How many times a dialect's time-out an answer is waited for: hubs, virtual machines and networks answer late."""
-
-
-class DialectError(Exception):
-    """Something between us and the chip went otherwise than the document says."""
-
-
-class Silence(DialectError):
-    """Nothing, or too little, came. `heard` is what did come."""
-
-    def __init__(self, waiting_for: str, waited_s: float, heard: bytes = b"") -> None:
-        after = f" (only {show_bytes(heard)})" if heard else ""
-        super().__init__(f"no {waiting_for} within {waited_s:.1f} s{after}")
-        self.waiting_for = waiting_for
-        self.waited_s = waited_s
-        self.heard = heard
-
-
-class Unexpected(DialectError):
-    """Something else came than what the document allows there."""
-
-    def __init__(self, waiting_for: str, heard: bytes) -> None:
-        super().__init__(f"{show_heard(heard)} in place of {waiting_for}")
-        self.waiting_for = waiting_for
-        self.heard = heard
-
-
-class NotReset(Unexpected):
-    """The loader goes on from where an earlier conversation left it, and must be reset first."""
-
-
-class ErasedUnasked(DialectError):
-    """The answer is that to another command than was sent, one that erases: it was damaged on its way."""
-
-
-Stage = Literal["command", "address", "data"]
-
-
-class ChipRefusal(DialectError):
-    """The chip said no. `stage` is the part of the command it refused; `answer` its own byte(s), `said` what they
-    mean."""
-
-    def __init__(self, command: str, stage: Stage, answer: bytes, address: int | None = None, said: str = "") -> None:
-        at = "" if address is None else f" at {address:08X}"
-        super().__init__(f"{said or show_bytes(answer)} after the {stage} of '{command}'{at}")
-        self.said = said or show_bytes(answer)
-        self.command = command
-        self.stage: Stage = stage
-        self.answer = answer
-        self.address = address
-
-
-@frozen
-class Setting:
-    """A value that only one dialect has: `set = { name = … }` of a board, `--set name=…`.
-
-    `kind` says what it is; a 'talk' is a list of turns as in `talk`. `choices` are all words allowed, if not empty.
-    """
-
-    name: str
-    kind: Literal["number", "text", "talk"]
-    default: int | str | tuple[TalkLine, ...]
-    help: str
-    choices: tuple[str, ...] = ()
-
-
-@frozen
-class Traits:
-    """What a dialect can do and how, for plan, climb, findings and help.
-
-    `erases`: 'by unit' is a step of its own, and so is 'all at once', which knows no units; 'inside write' happens
-    page by page as pages are written. `erases_alone`: whether it can erase where nothing is to be written.
-    `reads`: whether it can read back; where it cannot, what it acknowledged block by block is all the evidence.
-    `reads_slowly`: only what the chip's own checksums say differs is worth reading.
-    `erases_in_order`: a write may erase another page than the one that it names: one for each write since the reset,
-    from the start of the memory on. So all is written in order, in one go, from a reset on.
-    `tells_chip`: whether the loader says which chip it is. `locks`: which of lock and unlock it can.
-    `lifts_write_protection`: whether erase units may be write-protected, and it can lift that.
-    `settings`: the values that only this dialect has.
-    `sounds`: patterns (regular expressions over bytes, whole) of what it says, beyond its answers to being asked.
-    `rom_speaks`: whether the chip's ROM prints at each reset how it was booted.
-    `speaks_text`: whether its answers are text too, in capitals and digits.
-    `breaks_in`: whether the loader stays where its RX is held low (a break) while reset is let go. `start_answers`:
-    whether what `start` returns is the loader's own answer, and so evidence.
-    `turn`: when it is asked by who does not know the dialect, lowest first: who only listens harms none; a loader
-    that measures the rate must hear its own byte before any other's; short questions come before long ones.
-    `guards_writes`: whether a write carries a checksum that the chip checks.
-    `starts_by`: how the application is best started where both ways are open, 'reset' by the lines or a
-    'command' of the bootloader.
-    `gives_up`: whether the loader starts the application by itself when it hears nothing it understands.
-    `sync_sent`, `sync_answers`: what is sent to ask who is there, and the answers that prove it;
-    `other_answers`: what it says to what it does not understand.
-    `settles_s`: how long to wait after each reset before asking; a reset for each, then it is given up.
-    `measures_rate`: whether the loader measures the rate from the first byte it hears, which must be its own.
-    `other_bauds`: rates that its loaders are built for besides the parts' usual one.
-    `ask_wait_s`: how long one asking waits for its answer. `asks`: askings after each reset,
-    as many numbers as `settles_s`.
-    """
-
-    erases: Literal["by unit", "inside write", "all at once"]
-    guards_writes: bool
-    starts_by: Literal["reset", "command"]
-    gives_up: bool
-    sync_sent: bytes
-    sync_answers: tuple[bytes, ...]
-    other_answers: tuple[bytes, ...]
-    settles_s: tuple[float, ...]
-    ask_wait_s: float
-    asks: tuple[int, ...]
-    measures_rate: bool = False
-    other_bauds: tuple[int, ...] = ()
-    erases_alone: bool = False
-    reads: bool = True
-    reads_slowly: bool = False
-    erases_in_order: bool = False
-    tells_chip: bool = True
-    locks: tuple[Literal["lock", "unlock"], ...] = ()
-    lifts_write_protection: bool = False
-    settings: tuple[Setting, ...] = ()
-    turn: int = 50
-    sounds: tuple[bytes, ...] = ()
-    breaks_in: bool = False
-    start_answers: bool = True
-    rom_speaks: bool = False
-    speaks_text: bool = False
-
-
-@frozen
-class Cost:
-    """What an exchange costs: characters each way, turnarounds that must be waited for, chip busy time."""
-
-    sent: int = 0
-    heard: int = 0
-    turnarounds: int = 0
-    busy_s: float = 0.0
-
-    def __add__(self, other: Cost) -> Cost:
-        return Cost(
-            self.sent + other.sent,
-            self.heard + other.heard,
-            self.turnarounds + other.turnarounds,
-            self.busy_s + other.busy_s,
-        )
-
-    def seconds(self, settings: LineSettings, turnaround_s: float) -> float:
-        line_s = settings.seconds(self.sent + self.heard)
-        return line_s + self.turnarounds * turnaround_s + self.busy_s
-
-
-@frozen
-class Identity:
-    """Who answered: the number that tells the chip (None where the loader does not tell), how it was said, and what
-    else the loader told."""
-
-    ident: int | None
-    said: str
-    details: tuple[tuple[str, str], ...] = ()
-
-
-@frozen
-class Examination:
-    """What the chip says of itself beyond its identity.
-
-    `part` has the memory sizes of this very chip. `locked` is the refusal that shows it is locked against
-    reading and writing, else empty.
-    """
-
-    part: Part
-    details: tuple[tuple[str, str], ...] = ()
-    unique_id: str = ""
-    locked: str = ""
-
-
-WriteBlock = Piece
-"""Bytes for one write of the dialect, at an address."""
-
-
-@frozen
-class Fitted:
-    """Images as they will be written, after what the dialect must change in them, and what it changed, in words."""
-
-    images: dict[str, Image]
-    notes: tuple[str, ...] = ()
-
-
-@frozen
-class Provable:
-    """What of a memory can be proven, and what is left out and why, in words. `sample_of`: it is a sample of so many
-    bytes; else 0."""
-
-    spans: tuple[Span, ...]
-    left_out: str = ""
-    sample_of: int = 0
-
-
-@frozen
-class Narrated:
-    """A row of a recorded conversation: `count` exchanges from number `first` on were one `command`, with what is
-    to be said of it; `place` is the span of addresses it was about, so that rows may be joined."""
-
-    first: int
-    count: int
-    command: str
-    detail: str = ""
-    place: tuple[int, int] | None = None
 
 
 class Dialect(ABC):
@@ -240,7 +37,9 @@ class Dialect(ABC):
     title: ClassVar[str]
     document: ClassVar[str]
     frame: ClassVar[Frame]
-    traits: ClassVar[Traits]
+    spec: ClassVar[Spec]
+    decoder: ClassVar[str] = ""
+    """What tells a recorded conversation: MODULE:FUNCTION; empty where nothing does."""
     answer_s: ClassVar[float] = 0.5
     """The dialect's time-out: an answer comes within it, beyond the time of its characters and of what the chip has
     to do. What is later is late, up to three times as much; what is later still is taken for lost."""
@@ -263,7 +62,7 @@ class Dialect(ABC):
     @property
     def guards_writes(self) -> bool:
         """Whether what this very chip is sent carries a checksum that it checks."""
-        return self.traits.guards_writes
+        return self.spec.guards_writes
 
     @property
     def patience_s(self) -> float:
@@ -308,7 +107,9 @@ class Dialect(ABC):
 
     def setting(self, name: str) -> Any:
         """The value of one of the dialect's own settings."""
-        return setting_of(type(self), self.settings, name)
+        if name in self.settings:
+            return self.settings[name]
+        return next(setting.default for setting in self.spec.settings if setting.name == name)
 
     @classmethod
     def first_baud(cls, part: Part, baud: int) -> int:
@@ -439,11 +240,6 @@ class Dialect(ABC):
     def start(self, address: int) -> str:
         """Start the application (whose vectors are at `address`) by a command; what the chip said to it."""
 
-    @classmethod
-    def narrate(cls, exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-        """What a recorded conversation was about: (sent, heard) in order, to rows that each cover some of them."""
-        return [Narrated(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
-
     def asked_before(self, times: int, since_s: float) -> None:
         """The answer to an asking is here, after so many that seemed unanswered, so long since the first of them. It
         may be the answer to that one: then those to the others come as late, and must have passed."""
@@ -494,58 +290,6 @@ class Dialect(ABC):
     @classmethod
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
         """Of proving the spans."""
-        if not cls.traits.reads:
+        if not cls.spec.reads:
             return Cost()
         return sum_costs(cls.cost_of_read(memory, place.size) for place in pieces_of(spans, cls.read_block(memory)))
-
-
-def sum_costs(costs: Iterable[Cost]) -> Cost:
-    """All of them, one after the other."""
-    return sum(costs, Cost())
-
-
-def setting_of(dialect: type[Dialect], settings: Mapping[str, Any], name: str) -> Any:
-    """A dialect's setting: as given, else its default."""
-    if name in settings:
-        return settings[name]
-    return next(setting.default for setting in dialect.traits.settings if setting.name == name)
-
-
-def say_last(link: Link, data: bytes) -> None:
-    """Send what is not answered, and let it get out before anything else is done to the port."""
-    link.write(data)
-    link.sleep(link.settings.seconds(len(data) + 1))
-
-
-def read_exactly(link: Link, size: int, timeout_s: float, waiting_for: str) -> bytes:
-    """`size` bytes. Raises Silence with what did come."""
-    data = link.read(size, timeout_s)
-    if len(data) < size:
-        raise Silence(waiting_for, timeout_s, data)
-    return data
-
-
-def read_until(link: Link, deadline: Deadline) -> bytes:
-    """Whatever comes until the deadline: asking again before that would only answer noise with noise."""
-    heard = b""
-    while not deadline.over:
-        heard += link.read(256, deadline.left_s)
-    return heard
-
-
-def drain(link: Link, quiet_s: float, longest_s: float = 2.0) -> bytes:
-    """Take what comes until nothing comes for `quiet_s`, or `longest_s` is over."""
-    heard = link.discard()
-    end = link.now() + longest_s
-    while link.now() < end:
-        more = link.read(256, quiet_s)
-        if not more:
-            break
-        heard += more
-    return heard
-
-
-def refuse_text(waiting_for: str, heard: bytes) -> None:
-    """Text among the replies of a dialect that has none is a program's: the chip was reset. Raises Unexpected."""
-    if len(heard) >= 12 and readable_share(heard) > 0.85:
-        raise Unexpected(waiting_for, heard)

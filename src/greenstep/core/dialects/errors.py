@@ -1,0 +1,56 @@
+"""How a dialect says that the line or the chip did not go along."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from ..quantities import show_bytes, show_heard
+
+
+class DialectError(Exception):
+    """Something between us and the chip went otherwise than the document says."""
+
+
+class Silence(DialectError):
+    """Nothing, or too little, came. `heard` is what did come."""
+
+    def __init__(self, waiting_for: str, waited_s: float, heard: bytes = b"") -> None:
+        after = f" (only {show_bytes(heard)})" if heard else ""
+        super().__init__(f"no {waiting_for} within {waited_s:.1f} s{after}")
+        self.waiting_for = waiting_for
+        self.waited_s = waited_s
+        self.heard = heard
+
+
+class Unexpected(DialectError):
+    """Something else came than what the document allows there."""
+
+    def __init__(self, waiting_for: str, heard: bytes) -> None:
+        super().__init__(f"{show_heard(heard)} in place of {waiting_for}")
+        self.waiting_for = waiting_for
+        self.heard = heard
+
+
+class NotReset(Unexpected):
+    """The loader goes on from where an earlier conversation left it, and must be reset first."""
+
+
+class ErasedUnasked(DialectError):
+    """The answer is that to another command than was sent, one that erases: it was damaged on its way."""
+
+
+Stage = Literal["command", "address", "data"]
+
+
+class ChipRefusal(DialectError):
+    """The chip said no. `stage` is the part of the command it refused; `answer` its own byte(s), `said` what they
+    mean."""
+
+    def __init__(self, command: str, stage: Stage, answer: bytes, address: int | None = None, said: str = "") -> None:
+        at = "" if address is None else f" at {address:08X}"
+        super().__init__(f"{said or show_bytes(answer)} after the {stage} of '{command}'{at}")
+        self.said = said or show_bytes(answer)
+        self.command = command
+        self.stage: Stage = stage
+        self.answer = answer
+        self.address = address

@@ -1,0 +1,130 @@
+"""What a dialect can do and how, as data: for plan, climb, findings, search and help."""
+
+from __future__ import annotations
+
+from enum import Enum
+from typing import TYPE_CHECKING, Literal
+
+from ..frozen import frozen
+
+if TYPE_CHECKING:
+    from ..talk import TalkLine
+
+
+class Erasing(Enum):
+    """When flash is erased: unit by unit, as a step of its own; page by page, as each is written; or all of it at
+    once, as a step of its own that knows no units."""
+
+    BY_UNIT = "by unit"
+    INSIDE_WRITE = "inside write"
+    ALL_AT_ONCE = "all at once"
+
+    @property
+    def is_a_step(self) -> bool:
+        return self is not Erasing.INSIDE_WRITE
+
+
+class Reading(Enum):
+    """Whether the chip can be read back: not at all, where what it acknowledges block by block is all the evidence;
+    so slowly that only what its own checksums say differs is worth it; or well."""
+
+    NONE = "none"
+    SLOW = "slow"
+    GOOD = "good"
+
+
+class Starting(Enum):
+    """How the application is best started where both ways are open."""
+
+    RESET = "reset"
+    COMMAND = "command"
+
+
+@frozen
+class Attempt:
+    """A reset, a pause in seconds, and then so many askings."""
+
+    settle_s: float
+    asks: int
+
+
+@frozen
+class Asking:
+    """How the bootloader is asked whether it is there, and known by what it says."""
+
+    sent: bytes
+    """What is sent; empty where the loader calls by itself and is only listened to."""
+    attempts: tuple[Attempt, ...]
+    """One reset each; after the last it is given up."""
+    wait_s: float
+    """How long one asking waits for its answer."""
+    order: int
+    """When it is asked by whoever does not know the dialect, lowest first: listening harms none; a loader that
+    measures the rate must hear its own byte before any other's; short questions come before long ones."""
+    answers: tuple[bytes, ...] = ()
+    """The answers that prove it."""
+    other_answers: tuple[bytes, ...] = ()
+    """What it says to what it does not understand."""
+    sounds: tuple[bytes, ...] = ()
+    """Regular expressions over bytes, for the whole of what it says beyond these answers."""
+    measures_rate: bool = False
+    """Whether the loader measures the rate from the first byte it hears, which must be its own."""
+    other_bauds: tuple[int, ...] = ()
+    """Rates that its loaders are built for besides the parts' usual one."""
+    breaks_in: bool = False
+    """Whether the loader stays where its RX is held low (a break) while reset is let go."""
+
+
+@frozen
+class Setting:
+    """A value that only one dialect has: `set = { name = … }` of a board, `--set name=…`.
+
+    `kind` says what it is; a 'talk' is a list of turns as in `talk`. `choices` are all words allowed, if not empty.
+    """
+
+    name: str
+    kind: Literal["number", "text", "talk"]
+    default: int | str | tuple[TalkLine, ...]
+    help: str
+    choices: tuple[str, ...] = ()
+
+
+@frozen
+class Spec:
+    """All of it."""
+
+    asking: Asking
+    erasing: Erasing
+    starting: Starting
+    guards_writes: bool
+    """Whether a write carries a checksum that the chip checks."""
+    gives_up: bool
+    """Whether the loader starts the application by itself when it hears nothing it understands."""
+    reading: Reading = Reading.GOOD
+    erases_alone: bool = False
+    """Whether it can erase where nothing is to be written."""
+    erases_in_order: bool = False
+    """Whether a write may erase another page than the one that it names: one for each write since the reset, from the
+    start of the memory on. Then all is written in order, in one go, from a reset on."""
+    tells_chip: bool = True
+    """Whether the loader says which chip it is."""
+    start_answers: bool = True
+    """Whether what `start` returns is the loader's own answer, and so evidence."""
+    can_lock: bool = False
+    can_unlock: bool = False
+    lifts_write_protection: bool = False
+    """Whether erase units may be write-protected, and it can lift that."""
+    rom_speaks: bool = False
+    """Whether the chip's ROM prints at each reset how it was booted."""
+    speaks_text: bool = False
+    """Whether its answers are text, in capitals and digits."""
+    settings: tuple[Setting, ...] = ()
+    """The values that only this dialect has."""
+
+    @property
+    def reads(self) -> bool:
+        return self.reading is not Reading.NONE
+
+    @property
+    def reads_slowly(self) -> bool:
+        return self.reading is Reading.SLOW

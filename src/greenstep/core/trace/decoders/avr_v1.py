@@ -1,0 +1,37 @@
+"""A recorded conversation in `avr-v1`, told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...dialects.avr_v1 import IN_SYNC, LOAD_ADDRESS, NAMES, OK, PROGRAM_PAGE, READ_PAGE
+from ...quantities import show_bytes, show_heard
+from ..told import Narrated
+
+
+def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+    """A recorded conversation, command by command."""
+    rows = []
+    address = 0
+    for index, (sent, heard) in enumerate(exchanges):
+        command, detail, place = "", show_bytes(sent, 12), None
+        good = heard.endswith(bytes([OK]))
+        if sent[:1] == bytes([LOAD_ADDRESS]) and len(sent) >= 4:
+            address = 2 * int.from_bytes(sent[1:3], "little")
+            command, detail = "load address", f"{address:04X}"
+            sent = sent[4:] or sent
+        if sent[:1] in (bytes([PROGRAM_PAGE]), bytes([READ_PAGE])) and len(sent) >= 5:
+            size, memory = int.from_bytes(sent[1:3], "big"), sent[3:4].decode("latin-1")
+            verb = "write page" if sent[0] == PROGRAM_PAGE else "read page"
+            command, place = f"{verb} ({'EEPROM' if memory == 'E' else 'flash'})", (address, size)
+            detail = f"{address:04X}, {size} bytes"
+        elif sent[:1] and sent[0] in NAMES and command != "load address":
+            command = NAMES[sent[0]]
+            plain = heard[:2] == bytes([IN_SYNC, OK])
+            detail = f"then {show_heard(heard[2:])}" if plain and len(heard) > 2 else ""
+            detail = show_bytes(heard[1:-1]) if len(heard) > 2 and not plain and good else detail
+            good = good or plain
+        if command and not good:
+            detail += f"; answered {show_bytes(heard, 6)}" if heard else "; no answer"
+        rows.append(Narrated(index, 1, command, detail.removeprefix("; "), place if good else None))
+    return rows

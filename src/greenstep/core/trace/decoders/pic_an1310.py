@@ -1,0 +1,36 @@
+"""A recorded conversation in `pic-an1310`, told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...dialects.pic_an1310 import ERASE_FLASH, NAMES, READ_EEPROM, READ_FLASH, RUN, WRITE_FLASH
+from ...dialects.pic_frames import STX, unstuffed
+from ...quantities import show_bytes
+from ..told import Narrated
+
+
+def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+    """A recorded conversation, request by request."""
+    rows = []
+    for index, (sent, heard) in enumerate(exchanges):
+        if not sent.strip(bytes([STX])):
+            rows.append(Narrated(index, 1, "auto-baud", "" if heard else "no answer"))
+            continue
+        data = unstuffed(sent)[:-2]
+        if not data or data[0] not in NAMES:
+            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            continue
+        detail, place = "", None
+        if len(data) >= 5:
+            address = int.from_bytes(data[1:5], "little")
+            detail = f"{address:05X}"
+            if data[0] in (READ_FLASH, READ_EEPROM):
+                place = (address, int.from_bytes(data[5:7], "little"))
+            elif data[0] == WRITE_FLASH:
+                place = (address, len(data) - 6)
+            detail += f", {place[1]} bytes" if place else f", {data[5]} blocks" if data[0] == ERASE_FLASH else ""
+        if not heard and data[0] != RUN:
+            detail, place = f"{detail}; no answer".removeprefix("; "), None
+        rows.append(Narrated(index, 1, NAMES[data[0]], detail, place))
+    return rows

@@ -1,0 +1,34 @@
+"""A recorded conversation in `pic-an851`, told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...dialects.pic_an851 import ERASE_FLASH, NAMES, READ_FLASH, WRITE_EEPROM, WRITE_FLASH
+from ...dialects.pic_frames import unstuffed
+from ...quantities import show_bytes
+from ..told import Narrated
+
+
+def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+    """A recorded conversation, request by request."""
+    rows = []
+    for index, (sent, heard) in enumerate(exchanges):
+        data = unstuffed(sent)[:-1]
+        if len(data) < 2 or data[0] not in NAMES:
+            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            continue
+        command, length = data[0], data[1]
+        detail, place = "", None
+        if not length:
+            rows.append(Narrated(index, 1, "reset"))
+            continue
+        if len(data) >= 5:
+            address = int.from_bytes(data[2:5], "little")
+            size = len(data) - 5 if command in (WRITE_FLASH, WRITE_EEPROM) else length
+            place = (address, size) if command in (READ_FLASH, WRITE_FLASH) else None
+            detail = f"{address:05X}, {length} rows" if command == ERASE_FLASH else f"{address:05X}, {size} bytes"
+        if not heard:
+            detail, place = f"{detail}; no answer".removeprefix("; "), None
+        rows.append(Narrated(index, 1, NAMES[command], detail, place))
+    return rows

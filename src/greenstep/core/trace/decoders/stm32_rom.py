@@ -1,0 +1,56 @@
+"""A recorded conversation in `stm32-rom`, told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...dialects.stm32_rom import ACK, CHECKSUM, ERASE, EXTENDED_ERASE, GO, NAMES, READ, SYNC, WRITE, WRITE_PROTECT
+from ...quantities import count, show_bytes
+from ..told import Narrated
+
+
+def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+    """A recorded conversation: a command's code, address and data are exchanges of one row."""
+    rows: list[Narrated] = []
+    index = 0
+    while index < len(exchanges):
+        sent, heard = exchanges[index]
+        if sent and not sent.strip(bytes([SYNC])):
+            rows.append(Narrated(index, 1, "sync", show_bytes(heard, 4) if heard else "no answer"))
+            index += 1
+            continue
+        if len(sent) < 2 or sent[0] ^ sent[1] != 0xFF or sent[0] not in NAMES:
+            rows.append(Narrated(index, 1, "", f"{show_bytes(sent, 8)} {show_bytes(heard, 8)}".strip()))
+            index += 1
+            continue
+        row = _narrated_command(exchanges, index)
+        rows.append(row)
+        index += row.count
+    return rows
+
+
+def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> Narrated:
+    """The row of the command whose code is sent in exchange `first`."""
+    sent, heard = exchanges[first]
+    code, name = sent[0], NAMES[sent[0]]
+    if not heard or heard[0] != ACK:
+        return Narrated(first, 1, name, f"refused, {show_bytes(heard, 4)}" if heard else "no answer")
+    frames = {READ: 2, WRITE: 2, GO: 1, CHECKSUM: 4, ERASE: 1, EXTENDED_ERASE: 1, WRITE_PROTECT: 1}.get(code, 0)
+    parts = exchanges[first + 1 : first + 1 + frames]
+    count_ = 1 + len(parts)
+    if code in (READ, WRITE, GO) and parts and len(parts[0][0]) == 5:
+        address = int.from_bytes(parts[0][0][:4], "big")
+        refused = next((answer for _, answer in parts if answer[:1] != bytes([ACK])), None)
+        size = parts[1][0][0] + 1 if len(parts) > 1 and parts[1][0] else 0
+        detail = f"{address:08X}" + (f", {size} bytes" if size else "")
+        if refused is not None:
+            return Narrated(first, count_, name, f"{detail}; answered {show_bytes(refused, 4) or 'nothing'}")
+        return Narrated(first, count_, name, detail, (address, size) if size else None)
+    if code in (ERASE, EXTENDED_ERASE) and parts:
+        order = parts[0][0]
+        width = 1 if code == ERASE else 2
+        number = int.from_bytes(order[:width], "big")
+        special = number == 0xFF if width == 1 else number >= 0xFFF0
+        done = "" if parts[0][1][:1] == bytes([ACK]) else f"; answered {show_bytes(parts[0][1], 4) or 'nothing'}"
+        return Narrated(first, count_, name, ("everything" if special else count(number + 1, "unit")) + done)
+    return Narrated(first, count_, name, show_bytes(heard[1:-1], 16))

@@ -1,0 +1,17 @@
+"""A row of a recorded conversation."""
+
+from __future__ import annotations
+
+from ..frozen import frozen
+
+
+@frozen
+class Narrated:
+    """`count` exchanges from number `first` on were one `command`, with what is to be said of it; `place` is the span
+    of addresses (address, size) it was about, so that rows may be joined."""
+
+    first: int
+    count: int
+    command: str
+    detail: str = ""
+    place: tuple[int, int] | None = None
