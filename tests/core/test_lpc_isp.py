@@ -9,7 +9,7 @@ from greenstep.bench.lpc import RAM, SimulatedLpc
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.errors import ChipRefusal
+from greenstep.core.dialects.errors import ChipRefusal, RefusalKind
 from greenstep.core.dialects.lpc_isp import LpcIsp, uu_line
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
@@ -96,14 +96,14 @@ class Lines(unittest.TestCase):
         list(dialect.write(LPC812.flash, [WriteBlock(0x400, data)]))
 
     def test_codes_are_said_in_words(self) -> None:
-        for code, said, stage in (
-            (19, "code read protection on", "command"),
-            (13, "address error", "address"),
-            (8, "sector not blank", "data"),
+        for code, said, kind in (
+            (19, "code read protection on", RefusalKind.LOCKED),
+            (13, "address error", RefusalKind.BAD_ADDRESS),
+            (8, "sector not blank", RefusalKind.BAD_DATA),
         ):
             with self.subTest(code), self.assertRaises(ChipRefusal) as caught:
                 self.talk(("R 512 4\r\n", f"{code}\r\n"))._command("R 512 4")
-            self.assertEqual((caught.exception.said, caught.exception.stage), (f"return code {code}, {said}", stage))
+            self.assertEqual((caught.exception.said, caught.exception.kind), (f"return code {code}, {said}", kind))
 
     def test_rate(self) -> None:
         dialect = self.talk(("B 230400 1\r\n", "0\r\n"), ("J\r\n", "0\r\n1\r\n"))

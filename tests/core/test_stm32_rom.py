@@ -12,7 +12,7 @@ from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue, EraseUnit, Part
-from greenstep.core.dialects.errors import ChipRefusal, Silence, Unexpected
+from greenstep.core.dialects.errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.stm32_crc import word_crc
 from greenstep.core.dialects.stm32_rom import Stm32Rom
@@ -135,7 +135,7 @@ class Exchanges(unittest.TestCase):
         dialect, _ = self.talk(("11 EE", "1F"), ("7F", "1F"), ("11 EE", "1F"))
         with self.assertRaises(ChipRefusal) as caught:
             dialect.read(F103.flash, 0x08000000, 4)
-        self.assertEqual((caught.exception.stage, caught.exception.command), ("command", "read memory"))
+        self.assertEqual((caught.exception.kind, caught.exception.command), (RefusalKind.LOCKED, "read memory"))
 
     def test_get_is_never_taken_for_refused_at_once(self) -> None:
         """Answers that came too late leave a chip out of step: it says NACK to what it must always answer."""

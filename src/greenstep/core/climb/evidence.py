@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..dialects.errors import ChipRefusal, DialectError, Silence, Unexpected
 from ..dialects.registry import own_dialects
 from ..errors import Finding
-from ..findings import ChipSeen, Difference, LineHeard, Observations, Refusal, diagnose
+from ..findings import ChipSeen, Difference, LineHeard, Observations, diagnose
 from ..findings.observations import Phase
 from ..hookup.waveform import Electrics, warnings
 from ..link import ResetBy
@@ -35,12 +35,9 @@ def observe(
 ) -> Observations:
     """Everything that was seen, for `phase`."""
     job, notes, spec = session.job, session.notes, session.job.dialect.spec
-    refusal = None
     silence = ""
     answers = b"" if session.synced or phase == "start" else notes.answers
-    if isinstance(error, ChipRefusal):
-        refusal = Refusal(error.command, error.stage, error.answer, error.address, error.said)
-    elif isinstance(error, Silence):
+    if isinstance(error, Silence):
         silence = str(error)
         answers = answers or error.heard
     elif isinstance(error, Unexpected):
@@ -77,7 +74,7 @@ def observe(
         warnings=_sequence_warnings(session),
         synced=session.synced,
         untouched=session.state is ChipState.UNTOUCHED,
-        refusal=refusal,
+        refusal=error if isinstance(error, ChipRefusal) else None,
         silence=silence,
         progress=session.progress,
         chip=chip,

@@ -84,7 +84,7 @@ class Session:
         try:
             yield
         except ChipRefusal as refusal:
-            refused_at_once = state is ChipState.ERASING or refusal.stage == "command"
+            refused_at_once = state is ChipState.ERASING or refusal.at_once
             if before is ChipState.UNTOUCHED and refused_at_once and not self.acknowledged:
                 self.state = before
             raise

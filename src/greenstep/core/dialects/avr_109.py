@@ -18,7 +18,7 @@ from ..quantities import show_bytes, show_size
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost
 from .dialect import Answer, Dialect
-from .errors import ChipRefusal, Silence, Unexpected
+from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
@@ -78,7 +78,7 @@ class Avr109(Dialect):
         heard = self.link.read(1, timeout_s)
         heard += self.link.read(size - 1, timeout_s) if size > 1 and heard else b""
         if heard == _UNKNOWN and size != 1:
-            raise ChipRefusal(name, "command", heard)
+            raise ChipRefusal(name, RefusalKind.UNSUPPORTED, heard)
         if len(heard) < size:
             raise Silence(f"the answer to '{name}'", timeout_s, heard)
         return heard
@@ -87,7 +87,7 @@ class Avr109(Dialect):
         """A command that is answered by CR."""
         heard = self._exchange(sent, 1, longest_s)
         if heard == _UNKNOWN:
-            raise ChipRefusal(NAMES[sent[:1]], "command", heard, address)
+            raise ChipRefusal(NAMES[sent[:1]], RefusalKind.UNSUPPORTED, heard, address)
         if heard != _CR:
             raise Unexpected(f"0D after '{NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
 
@@ -139,7 +139,9 @@ class Avr109(Dialect):
         mode = self._again(lambda: self._exchange(b"b", 3))
         self._buffer = int.from_bytes(mode[1:3], "big") if mode[:1] == b"Y" else 0
         if not self._buffer:
-            raise ChipRefusal("block mode?", "command", mode, None, f"no block mode ({show_bytes(mode)})")
+            raise ChipRefusal(
+                "block mode?", RefusalKind.UNSUPPORTED, mode, None, f"no block mode ({show_bytes(mode)})"
+            )
         self._again(lambda: self._order(b"P"))
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 

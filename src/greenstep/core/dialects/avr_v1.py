@@ -17,7 +17,7 @@ from ..quantities import show_bytes, show_size
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost
 from .dialect import Dialect
-from .errors import ChipRefusal, DialectError, Silence, Unexpected
+from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, read_until
 from .probe import Probe
 from .results import Examination, Identity, WriteBlock
@@ -155,13 +155,13 @@ class AvrV1(Dialect):
         if len(heard) < wanted:
             heard += drain(self.link, _QUIET_S)
             if heard[-1:] in (bytes([FAILED]), bytes([UNKNOWN])):
-                raise ChipRefusal(command, "command", heard)
+                raise ChipRefusal(command, RefusalKind.UNSUPPORTED, heard)
             if heard[:1] and heard[0] != IN_SYNC:
                 raise Unexpected(waiting_for, heard)
             raise Silence(waiting_for, timeout_s, heard)
         good = bytes([IN_SYNC, OK]) * (replies - 1) + bytes([IN_SYNC])
         if heard.startswith(good) and heard[-1] in (FAILED, UNKNOWN):
-            raise ChipRefusal(command, "command", heard[-2:])
+            raise ChipRefusal(command, RefusalKind.UNSUPPORTED, heard[-2:])
         if not heard.startswith(good) or heard[-1] != OK:
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
         return heard[len(good) : -1]
@@ -291,7 +291,7 @@ class AvrV1(Dialect):
         try:
             self._at(self._address(memory, address), page, 0, "program page", busy_s)
         except ChipRefusal as refusal:
-            raise ChipRefusal("program page", "data", refusal.answer, block.address) from None
+            raise ChipRefusal("program page", RefusalKind.BAD_DATA, refusal.answer, block.address) from None
 
     def _at(self, address: bytes, page: bytes, size: int, command: str, busy_s: float = 0.0) -> bytes:
         """Address and page in one go, which saves a turnaround; apart once that failed, as it may over half-duplex

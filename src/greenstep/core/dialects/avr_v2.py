@@ -24,7 +24,7 @@ from ..spans import Span
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost, sum_costs
 from .dialect import Dialect
-from .errors import ChipRefusal, NotReset, Silence, Unexpected
+from .errors import ChipRefusal, NotReset, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .probe import EVERY_S
 from .results import Examination, Identity, WriteBlock
@@ -171,7 +171,9 @@ class AvrV2(Dialect):
         if reply[0] != body[0] or len(reply) < 2:
             raise Unexpected(waiting_for, reply)
         if reply[1] != OK:
-            raise ChipRefusal(command, "data" if len(body) > 20 else "command", reply[:2], address)
+            raise ChipRefusal(
+                command, RefusalKind.BAD_DATA if len(body) > 20 else RefusalKind.UNSUPPORTED, reply[:2], address
+            )
         if len(reply) != size + 2:
             raise Unexpected(waiting_for, reply)
         return reply[2:]
@@ -389,7 +391,7 @@ class AvrV2(Dialect):
         data = self.exchange(from_its_address, self._forget)
         self._next = (memory.name, even + wanted) if not wanted & 1 else None
         if data[-1] != OK:
-            raise ChipRefusal(NAMES[READ_FLASH], "data", data[-1:], address)
+            raise ChipRefusal(NAMES[READ_FLASH], RefusalKind.BAD_DATA, data[-1:], address)
         return data[address - even : -1]
 
     def _forget(self, heard: bytes) -> None:
@@ -453,7 +455,7 @@ class AvrV2(Dialect):
         at, self._next = self._next[1], None
         data = self._exchange(bytes([READ_EEPROM, size >> 8, size & 0xFF, 0xA0]), size + 1)
         if data[-1] != OK:
-            raise ChipRefusal(NAMES[READ_EEPROM], "data", data[-1:], at)
+            raise ChipRefusal(NAMES[READ_EEPROM], RefusalKind.BAD_DATA, data[-1:], at)
         self._next = (memory.name, at + size)
         return data[:-1]
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from enum import Enum
 
 from ..quantities import show_bytes, show_heard
 
@@ -39,18 +39,36 @@ class ErasedUnasked(DialectError):
     """The answer is that to another command than was sent, one that erases: it was damaged on its way."""
 
 
-Stage = Literal["command", "address", "data"]
+class RefusalKind(Enum):
+    """What the chip's no means: it is locked; it does not know the command, or not now; it does not take the address;
+    it does not take the data."""
+
+    LOCKED = "locked"
+    UNSUPPORTED = "unsupported"
+    BAD_ADDRESS = "bad address"
+    BAD_DATA = "bad data"
+
+    @property
+    def stage(self) -> str:
+        """The part of the command that it follows."""
+        return {RefusalKind.BAD_ADDRESS: "address", RefusalKind.BAD_DATA: "data"}.get(self, "command")
 
 
 class ChipRefusal(DialectError):
-    """The chip said no. `stage` is the part of the command it refused; `answer` its own byte(s), `said` what they
-    mean."""
+    """The chip said no. `answer` are its own bytes, `said` what they mean."""
 
-    def __init__(self, command: str, stage: Stage, answer: bytes, address: int | None = None, said: str = "") -> None:
+    def __init__(
+        self, command: str, kind: RefusalKind, answer: bytes, address: int | None = None, said: str = ""
+    ) -> None:
         at = "" if address is None else f" at {address:08X}"
-        super().__init__(f"{said or show_bytes(answer)} after the {stage} of '{command}'{at}")
+        super().__init__(f"{said or show_bytes(answer)} after the {kind.stage} of '{command}'{at}")
         self.said = said or show_bytes(answer)
         self.command = command
-        self.stage: Stage = stage
+        self.kind = kind
         self.answer = answer
         self.address = address
+
+    @property
+    def at_once(self) -> bool:
+        """Whether the command itself was refused: nothing of it was done."""
+        return self.kind in (RefusalKind.LOCKED, RefusalKind.UNSUPPORTED)

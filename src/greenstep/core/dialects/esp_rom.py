@@ -26,7 +26,7 @@ from ..quantities import show_bytes, show_size
 from ..spans import Span, merged, total
 from .cost import Cost, sum_costs
 from .dialect import Dialect
-from .errors import ChipRefusal, ErasedUnasked, Silence, Unexpected
+from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
 from .esp_images import fit_headers, judge_partitions, judge_places
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
@@ -186,7 +186,11 @@ class EspRom(Dialect):
             heard += self.link.read(_missing(heard[max(0, first) :]), deadline.left_s) + self.link.discard()
 
     def _reply(
-        self, command: int, timeout_s: float, stage: str = "command", address: int | None = None
+        self,
+        command: int,
+        timeout_s: float,
+        refused: RefusalKind = RefusalKind.UNSUPPORTED,
+        address: int | None = None,
     ) -> tuple[int, bytes]:
         """(value, data without status) of the reply to a command. Raises DialectError."""
         deadline = Deadline.after(self.link, timeout_s)
@@ -204,8 +208,7 @@ class EspRom(Dialect):
         tail = 2 if len(data) == 2 else 4  # the ESP8266's replies carry nothing but two bytes of status
         status = data[-tail:]
         if status[0]:
-            kind = "data" if stage == "data" else "command"
-            raise ChipRefusal(name, kind, status[:2], address)  # type: ignore[arg-type]
+            raise ChipRefusal(name, refused, status[:2], address)
         return int.from_bytes(frame[4:8], "little"), data[:-tail]
 
     @staticmethod
@@ -580,7 +583,7 @@ class EspRom(Dialect):
         self._buffer = b""
         self._send(command, body, reduce(xor, block, _CHECKSUM_START))
         timeout_s = self.link.settings.seconds(2 * len(body) + 40) + self.patience_s + written * _ERASE_S_PER_BYTE
-        self._reply(command, timeout_s, "data", address)
+        self._reply(command, timeout_s, RefusalKind.BAD_DATA, address)
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

@@ -22,7 +22,7 @@ from ..quantities import show_address, show_size, show_span
 from ..spans import Span, pieces_of, total, without
 from .cost import Cost, sum_costs
 from .dialect import Dialect
-from .errors import ChipRefusal, Silence, Unexpected
+from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
@@ -37,8 +37,7 @@ _CODES = {
     14: "address not mapped", 15: "command locked", 16: "invalid unlock code", 17: "invalid baud rate",
     18: "invalid stop bit", 19: "code read protection on",
 }  # fmt: skip
-_ABOUT_ADDRESS = {2, 3, 4, 5, 7, 13, 14}
-_READ_PROTECTED = 19
+_MEANS = dict.fromkeys((2, 3, 4, 5, 7, 13, 14), RefusalKind.BAD_ADDRESS) | {19: RefusalKind.LOCKED}
 _RATE_REFUSED = (17, 18)
 COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
 """Counts that 'copy RAM to flash' takes, where the part's own limits allow them."""
@@ -144,9 +143,9 @@ class LpcIsp(Dialect):
             raise Unexpected(waiting_for, line)
         code = int(line)
         if code:
-            stage = "address" if code in _ABOUT_ADDRESS else "command" if code == _READ_PROTECTED else "data"
+            kind = _MEANS.get(code, RefusalKind.BAD_DATA)
             said = f"return code {code}" + (f", {_CODES[code]}" if code in _CODES else "")
-            raise ChipRefusal(text.partition(" ")[0], stage, line, address, said)  # type: ignore[arg-type]
+            raise ChipRefusal(text.partition(" ")[0], kind, line, address, said)
 
     def _number(self, waiting_for: str) -> int:
         line = self._line(Deadline.after(self.link, self.patience_s), waiting_for)
@@ -162,7 +161,7 @@ class LpcIsp(Dialect):
                 return exchange()
             except (Silence, Unexpected, ChipRefusal) as error:
                 self._refuse_text(getattr(error, "heard", b""))
-                final = isinstance(error, ChipRefusal) and (attempt or error.stage == "command")
+                final = isinstance(error, ChipRefusal) and (attempt or error.at_once)
                 if final or attempt == _TRIES - 1:
                     raise
             self.retries += 1
@@ -301,7 +300,7 @@ class LpcIsp(Dialect):
         try:
             self.read(part.flash, part.flash.start + part.extra["shadow"], 4)
         except ChipRefusal as refusal:
-            if int(refusal.answer) != _READ_PROTECTED:
+            if refusal.kind is not RefusalKind.LOCKED:
                 raise
             locked = refusal.said
         details = [("flash", show_size(part.flash.size)), *([("serial", serial)] if serial else [])]

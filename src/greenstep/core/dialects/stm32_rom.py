@@ -20,7 +20,7 @@ from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
 from .cost import Cost
 from .dialect import Dialect
-from .errors import ChipRefusal, DialectError, Silence, Stage, Unexpected
+from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
@@ -56,6 +56,7 @@ BLOCK = 256
 _QUIET_S = 0.03
 _RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
+_LOCKED_COMMANDS = (READ, WRITE, GO, ERASE, EXTENDED_ERASE)
 _RESYNC_S = 0.15  # for the answer to one 7F, unless the slowest answer so far took longer
 _NEVER_REFUSED = (GET, VERSION, ID)
 _LATE_S = 0.3
@@ -161,17 +162,18 @@ class Stm32Rom(Dialect):
     # --- frames
 
     def _acknowledged(
-        self, command: int, stage: Stage, sent: int, busy_s: float = 0.0, address: int | None = None
+        self, command: int, refused: RefusalKind, sent: int, busy_s: float = 0.0, address: int | None = None
     ) -> None:
-        """Wait for the ACK of a frame of `sent` characters. Raises ChipRefusal, Silence or Unexpected."""
-        waiting_for = f"answer to the {stage} of '{NAMES[command]}'"
+        """Wait for the ACK of a frame of `sent` characters; `refused` is what a NACK means. Raises ChipRefusal,
+        Silence or Unexpected."""
+        waiting_for = f"answer to the {refused.stage} of '{NAMES[command]}'"
         sending_s = self.link.settings.seconds(sent)
         asked_s = self.link.now()
         heard = read_exactly(self.link, 1, sending_s + self.patience_s + busy_s, waiting_for)
         if not busy_s:
             self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - sending_s)
         if heard[0] == NACK:
-            raise ChipRefusal(NAMES[command], stage, heard, address)
+            raise ChipRefusal(NAMES[command], refused, heard, address)
         if heard[0] != ACK:
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
 
@@ -183,7 +185,7 @@ class Stm32Rom(Dialect):
         for attempt in range(_TRIES):
             self.link.write(bytes([command, command ^ 0xFF]))
             try:
-                self._acknowledged(command, "command", 2)
+                self._acknowledged(command, _refused(command), 2)
                 return
             except (ChipRefusal, Silence, Unexpected) as trouble:
                 if (refused and command not in _NEVER_REFUSED) or attempt == _TRIES - 1:
@@ -198,7 +200,7 @@ class Stm32Rom(Dialect):
     def _address(self, command: int, address: int) -> None:
         frame = address.to_bytes(4, "big")
         self.link.write(frame + bytes([reduce(xor, frame)]))
-        self._acknowledged(command, "address", 5, address=address)
+        self._acknowledged(command, RefusalKind.BAD_ADDRESS, 5, address=address)
 
     # --- who is there
 
@@ -330,7 +332,7 @@ class Stm32Rom(Dialect):
             try:
                 return self._read(start, length)[address - start :][:size]
             except ChipRefusal as refusal:
-                if refusal.stage == "command":
+                if refusal.at_once:
                     raise
         return None
 
@@ -350,7 +352,7 @@ class Stm32Rom(Dialect):
             try:
                 self._address(READ, address)
                 self.link.write(bytes([size - 1, (size - 1) ^ 0xFF]))
-                self._acknowledged(READ, "data", 2, address=address)
+                self._acknowledged(READ, RefusalKind.BAD_DATA, 2, address=address)
                 timeout_s = self.link.settings.seconds(size) + self.patience_s
                 return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
             except ChipRefusal:
@@ -384,7 +386,7 @@ class Stm32Rom(Dialect):
         too_high = next((unit for unit in units if unit.number > 0xFF), None) if self._counts_in_bytes else None
         if too_high is not None:
             said = f"its pages are counted up to 255, and {show_address(too_high.address)} is page {too_high.number}"
-            raise ChipRefusal(NAMES[ERASE], "command", b"", too_high.address, said)
+            raise ChipRefusal(NAMES[ERASE], RefusalKind.UNSUPPORTED, b"", too_high.address, said)
         done = 0
         for group in _groups(memory, units):
             longest_s = 2 * sum(memory.erase_time(unit.size).longest_s for unit in group)
@@ -405,20 +407,20 @@ class Stm32Rom(Dialect):
         found = self._read(unit.address, 16)
         if found.strip(bytes([memory.erased])):
             said = f"page {unit.number} is not the one at {show_address(unit.address)}, which is not blank"
-            raise ChipRefusal(NAMES[EXTENDED_ERASE], "data", found, unit.address, said)
+            raise ChipRefusal(NAMES[EXTENDED_ERASE], RefusalKind.BAD_DATA, found, unit.address, said)
 
     def erase_all(self, memory: Memory) -> None:
         """Everything at once; by pages where the ROM refuses that, as those of the L0 and L1 do."""
         longest_s = 2 * memory.mass_erase_time.longest_s
         try:
             if self._pages_only:
-                raise ChipRefusal(NAMES[EXTENDED_ERASE], "data", bytes([NACK]))
+                raise ChipRefusal(NAMES[EXTENDED_ERASE], RefusalKind.BAD_DATA, bytes([NACK]))
             if self._counts_in_bytes:
                 self._erase_frame(ERASE, b"\xff\x00", longest_s, memory.start)
             else:
                 self._erase_frame(EXTENDED_ERASE, b"\xff\xff\x00", longest_s, memory.start)
         except ChipRefusal as refusal:
-            if refusal.stage != "data":
+            if refusal.kind is not RefusalKind.BAD_DATA:
                 raise
             for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
                 pass
@@ -432,7 +434,7 @@ class Stm32Rom(Dialect):
             self._command(command)
             self.link.write(frame)
             try:
-                self._acknowledged(command, "data", len(frame), longest_s, address)
+                self._acknowledged(command, RefusalKind.BAD_DATA, len(frame), longest_s, address)
                 return
             except (ChipRefusal, Silence):
                 if attempt:
@@ -483,7 +485,7 @@ class Stm32Rom(Dialect):
                 continue
             self.link.write(frame)
             try:
-                self._acknowledged(WRITE, "data", len(frame), longest_s, block.address)
+                self._acknowledged(WRITE, RefusalKind.BAD_DATA, len(frame), longest_s, block.address)
                 return
             except ChipRefusal:
                 if attempt:
@@ -557,12 +559,12 @@ class Stm32Rom(Dialect):
         body = bytes([len(units) - 1, *(unit.number for unit in units)])
         self._command(WRITE_PROTECT)
         self.link.write(body + bytes([reduce(xor, body)]))
-        self._acknowledged(WRITE_PROTECT, "data", len(body) + 1)
+        self._acknowledged(WRITE_PROTECT, RefusalKind.BAD_DATA, len(body) + 1)
         self.link.sleep(_RESTART_S)
 
     def _twice_acknowledged(self, command: int, longest_s: float) -> None:
         self._command(command)
-        self._acknowledged(command, "data", 0, longest_s)
+        self._acknowledged(command, RefusalKind.BAD_DATA, 0, longest_s)
         self.link.sleep(_RESTART_S)
 
     # --- starting
@@ -572,6 +574,11 @@ class Stm32Rom(Dialect):
         self._command(GO)
         self._address(GO, address)
         return f"go to {show_address(address)} acknowledged"
+
+
+def _refused(command: int) -> RefusalKind:
+    """What a NACK to a command's code means: readout protection is on for these (AN3155), else it is not known."""
+    return RefusalKind.LOCKED if command in _LOCKED_COMMANDS else RefusalKind.UNSUPPORTED
 
 
 def _groups(memory: Memory, units: Sequence[EraseUnit]) -> Iterator[list[EraseUnit]]:

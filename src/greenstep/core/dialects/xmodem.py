@@ -19,7 +19,7 @@ from ..quantities import count, show_address, show_heard
 from ..talk import TalkLine
 from .cost import Cost, sum_costs
 from .dialect import Dialect
-from .errors import ChipRefusal, Silence, Unexpected
+from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
@@ -253,7 +253,7 @@ class Xmodem(Dialect):
         for attempt in range(tries):
             stale = self.link.discard()  # calls from before, which would be taken for answers
             if bytes([CAN, CAN]) in stale:
-                raise ChipRefusal(name, "data", bytes([CAN, CAN]), address)
+                raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([CAN, CAN]), address)
             self.link.write(sent)
             deadline = Deadline.after(self.link, self.link.settings.seconds(len(sent)) + self.patience_s)
             answer = self._answer(name, deadline)
@@ -266,7 +266,7 @@ class Xmodem(Dialect):
         # of the tries, one may have been taken, and its answer be on its way: a shorter block of the same number
         # would then pass for a repetition of this one
         if ACK not in self._let_pass(name, address, deadline):
-            raise ChipRefusal(name, "data", bytes([answer]), address)
+            raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([answer]), address)
 
     def _let_pass(self, name: str, address: int, deadline: Deadline) -> bytes:
         """Hear out what was said to the same block sent before: an ACK has no number, and a late one would be taken
@@ -275,7 +275,7 @@ class Xmodem(Dialect):
         while not deadline.over:
             heard += self.link.read(1, deadline.left_s)
         if bytes([CAN, CAN]) in heard:
-            raise ChipRefusal(name, "data", bytes([CAN, CAN]), address)
+            raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([CAN, CAN]), address)
         return b"" if heard.strip(bytes([ACK, NAK, WITH_CRC])) else heard
 
     def _answer(self, name: str, deadline: Deadline) -> int:
@@ -286,7 +286,7 @@ class Xmodem(Dialect):
             heard += one
             if one == bytes([CAN]):
                 if self.link.read(1, 0.5) == bytes([CAN]):
-                    raise ChipRefusal(name, "data", bytes([CAN, CAN]))
+                    raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([CAN, CAN]))
             elif one and one[0] in (ACK, NAK):
                 return one[0]
             elif heard == b"CC":  # one call may have been on its way as we began; a second one is a refusal

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from .diagnose import diagnose
-    from .observations import ChipSeen, Difference, LineHeard, Observations, Progress, Refusal
+    from .observations import ChipSeen, Difference, LineHeard, Observations, Progress
 
 __all__ = [
     "ChipSeen",
@@ -16,7 +16,6 @@ __all__ = [
     "LineHeard",
     "Observations",
     "Progress",
-    "Refusal",
     "diagnose",
 ]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from ..dialects.errors import RefusalKind
 from ..errors import Finding
 from ..quantities import show_address, show_heard
 from .hearing import is_text
@@ -29,15 +30,11 @@ def other_chip(seen: Observations) -> Finding | None:
 def locked(seen: Observations) -> Finding | None:
     """A locked chip refuses from the first command on; one that refuses later is not locked."""
     refusal = seen.refusal
-    by_command = (
-        refusal is not None
-        and seen.untouched
-        and refusal.stage == "command"
-        and refusal.command in ("read memory", "write memory", "go", "erase", "extended erase")
-    )
-    if not seen.locked and not by_command:
+    shown = seen.locked
+    if refusal is not None and refusal.kind is RefusalKind.LOCKED and seen.untouched:
+        shown = shown or f"{refusal.said} after '{refusal.command}'"
+    if not shown:
         return None
-    shown = seen.locked or (f"{refusal.shown} after '{refusal.command}'" if refusal else "")
     return Finding(
         "locked",
         "the chip is locked: readout protection is on",
@@ -50,7 +47,9 @@ def restarted(seen: Observations) -> Finding | None:
     """Text among the replies in the middle of the work: the chip reset itself."""
     if seen.phase not in ("erase", "write", "verify"):
         return None
-    if seen.refusal is not None and seen.refusal.stage == "data":  # it said no before it said anything else
+    if (
+        seen.refusal is not None and seen.refusal.kind is RefusalKind.BAD_DATA
+    ):  # it said no before it said anything else
         return None
     heard = ((seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame))
     text = next((data for data, frame in heard if is_text(data, frame)), None)
@@ -86,13 +85,13 @@ def restarted(seen: Observations) -> Finding | None:
 
 def bad_address(seen: Observations) -> Finding | None:
     refusal = seen.refusal
-    if refusal is None or refusal.stage != "address":
+    if refusal is None or refusal.kind is not RefusalKind.BAD_ADDRESS:
         return None
     where = show_address(refusal.address) if refusal.address is not None else "an address"
     return Finding(
         "bad-address",
         f"the chip refuses the address {where}",
-        (f"{refusal.shown} after the address of '{refusal.command}'",),
+        (f"{refusal.said} after the address of '{refusal.command}'",),
         (
             "is the image for a part with more flash, or for another memory?",
             "is --chip right?",
@@ -105,13 +104,13 @@ def refused_data(seen: Observations) -> Finding | None:
     refusal = seen.refusal
     if refusal is None:
         return None
-    if refusal.stage == "data" and seen.phase in ("erase", "write"):
+    if refusal.kind is RefusalKind.BAD_DATA and seen.phase in ("erase", "write"):
         where = f" at {show_address(refusal.address)}" if refusal.address is not None else ""
         doing = "erase" if seen.phase == "erase" else "write"
         return Finding(
             "refused-data",
             f"the chip refuses to {doing}{where}, twice",
-            (f"{refusal.shown} after the data of '{refusal.command}'",),
+            (f"{refusal.said} after the data of '{refusal.command}'",),
             (
                 "the sector may be write-protected",
                 "check ground and supply: damaged bytes are refused too",
@@ -122,7 +121,7 @@ def refused_data(seen: Observations) -> Finding | None:
     return Finding(
         "refused-command",
         f"the bootloader refuses '{refusal.command}'",
-        (f"it said {refusal.shown}",),
+        (f"it said {refusal.said}",),
         ("try again: a byte may have been damaged on the line", "is this the dialect of this board?"),
         "possible",
     )

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import field
 from typing import Literal
 
+from ..dialects.errors import ChipRefusal
 from ..frozen import frozen
 from ..link import Frame, LineErrors, LineSettings, ResetBy
-from ..quantities import show_bytes
 
 
 @frozen
@@ -21,22 +21,6 @@ class LineHeard:
     @property
     def everything(self) -> bytes:
         return self.before + self.answers + self.after
-
-
-@frozen
-class Refusal:
-    """The chip's no: to which command, at which of its stages, with which bytes, about which address, in which
-    words."""
-
-    command: str
-    stage: Literal["command", "address", "data"]
-    answer: bytes
-    address: int | None = None
-    said: str = ""
-
-    @property
-    def shown(self) -> str:
-        return self.said or show_bytes(self.answer)
 
 
 @frozen
@@ -119,7 +103,7 @@ class Observations:
     others: tuple[tuple[str, tuple[bytes, ...], tuple[bytes, ...]], ...] = ()
     synced: bool = False
     untouched: bool = True
-    refusal: Refusal | None = None
+    refusal: ChipRefusal | None = None
     silence: str = ""
     progress: Progress | None = None
     chip: ChipSeen | None = None
