@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
 from ..link import Deadline
 from ..spans import Span, pieces_of
 from .cost import Cost, sum_costs
-from .errors import ChipRefusal, Silence, Unexpected
+from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import read_until
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Spec
@@ -77,6 +78,7 @@ class Dialect(ABC):
         tries: int = 3,
         refusals: int = 0,
         resolve: Callable[[], Answer | None] | None = None,
+        after_refusal: Callable[[], object] | None = None,
     ) -> Answer:
         """A question that may be repeated after silence or noise: it changes nothing, or does the same each time.
 
@@ -84,26 +86,29 @@ class Dialect(ABC):
         can come no more (`patience_s`), or before `recover`, which is given what was heard instead, has brought the
         line to where only the next answer can come: it finds the start of a command again, by a question whose answer
         is like no other, or by its number. `refusals`: how many times the chip may say no, as it does to a damaged
-        question. `resolve` looks whether it was done all the same, and gives its result; None where it was not.
+        question; `after_refusal` then does what `recover` does else. `resolve` looks whether it was done all the
+        same, and gives its result; None where it was not.
 
         Raises DialectError.
         """
-        for attempt in range(1, tries + 1):
+        attempt = 0
+        recovering: Callable[[], object]
+        while True:
+            attempt += 1
             try:
                 return once()
             except (Silence, Unexpected) as error:
                 if attempt == tries:
                     raise
-                heard = error.heard
-            except ChipRefusal:
-                if attempt == tries or attempt > refusals:
+                recovering = partial(recover, error.heard)
+            except ChipRefusal as refusal:
+                if attempt == tries or attempt > refusals or refusal.kind is RefusalKind.LOCKED:
                     raise
-                heard = b""
+                recovering = after_refusal or partial(recover, b"")
             self.retries += 1
-            recover(heard)
+            recovering()
             if resolve is not None and (done := resolve()) is not None:
                 return done
-        raise AssertionError("every try returns or raises")
 
     def setting(self, name: str) -> Any:
         """The value of one of the dialect's own settings."""

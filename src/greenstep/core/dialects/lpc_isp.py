@@ -21,7 +21,7 @@ from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_address, show_size, show_span
 from ..spans import Span, pieces_of, total, without
 from .cost import Cost, sum_costs
-from .dialect import Dialect
+from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
@@ -153,25 +153,13 @@ class LpcIsp(Dialect):
             raise Unexpected(waiting_for, line)
         return int(line)
 
-    def _again(self, exchange: Callable[[], Any], before: Callable[[], Any] | None = None) -> Any:
-        """An exchange that may be had again; after a refusal once, for what the chip was asked may have been damaged.
-        `before` tells after a fault whether it was done all the same."""
-        for attempt in range(_TRIES):
-            try:
-                return exchange()
-            except (Silence, Unexpected, ChipRefusal) as error:
-                self._refuse_text(getattr(error, "heard", b""))
-                final = isinstance(error, ChipRefusal) and (attempt or error.at_once)
-                if final or attempt == _TRIES - 1:
-                    raise
-            self.retries += 1
-            self._recover()
-            if before is not None and before():
-                return None
-        raise AssertionError("every try returns or raises")
+    def _again(self, once: Callable[[], Answer], resolve: Callable[[], Answer | None] | None = None) -> Answer:
+        """What may be repeated; after a refusal once, for what the chip was asked may have been damaged."""
+        return self.exchange(once, self._recover, _TRIES, 1, resolve)
 
-    def _recover(self) -> None:
-        """End a half line, and see that a command is answered again. Raises Silence."""
+    def _recover(self, heard: bytes = b"") -> None:
+        """End a half line, and see that a command is answered again. Raises Silence, Unexpected."""
+        self._refuse_text(heard)
         for attempt in range(6):
             self._refuse_text(self._heard + drain(self.link, 2 * _QUIET_S))
             self._heard = b""
@@ -279,7 +267,7 @@ class LpcIsp(Dialect):
 
     def identify(self) -> Identity:
         """Part id, boot code version, serial number."""
-        ident = int(self._again(lambda: self._told("J", 1)[0]))
+        ident = self._again(lambda: self._told("J", 1))[0]
         details = []
         minor, major = self._again(lambda: self._told("K", 2))
         details.append(("loader", f"{major}.{minor}"))
@@ -450,18 +438,19 @@ class LpcIsp(Dialect):
             self._copy_unseen(f"{units[0].number} {units[-1].number}", f"{address} {buffer} {len(data)}", longest_s)
             return
 
-        def copy() -> None:
+        def copy() -> bool:
             self._prepare(units[0].number, units[-1].number)
             self._command(f"C {address} {buffer} {len(data)}", longest_s, address)
+            return True
 
-        def copied() -> bool:
+        def copied() -> bool | None:
             """After a lost answer: is it done? If it is not, the RAM may have been lost too."""
             try:
                 self._command(f"M {address} {buffer} {len(data)}")
                 return True
             except ChipRefusal:
                 fill()
-                return False
+                return None
 
         self._again(copy, copied)
 
@@ -522,7 +511,7 @@ class LpcIsp(Dialect):
         """Any bytes; the ROM reads words, so that a few more are asked for."""
         low = address & ~3
         wanted = (address + size - low + 3) & ~3
-        data: bytes = self._again(lambda: self._read(low, wanted))
+        data = self._again(lambda: self._read(low, wanted))
         return data[address - low : address - low + size]
 
     def _read(self, address: int, size: int) -> bytes:

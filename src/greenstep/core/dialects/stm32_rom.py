@@ -241,12 +241,10 @@ class Stm32Rom(Dialect):
 
     def _again(self, ask: Callable[[], bytes]) -> bytes:
         """A question that changes nothing, once more if its answer was damaged."""
-        try:
-            return ask()
-        except (Silence, Unexpected):
-            self.retries += 1
-            self.resync()
-            return ask()
+        return self.exchange(ask, self._recover, 2)
+
+    def _recover(self, heard: bytes) -> None:
+        self.resync()
 
     def examine(self, part: Part) -> Examination:
         """Flash size and unique id, from the registers of the part; a refused read shows a locked chip."""
@@ -347,24 +345,16 @@ class Stm32Rom(Dialect):
 
     def _read(self, address: int, size: int) -> bytes:
         """Reading changes nothing, so a damaged exchange is repeated."""
-        for attempt in range(_TRIES):
+
+        def once() -> bytes:
             self._command(READ)
-            try:
-                self._address(READ, address)
-                self.link.write(bytes([size - 1, (size - 1) ^ 0xFF]))
-                self._acknowledged(READ, RefusalKind.BAD_DATA, 2, address=address)
-                timeout_s = self.link.settings.seconds(size) + self.patience_s
-                return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
-            except ChipRefusal:
-                if attempt:
-                    raise
-                drain(self.link, _QUIET_S)
-            except (Silence, Unexpected):
-                if attempt == _TRIES - 1:
-                    raise
-                self.resync()
-            self.retries += 1
-        raise AssertionError("every try returns or raises")
+            self._address(READ, address)
+            self.link.write(bytes([size - 1, (size - 1) ^ 0xFF]))
+            self._acknowledged(READ, RefusalKind.BAD_DATA, 2, address=address)
+            timeout_s = self.link.settings.seconds(size) + self.patience_s
+            return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
+
+        return self.exchange(once, self._recover, _TRIES, 1, after_refusal=lambda: drain(self.link, _QUIET_S))
 
     # --- erasing
 
