@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
 from ..link import Deadline
@@ -86,13 +85,12 @@ class Dialect(ABC):
         can come no more (`patience_s`), or before `recover`, which is given what was heard instead, has brought the
         line to where only the next answer can come: it finds the start of a command again, by a question whose answer
         is like no other, or by its number. `refusals`: how many times the chip may say no, as it does to a damaged
-        question; `after_refusal` then does what `recover` does else. `resolve` looks whether it was done all the
-        same, and gives its result; None where it was not.
+        question; `after_refusal` then does what `recover` does else. `resolve` looks whether what was not refused was
+        done all the same, and gives its result; None where it was not.
 
         Raises DialectError.
         """
         attempt = 0
-        recovering: Callable[[], object]
         while True:
             attempt += 1
             try:
@@ -100,15 +98,18 @@ class Dialect(ABC):
             except (Silence, Unexpected) as error:
                 if attempt == tries:
                     raise
-                recovering = partial(recover, error.heard)
+                self.retries += 1
+                recover(error.heard)
+                if resolve is not None and (done := resolve()) is not None:
+                    return done
             except ChipRefusal as refusal:
                 if attempt == tries or attempt > refusals or refusal.kind is RefusalKind.LOCKED:
                     raise
-                recovering = after_refusal or partial(recover, b"")
-            self.retries += 1
-            recovering()
-            if resolve is not None and (done := resolve()) is not None:
-                return done
+                self.retries += 1
+                if after_refusal is not None:
+                    after_refusal()
+                else:
+                    recover(b"")
 
     def setting(self, name: str) -> Any:
         """The value of one of the dialect's own settings."""

@@ -21,7 +21,7 @@ from ..quantities import count, show_address, show_size
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
-from .line import drain, read_exactly, read_until
+from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 from .stm32_crc import POLYNOMIAL, START, word_crc
@@ -154,11 +154,6 @@ class Stm32Rom(Dialect):
         """A 7F that is sent before the last one's answer is here would be one too many."""
         return max(_RESYNC_S, 1.5 * self._slowest_s)
 
-    def _begin_again(self) -> None:
-        """After a NACK to a frame: let what follows it run out, and wait for a new command."""
-        self.retries += 1
-        self.resync()
-
     # --- frames
 
     def _acknowledged(
@@ -244,6 +239,7 @@ class Stm32Rom(Dialect):
         return self.exchange(ask, self._recover, 2)
 
     def _recover(self, heard: bytes) -> None:
+        refuse_text("an answer", heard)
         self.resync()
 
     def examine(self, part: Part) -> Examination:
@@ -420,16 +416,13 @@ class Stm32Rom(Dialect):
 
     def _erase_frame(self, command: int, frame: bytes, longest_s: float, address: int) -> None:
         """A NACK to the frame means that nothing was erased; after silence, erasing the same once more harms none."""
-        for attempt in range(2):
+
+        def once() -> None:
             self._command(command)
             self.link.write(frame)
-            try:
-                self._acknowledged(command, RefusalKind.BAD_DATA, len(frame), longest_s, address)
-                return
-            except (ChipRefusal, Silence):
-                if attempt:
-                    raise
-                self._begin_again()
+            self._acknowledged(command, RefusalKind.BAD_DATA, len(frame), longest_s, address)
+
+        self.exchange(once, self._recover, 2, 1)
 
     # --- writing
 
@@ -451,46 +444,26 @@ class Stm32Rom(Dialect):
             yield block
 
     def _write(self, memory: Memory, block: WriteBlock) -> None:
-        """Nothing is programmed before the data's checksum is right, so everything up to a NACK is repeatable.
-
-        After silence to the data the chip may have programmed them or not: what it holds decides.
-        """
+        """Nothing is programmed before the data's checksum is right. After silence what the chip holds decides
+        whether they were programmed."""
         body = bytes([len(block.data) - 1]) + block.data
         frame = body + bytes([reduce(xor, body)])
         longest_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
-        for attempt in range(_TRIES):
+
+        def once() -> bool:
             self._command(WRITE)
-            try:
-                self._address(WRITE, block.address)
-            except ChipRefusal:
-                if attempt:
-                    raise
-                self.retries += 1
-                continue
-            except (Silence, Unexpected):
-                if attempt == _TRIES - 1:
-                    raise
-                self.retries += 1
-                self.resync()
-                continue
+            self._address(WRITE, block.address)
             self.link.write(frame)
-            try:
-                self._acknowledged(WRITE, RefusalKind.BAD_DATA, len(frame), longest_s, block.address)
-                return
-            except ChipRefusal:
-                if attempt:
-                    raise
-                self._begin_again()
-            except Silence:
-                if attempt:
-                    raise
-                self._begin_again()
-                held = self._read(block.address, len(block.data))
-                if held == block.data:
-                    return
-                if held.strip(bytes([memory.erased])):
-                    raise
-        raise AssertionError("every try returns or raises")
+            self._acknowledged(WRITE, RefusalKind.BAD_DATA, len(frame), longest_s, block.address)
+            return True
+
+        def is_written() -> bool | None:
+            held = self._read(block.address, len(block.data))
+            if held != block.data and held.strip(bytes([memory.erased])):
+                raise Silence(f"whole block at {show_address(block.address)}", self.patience_s, held[:8])
+            return held == block.data or None
+
+        self.exchange(once, self._recover, _TRIES, 1, is_written)
 
     # --- the chip's own checksum
 
