@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, TextIO
 import click
 
 from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
-from greenstep.core.errors import Finding, PortFault, StartFault, usage
+from greenstep.core.errors import PortFault, StartFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkLost
@@ -113,13 +113,11 @@ class Console:
         if self._expectation is None or self._elapsed() < wishes.within_s:
             return
         heard = show_heard(self._heard_last) if self._heard_last else "nothing"
-        raise StartFault(
-            Finding(
-                "text-not-heard",
-                f'"{wishes.expect}" was not heard within {wishes.within_s:g} s',
-                (f"heard {heard}",),
-                ("is this its rate? greenstep listen --find-baud", "does it come later? --within gives it longer"),
-            )
+        raise StartFault.of(
+            "text-not-heard",
+            f'"{wishes.expect}" was not heard within {wishes.within_s:g} s',
+            (f"heard {heard}",),
+            ("is this its rate? greenstep listen --find-baud", "does it come later? --within gives it longer"),
         )
 
     # --- what is heard

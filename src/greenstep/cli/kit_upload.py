@@ -13,7 +13,7 @@ import click
 
 from greenstep.core.chips import Choice, Part
 from greenstep.core.climb import Climb
-from greenstep.core.errors import Finding, RefusedFault, usage
+from greenstep.core.errors import RefusedFault, usage
 from greenstep.core.quantities import show_size
 from greenstep.store.board import BoardSettings
 from greenstep.store.kit import Kit, read_kit
@@ -66,13 +66,11 @@ def _board(
     left = [name for name, said in boards.items() if _suits(kit, name, said, part)]
     if not left:
         listed = tuple(f"{name}: {said.chip}{_size_words(kit, name)}" for name, said in boards.items())
-        raise RefusedFault(
-            Finding(
-                "kit-no-board",
-                f"no board of this kit has the {part.title} with {show_size(part.flash.size)}",
-                listed,
-                ("is it the right kit?",),
-            )
+        raise RefusedFault.of(
+            "kit-no-board",
+            f"no board of this kit has the {part.title} with {show_size(part.flash.size)}",
+            listed,
+            ("is it the right kit?",),
         )
     return (left[0], 0) if len(left) == 1 else (_asked(kit, left, folder), 0)
 

@@ -127,7 +127,7 @@ def _find_rate(
     link: Link, settings: LineSettings, hookup: Hookup | None, as_json: bool
 ) -> tuple[LineSettings, bytes]:
     """The rate that reads, and what was heard at it. Raises StartFault where none does."""
-    from greenstep.core.errors import Finding, StartFault
+    from greenstep.core.errors import StartFault
     from greenstep.core.quantities import show_heard
     from greenstep.core.survey.rates import find_rate
 
@@ -149,15 +149,13 @@ def _find_rate(
             return tried.settings, tried.data
         best = tried if best is None or tried.score > best.score else best
     silent = best is None or not best.data
-    raise StartFault(
-        Finding(
-            "silent-application" if silent else "no-rate-reads",
-            "nothing was heard at any rate" if silent else "no rate makes text of what is heard",
-            () if best is None or silent else (f"best at {best.settings}: {show_heard(best.data)}",),
-            (
-                "reset the board meanwhile, by hand or with --reset: most programs talk only at their start",
-                "check the wire from the chip's TX to the adapter's RX, and ground",
-            ),
-            "possible",
-        )
+    raise StartFault.of(
+        "silent-application" if silent else "no-rate-reads",
+        "nothing was heard at any rate" if silent else "no rate makes text of what is heard",
+        () if best is None or silent else (f"best at {best.settings}: {show_heard(best.data)}",),
+        (
+            "reset the board meanwhile, by hand or with --reset: most programs talk only at their start",
+            "check the wire from the chip's TX to the adapter's RX, and ground",
+        ),
+        "possible",
     )

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.spec import Spec
-from greenstep.core.errors import Finding, RefusedFault
+from greenstep.core.errors import RefusedFault
 
 from .target import find_chip, settle
 
@@ -27,4 +27,4 @@ def refuse_without(
         return
     able = [name for name in dialect_names() if is_able(find_dialect(name).spec)]
     cause = f"the {dialect.title} cannot {'lift write protection' if writes else f'{way} the chip'}"
-    raise RefusedFault(Finding(f"cannot-{way}", cause, (), (f"these can: {', '.join(able)}",)))
+    raise RefusedFault.of(f"cannot-{way}", cause, (), (f"these can: {', '.join(able)}",))

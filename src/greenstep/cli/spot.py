@@ -29,7 +29,7 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
     greenstep spot hive-scale
     greenstep upload scale.hex --chip atmega328p --port hive-scale
     """
-    from greenstep.core.errors import Finding, PortFault, usage
+    from greenstep.core.errors import PortFault, usage
     from greenstep.ports.discovery import find_ports
     from greenstep.ports.watching import wait_for_change
     from greenstep.store.aliases import forget_alias
@@ -49,13 +49,11 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
         change = wait_for_change(find_ports, time.monotonic, time.sleep, longest_s)
         if change is None:
             there = ", ".join(port.name for port in find_ports()) or "none"
-            raise PortFault(
-                Finding(
-                    "no-change",
-                    f"no port came or went in {longest_s:g} s",
-                    (f"ports: {there}",),
-                    ("another cable: many carry power only", "greenstep ports tells of devices without a driver"),
-                )
+            raise PortFault.of(
+                "no-change",
+                f"no port came or went in {longest_s:g} s",
+                (f"ports: {there}",),
+                ("another cable: many carry power only", "greenstep ports tells of devices without a driver"),
             )
         if as_json:
             from .json_view import JsonView, plain

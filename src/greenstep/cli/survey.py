@@ -11,7 +11,7 @@ import click
 from greenstep.bench.address import is_bench
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect, own_dialects
-from greenstep.core.errors import Finding, NoAnswerFault
+from greenstep.core.errors import NoAnswerFault
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.recording import RecordingLink
@@ -199,50 +199,42 @@ def _nothing_learnt(learnt: Learnt, heard: list[Meaning]) -> NoAnswerFault:
     by_kind = {meaning.kind: meaning for meaning in reversed(heard)}
     if "rom text" in by_kind or "bootloader" in by_kind:
         told = by_kind.get("rom text") or by_kind["bootloader"]
-        return NoAnswerFault(
-            Finding(
-                "rom-text" if told.kind == "rom text" else "other-dialect",
-                "what is there says who it is, and is none of the bootloaders asked",
-                (told.words,),
-                ("say which chip it is, with --chip, if this version knows it", "is this the board you meant?"),
-            )
+        return NoAnswerFault.of(
+            "rom-text" if told.kind == "rom text" else "other-dialect",
+            "what is there says who it is, and is none of the bootloaders asked",
+            (told.words,),
+            ("say which chip it is, with --chip, if this version knows it", "is this the board you meant?"),
         )
     if "garbage" in by_kind and by_kind["garbage"].baud:
         baud = by_kind["garbage"].baud
-        return NoAnswerFault(
-            Finding(
-                "wrong-rate",
-                f"what is there talks at another rate, about {baud} baud",
-                evidence,
-                (f"ask at that rate: --baud {baud}", "a missing ground wire garbles too: check it"),
-                "likely",
-            )
+        return NoAnswerFault.of(
+            "wrong-rate",
+            f"what is there talks at another rate, about {baud} baud",
+            evidence,
+            (f"ask at that rate: --baud {baud}", "a missing ground wire garbles too: check it"),
+            "likely",
         )
     if learnt.resets:
-        return NoAnswerFault(
-            Finding(
-                "resets-only",
-                f"reset works with {learnt.resets[0]}, and no bootloader answered",
-                evidence,
-                (
-                    "set the boot pin by hand (jumper or button) and learn again",
-                    "the boot pin may be on no line: use dtr-reset or rts-reset, and the jumper",
-                ),
-                "likely",
-            )
-        )
-    return NoAnswerFault(
-        Finding(
-            "nothing-learnt",
-            "no hookup that is common made a bootloader answer",
-            evidence or ("nothing was heard, before or after any reset",),
+        return NoAnswerFault.of(
+            "resets-only",
+            f"reset works with {learnt.resets[0]}, and no bootloader answered",
+            evidence,
             (
-                "by hand: greenstep greet --hookup by-hand with --chip",
-                "check the wires: adapter TX to the chip's RX, RX to its TX, ground to ground",
-                "this tool cannot see volts: check the supply with a meter",
+                "set the boot pin by hand (jumper or button) and learn again",
+                "the boot pin may be on no line: use dtr-reset or rts-reset, and the jumper",
             ),
-            "possible",
+            "likely",
         )
+    return NoAnswerFault.of(
+        "nothing-learnt",
+        "no hookup that is common made a bootloader answer",
+        evidence or ("nothing was heard, before or after any reset",),
+        (
+            "by hand: greenstep greet --hookup by-hand with --chip",
+            "check the wires: adapter TX to the chip's RX, RX to its TX, ground to ground",
+            "this tool cannot see volts: check the supply with a meter",
+        ),
+        "possible",
     )
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from .chips import Part
-from .errors import Finding, RefusedFault, UsageFault, usage
+from .errors import RefusedFault, UsageFault, usage
 from .image import Image
 from .image.edit import with_bytes
 from .image.origin import jump_target
@@ -26,23 +26,19 @@ def check_application(plan: Reservation, image: Image) -> tuple[str, ...]:
     if outside:
         piece = outside[0]
         inside = show_span(plan.app_start, plan.app_bytes)
-        raise RefusedFault(
-            Finding(
-                "hits-bootloader",
-                f"{image.name} needs the bootloader's room",
-                (f"it holds {show_span(piece.address, len(piece.data))}", f"applications have {inside}"),
-                (f"build it for {inside}", "or give the bootloader less: --size"),
-            )
+        raise RefusedFault.of(
+            "hits-bootloader",
+            f"{image.name} needs the bootloader's room",
+            (f"it holds {show_span(piece.address, len(piece.data))}", f"applications have {inside}"),
+            (f"build it for {inside}", "or give the bootloader less: --size"),
         )
     verdict = judge_vectors(image, _seen_by_application(plan))
     if verdict.trouble:
-        raise RefusedFault(
-            Finding(
-                "vectors",
-                f"{image.name} would not run there: {verdict.trouble}",
-                verdict.evidence,
-                (f"build it for a start at {show_address(plan.app_start)}",),
-            )
+        raise RefusedFault.of(
+            "vectors",
+            f"{image.name} would not run there: {verdict.trouble}",
+            verdict.evidence,
+            (f"build it for a start at {show_address(plan.app_start)}",),
         )
     return verdict.notes
 
@@ -98,25 +94,21 @@ def with_reset_moved(plan: Reservation, image: Image, bootloader: Image | None) 
 
 def _no_room_for_jmp(image: Image, head: bytes, start: int) -> RefusedFault:
     """A table of RJMP has two bytes for each."""
-    return RefusedFault(
-        Finding(
-            "reset-moved",
-            f"{image.name} begins with RJMP, and JMP has no room in its table",
-            (f"{show_bytes(head)} at {show_address(start)}",),
-            ("build it for this chip, whose vectors are of four bytes", "or program the fuse BOOTRST"),
-        )
+    return RefusedFault.of(
+        "reset-moved",
+        f"{image.name} begins with RJMP, and JMP has no room in its table",
+        (f"{show_bytes(head)} at {show_address(start)}",),
+        ("build it for this chip, whose vectors are of four bytes", "or program the fuse BOOTRST"),
     )
 
 
 def _no_reset(image: Image, start: int, head: bytes) -> RefusedFault:
     shown = show_bytes(head) if head else "nothing"
-    return RefusedFault(
-        Finding(
-            "reset-moved",
-            f"{image.name} has no jump at {show_address(start)} that could be moved",
-            (f"{shown} at {show_address(start)}",),
-            ("is it the application, and for this chip?",),
-        )
+    return RefusedFault.of(
+        "reset-moved",
+        f"{image.name} has no jump at {show_address(start)} that could be moved",
+        (f"{shown} at {show_address(start)}",),
+        ("is it the application, and for this chip?",),
     )
 
 
@@ -127,16 +119,14 @@ def _vectors_moved(plan: Reservation, image: Image, bootloader: Image | None) ->
         raise _no_bootloader()
     fits = bootloader.lowest >= plan.start and bootloader.end <= plan.end
     if not fits or not bootloader.covers(plan.start, 8):
-        raise RefusedFault(
-            Finding(
-                "reset-moved",
-                f"{bootloader.name} is no bootloader for this room",
-                (
-                    f"it holds {show_span(bootloader.lowest, bootloader.end - bootloader.lowest)}",
-                    f"the room is {show_span(plan.start, plan.size)}, and begins with its vectors",
-                ),
-                (f"build it for {show_address(plan.start)}",),
-            )
+        raise RefusedFault.of(
+            "reset-moved",
+            f"{bootloader.name} is no bootloader for this room",
+            (
+                f"it holds {show_span(bootloader.lowest, bootloader.end - bootloader.lowest)}",
+                f"the room is {show_span(plan.start, plan.size)}, and begins with its vectors",
+            ),
+            (f"build it for {show_address(plan.start)}",),
         )
     if not image.covers(start, 8):
         raise _no_reset(image, start, b"")

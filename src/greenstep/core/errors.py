@@ -7,7 +7,7 @@ climb, which knows what was heard before them and can therefore say what they me
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, Self
 
 from .frozen import frozen
 from .nearest import nearest
@@ -40,6 +40,18 @@ class Fault(Exception):
             raise ValueError("a fault carries at least one finding")
         super().__init__(findings[0].cause)
         self.findings = findings
+
+    @classmethod
+    def of(
+        cls,
+        key: str,
+        cause: str,
+        evidence: tuple[str, ...] = (),
+        attempts: tuple[str, ...] = (),
+        certainty: Certainty = "certain",
+    ) -> Self:
+        """A fault with one finding, of these fields."""
+        return cls(Finding(key, cause, evidence, attempts, certainty))
 
     @property
     def finding(self) -> Finding:
@@ -103,4 +115,4 @@ def check_keys(table: Iterable[str], known: Sequence[str], where: str, key: str)
 
 def usage(key: str, cause: str, *attempts: str, evidence: tuple[str, ...] = ()) -> UsageFault:
     """A `UsageFault` with one finding."""
-    return UsageFault(Finding(key, cause, evidence, attempts))
+    return UsageFault.of(key, cause, evidence, attempts)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import platformdirs
 
-from greenstep.core.errors import Finding, RefusedFault
+from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, write_intel_hex
 
@@ -46,15 +46,13 @@ def put_aside(image: Image, whose: str) -> AsideFile:
         earlier = tuple(str(old) for old in sorted(folder.glob("*.hex")) if old.stem[: -len(at) - 1] == stem)
         write_whole(path, "".join(write_intel_hex(image)).encode("ascii"))
     except OSError as error:
-        raise RefusedFault(
-            Finding(
-                "keeps",
-                "what is to be kept could not be put aside before erasing",
-                (f"{path}: {error.strerror or error}",),
-                (
-                    "make room there, or let it be written to",
-                    "save it yourself: greenstep backup, and leave out keep",
-                ),
-            )
+        raise RefusedFault.of(
+            "keeps",
+            "what is to be kept could not be put aside before erasing",
+            (f"{path}: {error.strerror or error}",),
+            (
+                "make room there, or let it be written to",
+                "save it yourself: greenstep backup, and leave out keep",
+            ),
         ) from error
     return AsideFile(path, earlier)

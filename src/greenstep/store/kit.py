@@ -18,7 +18,7 @@ from dataclasses import field
 from pathlib import Path
 from typing import Any
 
-from greenstep.core.errors import Finding, RefusedFault, UsageFault, usage
+from greenstep.core.errors import RefusedFault, UsageFault, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.quantities import parse_number, show_size
 
@@ -284,7 +284,7 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
 
 def _refused(name: str, what: str, seen: str) -> RefusedFault:
     attempts = ("have it sent again, or made anew: greenstep kit make",)
-    return RefusedFault(Finding("kit", f"{name} {what}", (seen,) if seen else (), attempts))
+    return RefusedFault.of("kit", f"{name} {what}", (seen,) if seen else (), attempts)
 
 
 def pairs_of(texts: Sequence[str], option: str) -> dict[str, str]:

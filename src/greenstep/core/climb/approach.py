@@ -78,13 +78,11 @@ def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened: what can only be answered by reading back. Raises RefusedFault."""
     if job.dialect.spec.reads or job.purpose not in ("verify", "backup", "erase"):
         return
-    raise RefusedFault(
-        Finding(
-            f"cannot-{job.purpose}",
-            f"no {job.purpose} here: the {job.dialect.title} shows nothing back",
-            (),
-            ("upload: each block is acknowledged", "start the program and expect its text"),
-        )
+    raise RefusedFault.of(
+        f"cannot-{job.purpose}",
+        f"no {job.purpose} here: the {job.dialect.title} shows nothing back",
+        (),
+        ("upload: each block is acknowledged", "start the program and expect its text"),
     )
 
 
@@ -263,9 +261,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
             raise RefusedFault(*explain(session, "chip", locked=examination.locked))
         yield Noted("chip", f"locked: {examination.locked}")
     elif job.purpose == "unlock" and not job.wishes.writes_only:
-        raise RefusedFault(
-            Finding("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
-        )
+        raise RefusedFault.of("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
     transfer = yield from _planned(session)
     details = (*identity.details, *examination.details)
     if session.link.settings.baud != job.settings.baud:
@@ -315,13 +311,11 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
 def _refuse_withheld(session: Session, memory: Memory) -> None:
     reason = session.dialect.withholds(memory)
     if reason:
-        raise RefusedFault(
-            Finding(
-                "no-such-memory",
-                f"this bootloader does not reach the {memory.name}",
-                (reason,),
-                (f"let the program itself write its {memory.name}", "leave that image out"),
-            )
+        raise RefusedFault.of(
+            "no-such-memory",
+            f"this bootloader does not reach the {memory.name}",
+            (reason,),
+            (f"let the program itself write its {memory.name}", "leave that image out"),
         )
 
 

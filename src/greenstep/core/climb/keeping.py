@@ -7,7 +7,7 @@ from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 
 from ..dialects.errors import ChipRefusal
-from ..errors import Finding, RefusedFault
+from ..errors import RefusedFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece, joined
 from ..plan import MemoryPlan, Plan, plan_memory
@@ -72,24 +72,20 @@ def _save(
 
 def _cannot(step: Step, asked: str, reason: str) -> RefusedFault:
     if step != "keep":
-        return RefusedFault(
-            Finding(
-                "takes-along",
-                "what lies beside the image would be erased, and it cannot be read to be written back",
-                (asked, reason),
-                (
-                    "build the image without gaps, or fill them: greenstep image fill",
-                    "--erase all, if nothing else counts",
-                ),
-            )
+        return RefusedFault.of(
+            "takes-along",
+            "what lies beside the image would be erased, and it cannot be read to be written back",
+            (asked, reason),
+            (
+                "build the image without gaps, or fill them: greenstep image fill",
+                "--erase all, if nothing else counts",
+            ),
         )
-    return RefusedFault(
-        Finding(
-            "keeps",
-            "the upload would destroy room that is to be kept, and it cannot be read to be written back",
-            (f"keep {asked}", reason),
-            ("move the kept room to an erase unit of its own, or the image away from it", "take it out of keep"),
-        )
+    return RefusedFault.of(
+        "keeps",
+        "the upload would destroy room that is to be kept, and it cannot be read to be written back",
+        (f"keep {asked}", reason),
+        ("move the kept room to an erase unit of its own, or the image away from it", "take it out of keep"),
     )
 
 

@@ -10,7 +10,6 @@ from ..dialects.errors import DialectError, ErasedUnasked, NotReset, Silence, Un
 from ..errors import (
     EXIT_INTERRUPTED,
     Fault,
-    Finding,
     NoAnswerFault,
     PortFault,
     RefusedFault,
@@ -205,14 +204,12 @@ class Climb:
         """The fault behind an error. Raises LinkLost, RateRefused where the port fails while that is looked into."""
         phase, kind = _PHASES[self._step]
         if isinstance(error, NotReset):
-            return kind(
-                Finding(
-                    "not-reset",
-                    "the bootloader has not been reset since it last wrote",
-                    ("it erased another page than the first: it counts them, and only a reset sets that back",),
-                    ("press reset, and upload again at once",),
-                    "certain",
-                )
+            return kind.of(
+                "not-reset",
+                "the bootloader has not been reset since it last wrote",
+                ("it erased another page than the first: it counts them, and only a reset sets that back",),
+                ("press reset, and upload again at once",),
+                "certain",
             )
         if isinstance(error, ErasedUnasked):
             return VerifyFault(erased_unasked(session, error))

@@ -36,7 +36,7 @@ def refuse_overrun(transfer: Transfer) -> None:
             continue
         cause = f"more was erased than was asked for: what was at {show_address(witness.place.start)} has changed"
         seen = (f"{witness.place} is not what it was before", "the size to erase was damaged on the line")
-        raise VerifyFault(Finding("erased-beside", cause, seen, _TRY, "likely"))
+        raise VerifyFault.of("erased-beside", cause, seen, _TRY, "likely")
 
 
 def _as_it_was(transfer: Transfer, witness: Witness) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Generator, Iterator, Sequence
 from ..chips import Memory, Part
 from ..dialects.errors import DialectError
 from ..dialects.spec import Erasing
-from ..errors import Finding, RefusedFault, WriteFault
+from ..errors import RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece, joined
 from ..image.edit import with_bytes
@@ -32,16 +32,14 @@ def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
     start = room.start if address is None else address
     region = Span(start, room.end) if size is None else Span.of(start, size)
     if region.size <= 0 or not memory.span.covers(region):
-        raise RefusedFault(
-            Finding(
-                "does-not-fit",
-                "there is no such room in this chip",
-                (
-                    f"asked for {Span.of(start, max(region.size, 1))}",
-                    f"the {name} is {memory.span} ({show_size(memory.size)})",
-                ),
-                ("check --from and --size",),
-            )
+        raise RefusedFault.of(
+            "does-not-fit",
+            "there is no such room in this chip",
+            (
+                f"asked for {Span.of(start, max(region.size, 1))}",
+                f"the {name} is {memory.span} ({show_size(memory.size)})",
+            ),
+            ("check --from and --size",),
         )
     return memory, region
 
@@ -52,16 +50,14 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
     units = memory.units_of([region])
     span = Span(units[0].address, units[-1].end)
     if span != region:
-        raise RefusedFault(
-            Finding(
-                "not-whole-units",
-                "only whole erase units can be erased",
-                (
-                    f"asked for {region}",
-                    f"the units there are {span}",
-                ),
-                (f"--from {span.start:#x} --size {span.size:#x}",),
-            )
+        raise RefusedFault.of(
+            "not-whole-units",
+            "only whole erase units can be erased",
+            (
+                f"asked for {region}",
+                f"the units there are {span}",
+            ),
+            (f"--from {span.start:#x} --size {span.size:#x}",),
         )
     whole = region == memory.span and job.dialect.spec.erasing is Erasing.BY_UNIT and memory.name == "flash"
     image = Image("blank", (Piece(region.start, bytes([memory.erased]) * region.size),), None, "blank")
@@ -111,16 +107,14 @@ def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
     data = read_all(session.dialect, memory, [place])
     if session.dialect.shows_again(memory, place.start, data):
         return Piece(place.start, data)
-    raise RefusedFault(
-        Finding(
-            "reads-differ",
-            f"two ways of reading {place} differ, twice",
-            ("what was read is not believed",),
-            (
-                "shorter wires, a lower --baud, and check ground",
-                "if it stays so: this loader reads otherwise than told",
-            ),
-        )
+    raise RefusedFault.of(
+        "reads-differ",
+        f"two ways of reading {place} differ, twice",
+        ("what was read is not believed",),
+        (
+            "shorter wires, a lower --baud, and check ground",
+            "if it stays so: this loader reads otherwise than told",
+        ),
     )
 
 
@@ -131,9 +125,7 @@ def read_step(session: Session) -> Iterator[Event]:
     shown = session.job.dialect.provable(session.part, memory, (region,), {"verify": "whole"})
     missing = shown.left_out.partition(":")[0]
     if not shown.spans:
-        raise RefusedFault(
-            Finding("hidden", "nothing of this can be read", (missing,), ("read from further up: --from",))
-        )
+        raise RefusedFault.of("hidden", "nothing of this can be read", (missing,), ("read from further up: --from",))
     session.backup = yield from read_twice(session, "read", memory, shown.spans)
     took, image = meter.seconds, Image("backup", session.backup)
     where = ", ".join(str(span) for span in shown.spans)
@@ -180,13 +172,11 @@ def _seen_anew(session: Session, step: str, said: str, locked: bool) -> Iterator
         yield StepEnded(name, "unproven", f"{said}; not seen again: greet shows whether it is locked")
         return
     if bool(seen) != locked:
-        raise WriteFault(
-            Finding(
-                f"{step}-without-effect",
-                f"the chip acknowledged and is {'still locked' if seen else 'not locked'}",
-                (said, seen or "it lets itself be read"),
-                ("take the supply away and give it back: some parts load their option bytes only then",),
-            )
+        raise WriteFault.of(
+            f"{step}-without-effect",
+            f"the chip acknowledged and is {'still locked' if seen else 'not locked'}",
+            (said, seen or "it lets itself be read"),
+            ("take the supply away and give it back: some parts load their option bytes only then",),
         )
     yield StepEnded(name, "green", f"{said}; entered again, {seen or 'it lets itself be read'}")
 

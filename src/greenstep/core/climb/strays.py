@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from ..chips import Memory
 from ..dialects.errors import ChipRefusal
 from ..dialects.results import WriteBlock
-from ..errors import Finding, VerifyFault
+from ..errors import VerifyFault
 from ..plan import MemoryPlan
 from ..quantities import show_address
 from ..spans import without
@@ -49,18 +49,16 @@ def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int,
 
 
 def _stray(block: WriteBlock, memory: Memory, where: str, lost: str) -> VerifyFault:
-    return VerifyFault(
-        Finding(
-            "written-beside",
-            f"an address was damaged on the line: {lost}",
-            (
-                f"the block for {block.span} of the {memory.name} was not there, though it was acknowledged",
-                f"it stands at {where}" if where else "where it went cannot be told",
-            ),
-            (
-                "upload again; put back what was beside it, if you have it",
-                "shorter wires, a lower --baud, and check ground",
-            ),
-            "certain" if where else "likely",
-        )
+    return VerifyFault.of(
+        "written-beside",
+        f"an address was damaged on the line: {lost}",
+        (
+            f"the block for {block.span} of the {memory.name} was not there, though it was acknowledged",
+            f"it stands at {where}" if where else "where it went cannot be told",
+        ),
+        (
+            "upload again; put back what was beside it, if you have it",
+            "shorter wires, a lower --baud, and check ground",
+        ),
+        "certain" if where else "likely",
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..chips import EraseUnit
-from ..errors import Finding, VerifyFault
+from ..errors import VerifyFault
 from ..plan import MemoryPlan
 from ..quantities import count, show_bytes
 from ..spans import Span
@@ -24,20 +24,18 @@ def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     more = f" and {len(found) - _SHOWN} more" if len(found) > _SHOWN else ""
     head = transfer.dialect.read(plan.memory, found[0].address, 8)
     is_, its = ("is", "its") if len(found) == 1 else ("are", "their")
-    raise VerifyFault(
-        Finding(
-            "write-protected",
-            f"{count(len(found), 'unit')} {is_} write-protected: {spans}{more}",
-            (
-                f"erase and write are acknowledged, and {its} content stays",
-                f"erased once more, {Span.of(found[0].address, 8)} still holds {show_bytes(head)}",
-            ),
-            (
-                "greenstep unlock --writes lifts the write protection; it resets the chip and erases nothing",
-                "or build the program for other units",
-            ),
-            "certain",
-        )
+    raise VerifyFault.of(
+        "write-protected",
+        f"{count(len(found), 'unit')} {is_} write-protected: {spans}{more}",
+        (
+            f"erase and write are acknowledged, and {its} content stays",
+            f"erased once more, {Span.of(found[0].address, 8)} still holds {show_bytes(head)}",
+        ),
+        (
+            "greenstep unlock --writes lifts the write protection; it resets the chip and erases nothing",
+            "or build the program for other units",
+        ),
+        "certain",
     )
 
 

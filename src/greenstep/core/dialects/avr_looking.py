@@ -40,16 +40,14 @@ def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> None:
     if start >= last.end:
         return
     size = memory.end - start
-    raise RefusedFault(
-        Finding(
-            "hits-bootloader",
-            f"the image runs into the bootloader, which begins at {show_address(start)} on this chip",
-            (
-                f"the image ends at {show_address(image.end - 1)}",
-                f"read from the chip: code from {show_address(start)} on, {show_size(size)}",
-            ),
-            (f"build a smaller program: --bootloader-bytes {size} says so before",),
-        )
+    raise RefusedFault.of(
+        "hits-bootloader",
+        f"the image runs into the bootloader, which begins at {show_address(start)} on this chip",
+        (
+            f"the image ends at {show_address(image.end - 1)}",
+            f"read from the chip: code from {show_address(start)} on, {show_size(size)}",
+        ),
+        (f"build a smaller program: --bootloader-bytes {size} says so before",),
     )
 
 
@@ -63,19 +61,17 @@ def _refuse_to_cut_off(dialect: Dialect, memory: Memory, image: Image) -> None:
     wanted = image.cut(memory.start, 4, memory.erased)
     if leads_to_loader(memory, wanted):
         return
-    raise RefusedFault(
-        Finding(
-            "cuts-off-bootloader",
-            "the image would take away the jump that leads to the bootloader",
-            (
-                f"the chip has {show_bytes(held)} at {show_address(memory.start)}, the image {show_bytes(wanted)}",
-                "without it this bootloader is out of reach for good",
-            ),
-            (
-                "move the program's reset: greenstep reserve PROGRAM --save MOVED, then upload that",
-                "or program the fuse BOOTRST, so that reset begins in the bootloader",
-            ),
-        )
+    raise RefusedFault.of(
+        "cuts-off-bootloader",
+        "the image would take away the jump that leads to the bootloader",
+        (
+            f"the chip has {show_bytes(held)} at {show_address(memory.start)}, the image {show_bytes(wanted)}",
+            "without it this bootloader is out of reach for good",
+        ),
+        (
+            "move the program's reset: greenstep reserve PROGRAM --save MOVED, then upload that",
+            "or program the fuse BOOTRST, so that reset begins in the bootloader",
+        ),
     )
 
 

@@ -406,15 +406,8 @@ class AvrV2(Dialect):
             except (Silence, Unexpected) as error:
                 self.retries += 1
                 self._forget(error.heard)
-        for attempt in range(_TRIES):
-            try:
-                return self._eeprom_from_0(memory, address + size, self.read_block(memory))[address:]
-            except (Silence, Unexpected) as error:
-                if attempt == _TRIES - 1:
-                    raise
-                self.retries += 1
-                self._forget(error.heard)
-        raise AssertionError("every try returns or raises")
+        block = self.read_block(memory)
+        return self.exchange(lambda: self._eeprom_from_0(memory, address + size, block)[address:], self._forget)
 
     def _eeprom_from_0(self, memory: Memory, end: int, block: int) -> bytes:
         """The bytes before `end`. Raises Silence, Unexpected where any is lost: then the count is not known."""

@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 from ..chips import Part
-from ..errors import Finding, RefusedFault
+from ..errors import RefusedFault
 from ..image import Image
 from ..image.boot_header import (
     MODES,
@@ -121,7 +121,7 @@ def _refuse(despite: frozenset[str], cause: str, evidence: tuple[str, ...], reme
         remedy or "is it the image for this chip, at the right address?",
         "if you know better: --despite vectors",
     )
-    raise RefusedFault(Finding("vectors", cause, evidence, tries))
+    raise RefusedFault.of("vectors", cause, evidence, tries)
 
 
 def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[int | None, int | None, int | None]:
@@ -132,10 +132,8 @@ def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[in
         found = {size_bytes(name): name for name in sizes}
         size = found.get(part.flash.size, "same") if part.size_known else "same"
     if size not in (*sizes, "same"):
-        raise RefusedFault(
-            Finding(
-                "setting", f"the {part.title}'s header has no size {size}", (), (f"there are {', '.join(sizes)}",)
-            )
+        raise RefusedFault.of(
+            "setting", f"the {part.title}'s header has no size {size}", (), (f"there are {', '.join(sizes)}",)
         )
     chip_id = part.extra.get("chip_id")
     speeds = {} if chip_id in SPEED_AS_IT_IS else speeds_of(chip_id)
@@ -145,7 +143,7 @@ def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[in
             if speeds
             else "leave it as it is: which of them its ROM starts from is not known"
         )
-        raise RefusedFault(Finding("setting", f"the {part.title}'s header has no speed {speed}", (), (there,)))
+        raise RefusedFault.of("setting", f"the {part.title}'s header has no speed {speed}", (), (there,))
     return MODES.get(mode), sizes.get(size), speeds.get(speed)
 
 

@@ -16,7 +16,7 @@ from operator import xor
 from typing import Any, ClassVar
 
 from ..chips import Catalogue, EraseUnit, Memory, Part
-from ..errors import Finding, RefusedFault
+from ..errors import RefusedFault
 from ..frozen import frozen
 from ..image import Image
 from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266
@@ -691,16 +691,14 @@ class EspRom(Dialect):
         if "encryption" in despite or not (self._encrypts or self._checks):
             return
         what = "encrypts its flash" if self._encrypts else "only starts what is signed (secure boot)"
-        raise RefusedFault(
-            Finding(
-                "encryption",
-                f"this {part.title} {what}: a plain image would not start, and may not be put right over UART",
-                ("its fuses say so",),
-                (
-                    "write it from inside, by the program's own update",
-                    "if the image is made for it: --despite encryption",
-                ),
-            )
+        raise RefusedFault.of(
+            "encryption",
+            f"this {part.title} {what}: a plain image would not start, and may not be put right over UART",
+            ("its fuses say so",),
+            (
+                "write it from inside, by the program's own update",
+                "if the image is made for it: --despite encryption",
+            ),
         )
 
     # --- starting

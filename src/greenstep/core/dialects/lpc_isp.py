@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..errors import Finding, RefusedFault
+from ..errors import RefusedFault
 from ..image import Image
 from ..image.edit import with_bytes
 from ..link import Deadline, Frame, LineSettings, Link
@@ -612,16 +612,14 @@ class LpcIsp(Dialect):
             return
         where = show_span(start, shadow)
         seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were behind the boot ROM"
-        raise RefusedFault(
-            Finding(
-                "hidden",
-                f"the backup lacks {where}, and the chip would not run without",
-                (seen,),
-                (
-                    "upload the program that was in the chip: its file has them",
-                    "to have the rest too: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
-                ),
-            )
+        raise RefusedFault.of(
+            "hidden",
+            f"the backup lacks {where}, and the chip would not run without",
+            (seen,),
+            (
+                "upload the program that was in the chip: its file has them",
+                "to have the rest too: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
+            ),
         )
 
     # --- starting
@@ -691,11 +689,9 @@ def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
     if name in _FOR_GOOD:
         cause = f"{image.name} would lock you out for good: {name}"
     said = " ".join(f"--despite {word}" for word in sorted(wanted, reverse=True))
-    raise RefusedFault(
-        Finding(
-            "would-lock",
-            cause,
-            (f"the word at {show_address(place)} is {word:08X}",),
-            ("build it without code read protection", f"if you mean it: {said}"),
-        )
+    raise RefusedFault.of(
+        "would-lock",
+        cause,
+        (f"the word at {show_address(place)} is {word:08X}",),
+        ("build it without code read protection", f"if you mean it: {said}"),
     )

@@ -16,7 +16,7 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..errors import Finding, RefusedFault, WriteFault
+from ..errors import RefusedFault, WriteFault
 from ..image import Image
 from ..image.edit import with_bytes
 from ..image.pic18 import code_only, goto, goto_target, in_words
@@ -257,13 +257,11 @@ class PicAn1310(Dialect):
         bridge = goto(memory.usable_end).ljust(memory.write_unit, b"\xff")
         self._write(memory, WriteBlock(second.address, bridge))
         if self.read(memory, second.address, _GOTO_BYTES) != bridge[:_GOTO_BYTES]:
-            raise WriteFault(
-                Finding(
-                    "not-written",
-                    "the loader acknowledges a write and does not do it",
-                    (f"nothing of it at {show_address(second.address)}: the block at 0 stays as it is",),
-                    ("is the flash write-protected (configuration bits WRT)?", "measure the supply while it writes"),
-                )
+            raise WriteFault.of(
+                "not-written",
+                "the loader acknowledges a write and does not do it",
+                (f"nothing of it at {show_address(second.address)}: the block at 0 stays as it is",),
+                ("is the flash write-protected (configuration bits WRT)?", "measure the supply while it writes"),
             )
         self._erase(memory, first)
         own = [block for block in blocks if block.address < first.end]
@@ -322,13 +320,11 @@ class PicAn1310(Dialect):
         target = goto_target(jump)
         if target is None or image.touches(kept, _GOTO_BYTES):
             shown = f"its first two words are {show_bytes(jump)}"
-            raise RefusedFault(
-                Finding(
-                    "vectors",
-                    f"{image.name} leaves no way to the bootloader and back",
-                    (shown if target is None else f"{show_address(kept)}, where its jump must go, is in use",),
-                    ("build it with a GOTO at 0, as compilers do, and 4 bytes free below the bootloader",),
-                )
+            raise RefusedFault.of(
+                "vectors",
+                f"{image.name} leaves no way to the bootloader and back",
+                (shown if target is None else f"{show_address(kept)}, where its jump must go, is in use",),
+                ("build it with a GOTO at 0, as compilers do, and 4 bytes free below the bootloader",),
             )
         if target == loader:
             return Fitted({**images, "flash": image}, (*notes, "its jump at 0 leads to the bootloader already"))
@@ -358,13 +354,11 @@ class PicAn1310(Dialect):
         jump = image.cut(flash.start, _GOTO_BYTES, 0xFF)
         if covered and goto_target(jump) == flash.usable_end:
             return
-        raise RefusedFault(
-            Finding(
-                "vectors",
-                "restoring this would put the bootloader out of reach",
-                (f"it has {show_bytes(jump) if covered else 'nothing'} at 0, where reset must lead to the loader",),
-                ("upload the program: its jump is moved then",),
-            )
+        raise RefusedFault.of(
+            "vectors",
+            "restoring this would put the bootloader out of reach",
+            (f"it has {show_bytes(jump) if covered else 'nothing'} at 0, where reset must lead to the loader",),
+            ("upload the program: its jump is moved then",),
         )
 
     # --- starting

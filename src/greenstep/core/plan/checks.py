@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from ..chips import Memory, Part
 from ..dialects.dialect import Dialect
-from ..errors import Finding, RefusedFault
+from ..errors import RefusedFault
 from ..image import Image
 from ..quantities import show_address, show_size
 from ..spans import Span
@@ -29,13 +29,11 @@ def check_any_left(images: Mapping[str, Image], notes: Sequence[str]) -> None:
     """A file may hold nothing but what its dialect leaves out. Raises RefusedFault."""
     for image in images.values():
         if not image.pieces:
-            raise RefusedFault(
-                Finding(
-                    "nothing-to-write",
-                    f"{image.name} holds nothing that this bootloader writes",
-                    tuple(notes[:4]),
-                    ("is it the whole program, with its code?",),
-                )
+            raise RefusedFault.of(
+                "nothing-to-write",
+                f"{image.name} holds nothing that this bootloader writes",
+                tuple(notes[:4]),
+                ("is it the whole program, with its code?",),
             )
 
 
@@ -46,9 +44,7 @@ def memory_named(part: Part, name: str) -> Memory:
     except KeyError:
         has = " and ".join(memory.name for memory in part.memories)
         cause = f"the {part.title} has no {name} here; it has {has}"
-        raise RefusedFault(
-            Finding("no-such-memory", cause, (), ("leave that image out", "is --chip right?"))
-        ) from None
+        raise RefusedFault.of("no-such-memory", cause, (), ("leave that image out", "is --chip right?")) from None
 
 
 def _check_room(part: Part, memory: Memory, image: Image) -> None:
@@ -65,59 +61,51 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
             tries = ["is it the image of another chip?"]
             if image.format == "raw binary":
                 tries = ["a raw file has no addresses: give it one: FILE at ADDRESS", *tries]
-        raise RefusedFault(
-            Finding(
-                "does-not-fit",
-                cause,
-                (
-                    f"the {memory.name} of the {part.title} is {memory.span} ({show_size(memory.size)})",
-                    *(f"outside is {span}" for span in outside[:3]),
-                ),
-                tuple(tries),
-            )
+        raise RefusedFault.of(
+            "does-not-fit",
+            cause,
+            (
+                f"the {memory.name} of the {part.title} is {memory.span} ({show_size(memory.size)})",
+                *(f"outside is {span}" for span in outside[:3]),
+            ),
+            tuple(tries),
         )
     if memory.reserved_bottom and image.lowest < memory.usable_start:
-        raise RefusedFault(
-            Finding(
-                "hits-bootloader",
-                f"the image runs into the bootloader below {show_address(memory.usable_start)}",
-                (
-                    f"it begins at {show_address(image.lowest)}",
-                    f"the first {show_size(memory.reserved_bottom)} are the bootloader's",
-                ),
-                (f"build the program for a start at {show_address(memory.usable_start)}, vectors and all",),
-            )
+        raise RefusedFault.of(
+            "hits-bootloader",
+            f"the image runs into the bootloader below {show_address(memory.usable_start)}",
+            (
+                f"it begins at {show_address(image.lowest)}",
+                f"the first {show_size(memory.reserved_bottom)} are the bootloader's",
+            ),
+            (f"build the program for a start at {show_address(memory.usable_start)}, vectors and all",),
         )
     if memory.reserved_top and image.end > memory.usable_end:
-        raise RefusedFault(
-            Finding(
-                "hits-bootloader",
-                f"the image runs into the bootloader at {show_address(memory.usable_end)}",
-                (
-                    f"it ends at {show_address(image.end - 1)}",
-                    f"the top {show_size(memory.reserved_top)} are the bootloader's",
-                ),
-                (
-                    "build without the bootloader merged in, or smaller",
-                    "if the bootloader is of another size, say so: --bootloader-bytes",
-                ),
-            )
+        raise RefusedFault.of(
+            "hits-bootloader",
+            f"the image runs into the bootloader at {show_address(memory.usable_end)}",
+            (
+                f"it ends at {show_address(image.end - 1)}",
+                f"the top {show_size(memory.reserved_top)} are the bootloader's",
+            ),
+            (
+                "build without the bootloader merged in, or smaller",
+                "if the bootloader is of another size, say so: --bootloader-bytes",
+            ),
         )
 
 
 def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
     verdict = judge_vectors(image, part)
     if verdict.trouble and "vectors" not in wishes.despite:
-        raise RefusedFault(
-            Finding(
-                "vectors",
-                f"{image.name} would not run: {verdict.trouble}",
-                verdict.evidence,
-                (
-                    "is it the image for this chip, at the right address?",
-                    "if you know better: --despite vectors",
-                ),
-            )
+        raise RefusedFault.of(
+            "vectors",
+            f"{image.name} would not run: {verdict.trouble}",
+            verdict.evidence,
+            (
+                "is it the image for this chip, at the right address?",
+                "if you know better: --despite vectors",
+            ),
         )
     return [*verdict.notes, *((f"{verdict.trouble}: written all the same",) if verdict.trouble else ())]
 
@@ -131,27 +119,23 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
         kept = f"keep {keep.span}"
         meets = next((piece for piece in plan.image.pieces if piece.span.meets(keep.span)), None)
         if meets is not None:
-            raise RefusedFault(
-                Finding(
-                    "keeps",
-                    f"the image lies in room that is to be kept{why}",
-                    (kept, f"{plan.image.name} has {meets.span}"),
-                    ("build the program around it", "take it out of keep"),
-                )
+            raise RefusedFault.of(
+                "keeps",
+                f"the image lies in room that is to be kept{why}",
+                (kept, f"{plan.image.name} has {meets.span}"),
+                ("build the program around it", "take it out of keep"),
             )
         gone = next((area for area in plan.areas if area.meets(keep.span)), None)
         if gone is not None and not dialect.spec.reads:
-            raise RefusedFault(
-                Finding(
-                    "keeps",
-                    f"the upload would destroy room that is to be kept{why}",
-                    (
-                        kept,
-                        f"{gone} would go, and this bootloader shows nothing back",
-                    ),
-                    (
-                        "move the kept room to an erase unit of its own, or the image away from it",
-                        "take it out of keep",
-                    ),
-                )
+            raise RefusedFault.of(
+                "keeps",
+                f"the upload would destroy room that is to be kept{why}",
+                (
+                    kept,
+                    f"{gone} would go, and this bootloader shows nothing back",
+                ),
+                (
+                    "move the kept room to an erase unit of its own, or the image away from it",
+                    "take it out of keep",
+                ),
             )

@@ -9,7 +9,7 @@ from ..chips import EraseUnit, Memory, Part
 from ..dialects.dialect import Dialect
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Erasing
-from ..errors import Finding, RefusedFault
+from ..errors import RefusedFault
 from ..image import Image
 from ..image.edit import HIGHEST, cut_out
 from ..quantities import show_span
@@ -38,13 +38,11 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         images, notes = {**images, "flash": blank}, [*told]
     notes += check_image(part, images, wishes)
     if wishes.erase_all and dialect.spec.erasing is Erasing.INSIDE_WRITE and not dialect.spec.erases_alone:
-        raise RefusedFault(
-            Finding(
-                "erases-pages-only",
-                "this bootloader cannot erase the whole flash",
-                (f"the {dialect.title} erases each page as it writes it, and no other",),
-                ("leave out --erase all: what the image touches is erased all the same",),
-            )
+        raise RefusedFault.of(
+            "erases-pages-only",
+            "this bootloader cannot erase the whole flash",
+            (f"the {dialect.title} erases each page as it writes it, and no other",),
+            ("leave out --erase all: what the image touches is erased all the same",),
         )
     plans = tuple(plan_memory(part, part.memory(name), dialect, image, wishes) for name, image in images.items())
     for plan in plans:
