@@ -108,7 +108,7 @@ def _asked_images() -> list[str]:
 
 def _image(text: str, folder: Path) -> Any:
     """As it stands in the file: relative to it where it can be."""
-    from greenstep.store.board import image_option
+    from greenstep.store.board_words import image_option
 
     image = image_option(text)[0]
     file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)

@@ -19,7 +19,8 @@ from greenstep.core.link import LineSettings
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import LINE_ENDS, TalkLine
 from greenstep.core.wishes import Wishes
-from greenstep.store.board import BoardSettings, ImageFile, TalkEntry, talk_entries
+from greenstep.store.board import BoardSettings, ImageFile, TalkEntry
+from greenstep.store.board_keys import talk_entries
 from greenstep.store.image_files import load_image
 
 from .port_choice import port_name

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 import click
 
 from greenstep.core.quantities import parse_engineering, parse_number
-from greenstep.core.wishes import DESPITE
+from greenstep.store.board_keys import KEYS, Form, Key
 
 from .completing import COMPLETERS
 
@@ -81,88 +81,49 @@ def _option(*names: str, **details: Any) -> Callable[[Command], Command]:
     return click.option(*names, envvar=variable, shell_complete=COMPLETERS.get(names[0]), **details)
 
 
-_CHIP = (_option("--chip", metavar="NAME", help="The chip, such as atmega328p, stm32f103c8, or a family: stm32."),)
-_LINE = (
-    _option(
-        "--port", metavar="PORT", help="Device, URL or name given by spot: /dev/ttyUSB0, COM3, rfc2217://host:port."
-    ),
-    _option("--baud", type=RATE, metavar="RATE", help="Rate of the bootloader."),
-    _option("--frame", metavar="FRAME", help="Data bits, parity, stop bits, where not the dialect's: 8N1, 8E1."),
-)
-_PINS = (
-    _option(
-        "--hookup",
-        metavar="NAME|TABLE",
-        help="How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, direct-dtr-reset, "
-        "direct-rts-reset, dtr-reset, rts-reset, usb-touch, or a table (docs/hookups.md).",
-    ),
-    _option("--enter", metavar="SEQUENCE", help='Moves into the bootloader: "boot on; reset on; wait 50 ms; …".'),
-    _option("--leave", metavar="SEQUENCE", help="Moves that start the application."),
-)
-_ASKING = (
-    _option("--patience", type=Real(0, 3600), metavar="SECONDS", help="How long to keep asking for sync."),
-    _option("--dialect", metavar="NAME", help="The bootloader's protocol, where it is not the chip's usual one."),
-    click.option(
-        "--set", multiple=True, metavar="NAME=VALUE", help="A setting of the dialect (greenstep chips DIALECT)."
-    ),
-    _option("--also-ident", type=Hexadecimal(), multiple=True, help="Accept a chip that answers with this number."),
+def _with(options: tuple[Callable[[Command], Command], ...]) -> Callable[[Command], Command]:
+    def decorate(command: Command) -> Command:
+        for option in reversed(options):
+            command = option(command)
+        return command
+
+    return decorate
+
+
+def _of(key: Key) -> Callable[[Command], Command]:
+    """The option of a key."""
+    details: dict[str, Any] = {"help": key.help, "multiple": key.repeats}
+    if key.form in _TYPES:
+        details |= _TYPES[key.form](key)
+    if key.metavar:
+        details["metavar"] = key.metavar
+    if key.choices:
+        details["type"] = click.Choice(key.choices)
+    if key.name == "also_ident":
+        details["type"] = Hexadecimal()
+    if key.name in _NO_VARIABLE:
+        return click.option(key.option, **details)
+    return _option(key.option, **details)
+
+
+_NO_VARIABLE = ("set", "talk")
+"""Tables, which are no values of environment variables."""
+_TYPES: dict[Form, Callable[[Key], dict[str, Any]]] = {
+    Form.RATE: lambda key: {"type": RATE},
+    Form.NUMBER: lambda key: {"type": Number()},
+    Form.SECONDS: lambda key: {"type": Real(*key.bounds)},
+    Form.TRUTH: lambda key: {"default": None, "multiple": False},
+}
+_OPTIONS: dict[str, Callable[[Any], Any]] = {key.name: _of(key) for key in KEYS}
+_OPTIONS["eeprom"] = click.option(
+    "--eeprom", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image for the EEPROM."
 )
 
-_IMAGES = (
-    _option("--images", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image, as if named as an argument."),
-    click.option("--eeprom", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image for the EEPROM."),
-    _option(
-        "--keep",
-        multiple=True,
-        metavar="FROM:SIZE",
-        help="Room that must survive: read before it is erased, and written back.",
-    ),
-    _option("--bootloader-bytes", type=Number(), metavar="SIZE", help="Room of the bootloader at the top of flash."),
-    _option(
-        "--erase",
-        type=click.Choice(["touched", "all"]),
-        help="Erase what the image touches (the usual), or the whole flash.",
-    ),
-    _option("--despite", multiple=True, type=click.Choice(DESPITE), help="Go past this refusal."),
-)
 
-_SPARING = (
-    _option(
-        "--compare/--no-compare",
-        default=None,
-        help="Write only what differs from what the chip holds (the usual), or everything.",
-    ),
-    _option(
-        "--trust-journal/--no-trust-journal",
-        default=None,
-        help="Take what the chip holds from the journal, where the chip's own number and a sample agree.",
-    ),
-    _option(
-        "--verify/--no-verify",
-        default=None,
-        help="Read back what was written (the usual), or leave it unproven.",
-    ),
-    _option("--start/--no-start", default=None, help="Start the application at the end (the usual), or not."),
-)
+def _keys(*names: str) -> Callable[[Command], Command]:
+    """The options of these keys."""
+    return _with(tuple(_OPTIONS[name] for name in names))
 
-_START = (
-    _option("--expect", metavar="TEXT", help="Text the application prints: it proves that it runs."),
-    _option("--expect-within", type=Real(0.1, 3600), metavar="SECONDS", help="How long to wait for it. [5]"),
-    _option("--console-baud", type=RATE, metavar="RATE", help="Rate of the application."),
-)
-
-_LINE_END = (
-    _option("--line-end", type=click.Choice(["crlf", "lf", "cr", "none"]), help="What ends a line sent. [crlf]"),
-)
-
-_TALK = (
-    click.option(
-        "--talk",
-        multiple=True,
-        metavar="TURN",
-        help='After the start: \'{ expect = "name?", send = "hive-7" }\'; secret = "VARIABLE" in place of send.',
-    ),
-)
 
 _GENERAL = (
     click.option("--json", "as_json", is_flag=True, help="One event a line, for programs."),
@@ -189,34 +150,27 @@ trace_option: Callable[[Command], Command] = click.option(
 )
 
 
-def _with(options: tuple[Callable[[Command], Command], ...]) -> Callable[[Command], Command]:
-    def decorate(command: Command) -> Command:
-        for option in reversed(options):
-            command = option(command)
-        return command
-
-    return decorate
-
-
-board_options = _with((*_CHIP, *_LINE, *_PINS, *_ASKING))
-wired_options = _with((*_CHIP, *_PINS))
+_LINE, _PINS = ("port", "baud", "frame"), ("hookup", "enter", "leave")
+_ASKING = ("patience", "dialect", "set", "also_ident")
+board_options = _keys("chip", *_LINE, *_PINS, *_ASKING)
+wired_options = _keys("chip", *_PINS)
 """A chip and how its pins are reached, where no port is opened."""
-open_options = _with((*_CHIP, *_LINE, *_PINS))
+open_options = _keys("chip", *_LINE, *_PINS)
 """The same and a port, where nothing is asked of a bootloader."""
-chip_options = _with((*_CHIP, _ASKING[1]))
+chip_options = _keys("chip", "dialect")
 """A chip as data, for looking at images."""
-set_option = _with(_ASKING[2:3])
-room_options = _with((_IMAGES[3], _IMAGES[2]))
+set_option = _keys("set")
+room_options = _keys("bootloader_bytes", "keep")
 """Room of the flash that is not for images."""
-clock_options = _with((*_CHIP, *_LINE[1:], *_ASKING[1:2]))
-batch_board_options = _with((*_CHIP, *_LINE[1:], *_PINS, *_ASKING))
+clock_options = _keys("chip", "baud", "frame", "dialect")
+batch_board_options = _keys("chip", "baud", "frame", *_PINS, *_ASKING)
 """A board whose ports are named apart."""
-image_options = _with(_IMAGES)
-sparing_options = _with(_SPARING)
+image_options = _keys("images", "eeprom", "keep", "bootloader_bytes", "erase", "despite")
+sparing_options = _keys("compare", "trust_journal", "verify", "start")
 """What of an upload may be left out."""
-start_options = _with(_START)
-talk_options = _with((*_TALK, *_LINE_END))
-line_end_option = _with(_LINE_END)
+start_options = _keys("expect", "expect_within", "console_baud")
+talk_options = _keys("talk", "line_end")
+line_end_option = _keys("line_end")
 region_options = _with(
     (
         click.option("--from", "region_from", type=Number(), metavar="ADDRESS", help="Where it begins. [the start]"),

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import tomllib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
 from greenstep.core.errors import usage
-from greenstep.store.board import (
-    BoardSettings,
-    PortChoice,
+from greenstep.store.board import BoardSettings, PortChoice
+from greenstep.store.board_keys import KEYS
+from greenstep.store.board_words import (
+    hookup_argument,
     image_arguments,
     image_option,
     keep_argument,
@@ -73,37 +73,31 @@ def _is_file(word: str) -> bool:
     return Path(word).exists() or "." in word or "/" in word
 
 
+_WORDS: dict[str, Callable[[str], Any]] = {
+    "port": lambda text: PortChoice(name=text),
+    "hookup": hookup_argument,
+    "keep": keep_argument,
+    "talk": talk_argument,
+}
+"""How an option's words become a value, where they are not it."""
+
+
 def from_options(files: tuple[str, ...], options: Mapping[str, Any]) -> BoardSettings:
+    """What files and options say. Raises UsageFault."""
+    values: dict[str, Any] = {}
+    for key in KEYS:
+        said, of = options.get(key.name), _WORDS.get(key.name)
+        if key.repeats:
+            values[key.name] = tuple(of(word) if of else word for word in said or ()) or None
+        else:
+            values[key.name] = of(said) if of and said else said
+    values["port"] = values["port"] or None
     images = list(image_arguments(files))
-    images += [image for text in options.get("images") or () for image in image_option(text)]
-    images += [image for text in options.get("eeprom") or () for image in image_option(text, "eeprom")]
-    same = (
-        "chip", "dialect", "baud", "frame", "enter", "leave", "expect", "expect_within", "console_baud",
-        "patience", "bootloader_bytes", "erase", "compare", "trust_journal", "verify", "start", "line_end",
-    )  # fmt: skip
-    port = options.get("port")
-    return BoardSettings(
-        **{name: options.get(name) for name in same},
-        hookup=_hookup_argument(options.get("hookup")),
-        port=PortChoice(name=port) if port else None,
-        images=tuple(images) or None,
-        keep=tuple(keep_argument(text) for text in options.get("keep") or ()) or None,
-        also_ident=tuple(options.get("also_ident") or ()) or None,
-        despite=tuple(options.get("despite") or ()) or None,
-        talk=tuple(talk_argument(text) for text in options.get("talk") or ()) or None,
-        set=dict(set_argument(text) for text in options.get("set") or ()) or None,
-    )
-
-
-def _hookup_argument(text: str | None) -> str | Mapping[str, Any] | None:
-    """A hookup's name, or a table written as in greenstep.toml: '{ like = "cross-pair", … }'."""
-    if text is None or not text.lstrip().startswith("{"):
-        return text
-    try:
-        table: Mapping[str, Any] = tomllib.loads(f"hookup = {text}")["hookup"]
-    except tomllib.TOMLDecodeError as error:
-        raise usage("hookup", f"--hookup: {error}", "write it as in greenstep.toml, on one line") from None
-    return table
+    for name, memory in (("images", "flash"), ("eeprom", "eeprom")):
+        images += [image for text in options.get(name) or () for image in image_option(text, memory)]
+    values["images"] = tuple(images) or None
+    values["set"] = dict(set_argument(text) for text in options.get("set") or ()) or None
+    return BoardSettings(**values)
 
 
 def find_chip(said: BoardSettings) -> Choice:

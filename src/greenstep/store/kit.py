@@ -22,7 +22,8 @@ from greenstep.core.errors import RefusedFault, UsageFault, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.quantities import parse_number, show_size
 
-from .board import BoardSettings, board_from_table
+from .board import BoardSettings
+from .board_keys import board_from_table
 from .image_saving import check_place
 
 MANIFEST = "kit.toml"

@@ -11,7 +11,8 @@ from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 from greenstep.core.nearest import nearest
 
-from .board import BoardSettings, board_from_table
+from .board import BoardSettings
+from .board_keys import board_from_table
 
 FILE_NAME = "greenstep.toml"
 

@@ -1,0 +1,258 @@
+"""The keys of a board, one row each. From them are made what a table of greenstep.toml may hold, the options of the
+same names with their environment variables, and the manual's table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from enum import Enum
+from pathlib import Path
+from typing import Any
+
+from greenstep.core.errors import check_keys, usage
+from greenstep.core.frozen import frozen
+from greenstep.core.talk import LINE_ENDS
+from greenstep.core.wishes import DESPITE, Keep
+
+from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
+
+
+class Form(Enum):
+    """What a value is. OWN is a shape of its own, which `Key.read` knows."""
+
+    TEXT = "text"
+    TRUTH = "truth"
+    RATE = "rate"
+    NUMBER = "number"
+    SECONDS = "seconds"
+    OWN = "own"
+
+
+_WANTED = {
+    Form.TEXT: "it in quotes",
+    Form.TRUTH: "true or false",
+    Form.RATE: "a whole number",
+    Form.NUMBER: "a whole number",
+    Form.SECONDS: "a number of seconds",
+}
+"""How a value is written in greenstep.toml."""
+
+
+class _WrongValue(Exception):
+    """The words say what should be written."""
+
+
+Read = Callable[[Any, Path], Any]
+"""From a value of the project file, with the folder that file names count from. Raises _WrongValue."""
+
+
+@frozen
+class Key:
+    """`help` is the option's; `value` and `default` are for the manual. `choices` are all words allowed, if not
+    empty. `repeats`: it is a list, and its option may be given several times. `bounds` are the option's, in seconds.
+    """
+
+    name: str
+    form: Form
+    help: str
+    value: str
+    default: str = ""
+    metavar: str = ""
+    choices: tuple[str, ...] = ()
+    repeats: bool = False
+    bounds: tuple[float, float] = (0, 3600)
+    read: Read | None = None
+
+    @property
+    def option(self) -> str:
+        """As written on the command line."""
+        dashed = self.name.replace("_", "-")
+        return f"--{dashed}/--no-{dashed}" if self.form is Form.TRUTH else f"--{dashed}"
+
+    def of(self, value: Any, where: str, folder: Path) -> Any:
+        """From a value of the project file. Raises UsageFault."""
+        try:
+            return self.read(value, folder) if self.read is not None else self._plain(value)
+        except _WrongValue as wrong:
+            raise usage("project-value", f"{where}.{self.name} is {value!r}", f"write {wrong}") from None
+
+    def _plain(self, value: Any) -> Any:
+        values = value if self.repeats and isinstance(value, list) else [value]
+        if self.repeats and not isinstance(value, list):
+            raise _WrongValue("a list: [ … ]")
+        if not all(_fits(self.form, one) for one in values):
+            raise _WrongValue(_WANTED[self.form])
+        if self.choices and any(one not in self.choices for one in values):
+            words = " or ".join(self.choices if self.repeats else (f'"{word}"' for word in self.choices))
+            raise _WrongValue(f"a list of {words}" if self.repeats else words)
+        if self.repeats:
+            return tuple(values)
+        return float(value) if self.form is Form.SECONDS else value
+
+
+def _fits(form: Form, value: Any) -> bool:
+    if form is Form.TEXT:
+        return isinstance(value, str)
+    if form is Form.TRUTH or isinstance(value, bool):
+        return form is Form.TRUTH and isinstance(value, bool)
+    return isinstance(value, int | float if form is Form.SECONDS else int) and value >= 0
+
+
+def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> BoardSettings:
+    """A board of the project file; file names are relative to `folder`. Raises UsageFault."""
+    check_keys(table, [key.name for key in KEYS], where, "project-key")
+    return BoardSettings(**{key.name: key.of(table[key.name], where, folder) for key in KEYS if key.name in table})
+
+
+# --- shapes of their own
+
+
+def _port(value: Any, folder: Path) -> PortChoice:
+    if isinstance(value, str):
+        return PortChoice(name=value)
+    if isinstance(value, dict) and value and not value.keys() - {"name", "serial", "spot"}:
+        texts = {key: text for key, text in value.items() if isinstance(text, str)}
+        if len(texts) == len(value):
+            return PortChoice(**texts)
+    raise _WrongValue('"/dev/ttyUSB0", { serial = "…" } or { spot = "…" }')
+
+
+def _hookup(value: Any, folder: Path) -> str | Mapping[str, Any]:
+    if not isinstance(value, str | dict):
+        raise _WrongValue("a name in quotes, or a table")
+    return value
+
+
+def _list(value: Any) -> list[Any]:
+    if not isinstance(value, list):
+        raise _WrongValue("a list: [ … ]")
+    return value
+
+
+def _images(value: Any, folder: Path) -> tuple[ImageFile, ...]:
+    return tuple(_image(one, folder) for one in _list(value))
+
+
+def _image(value: Any, folder: Path) -> ImageFile:
+    if isinstance(value, str):
+        return ImageFile(folder / value)
+    wrong = _WrongValue('a file name, or { file = "…", at = 0x08000000, memory = "flash" }')
+    if not isinstance(value, dict) or not isinstance(value.get("file"), str):
+        raise wrong
+    at, memory = value.get("at"), value.get("memory", "flash")
+    if value.keys() - {"file", "at", "memory"} or not isinstance(at, int | None) or not isinstance(memory, str):
+        raise wrong
+    return ImageFile(folder / value["file"], at, memory)
+
+
+def _keeps(value: Any, folder: Path) -> tuple[Keep, ...]:
+    for one in (rows := _list(value)):
+        numbers = isinstance(one, dict) and all(isinstance(one.get(name), int) for name in ("from", "size"))
+        if not numbers or one.keys() - {"from", "size", "why"}:
+            raise _WrongValue('[ { from = 0x9000, size = 0x6000, why = "settings" } ]')
+    return tuple(Keep(one["from"], one["size"], str(one.get("why", ""))) for one in rows)
+
+
+def _talk(value: Any, folder: Path) -> tuple[TalkEntry, ...]:
+    entries = talk_entries(_list(value))
+    if entries is None:
+        raise _WrongValue('[ { expect = "name?", send = "hive-7" }, { expect = "key?", secret = "HIVE_KEY" } ]')
+    return entries
+
+
+def talk_entries(value: Any) -> tuple[TalkEntry, ...] | None:
+    """Turns from a list of tables; None if it is none."""
+    entries = [talk_entry(item) for item in value] if isinstance(value, list) else [None]
+    return tuple(entry for entry in entries if entry is not None) if None not in entries else None
+
+
+def talk_entry(value: Any) -> TalkEntry | None:
+    """A turn from its table; None if it is none."""
+    if not isinstance(value, dict) or not value or value.keys() - {"expect", "within", "send", "secret"}:
+        return None
+    within = value.get("within", 5.0)
+    texts = [value[key] for key in ("expect", "send", "secret") if key in value]
+    if not texts or not all(isinstance(text, str) for text in texts):
+        return None
+    if isinstance(within, bool) or not isinstance(within, int | float) or within <= 0:
+        return None
+    if "send" in value and "secret" in value:
+        return None
+    return TalkEntry(value.get("expect", ""), float(within), value.get("send"), value.get("secret", ""))
+
+
+def _idents(value: Any, folder: Path) -> tuple[int, ...]:
+    if not all(isinstance(one, int) for one in _list(value)):
+        raise _WrongValue("numbers, such as [ 0x1E950F ]")
+    return tuple(value)
+
+
+def _settings(value: Any, folder: Path) -> Mapping[str, Any]:
+    """The dialect's own; whoever knows the dialect checks them."""
+    if not isinstance(value, dict):
+        raise _WrongValue("a table: { crystal-khz = 12000 }")
+    return value
+
+
+# --- the rows, in the order of the manual
+
+KEYS = (
+    Key("chip", Form.TEXT, "The chip, such as atmega328p, stm32f103c8, or a family: stm32.",
+        "a part (`stm32f103c8`, `atmega328p`), a series (`stm32f4`), a record (`stm32f10x-medium`), a family "
+        "(`stm32`, `avr`) or a dialect; `greenstep chips` lists them", metavar="NAME"),
+    Key("port", Form.OWN, "Device, URL or name given by spot: /dev/ttyUSB0, COM3, rfc2217://host:port.",
+        'a name or URL; `{ serial = "…" }` of a USB adapter; both: `{ name, serial }`; `{ spot = "…" }` a name '
+        "that [spot](connect.md) remembered", "the only one", "PORT", read=_port),
+    Key("baud", Form.RATE, "Rate of the bootloader.", "rate of the bootloader", "the chip's", "RATE"),
+    Key("frame", Form.TEXT, "Data bits, parity, stop bits, where not the dialect's: 8N1, 8E1.",
+        "where not the dialect's own", "the dialect's", "FRAME"),
+    Key("hookup", Form.OWN,
+        "How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, direct-dtr-reset, "
+        "direct-rts-reset, dtr-reset, rts-reset, usb-touch, or a table (docs/hookups.md).",
+        "a name or a table, see [hookups](hookups.md)", "the chip's", "NAME|TABLE", read=_hookup),
+    Key("enter", Form.TEXT, 'Moves into the bootloader: "boot on; reset on; wait 50 ms; …".', "a sequence",
+        "the hookup's", "SEQUENCE"),
+    Key("leave", Form.TEXT, "Moves that start the application.", "a sequence", "the hookup's", "SEQUENCE"),
+    Key("patience", Form.SECONDS, "How long to keep asking for sync.", "seconds to keep asking for sync",
+        "20 by hand; a few resets with lines", "SECONDS"),
+    Key("dialect", Form.TEXT, "The bootloader's protocol, where it is not the chip's usual one.",
+        "where not the chip's own", "the chip's", "NAME"),
+    Key("set", Form.OWN, "A setting of the dialect (greenstep chips DIALECT).",
+        "the [dialect's own settings](dialects/README.md): `{ crystal-khz = 12000 }`", metavar="NAME=VALUE",
+        repeats=True, read=_settings),
+    Key("also_ident", Form.OWN, "Accept a chip that answers with this number.",
+        "chip numbers accepted beside the declared one: `[ 0x1E950F ]`", repeats=True, read=_idents),
+    Key("images", Form.OWN, "An image, as if named as an argument.",
+        "files, or `{ file, at, memory }`; a raw file goes to `at`, else to the memory's start",
+        metavar="'FILE [at ADDRESS]'", repeats=True, read=_images),
+    Key("keep", Form.OWN, "Room that must survive: read before it is erased, and written back.",
+        "`[ { from, size, why } ]`: [room that must survive](again.md#what-is-on-the-chip-stays)",
+        metavar="FROM:SIZE", repeats=True, read=_keeps),
+    Key("bootloader_bytes", Form.NUMBER, "Room of the bootloader at the top of flash.",
+        "room of a resident bootloader at the top of flash", "the chip's", "SIZE"),
+    Key("erase", Form.TEXT, "Erase what the image touches (default), or the whole flash.",
+        "`\"touched\"` or `\"all\"`", "touched", choices=("touched", "all")),
+    Key("despite", Form.TEXT, "Go past this refusal.",
+        '`["vectors"]`: write an image that does not look like a program; `"protection"`, `"lock-out"`: one that '
+        '[locks](dialects/lpc-isp.md); `"encryption"`: a plain one for a chip that [encrypts](dialects/esp-rom.md)',
+        choices=DESPITE, repeats=True),
+    Key("compare", Form.TRUTH, "Write only what differs from what the chip holds (default), or everything.",
+        "true or false: [write only what differs](again.md#only-what-changed)", "true"),
+    Key("trust_journal", Form.TRUTH,
+        "Take what the chip holds from the journal, where the chip's own number and a sample agree.",
+        "true or false: take what the chip holds from the journal, where a sample agrees", "false"),
+    Key("verify", Form.TRUTH, "Read back what was written (default), or leave it unproven.", "true or false", "true"),
+    Key("start", Form.TRUTH, "Start the application at the end (default), or not.", "true or false", "true"),
+    Key("expect", Form.TEXT, "Text the application prints: it proves that it runs.",
+        "a text that proves the program runs", "none", "TEXT"),
+    Key("expect_within", Form.SECONDS, "How long to wait for it. [5]", "seconds to wait for it", "5", "SECONDS",
+        bounds=(0.1, 3600)),
+    Key("console_baud", Form.RATE, "Rate of the application.", "rate of the program (8N1)",
+        "`baud`, or what it is asked at", "RATE"),
+    Key("talk", Form.OWN,
+        "After the start: '{ expect = \"name?\", send = \"hive-7\" }'; secret = \"VARIABLE\" in place of send.",
+        "what is said after the start, see [talk](listen.md#the-first-settings-of-a-new-board)", "none", "TURN",
+        repeats=True, read=_talk),
+    Key("line_end", Form.TEXT, "What ends a line sent. [crlf]", "what ends a line sent", "crlf",
+        choices=tuple(LINE_ENDS)),
+)  # fmt: skip
+"""Each is a field of BoardSettings."""
