@@ -45,7 +45,8 @@ def saved_text(head: bytes) -> str:
         if error.start < len(shown) - 4:  # else a character is cut in half
             return ""
         text = shown[: error.start].decode("utf-8")
-    return "a text" if head and text.isprintable() else ""
+    blank = bool(head) and not shown
+    return "a text" if blank or (text and text.isprintable()) else ""
 
 
 def recognise(head: bytes) -> Format:
