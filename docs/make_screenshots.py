@@ -59,7 +59,7 @@ PICTURES = (
     Picture(
         "lines",
         "greenstep lines show brood-probe; echo; echo; "
-        "greenstep lines show --chip stm32 --hookup cross-pair --reset-capacitor 10u",
+        "greenstep lines show --chip esp32 --hookup cross-pair --reset-capacitor 10u",
     ),
     Picture("clock", "greenstep clock 16M hive-scale"),
     Picture("listen", "greenstep listen brood-probe --reset --times", after_s=2.6),
@@ -81,7 +81,7 @@ TRACED = f"greenstep upload brood-probe --trace {TRACE}"
 FIGURES = {
     "map-figure": "greenstep image map apiary-gateway",
     "wiring": "greenstep wiring --chip stm32f103c8",
-    "lines-figure": "greenstep lines show --chip stm32 --hookup cross-pair",
+    "lines-figure": "greenstep lines show --chip esp32 --hookup cross-pair",
     "clock-figure": "greenstep clock 16M hive-scale",
     "trace-figure": f"greenstep trace show {TRACE}",
 }

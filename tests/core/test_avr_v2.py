@@ -97,7 +97,9 @@ class Messages(unittest.TestCase):
         eeprom, head = M2560.memory("eeprom"), "C1 0A 40 4C 20 FF FF"
         dialect = self.talk(
             ("06 00 00 00 00", "06 00"), ("16 00 03 A0", "16 00 11 22 33 00"),
+            ("06 00 00 00 00", "06 00"), ("16 00 03 A0", "16 00 11 22 33 00"),
             ("06 00 00 00 00", "06 00"), (f"15 00 05 {head} 11 22 33 44 55", "15 00"),
+            ("06 00 00 00 00", "06 00"), ("16 00 05 A0", "16 00 11 22 33 44 55 00"),
         )  # fmt: skip
         blocks = [WriteBlock(3, b"\x44\x55")]
         self.assertEqual(list(dialect.write(eeprom, blocks)), blocks)
@@ -132,6 +134,21 @@ class EepromWithGaps(unittest.TestCase):
                     self.assertEqual((trial.end.exit_code, found), (0, bytes(wanted)), trial.end)
                     self.assertEqual(trial.line.chip.violations, [])
                 held = bytes(byte ^ (at in (10, 0x210)) for at, byte in enumerate(wanted))
+
+    def test_a_byte_between_the_pieces_that_does_not_come_back_is_red(self) -> None:
+        class Worn(bytearray):
+            """Written again, one byte is something else."""
+
+            def __setitem__(self, place: Any, value: Any) -> None:
+                super().__setitem__(place, value)
+                super().__setitem__(0x150, 0x21)
+
+        image = Image("calibration", (Piece(8, bytes(range(100))), Piece(0x200, bytes(range(50)))))
+        climb, trial = prepare("atmega2560", {"eeprom": image})
+        trial.line.chip.eeprom = Worn(trial.line.chip.eeprom)
+        trial.events.extend(climb.run())
+        self.assertTrue(trial.holds(image, "eeprom"))
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "written-beside"))
 
 
 class ErasesInOrder(unittest.TestCase):

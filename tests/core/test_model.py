@@ -6,6 +6,7 @@ import unittest
 import zlib
 
 from greenstep.core.image import Image, ImageFault, Piece, join, read_raw, recognise
+from greenstep.core.image.recognise import saved_text
 
 
 class Model(unittest.TestCase):
@@ -45,6 +46,13 @@ class RawAndRecognised(unittest.TestCase):
         self.assertEqual(read_raw(b"abc", "x.bin", 0x08000000).pieces, (Piece(0x08000000, b"abc"),))
         with self.assertRaises(ImageFault):
             read_raw(b"", "x.bin", 0)
+
+    def test_what_is_no_image_is_known(self) -> None:
+        for head in (b"hello\n", b"\t\n", "bee, abeille, пчела\r\n".encode(), "café".encode()[:-1]):
+            self.assertEqual(saved_text(head), "a text", head)
+        self.assertEqual(saved_text(b"\n <!DOCTYPE html><p>"), "a web page")
+        for head in (b"", b"\xff", b"\xff\xfe\xff", b"bees\x00", "пчела".encode()[1:] + b"1234"):
+            self.assertEqual(saved_text(head), "", head)
 
     def test_by_content(self) -> None:
         cases = {

@@ -59,7 +59,7 @@ def show(board: tuple[str, ...], which: str, save: Path | None, as_json: bool, *
 
     \b
     greenstep lines show brood-probe
-    greenstep lines show --chip stm32 --hookup cross-pair --reset-capacitor 10u --save lines.png
+    greenstep lines show --chip esp32 --hookup cross-pair --reset-capacitor 10u --save lines.png
     """
     from greenstep.core.hookup.waveform import draw_waveform, warnings
 

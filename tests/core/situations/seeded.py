@@ -8,6 +8,7 @@ from typing import Any
 from greenstep.bench.boards import BOARDS
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.findings.boot_text import ROM_RATES
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.talk import TalkLine
@@ -34,7 +35,13 @@ _STRANGERS: dict[str, str] = {"CCC": "XMODEM", "Synchronized": "LPC"}
 def wrong_rate(dialect: str, seed: int) -> Situation:
     """A program's text at a rate of some other standard or clock."""
     source = random.Random(seed)
-    factor = source.choice(list(_FACTORS))
+    factors = list(_FACTORS)
+    if find_dialect(dialect).spec.rom_speaks:
+        # at a rate that some ROMs have, its text is read, and tells of the boot pin in place of the rate
+        factors = [
+            f for f in factors if all(abs(_FACTORS[f] / rate - 1) > 0.04 for rate in ROM_RATES if rate != 115200)
+        ]
+    factor = source.choice(factors)
     rate = round(_FACTORS[factor] * BOARDS[BOARD_OF[dialect]].baud / 115200)
     faults = ("no-boot", f"console={rate}", f"says={source.choice(_TEXTS)}")
     if find_dialect(dialect).spec.rom_speaks:  # its ROM is heard first, at a rate of its own: the clock is off

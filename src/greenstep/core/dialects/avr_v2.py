@@ -17,9 +17,10 @@ from operator import xor
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
+from ..errors import VerifyFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size
+from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost, sum_costs
@@ -358,6 +359,8 @@ class AvrV2(Dialect):
         end = blocks[-1].address + len(blocks[-1].data)
         whole = sum(len(block.data) for block in blocks) == end
         content = bytearray(b"" if whole else self._eeprom_from_0(memory, blocks[-1].address, size))
+        if not self.shows_again(memory, 0, bytes(content)):
+            raise Unexpected("an EEPROM that reads the same in two ways", bytes(content[:8]))
         for block in blocks:
             content[block.address : block.address + len(block.data)] = block.data
         waiting = list(blocks)
@@ -376,6 +379,16 @@ class AvrV2(Dialect):
                 self.retries += 1
                 self._recover(error.heard)
         self._next = None
+        found = bytes(content) if whole else self._eeprom_from_0(memory, end, size)
+        if found != content:  # verify looks at the pieces only; begun anew this would be taken for what was there
+            at = next(at for at, (a, b) in enumerate(zip(found, content, strict=True)) if a != b)
+            raise VerifyFault.of(
+                "written-beside",
+                f"the EEPROM does not take back what was beside the image: {show_address(at)} differs",
+                evidence=(f"written {content[at]:02X}, found {found[at]:02X}",),
+                attempts=("upload again; the EEPROM may be worn there",),
+                certainty="likely",
+            )
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         if memory.name == "eeprom":

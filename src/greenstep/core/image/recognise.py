@@ -38,13 +38,15 @@ def saved_text(head: bytes) -> str:
     start = head[:1024].lstrip(b"\xef\xbb\xbf \t\r\n").lower()
     if start.startswith((b"<!doctype html", b"<html")) or (start.startswith(b"<") and b"<html" in start):
         return "a web page"
+    shown = head.translate(None, b"\t\r\n\f")
     try:
-        text = head.decode("utf-8")
+        text = shown.decode("utf-8")
     except UnicodeDecodeError as error:
-        if error.start < len(head) - 4:  # else a character is cut in half
+        if error.start < len(shown) - 4:  # else a character is cut in half
             return ""
-        text = head[: error.start].decode("utf-8")
-    return "a text" if text and all(letter.isprintable() or letter in "\t\r\n\f" for letter in text) else ""
+        text = shown[: error.start].decode("utf-8")
+    blank = bool(head) and not shown
+    return "a text" if blank or (text and text.isprintable()) else ""
 
 
 def recognise(head: bytes) -> Format:
