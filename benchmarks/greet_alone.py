@@ -11,12 +11,13 @@ import sys
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.cli.survey import scope
 from greenstep.core.chips import Catalogue
 from greenstep.core.link import LineSettings
 from greenstep.core.recording import RecordingLink
 from greenstep.core.survey.learn import Learnt, learn_hookup
 from greenstep.store.board import BoardSettings
+from greenstep.work.board import Board
+from greenstep.work.surveying import scope
 
 from .seeded import on_all_processors
 
@@ -28,7 +29,7 @@ def alone(board: str) -> tuple[str, str, float]:
     """(board, what was found, seconds) where nothing but the port is known."""
     line = BOARDS[board].build()
     link = RecordingLink(VirtualLink(line, _AT, on_for_s=20.0))
-    *_, last = learn_hookup(link, scope(BoardSettings()), _AT)
+    *_, last = learn_hookup(link, scope(Board("", BoardSettings())), _AT)
     assert isinstance(last, Learnt)
     found = last.candidate
     said = f"{found.dialect.name}, {found.hookup.name}, {found.baud}" if found else "nothing"

@@ -13,7 +13,7 @@ import greenstep
 SOURCE = Path(greenstep.__file__).parent
 FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platformdirs", "tomlkit"}
 CHIPS = ("stm32.py", "avr.py", "avr_v2.py", "avr_109.py", "esp.py", "lpc.py", "pic.py", "xmodem.py")
-OUTER = {"cli", "ports", "bench", "store", "draw"}
+OUTER = {"cli", "ports", "bench", "store", "draw", "work"}
 
 
 def imported_names(path: Path) -> set[str]:
@@ -70,6 +70,7 @@ class CoreStandsAlone(unittest.TestCase):
             "store": {"core", "store"},
             "bench": {"core", "bench"},
             "draw": {"core", "draw"},
+            "work": {"core", "ports", "store", "bench", "work"},
         }
         for room, below in allowed.items():
             for path in (SOURCE / room).rglob("*.py"):
@@ -91,6 +92,13 @@ class CoreStandsAlone(unittest.TestCase):
                 with self.subTest(file=name, imported=imported):
                     self.assertNotIn("greenstep.core.dialects", imported)
 
+    def test_what_a_program_can_use_loads_neither_click_nor_rich(self) -> None:
+        modules = [f"greenstep.work.{path.stem}" for path in (SOURCE / "work").glob("*.py")]
+        self.assertGreater(len(modules), 8)
+        loaded = loaded_by("\n".join(f"import {module}" for module in modules))
+        self.assertFalse({name for name in loaded if name.split(".")[0] in ("click", "rich", "matplotlib")})
+        self.assertFalse({name for name in loaded if name.startswith("greenstep.cli")})
+
 
 class CommandsLoadLittle(unittest.TestCase):
     def test_version_loads_neither_rich_nor_serial(self) -> None:
@@ -104,7 +112,7 @@ class CommandsLoadLittle(unittest.TestCase):
             *("chips", "backup", "erase", "lock", "unlock", "locks", "consent"),
         ]
         loaded = loaded_by("\n".join(f"import greenstep.cli.{name}" for name in commands))
-        self.assertIn("greenstep.core.climb", loaded)
+        self.assertIn("greenstep.work.surveying", loaded)
         self.assertFalse({name for name in loaded if name.split(".")[0] in ("matplotlib", "pandas", "elftools")})
 
 

@@ -10,19 +10,19 @@ import signal
 import socket
 import subprocess
 import unittest
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pexpect
 
-from greenstep.cli.batch_worker import Begins, Goes, Order, Waits
-from greenstep.cli.jobs import make_job
-from greenstep.cli.target import from_options
+from greenstep.cli.person import AT_THE_TERMINAL
 from greenstep.core.events import StepAdvanced
 from greenstep.ports.discovery import PortInfo
 from greenstep.ports.watching import Newcomers
-from greenstep.store.board import ImageFile
+from greenstep.store.board import BoardSettings, ImageFile, PortChoice
+from greenstep.work.batch_worker import Begins, Goes, Order, Waits
+from greenstep.work.board import Board
+from greenstep.work.jobs import make_job
 
 from .support import COMMAND, Bench, ToolTest
 
@@ -175,13 +175,11 @@ class OneAfterAnother(ToolTest):
 class Handed(unittest.TestCase):
     def test_an_order_goes_to_a_process_that_begins_anew(self) -> None:
         """Where processes cannot be forked, what they are to do is pickled."""
-        said = replace(
-            from_options((), {"chip": "stm32f072", "port": "a/b"}),
-            images=(ImageFile(APIARY / "images" / "brood-probe.hex"),),
-        )
-        order = Order(make_job("upload", "brood-probe", said), said, again=True, wait_s=None)
+        images = (ImageFile(APIARY / "images" / "brood-probe.hex"),)
+        said = BoardSettings(chip="stm32f072", port=PortChoice(name="a/b"), images=images)
+        order = Order(make_job("upload", Board("brood-probe", said)), AT_THE_TERMINAL, again=True, wait_s=None)
         back = pickle.loads(pickle.dumps(order))
-        self.assertEqual((back.job.images, back.job.dialect, back.said), (order.job.images, order.job.dialect, said))
+        self.assertEqual((back.job.images, back.job.dialect), (order.job.images, order.job.dialect))
         for news in (Waits("next"), Begins(), Goes(StepAdvanced("write", 1, 2, "bytes", 0.5))):
             self.assertEqual(pickle.loads(pickle.dumps(news)), news)
 

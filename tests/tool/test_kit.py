@@ -249,7 +249,7 @@ class Used(ToolTest):
             (run.status, "no board of this kit has the ATmega328P with 32 KiB" in run.text), (5, True), run.text
         )
         beside = self.run_tool("upload", "c.kit", "--images", "hive-scale.hex")
-        self.assertEqual((beside.status, "--images does not go with a kit" in beside.text), (2, True), beside.text)
+        self.assertEqual((beside.status, "a kit brings its own images" in beside.text), (2, True), beside.text)
         (self.folder / "d.kit").write_bytes(b"not a zip")
         self.assertEqual(self.run_tool("upload", "d.kit").status, 5)
 

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.store.board import BoardSettings
+from greenstep.work.backing_up import save_backup
+from greenstep.work.board import Board
+
 from .completing import complete_board
-from .drive import Settled, climb_board
-from .faults import faults_as_asked
-from .options import board_options, general_options, region_options, trace_option
+from .drive import run_board
+from .options import How, board_options, general_options, region_options, trace_option
+from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Climb
+    from greenstep.work.run import Run
 
 
 @click.command("backup", short_help="Save what the chip holds.")
@@ -30,7 +34,7 @@ if TYPE_CHECKING:
 @general_options
 def command(
     board: tuple[str, ...], save: Path, memory: str, replace: bool, region_from: int | None, region_size: int | None,
-    **options: Any,
+    said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Read the chip's memory, twice, and save it. Changes nothing on the chip.
 
@@ -41,43 +45,18 @@ def command(
 
     It goes back with greenstep restore.
     """
-    return back_up(board, save, replace, (memory, region_from, region_size), options)
+    return back_up(settle(board, said, how), save, replace, (memory, region_from, region_size), how)
 
 
-def back_up(
-    words: tuple[str, ...],
-    save: Path,
-    replace: bool,
-    region: tuple[str, int | None, int | None],
-    options: dict[str, Any],
-    settled: Settled | None = None,
-) -> int:
-    """The climb, and the file at its end. Returns the exit status. Raises UsageFault."""
+def back_up(board: Board, save: Path, replace: bool, region: tuple[str, int | None, int | None], how: How) -> int:
+    """The run, and the file at its end. Returns the exit status. Raises UsageFault."""
     from greenstep.store.image_saving import check_place
 
-    with faults_as_asked(bool(options["as_json"])):
-        check_place(save, replace)
+    check_place(save, replace)
 
-    def keep(climb: Climb) -> None:
-        said = _save(climb, save, region[0])
-        if not options["as_json"]:
+    def keep(run: Run) -> None:
+        said = save_backup(run, save)
+        if not how.as_json:
             click.echo(f" saved as {save}{said}")
 
-    return climb_board("backup", words, options, region, keep, settled=settled)
-
-
-def _save(climb: Climb, save: Path, memory: str) -> str:
-    """Write the file in the format of its ending, raw where that names none. Returns what to know of it."""
-    from greenstep.core.errors import UsageFault
-    from greenstep.core.image import Image
-    from greenstep.store.image_saving import kind_for, save_image
-
-    memory_of_it = (climb.outcome.part or climb.job.choice.first).memory(memory)
-    try:
-        kind = kind_for(save, None)
-    except UsageFault:
-        kind = "raw"
-    image = Image(save.name, climb.outcome.backup)
-    save_image(save, image, kind, memory_of_it.erased, 16)
-    low = image.lowest
-    return f", which belongs at 0x{low:X}" if kind == "raw" and low != memory_of_it.start else ""
+    return run_board("backup", board, how, region, keep)

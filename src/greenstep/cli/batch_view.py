@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from typing import Protocol
 
 from rich.console import Console, Group
 from rich.live import Live
@@ -16,8 +15,9 @@ from greenstep.core.batch import Batch, BoardResult
 from greenstep.core.events import HandsWanted, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import changing
 from greenstep.core.quantities import count, show_seconds
+from greenstep.work.batch_worker import Begins, Ends, Goes, News, Waits
+from greenstep.work.batching import BatchView
 
-from .batch_worker import Begins, Ends, Goes, News, Waits
 from .fault_lines import finding_lines
 from .json_view import JsonView, plain
 from .signs import shows_signs
@@ -25,24 +25,6 @@ from .signs import shows_signs
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
 _BAR = 24
 _WAITING = {"take off": "take the board off", "next": "waiting for the next board"}
-
-
-class BatchView(Protocol):
-    """Whoever shows a batch."""
-
-    def begin(self, title: str, ports: list[str]) -> None: ...
-
-    def news(self, port: str, news: News) -> None: ...
-
-    def result(self, result: BoardResult, batch: Batch) -> None: ...
-
-    def remark(self, text: str) -> None: ...
-
-    def tick(self) -> None: ...
-
-    def end(self, batch: Batch) -> None: ...
-
-    def close(self) -> None: ...
 
 
 def make_batch_view(as_json: bool, bell: bool) -> BatchView:

@@ -7,26 +7,24 @@ from typing import Any
 
 import click
 
-from .faults import faults_as_asked
-from .options import general_options
+from greenstep.store.board import BoardSettings, ImageFile
+
+from .options import How, general_options
 
 
 @click.command("boards", short_help="List the boards of greenstep.toml.")
 @general_options
-def command(as_json: bool, project: Path | None) -> int:
+def command(said: BoardSettings, how: How) -> int:
     """List the boards of the project file: chip, port and where it is now, hookup, images and whether they are
     there. Opens no port."""
     from greenstep.core.errors import usage
     from greenstep.store.project import find_project
 
-    with faults_as_asked(as_json):
-        found = find_project(Path.cwd(), project)
-        if not found.boards:
-            raise usage(
-                "no-boards", "no board: there is no greenstep.toml here or above", "greenstep init writes one"
-            )
-        rows = [_row(name, board) for name, board in found.boards.items()]
-    if as_json:
+    found = find_project(Path.cwd(), how.project)
+    if not found.boards:
+        raise usage("no-boards", "no board: there is no greenstep.toml here or above", "greenstep init writes one")
+    rows = [_row(name, board) for name, board in found.boards.items()]
+    if how.as_json:
         from .json_view import JsonView
 
         for row in rows:
@@ -44,19 +42,16 @@ def command(as_json: bool, project: Path | None) -> int:
     return 0
 
 
-def _row(name: str, said: Any) -> dict[str, Any]:
+def _row(name: str, said: BoardSettings) -> dict[str, Any]:
     """What there is to say of a board; what is wrong with it is said in its row, and does not end the list."""
     from greenstep.core.errors import Fault
-
-    from .target import find_chip, hookup_name
+    from greenstep.work.board import Board
 
     trouble: list[str] = []
     chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
     try:
-        choice = find_chip(said)
-        chip = choice.single.title if choice.single else choice.name
-        hookup = hookup_name(said, choice)
-        baud = f"{said.baud or choice.first.baud} baud"
+        board = Board(name, said)
+        chip, hookup, baud = board.choice.title, board.hookup_name, f"{board.baud} baud"
     except Fault as fault:
         trouble.append(fault.finding.cause)
     images = []
@@ -75,7 +70,7 @@ def _row(name: str, said: Any) -> dict[str, Any]:
     }
 
 
-def _held(image: Any, trouble: list[str]) -> str:
+def _held(image: ImageFile, trouble: list[str]) -> str:
     """How many bytes a file holds, which is not its size where it is a text."""
     from greenstep.core.errors import Fault
     from greenstep.store.image_files import load_image
@@ -90,16 +85,15 @@ def _held(image: Any, trouble: list[str]) -> str:
         return "cannot be read"
 
 
-def _port(said: Any, trouble: list[str]) -> str:
+def _port(said: BoardSettings, trouble: list[str]) -> str:
     """How the port is named, and where it is now."""
     from greenstep.core.errors import Fault
-
-    from .port_choice import BENCH, port_name
+    from greenstep.work.port_choice import BENCH, port_name
 
     if said.port is None:
         return "no port said: the only one that is plugged"
     try:
-        found = port_name(said)
+        found = port_name(said.port)
     except Fault as fault:
         trouble.append(fault.finding.cause)
         return f"spot {said.port.spot}" if said.port.spot else f"serial {said.port.serial}"

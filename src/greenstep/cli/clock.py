@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from greenstep.core.quantities import show_engineering, show_seconds
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .faults import faults_as_asked
-from .options import RATE, Engineering, Real, clock_options, general_options, image_options
+from .options import RATE, Engineering, How, Real, clock_options, general_options, image_options
+from .saving import save_figure
+from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.clock import RateMade
@@ -49,8 +50,8 @@ def command(
     adapter_error: float,
     misset_baud: int | None,
     save: Path | None,
-    as_json: bool,
-    **options: Any,
+    said: BoardSettings,
+    how: How,
 ) -> int:
     """The baud rates that an oscillator makes with the chip's UART: real rate and error of each, whether both ends
     bear it, and how long an image takes at it.
@@ -63,27 +64,18 @@ def command(
     from greenstep.core.clock import highest_safe, judge, misset_rates, uart_rules
     from greenstep.core.errors import usage
 
-    with faults_as_asked(as_json):
-        if not 1000 <= oscillator <= 1e9:
-            raise usage(
-                "oscillator", f"an oscillator of {show_engineering(oscillator, 'Hz')}", "write 16M or 11.0592M"
-            )
-        title, family, frame, plan, said_baud = _about(target, {**options, "as_json": as_json}, uart)
-        rules = uart_rules(family)
-        clock_hz = oscillator * pll / prescaler
-        made = judge(rules, clock_hz, frame, adapter=adapter_error / 100)
-        best = highest_safe(made)
-        judged = judge(rules, clock_hz, frame, (misset_baud or said_baud,), adapter_error / 100)[0]
-        missed = misset_rates(judged) if judged.divided is not None else []
-        head = f"{title}   {_clock_words(oscillator, pll, prescaler, clock_hz)}   {frame}"
-        if save is not None:
-            from greenstep.draw.kinds import check_kind
-
-            check_kind(save)
-            from greenstep.draw.clock_figure import save_clock
-
-            save_clock(save, made, head, adapter_error / 100)
-    if as_json:
+    if not 1000 <= oscillator <= 1e9:
+        raise usage("oscillator", f"an oscillator of {show_engineering(oscillator, 'Hz')}", "write 16M or 11.0592M")
+    title, family, frame, plan, said_baud = _about(target, said, how, uart)
+    rules = uart_rules(family)
+    clock_hz = oscillator * pll / prescaler
+    made = judge(rules, clock_hz, frame, adapter=adapter_error / 100)
+    best = highest_safe(made)
+    judged = judge(rules, clock_hz, frame, (misset_baud or said_baud,), adapter_error / 100)[0]
+    missed = misset_rates(judged) if judged.divided is not None else []
+    head = f"{title}   {_clock_words(oscillator, pll, prescaler, clock_hz)}   {frame}"
+    save_figure(save, "clock_figure:save_clock", made, head, adapter_error / 100)
+    if how.as_json:
         _as_json(made, best, judged, missed, plan, frame, clock_hz)
         return 0
     click.echo(head + "\n")
@@ -99,30 +91,19 @@ def command(
 
 
 def _about(
-    target: tuple[str, ...], options: dict[str, Any], uart: str | None
+    target: tuple[str, ...], said: BoardSettings, how: How, uart: str | None
 ) -> tuple[str, str, Frame, Costs | None, int]:
     """(title, rules, frame, costs of the upload or None, baud) of the chip, or of the rules alone."""
     from greenstep.core.clock import uart_rules
-    from greenstep.core.dialects.registry import find_dialect
-    from greenstep.core.plan import make_plan
-    from greenstep.core.plan.price import price
-    from greenstep.core.secrets import Secrets
+    from greenstep.work.board import frame_said
+    from greenstep.work.planning import plan_for
 
-    from .jobs import load_images, settings_of, wishes_of
-    from .target import find_chip, frame_of, frame_said, settle
-
-    if uart and not target and not options.get("chip"):
-        return uart_rules(uart).title, uart, frame_said(options.get("frame")), None, options.get("baud") or 115200
-    _, said = settle(target, options)
-    choice = find_chip(said)
-    dialect = find_dialect(said.dialect or choice.dialect)
-    part = choice.first
-    costs = None
-    if said.images:
-        wishes = replace(wishes_of(said), settings=settings_of(said, dialect, Secrets()))
-        costs = price(make_plan(part, dialect, load_images(said, choice), wishes), dialect)
-    title = choice.single.title if choice.single else choice.name
-    return title, uart or part.uart, frame_of(said, dialect), costs, said.baud or part.baud
+    if uart and not target and not said.chip:
+        return uart_rules(uart).title, uart, frame_said(said.frame), None, said.baud or 115200
+    board = settle(target, said, how)
+    part = board.choice.first
+    costs = plan_for(board, (part,))[1] if board.said.images else None
+    return board.choice.title, uart or part.uart, board.frame, costs, board.baud
 
 
 def _clock_words(oscillator: float, pll: float, prescaler: float, clock_hz: float) -> str:

@@ -26,7 +26,7 @@ from .keyboard import PipedLines, pressed, terminal_keys
 from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Climb
+    from greenstep.work.run import Run
 
 _SLICE_S = 0.02
 _HELD_BACK_S = 0.2
@@ -267,9 +267,9 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
     return "   ".join(part for part in parts if part)
 
 
-def go_on_listening(climb: Climb, as_json: bool) -> int:
-    """The console on the link of a climb that ended well; nothing that came since the start is lost."""
-    job, link = climb.job, climb.outcome.link
+def go_on_listening(run: Run, as_json: bool) -> int:
+    """The console on the link of a run that ended well; nothing that came since the start is lost."""
+    job, link = run.job, run.outcome.link
     if link is None:  # nothing was opened
         return 0
     try:

@@ -4,13 +4,8 @@ from __future__ import annotations
 
 import click
 
-from greenstep.core.chips import Catalogue
-from greenstep.core.climb import Climb, Job
-from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.dialects.settings import read_settings
-from greenstep.core.hookup import named_hookup
-from greenstep.core.link import LineSettings
-from greenstep.core.wishes import Wishes
+from greenstep.store.board import BoardSettings, PortChoice
+from greenstep.work.board import Board
 
 _SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
 
@@ -32,25 +27,17 @@ def command() -> int:
 
 def _upload(name: str, size: int, faults: tuple[str, ...]) -> int:
     from greenstep.bench.boards import BOARDS
-    from greenstep.bench.port import open_bench
+    from greenstep.work.bench_board import with_bench_board
+    from greenstep.work.jobs import make_job
+    from greenstep.work.run import Run
 
     from .drive import follow
     from .ladder_view import LadderView
 
-    board = BOARDS[name]
-    choice = Catalogue.load().find(board.chip)
-    dialect = find_dialect(board.dialect or choice.dialect)
+    simulated = BOARDS[name]
+    text = simulated.texts[1]
     port = f"bench:{name}?{'&'.join(['pace=real', *(f'fault={fault}' for fault in faults)])}"
-    job = Job(
-        "upload",
-        choice,
-        dialect,
-        LineSettings(board.baud, dialect.frame),
-        port,
-        named_hookup(board.circuit.hookup, choice.first.boot_level),
-        board=name,
-        images={"flash": board.program(board.texts[1], size, 1)},
-        wishes=Wishes(settings=read_settings(dialect, board.settings)),
-        expect=board.texts[1].removesuffix(" ready"),
-    )
-    return follow(Climb(job, lambda settings, lines: open_bench(port, settings, lines)), LadderView())
+    said = BoardSettings(port=PortChoice(name=port), expect=text.removesuffix(" ready"))
+    board = Board(name, with_bench_board(said))
+    job = make_job("upload", board, images={"flash": simulated.program(text, size, 1)})
+    return follow(Run(job, recorded=False), LadderView())

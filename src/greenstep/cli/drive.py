@@ -1,30 +1,24 @@
-"""Running a climb: events to the view, Ctrl-C into the climb, an exit status out of it."""
+"""Running a job: its events to the view, Ctrl-C into the run, an exit status out of it."""
 
 from __future__ import annotations
 
 import os
-import signal
 import sys
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import replace
+from collections.abc import Callable
 from pathlib import Path
-from types import FrameType
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from greenstep.core.events import ClimbEnded, Event, StepEnded
 from greenstep.core.quantities import show_size
+from greenstep.work.board import Board
+from greenstep.work.interrupts import Interrupts
 
-from .faults import faults_as_asked
-from .recording import Keeper
+from .options import How
+from .person import AT_THE_TERMINAL
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Climb, Purpose
-    from greenstep.store.board import BoardSettings
-
-
-Settled = tuple[str, "BoardSettings"]
-"""A board's name (empty where options alone describe it), and everything said of it."""
+    from greenstep.core.climb import Purpose
+    from greenstep.work.run import Run
 
 
 class View(Protocol):
@@ -52,95 +46,46 @@ def make_view(as_json: bool, ladder: str | None = "full") -> View:
     return LadderView()
 
 
-def climb_board(
+def run_board(
     purpose: Purpose,
-    words: tuple[str, ...],
-    options: Mapping[str, Any],
+    board: Board,
+    how: How,
     region: tuple[str, int | None, int | None] | None = None,
-    at_the_end: Callable[[Climb], None] | None = None,
+    at_the_end: Callable[[Run], None] | None = None,
     as_it_was: bool = False,
     writes_only: bool = False,
-    settled: Settled | None = None,
 ) -> int:
-    """The common body of the commands that climb; `at_the_end` is called after a green one. `as_it_was`: what is
-    written was read from a chip. `writes_only`: an unlock lifts the protection against writing.
-    `settled`: the board where it is not to be found by `words`. Returns the exit
-    status."""
-    from .jobs import make_job
-    from .port_choice import opener
-    from .target import settle
+    """The common body of the commands that work on a board; `at_the_end` is called after a green one. The other words
+    are `make_job`'s. Returns the exit status."""
+    from greenstep.work.jobs import make_job
 
-    as_json, listens = bool(options["as_json"]), bool(options.get("listen"))
-    with faults_as_asked(as_json):
-        board, said = settled or settle(words, options)
-        job = make_job(purpose, board, said, region)
-        if as_it_was:
-            job = replace(job, wishes=replace(job.wishes, as_it_was=True, keep=()))
-        if writes_only:
-            job = replace(job, wishes=replace(job.wishes, writes_only=True))
-        if listens:
-            job = replace(job, keeps_open=True)
-        from greenstep.core.climb import Climb  # large: only once there is something to climb
+    job = make_job(purpose, board, AT_THE_TERMINAL, region, None, as_it_was, writes_only, how.listen)
+    from greenstep.work.run import Run  # large: only once there is something to do
 
-        climb = Climb(job, opener(job, said, options.get("trace")))
-        status = follow(climb, make_view(as_json, options.get("ladder", "full")), Keeper(climb))
-        if at_the_end is not None and status == 0:
-            at_the_end(climb)
-        if not listens or status:
-            return status
-        from .console import go_on_listening
+    run = Run(job, AT_THE_TERMINAL, how.trace)
+    status = follow(run, make_view(how.as_json, how.ladder))
+    if at_the_end is not None and status == 0:
+        at_the_end(run)
+    if not how.listen or status:
+        return status
+    from .console import go_on_listening
 
-        return go_on_listening(climb, as_json)
+    return go_on_listening(run, how.as_json)
 
 
-class _Interrupts:
-    """Ctrl-C and termination, delivered to the climb and nowhere else.
-
-    While the climb runs they raise at once. While an event is being shown they wait until the climb is
-    asked for its next one, so that it can always say in which state the chip is.
-    """
-
-    def __init__(self) -> None:
-        self.inside = False
-        self.pending = False
-
-    def __call__(self, number: int, frame: FrameType | None) -> None:
-        if self.inside:
-            self.inside = False
-            raise KeyboardInterrupt
-        self.pending = True
-
-
-@contextmanager
-def _listening(interrupts: _Interrupts) -> Iterator[None]:
-    numbers = (signal.SIGINT, signal.SIGTERM)
-    try:
-        before: dict[int, Any] = {number: signal.signal(number, interrupts) for number in numbers}
-    except ValueError:  # not the main thread: signals go elsewhere anyway
-        yield
-        return
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
-
-
-def follow(climb: Climb, view: View, keeper: Keeper | None = None) -> int:
-    """Show a climb to its end, and keep it in the journal. Returns the exit status."""
-    interrupts = _Interrupts()
+def follow(run: Run, view: View) -> int:
+    """Show a run to its end. Returns the exit status."""
+    interrupts = Interrupts()
     chip: StepEnded | None = None
     status = 0
-    with _listening(interrupts):
+    with interrupts.caught():
         try:
-            for event in _events(climb, interrupts):
+            for event in run.events(interrupts):
                 if isinstance(event, StepEnded) and event.step == "chip" and event.outcome == "green":
                     chip = event
-                number = keeper.see(event) if keeper is not None else 0
                 if isinstance(event, ClimbEnded):
-                    event = replace(event, journal=number)
                     status = event.exit_code
-                    if event.exit_code == 0 and climb.job.purpose == "greet" and chip is not None:
+                    if event.exit_code == 0 and run.job.purpose == "greet" and chip is not None:
                         view.details(_rows(chip))
                 view = _shown(view, event)
         finally:
@@ -177,22 +122,6 @@ def forget_output() -> None:
     """Point standard output at nothing, so that what is still buffered has somewhere to go."""
     with Path(os.devnull).open("w") as nothing:
         os.dup2(nothing.fileno(), sys.stdout.fileno())
-
-
-def _events(climb: Climb, interrupts: _Interrupts) -> Iterator[Event]:
-    run = climb.run()
-    throw: Callable[..., Event] = run.throw  # type: ignore[attr-defined]
-    try:
-        while True:
-            pending, interrupts.pending = interrupts.pending, False
-            interrupts.inside = True
-            try:
-                event = throw(KeyboardInterrupt()) if pending else next(run)
-            finally:
-                interrupts.inside = False
-            yield event
-    except StopIteration:
-        return
 
 
 def _rows(chip: StepEnded) -> list[tuple[str, str]]:

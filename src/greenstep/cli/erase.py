@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
+
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_board
 from .consent import consented
-from .drive import climb_board
-from .faults import faults_as_asked
-from .options import board_options, general_options, region_options, trace_option
+from .drive import run_board
+from .options import How, board_options, general_options, region_options, trace_option
+from .target import settle
 
 
 @click.command("erase", short_help="Make the flash, or room of it, blank.")
@@ -21,7 +21,7 @@ from .options import board_options, general_options, region_options, trace_optio
 @trace_option
 @general_options
 def command(
-    board: tuple[str, ...], region_from: int | None, region_size: int | None, yes: bool, **options: Any
+    board: tuple[str, ...], region_from: int | None, region_size: int | None, yes: bool, said: BoardSettings, how: How
 ) -> int:
     """Erase the flash below the bootloader, or whole erase units of it, and read back that it is blank.
 
@@ -30,6 +30,5 @@ def command(
     greenstep erase apiary-gateway --from 0x9000 --size 0x6000
     """
     what = "all that an application may use" if region_from is None and region_size is None else "that room"
-    with faults_as_asked(bool(options["as_json"])):
-        consented(f"Erase {what}?", yes)
-    return climb_board("erase", board, options, ("flash", region_from, region_size))
+    consented(f"Erase {what}?", yes)
+    return run_board("erase", settle(board, said, how), how, ("flash", region_from, region_size))

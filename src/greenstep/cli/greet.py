@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 import click
 
+from greenstep.store.board import BoardSettings
+from greenstep.work.board import Board
+
 from .completing import complete_board
-from .drive import climb_board
-from .faults import faults_as_asked
-from .options import board_options, general_options, trace_option
+from .drive import run_board
+from .options import How, board_options, general_options, trace_option
+from .target import settle
 
 
 @click.command("greet", short_help="Say who answers.")
@@ -19,7 +21,7 @@ from .options import board_options, general_options, trace_option
 @board_options
 @trace_option
 @general_options
-def command(board: tuple[str, ...], anyone: bool, **options: Any) -> int:
+def command(board: tuple[str, ...], anyone: bool, said: BoardSettings, how: How) -> int:
     """Reset into the bootloader, synchronise, and say who answered. Changes nothing on the chip. With nothing but a
     port, or with --any, it listens first, then tries the common hookups and every dialect.
 
@@ -29,15 +31,11 @@ def command(board: tuple[str, ...], anyone: bool, **options: Any) -> int:
     greenstep greet --any --port /dev/ttyUSB0 --hookup cap-dtr
     greenstep greet --chip stm32 --port /dev/ttyUSB0 --hookup by-hand
     """
-    from .target import settle
+    wanted = settle(board, said, how, port_is_enough=True)
+    if anyone or (not wanted.said.chip and wanted.said.hookup is None):
+        from .survey import greet_unknown
 
-    with faults_as_asked(bool(options["as_json"])):
-        _, said = settle(board, options, port_is_enough=True)
-        if anyone or (not said.chip and said.hookup is None):
-            from .survey import greet_unknown
-
-            said = replace(said, chip=None, dialect=None) if anyone else said
-            trace = options["trace"]
-            tried = None if trace is None else trace.with_stem(f"{trace.stem}-survey")
-            options.update({"dialect": None, **greet_unknown(said, {**options, "trace": tried})})
-    return climb_board("greet", board, options)
+        if anyone:
+            wanted = Board(wanted.name, replace(wanted.said, chip=None, dialect=None))
+        said = replace(greet_unknown(wanted, how).over(said), dialect=None)
+    return run_board("greet", settle(board, said, how), how)

@@ -9,16 +9,19 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from greenstep.core.quantities import count, show_address, show_seconds, show_size, show_span
+from greenstep.core.spans import Span
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .faults import faults_as_asked
-from .image_target import Chosen, chosen, line_of, looking_options
-from .options import Whole
+from .image_target import Chosen, Target, chosen, looking_options
+from .options import How, Whole
+from .saving import save_figure, saved_line
 
 if TYPE_CHECKING:
     from greenstep.core.chips import EraseUnit
     from greenstep.core.image import Image
     from greenstep.core.image.compare import Comparison, Difference
+    from greenstep.core.link import LineSettings
 
 DIFFERENT = 7
 """The exit status of a verify that finds a difference; here it means the same."""
@@ -35,7 +38,9 @@ _HOW = {"differs": "differ", "only-a": "only in A", "only-b": "only in B"}
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @click.option("--rows", type=Whole(0, None), default=_MOST_ROWS, metavar="NUMBER", help="Rows of bytes shown. [8]")
 @looking_options
-def compare_command(target: tuple[str, ...], save: Path | None, rows: int, as_json: bool, **options: Any) -> int:
+def compare_command(
+    target: tuple[str, ...], save: Path | None, rows: int, flash_size: int | None, said: BoardSettings, how: How
+) -> int:
     """What differs between two images, byte by byte at their addresses; with a chip or a board, in which erase units,
     and how much of an upload that is. Exit status 0: the same; 7: different. Blank bytes that only one of them names
     make no difference.
@@ -47,30 +52,22 @@ def compare_command(target: tuple[str, ...], save: Path | None, rows: int, as_js
     from greenstep.core.errors import usage
     from greenstep.core.image.compare import compare
 
-    with faults_as_asked(as_json):
-        these = chosen(target, {**options, "as_json": as_json}, "two files")
-        if len(these.images) != 2:
-            named = ", ".join(image.name for _, image in these.images)
-            raise usage("two-images", f"two images are compared; these are {len(these.images)}: {named}", "name two")
-        (_, a), (_, b) = these.images
-        found = compare(a, b, these.erased)
-        units = _units(these, found)
-        if save is not None:
-            from greenstep.draw.kinds import check_kind
-
-            check_kind(save)
-            from greenstep.draw.compare_figure import save_comparison
-
-            save_comparison(save, found, these.part.flash if these.part else None)
-    if as_json:
+    these = chosen(target, said, how, flash_size, "two files")
+    if len(these.images) != 2:
+        named = ", ".join(image.name for _, image in these.images)
+        raise usage("two-images", f"two images are compared; these are {len(these.images)}: {named}", "name two")
+    (_, a), (_, b) = these.images
+    found = compare(a, b, these.erased)
+    units = _units(these, found)
+    save_figure(save, "compare_figure:save_comparison", found, these.target.part.flash if these.target else None)
+    if how.as_json:
         _as_json(found, units)
     else:
         click.echo("\n".join(_about(found)))
         if not found.same:
             for line in (*_upload_lines(these, found, units), *_bytes_lines(found, rows)):
                 click.echo(line)
-        if save is not None:
-            click.echo(f"\nsaved {save}")
+        saved_line(save)
     return 0 if found.same else DIFFERENT
 
 
@@ -103,32 +100,31 @@ def _about(found: Comparison) -> Iterator[str]:
 
 def _units(these: Chosen, found: Comparison) -> tuple[EraseUnit, ...]:
     """The erase units of the flash that would differ; none where no chip is named."""
-    if these.part is None or these.part.core == "any":
+    if these.target is None or these.target.part.core == "any":
         return ()
-    units: dict[int, EraseUnit] = {}
-    for run in found.runs:
-        if not run.blank:
-            units.update((u.number, u) for u in these.part.flash.units_touched(run.start, run.size))
-    return tuple(units[number] for number in sorted(units))
+    return these.target.part.flash.units_of(Span.of(run.start, run.size) for run in found.runs if not run.blank)
 
 
 def _upload_lines(these: Chosen, found: Comparison, units: tuple[EraseUnit, ...]) -> Iterator[str]:
     from greenstep.core.fit import units_of
 
-    if not units or these.part is None:
+    if not units or these.target is None:
         return
-    touched = units_of(these.part.flash, [found.b])
+    touched = units_of(these.target.part.flash, [found.b])
     size = sum(unit.size for unit in units)
     share = size / max(1, sum(unit.size for unit in touched))
     yield ""
     line = f" {len(units):,} of {count(len(touched), 'erase unit')} of B, {show_size(size)}: {share:.0%} of an upload"
-    times = _times(these, found.b, units)
+    line_of_board = these.board.line
+    times = _times(these.target, line_of_board, found.b, units)
     if times is not None:
-        line += f", {show_seconds(times[0])} of {show_seconds(times[1])} at {line_of(these).baud} baud"
+        line += f", {show_seconds(times[0])} of {show_seconds(times[1])} at {line_of_board.baud} baud"
     yield line
 
 
-def _times(these: Chosen, image: Image, units: tuple[EraseUnit, ...]) -> tuple[float, float] | None:
+def _times(
+    target: Target, line: LineSettings, image: Image, units: tuple[EraseUnit, ...]
+) -> tuple[float, float] | None:
     """Seconds for the units that differ, and for all of the image; None where an upload would be refused."""
     from greenstep.core.errors import RefusedFault
     from greenstep.core.image.edit import cut_out
@@ -137,20 +133,16 @@ def _times(these: Chosen, image: Image, units: tuple[EraseUnit, ...]) -> tuple[f
     from greenstep.core.plan.price import price
     from greenstep.core.wishes import Wishes
 
-    assert these.part is not None
-    assert these.dialect is not None
     pieces = tuple(piece for unit in units for piece in cut_out(image, unit.address, unit.end).pieces)
-    settings = line_of(these)
-    wishes = Wishes(blank=True, settings=these.settings)
+    wishes = Wishes(blank=True, settings=target.settings)
+
+    def seconds(of: Image) -> float:
+        return price(make_plan(target.part, target.dialect, {"flash": of}, wishes), target.dialect).seconds(line)
+
     try:
-        whole = price(make_plan(these.part, these.dialect, {"flash": image}, wishes), these.dialect).seconds(settings)
-        if not pieces:
-            return 0.0, whole
-        some = make_plan(these.part, these.dialect, {"flash": Whole(image.name, pieces)}, wishes)
-        part = price(some, these.dialect).seconds(settings)
+        return seconds(Whole(image.name, pieces)) if pieces else 0.0, seconds(image)
     except RefusedFault:
         return None
-    return part, whole
 
 
 def _bytes_lines(found: Comparison, most: int) -> Iterator[str]:
@@ -200,6 +192,6 @@ def _as_json(found: Comparison, units: tuple[EraseUnit, ...]) -> None:
             "same": found.same,
             "equal_bytes": found.equal_bytes,
             "runs": [row(run) for run in found.runs],
-            "erase_units": [{"number": u.number, "address": u.address, "bytes": u.size} for u in units],
+            "erase_units": units,
         },
     )

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from greenstep.core.quantities import count, show_address, show_span
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .faults import faults_as_asked
 from .image_target import Chosen, chosen, looking_options
-from .options import region_options
+from .options import How, region_options
 
 if TYPE_CHECKING:
     from greenstep.core.image.listing import Fold, Row
@@ -35,8 +35,9 @@ def dump_command(
     region_size: int | None,
     as_bytes: bool,
     everything: bool,
-    as_json: bool,
-    **options: Any,
+    flash_size: int | None,
+    said: BoardSettings,
+    how: How,
 ) -> int:
     """Bytes with their addresses, blank rows folded. With a chip its instruction words, each with its high byte
     first; for cores that count words the address in words too.
@@ -47,28 +48,27 @@ def dump_command(
     """
     from greenstep.core.image.listing import rows_of
 
-    with faults_as_asked(as_json):
-        these = chosen(target, {**options, "as_json": as_json})
-        image = _single(these)
-        start = image.lowest if region_from is None else region_from
-        end = image.end if region_size is None else start + region_size
-        if not image.touches(start, end - start):
-            from greenstep.core.errors import usage
+    these = chosen(target, said, how, flash_size)
+    image = _single(these)
+    start = image.lowest if region_from is None else region_from
+    end = image.end if region_size is None else start + region_size
+    if not image.touches(start, end - start):
+        from greenstep.core.errors import usage
 
-            spans = ", ".join(show_span(p.address, len(p.data)) for p in image.pieces[:4])
-            more = " and more" if len(image.pieces) > 4 else ""
-            raise usage(
-                "outside", f"{image.name} holds nothing in {show_span(start, end - start)}", f"it holds {spans}{more}"
-            )
-        rows = rows_of(image, start, end, () if everything else (0xFF, 0x00))
-        if as_json:
-            _as_json(image.name, rows)
-            return 0
-        core = these.part.core if these.part is not None else ""
-        word = 1 if as_bytes else _INSTRUCTION_BYTES.get(core, 1)
-        digits = 4 if image.end <= 0x10000 else 8
-        for row in rows:
-            click.echo(_line(row, digits, word, core in _COUNTS_WORDS))
+        spans = ", ".join(show_span(p.address, len(p.data)) for p in image.pieces[:4])
+        more = " and more" if len(image.pieces) > 4 else ""
+        raise usage(
+            "outside", f"{image.name} holds nothing in {show_span(start, end - start)}", f"it holds {spans}{more}"
+        )
+    rows = rows_of(image, start, end, () if everything else (0xFF, 0x00))
+    if how.as_json:
+        _as_json(image.name, rows)
+        return 0
+    core = these.target.part.core if these.target is not None else ""
+    word = 1 if as_bytes else _INSTRUCTION_BYTES.get(core, 1)
+    digits = 4 if image.end <= 0x10000 else 8
+    for row in rows:
+        click.echo(_line(row, digits, word, core in _COUNTS_WORDS))
     return 0
 
 

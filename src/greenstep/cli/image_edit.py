@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from greenstep.core.errors import usage
+from greenstep.core.frozen import frozen
 from greenstep.core.quantities import count, parse_number, show_address, show_span
-from greenstep.store.image_saving import KINDS, Kind
+from greenstep.store.board import BoardSettings
+from greenstep.store.image_saving import KINDS, Kind, check_place, kind_for, save_image
 
 from .completing import complete_target
-from .faults import faults_as_asked
-from .image_target import Chosen, Command, chosen, looking_options
-from .options import Number, Whole, region_options, set_option
+from .image_target import Chosen, chosen, looking_options
+from .options import How, Number, Whole, region_options, set_option
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
@@ -23,9 +26,36 @@ if TYPE_CHECKING:
 _PATCH = "ADDRESS=BYTES"
 
 
-def saving_options(command: Command, required: bool = True) -> Command:
-    """Where an image goes, and in which format."""
-    options: Sequence[Callable[[Command], Command]] = (
+@frozen
+class Saving:
+    """Where an image goes: the file (None: nowhere), the format where it is said, whether a file may be replaced,
+    bytes a line of a text format, and the byte that gaps are filled with."""
+
+    file: Path | None
+    kind: Kind | None
+    replace: bool
+    record_bytes: int
+    fill: int | None
+
+    def check(self) -> None:
+        """Before any work: can it be saved? Raises UsageFault."""
+        if self.file is not None:
+            kind_for(self.file, self.kind)
+            check_place(self.file, self.replace)
+        if self.fill is not None and not 0 <= self.fill <= 0xFF:
+            raise usage("fill", f"--fill {self.fill} is no byte", "0x00 to 0xFF")
+
+
+def saving_options(command: Callable[..., int], required: bool = True) -> Callable[..., int]:
+    """Where an image goes, and in which format; the command is called with `saving`."""
+
+    @wraps(command)
+    def run(**values: Any) -> int:
+        names = (("file", "save"), ("kind", "kind"), ("replace", "replace"), ("record_bytes", "record_bytes"))
+        saving = Saving(**{name: values.pop(option) for name, option in (*names, ("fill", "fill"))})
+        return command(saving=saving, **values)
+
+    options: Sequence[Callable[[Callable[..., int]], Callable[..., int]]] = (
         click.option("--save", type=click.Path(path_type=Path, dir_okay=False), required=required, metavar="FILE",
                      help="Where to; its ending says the format."),
         click.option("--as", "kind", type=click.Choice(list(KINDS)), help="The format, where the ending does not."),
@@ -36,24 +66,25 @@ def saving_options(command: Command, required: bool = True) -> Command:
                      help="Make gaps this byte: 0xFF. [raw: the erased value; else they stay gaps]"),
     )  # fmt: skip
     for option in reversed(options):
-        command = option(command)
-    return command
+        run = option(run)
+    return run
 
 
 @click.command("join", short_help="Several as one file.")
 @click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]…", shell_complete=complete_target)
 @saving_options
 @looking_options
-def join_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
+def join_command(
+    target: tuple[str, ...], flash_size: int | None, saving: Saving, said: BoardSettings, how: How
+) -> int:
     """Several images as one file. They may overlap only where they agree.
 
     \b
     greenstep image join boot.hex scale.hex --save whole.hex
     greenstep image join apiary-gateway --save gateway-whole.bin
     """
-    with faults_as_asked(as_json):
-        these = _ready(target, {**options, "as_json": as_json})
-        return save_changed(these, _flash(these), options, as_json)
+    these = _ready(target, said, how, flash_size, saving)
+    return save_changed(these, _flash(these), saving, how)
 
 
 @click.command("cut", short_help="A part of one as a file.")
@@ -62,8 +93,9 @@ def join_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
 @saving_options
 @looking_options
 def cut_command(
-    target: tuple[str, ...], region_from: int | None, region_size: int | None, as_json: bool, **options: Any
-) -> int:
+    target: tuple[str, ...], region_from: int | None, region_size: int | None, flash_size: int | None,
+    saving: Saving, said: BoardSettings, how: How,
+) -> int:  # fmt: skip
     """What an image holds from one address on, as a file of its own.
 
     \b
@@ -71,18 +103,17 @@ def cut_command(
     """
     from greenstep.core.image.edit import HIGHEST, cut_out
 
-    with faults_as_asked(as_json):
-        if region_from is None and region_size is None:
-            raise usage("region", "cut out what?", "--from ADDRESS, --size SIZE, or both")
-        these = _ready(target, {**options, "as_json": as_json})
-        image = _flash(these)
-        start = image.lowest if region_from is None else region_from
-        end = HIGHEST if region_size is None else start + region_size
-        part = cut_out(image, start, end)
-        if not part.pieces:
-            spans = ", ".join(show_span(p.address, len(p.data)) for p in image.pieces[:4])
-            raise usage("outside", f"{image.name} holds nothing there", f"it holds {spans}")
-        return save_changed(these, part, options, as_json)
+    if region_from is None and region_size is None:
+        raise usage("region", "cut out what?", "--from ADDRESS, --size SIZE, or both")
+    these = _ready(target, said, how, flash_size, saving)
+    image = _flash(these)
+    start = image.lowest if region_from is None else region_from
+    end = HIGHEST if region_size is None else start + region_size
+    part = cut_out(image, start, end)
+    if not part.pieces:
+        spans = ", ".join(show_span(p.address, len(p.data)) for p in image.pieces[:4])
+        raise usage("outside", f"{image.name} holds nothing there", f"it holds {spans}")
+    return save_changed(these, part, saving, how)
 
 
 @click.command("convert", short_help="Another format, place or content.")
@@ -99,7 +130,7 @@ def cut_command(
 @looking_options
 def convert_command(
     target: tuple[str, ...], move_to: int | None, patch: tuple[str, ...], sums: bool, region_from: int | None,
-    region_size: int | None, as_json: bool, **options: Any,
+    region_size: int | None, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Another format of the same image; on the way it is moved, then patched, then filled (from --from, so many bytes
     as --size says, else from its lowest to its highest byte), then its sums are put right.
@@ -112,40 +143,34 @@ def convert_command(
     from greenstep.core.image.edit import filled, moved, with_bytes
     from greenstep.core.image.origin import origins_of
 
-    with faults_as_asked(as_json):
-        if options["fill"] is None and (region_from is not None or region_size is not None):
-            raise usage("region", "--from and --size say what is filled", "with --fill VALUE", "to cut: image cut")
-        patches = [_patch(text) for text in patch]
-        these = _ready(target, {**options, "as_json": as_json})
-        image = _flash(these)
-        try:
-            if move_to is not None:
-                image = moved(image, move_to - image.lowest)
-            origins = origins_of(image)
-            for address, data in patches:
-                image = with_bytes(image, address, data)
-            if region_from is not None or region_size is not None:
-                low = image.lowest if region_from is None else region_from
-                image = filled(image, options["fill"], low, None if region_size is None else low + region_size)
-                options["fill"] = None
-        except ValueError as error:
-            raise usage("change", f"{image.name}: {error}") from None
-        notes = [f"{count(len(data), 'byte')} put in at {show_address(address)}" for address, data in patches]
-        if sums:
-            image, more = _with_sums(these, image, origins)
-            notes += more
-        return save_changed(these, image, options, as_json, notes)
+    if saving.fill is None and (region_from is not None or region_size is not None):
+        raise usage("region", "--from and --size say what is filled", "with --fill VALUE", "to cut: image cut")
+    patches = [_patch(text) for text in patch]
+    these = _ready(target, said, how, flash_size, saving)
+    image = _flash(these)
+    try:
+        if move_to is not None:
+            image = moved(image, move_to - image.lowest)
+        origins = origins_of(image)
+        for address, data in patches:
+            image = with_bytes(image, address, data)
+        if saving.fill is not None and (region_from is not None or region_size is not None):
+            low = image.lowest if region_from is None else region_from
+            image = filled(image, saving.fill, low, None if region_size is None else low + region_size)
+            saving = replace(saving, fill=None)
+    except ValueError as error:
+        raise usage("change", f"{image.name}: {error}") from None
+    notes = [f"{count(len(data), 'byte')} put in at {show_address(address)}" for address, data in patches]
+    if sums:
+        image, more = _with_sums(these, image, origins)
+        notes += more
+    return save_changed(these, image, saving, how, notes)
 
 
-def _ready(target: tuple[str, ...], options: dict[str, Any]) -> Chosen:
+def _ready(target: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None, saving: Saving) -> Chosen:
     """The images, where they can be saved. Raises UsageFault, ImageFault."""
-    from greenstep.store.image_saving import check_place, kind_for
-
-    kind_for(options["save"], options["kind"])
-    check_place(options["save"], options["replace"])
-    if options["fill"] is not None and not 0 <= options["fill"] <= 0xFF:
-        raise usage("fill", f"--fill {options['fill']} is no byte", "0x00 to 0xFF")
-    return chosen(target, options)
+    saving.check()
+    return chosen(target, said, how, flash_size)
 
 
 def _flash(these: Chosen) -> Image:
@@ -177,8 +202,8 @@ def _with_sums(these: Chosen, image: Image, origins: Sequence[Any]) -> tuple[Ima
     from greenstep.core.sums import fitted, renew_headers
 
     image, notes = renew_headers(image, origins)
-    if these.part is not None and these.dialect is not None:
-        image, more = fitted(image, these.part, these.dialect, these.settings)
+    if these.target is not None:
+        image, more = fitted(image, these.target.part, these.target.dialect, these.target.settings)
         notes += more
     elif not notes:
         raise usage("no-chip", "the sums of which chip?", "--chip NAME")
@@ -195,37 +220,35 @@ def _filled(image: Image, fill: int) -> Image:
         raise usage("change", f"{image.name}: {error}", "cut out what is wanted: greenstep image cut") from None
 
 
-def save_changed(
-    these: Chosen, image: Image, options: dict[str, Any], as_json: bool, notes: Sequence[str] = ()
-) -> int:
-    """Write the file and tell what it is; `notes` are what was changed on the way. Returns the exit status. Raises
-    UsageFault."""
+def save_changed(these: Chosen, image: Image, saving: Saving, how: How, notes: Sequence[str] = ()) -> int:
+    """Write the file, if one is wanted, and tell what it is; `notes` are what was changed on the way. Returns the
+    exit status. Raises UsageFault."""
     from greenstep.core.image.content import digest_of
-    from greenstep.store.image_saving import kind_for, save_image
 
-    save: Path = options["save"]
-    kind: Kind = kind_for(save, options["kind"])
-    fill = options["fill"]
+    if saving.file is None:
+        return 0
+    kind, fill = kind_for(saving.file, saving.kind), saving.fill
     if fill is not None:
         image = _filled(image, fill)
-    said, lost = save_image(save, image, kind, these.erased if fill is None else fill, options["record_bytes"])
+    erased = these.erased if fill is None else fill
+    words, lost = save_image(saving.file, image, kind, erased, saving.record_bytes)
     digest = digest_of(image, these.erased)
-    if as_json:
+    if how.as_json:
         from .json_view import JsonView
 
         JsonView().line(
             "saved",
             {
-                "file": str(save),
+                "file": saving.file,
                 "format": kind,
                 "bytes": image.size_bytes,
-                "pieces": [{"address": p.address, "bytes": len(p.data)} for p in image.pieces],
+                "pieces": image.pieces,
                 "crc32": digest.crc32,
-                "notes": [*notes, *lost],
+                "notes": (*notes, *lost),
             },
         )
         return 0
     for note in (*notes, *lost):
         click.echo(f" note: {note}")
-    click.echo(f" saved {save}: {said}, crc32 {digest.crc32:08X}")
+    click.echo(f" saved {saving.file}: {words}, crc32 {digest.crc32:08X}")
     return 0

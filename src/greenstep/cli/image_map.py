@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from greenstep.core.flash_map import LETTERS
 from greenstep.core.quantities import count, show_size, show_span
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .faults import faults_as_asked
 from .image_target import Chosen, chosen, fitting_options
+from .options import How
+from .saving import save_figure, saved_line
 
 if TYPE_CHECKING:
     from greenstep.core.flash_map import Cell, FlashMap, Grid
@@ -26,7 +28,9 @@ _SHADES = {"bootloader": "bright_black", "kept": "bright_red", "free": None}
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @fitting_options
-def map_command(target: tuple[str, ...], save: Path | None, as_json: bool, **options: Any) -> int:
+def map_command(
+    target: tuple[str, ...], save: Path | None, flash_size: int | None, said: BoardSettings, how: How
+) -> int:
     """Where images lie: in the chip's flash where a chip or a board is named, else from their lowest to their highest
     byte. A capital letter is a cell full of that image, a small one a cell that it begins or ends in.
 
@@ -36,25 +40,17 @@ def map_command(target: tuple[str, ...], save: Path | None, as_json: bool, **opt
     """
     from greenstep.core.flash_map import grid_of, map_of, map_of_images
 
-    with faults_as_asked(as_json):
-        these = chosen(target, {**options, "as_json": as_json})
-        images = [image for memory, image in these.images if memory == "flash"]
-        _check_room(these)
-        drawn = map_of_images(images) if these.part is None else map_of(these.part.flash, images, these.keep)
-        title = _title(these, drawn)
-        if save is not None:
-            from greenstep.draw.kinds import check_kind
-
-            check_kind(save)
-            from greenstep.draw.map_figure import save_map
-
-            save_map(save, drawn, title)
-    if as_json:
+    these = chosen(target, said, how, flash_size)
+    images = [image for memory, image in these.images if memory == "flash"]
+    _check_room(these)
+    drawn = map_of(these.target.part.flash, images, these.keep) if these.target else map_of_images(images)
+    title = _title(these, drawn)
+    save_figure(save, "map_figure:save_map", drawn, title)
+    if how.as_json:
         _as_json(drawn)
         return 0
     _as_text(drawn, grid_of(drawn), title)
-    if save is not None:
-        click.echo(f"\nsaved {save}")
+    saved_line(save)
     return 0
 
 
@@ -65,28 +61,29 @@ def _check_room(these: Chosen) -> None:
     images = [image for memory, image in these.images if memory == "flash"]
     if not images:
         raise usage("no-image", "none of these images is for the flash", "name one")
-    if these.part is None:
+    if these.target is None:
         return
-    if these.part.core == "any":
+    part = these.target.part
+    if part.core == "any":
         raise usage("no-map", "where this board's memory lies is not known", "leave --chip out")
-    flash = these.part.flash
+    flash = part.flash
     for image in images:
         if not image.touches(flash.start, flash.size):
             raise usage(
                 "outside",
                 f"{image.name} ({show_span(image.lowest, image.end - image.lowest)}) lies outside the flash of the "
-                f"{these.part.title} ({show_span(flash.start, flash.size)})",
+                f"{part.title} ({show_span(flash.start, flash.size)})",
                 "is --chip right?",
                 "leave --chip out to see the image alone",
             )
 
 
 def _title(these: Chosen, drawn: FlashMap) -> str:
-    if these.part is None:
+    if these.target is None:
         return f"{' + '.join(image.name for image in drawn.images)}   {show_span(drawn.start, drawn.size)}"
-    part = these.part
+    part = these.target.part
     whole = f"{show_size(drawn.size)} flash, {show_span(drawn.start, drawn.size)}"
-    return "   ".join(word for word in (these.board, part.title, whole) if word)
+    return "   ".join(word for word in (these.board.name, part.title, whole) if word)
 
 
 def _as_text(drawn: FlashMap, grid: Grid, title: str) -> None:
@@ -150,6 +147,6 @@ def _as_json(drawn: FlashMap) -> None:
             "start": drawn.start,
             "end": drawn.end,
             "stretches": stretches,
-            "erase_units": [{"number": u.number, "address": u.address, "bytes": u.size} for u in drawn.units],
+            "erase_units": drawn.units,
         },
     )

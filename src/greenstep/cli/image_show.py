@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from greenstep.core.quantities import count, show_address, show_size, show_span
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
 from .fault_lines import finding_lines, wrapped
-from .faults import faults_as_asked
-from .image_target import Chosen, chosen, fitting_options
+from .image_target import Chosen, Target, chosen, fitting_options
+from .options import How
 
 if TYPE_CHECKING:
     from greenstep.core.fit import Fit
@@ -35,7 +36,7 @@ _MIXED = (
 @click.command("show", short_help="What a file holds and says of itself.")
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @fitting_options
-def show_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
+def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSettings, how: How) -> int:
     """What each file holds and what its content says of itself; with a chip or a board, whether it fits, what it
     touches, what stays free, and whether it would lock the chip. Exit status 5 where it would be refused.
 
@@ -46,14 +47,13 @@ def show_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
     """
     from greenstep.core.image.content import look_into
 
-    with faults_as_asked(as_json):
-        these = chosen(target, {**options, "as_json": as_json})
-        looks = [(image, look_into(image, these.erased)) for _, image in these.images]
-        fits: list[tuple[str, Fit]] = []
-        if these.part is not None and these.dialect is not None:
-            for name, images in _uploads(these):
-                fits.append((name, _best_fit(these, images)))
-    if as_json:
+    these = chosen(target, said, how, flash_size)
+    looks = [(image, look_into(image, these.erased)) for _, image in these.images]
+    fits: list[tuple[str, Fit]] = []
+    if these.target is not None:
+        for name, images in _uploads(these):
+            fits.append((name, _best_fit(these, these.target, images)))
+    if how.as_json:
         _as_json(these, looks, fits)
     else:
         for number, (image, look) in enumerate(looks):
@@ -63,12 +63,11 @@ def show_command(target: tuple[str, ...], as_json: bool, **options: Any) -> int:
     return 5 if any(fit.refusals for _, fit in fits) else 0
 
 
-def _best_fit(these: Chosen, images: dict[str, Image]) -> Fit:
+def _best_fit(these: Chosen, target: Target, images: dict[str, Image]) -> Fit:
     """On the first of the parts that the chip's name may mean which takes the images; else on the likeliest."""
     from greenstep.core.fit import hold_against
 
-    assert these.dialect is not None
-    fits = (hold_against(part, these.dialect, images, these.settings) for part in these.candidates)
+    fits = (hold_against(part, target.dialect, images, target.settings) for part in these.candidates)
     likeliest = next(fits)
     return likeliest if not likeliest.against else next((fit for fit in fits if not fit.against), likeliest)
 
@@ -181,7 +180,7 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
     part = fit.part
     up_to = "" if part.size_known and len(these.candidates) == 1 else "up to "
     room = "" if part.core == "any" else f", {up_to}{show_size(part.flash.size)} flash"
-    yield f"{f'{name} ' if name else ''}on {these.board + ', ' if these.board else ''}{part.title}{room}"
+    yield f"{f'{name} ' if name else ''}on {these.board.name + ', ' if these.board.name else ''}{part.title}{room}"
     if fit.against:
         yield from _row("fits", f"no: {fit.against[0].cause}")
         yield from finding_lines(fit.against[0], _WIDTH)
@@ -204,6 +203,8 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
 
 
 def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[str, Fit]]) -> None:
+    from greenstep.core.spans import Span
+
     from .json_view import JsonView, plain
 
     view = JsonView()
@@ -215,11 +216,11 @@ def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[st
                 "format": image.format,
                 "machine": image.machine,
                 "bytes": image.size_bytes,
-                "pieces": [{"address": p.address, "bytes": len(p.data)} for p in image.pieces],
+                "pieces": image.pieces,
                 "start": image.start,
                 "header": image.header,
-                "sections": [plain(section) for section in image.sections],
-                "notes": list(image.notes),
+                "sections": image.sections,
+                "notes": image.notes,
                 **plain(look),
             },
         )
@@ -229,12 +230,12 @@ def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[st
             {
                 "image": name or " + ".join(image.name for image, _ in looks),
                 "part": fit.part.name,
-                "board": these.board,
+                "board": these.board.name,
                 "fits": not fit.against,
                 "locks": fit.locks is not None,
-                "refusals": [plain(finding) for finding in fit.refusals],
-                "touched": [{"number": u.number, "address": u.address, "bytes": u.size} for u in fit.touched],
-                "free": [{"address": address, "bytes": size} for address, size in fit.free],
-                "notes": list(fit.plan.notes) if fit.plan else [],
+                "refusals": fit.refusals,
+                "touched": fit.touched,
+                "free": [Span.of(*run) for run in fit.free],
+                "notes": fit.plan.notes if fit.plan else (),
             },
         )

@@ -3,55 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import field
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.plan import memory_named
-from greenstep.core.secrets import Secrets
 from greenstep.core.wishes import Keep
 from greenstep.store.board import BoardSettings, ImageFile
 from greenstep.store.image_files import load_image
+from greenstep.work.board import Board
+from greenstep.work.jobs import settings_of
 
-from .jobs import settings_of
-from .options import Number, chip_options, general_options, room_options, set_option
-from .target import find_chip, frame_of, settle
+from .options import How, Number, chip_options, general_options, room_options, set_option
+from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Choice, Memory, Part
     from greenstep.core.dialects.dialect import Dialect
-    from greenstep.core.link import LineSettings
 
-Command = TypeVar("Command", bound=Callable[..., Any])
+
+@frozen
+class Target:
+    """What the images are for; `settings` are the dialect's own."""
+
+    part: Part
+    dialect: type[Dialect]
+    settings: Mapping[str, Any]
 
 
 @frozen
 class Chosen:
-    """`images` are (memory, image), a file each. `part` and `dialect` are None where no chip is named; `settings` are
-    the dialect's own, and `candidates` the parts that the chip's name may mean, `part` the likeliest of them."""
+    """`images` are (memory, image), a file each. `target` is None where no chip is named; `candidates` are the parts
+    that the chip's name may mean, the target's the likeliest of them."""
 
-    board: str
-    said: BoardSettings
+    board: Board
     images: tuple[tuple[str, Image], ...]
-    part: Part | None = None
-    dialect: type[Dialect] | None = None
-    settings: Mapping[str, Any] = field(default_factory=dict)
+    target: Target | None = None
     candidates: tuple[Part, ...] = ()
 
     @property
     def keep(self) -> tuple[Keep, ...]:
-        return self.said.keep or ()
+        return self.board.said.keep or ()
 
     @property
     def erased(self) -> int:
         """The value of an erased byte."""
-        return self.part.flash.erased if self.part else 0xFF
+        return self.target.part.flash.erased if self.target else 0xFF
+
+    def wanted_target(self) -> Target:
+        """The target. Raises UsageFault where no chip is named."""
+        if self.target is None:
+            raise usage("no-chip", "for which chip?", "--chip NAME")
+        return self.target
 
     def by_memory(self) -> dict[str, Image]:
         """The images of each memory joined. Raises ImageFault where they disagree."""
@@ -64,12 +71,12 @@ class Chosen:
         }
 
 
-def looking_options(command: Command) -> Command:
+def looking_options(command: Callable[..., int]) -> Callable[..., int]:
     """A chip, as data; no port."""
     return chip_options(flash_size_option(general_options(command)))
 
 
-flash_size_option: Callable[[Command], Command] = click.option(
+flash_size_option: Callable[[Callable[..., int]], Callable[..., int]] = click.option(
     "--flash-size",
     type=Number(),
     metavar="SIZE",
@@ -77,41 +84,39 @@ flash_size_option: Callable[[Command], Command] = click.option(
 )
 
 
-def fitting_options(command: Command) -> Command:
+def fitting_options(command: Callable[..., int]) -> Callable[..., int]:
     """The same, and what an upload would be told besides."""
     return looking_options(set_option(room_options(command)))
 
 
-def chosen(words: tuple[str, ...], options: Mapping[str, Any], wanted: str = "a file") -> Chosen:
+def chosen(
+    words: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None = None, wanted: str = "a file"
+) -> Chosen:
     """What the words and options name; reads the files. Raises UsageFault, ImageFault."""
-    board, said = settle(words, options)
-    files = said.images or ()
+    board = settle(words, said, how)
+    files = board.said.images or ()
     if not files:
         raise usage("no-image", f"no image: name {wanted}", "greenstep image show FILE, or a board of greenstep.toml")
-    if not said.chip:
-        return Chosen(board, said, tuple((file.memory, load_image(file.file, 0, file.at)) for file in files))
-    choice = find_chip(said)
-    dialect = find_dialect(said.dialect or choice.dialect)
-    settings = settings_of(said, dialect, Secrets())
+    if not board.said.chip:
+        return Chosen(board, tuple((file.memory, load_image(file.file, 0, file.at)) for file in files))
+    choice = board.choice
     images = tuple((file.memory, _load(file, choice)) for file in files)
-    flash_bytes = options.get("flash_size")
     likely = _likely(choice, images)
     parts = tuple(
-        _sized(part, images, flash_bytes).with_loader_room(said.bootloader_bytes)
+        _sized(part, images, flash_size).with_loader_room(board.said.bootloader_bytes)
         for part in (likely, *(part for part in choice.parts if part is not likely))
-        if part is likely or flash_bytes is None or flash_bytes <= part.flash.size
+        if part is likely or flash_size is None or flash_size <= part.flash.size
     )
-    return Chosen(board, said, images, parts[0], dialect, settings, parts)
+    return Chosen(board, images, Target(parts[0], board.dialect, settings_of(board)), parts)
 
 
-def chosen_or_chip(words: tuple[str, ...], options: Mapping[str, Any]) -> Chosen:
+def chosen_or_chip(words: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None) -> Chosen:
     """The same where a chip is wanted and no file need be. Raises UsageFault, ImageFault."""
-    board, said = settle(words, options)
-    choice = find_chip(said)
-    if said.images:
-        return chosen(words, options)
-    part = _sized(choice.first, (), options.get("flash_size"))
-    return Chosen(board, said, (), part, find_dialect(said.dialect or choice.dialect), {}, (part,))
+    board = settle(words, said, how)
+    if board.said.images:
+        return chosen(words, said, how, flash_size)
+    part = _sized(board.choice.first, (), flash_size)
+    return Chosen(board, (), Target(part, board.dialect, {}), (part,))
 
 
 def _likely(choice: Choice, images: tuple[tuple[str, Image], ...]) -> Part:
@@ -142,12 +147,3 @@ def _sized(part: Part, images: tuple[tuple[str, Image], ...], flash_bytes: int |
 def _load(file: ImageFile, choice: Choice) -> Image:
     memory: Memory = memory_named(choice.first, file.memory)
     return memory_of(load_image(file.file, memory.start, file.at), file.memory)
-
-
-def line_of(these: Chosen) -> LineSettings:
-    """Rate and frame that an upload would have. `part` and `dialect` are there. Raises UsageFault."""
-    from greenstep.core.link import LineSettings
-
-    assert these.part is not None
-    assert these.dialect is not None
-    return LineSettings(these.said.baud or these.part.baud, frame_of(these.said, these.dialect))

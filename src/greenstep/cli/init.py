@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import re
 import sys
@@ -10,8 +11,11 @@ from typing import Any
 
 import click
 
-from .faults import faults_as_asked
-from .options import board_options, start_options
+from greenstep.store.board import BoardSettings, ImageFile
+from greenstep.store.board_words import hookup_argument, image_option
+from greenstep.work.board import Board
+
+from .options import How, board_options, collected, start_options
 
 
 @click.command("init", short_help="Write a first greenstep.toml.")
@@ -28,7 +32,8 @@ from .options import board_options, start_options
     metavar="FILE",
     help="The file to write. [greenstep.toml]",
 )
-def command(name: str | None, replace: bool, project: Path, **options: Any) -> int:
+@collected
+def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> int:
     """Write a board into greenstep.toml: what is not said by options is asked, where there is somebody to ask.
 
     \b
@@ -37,36 +42,32 @@ def command(name: str | None, replace: bool, project: Path, **options: Any) -> i
     """
     from greenstep.store.new_project import add_board
 
-    from .target import find_chip, from_options, hookup_of
-
-    with faults_as_asked(False):
-        name = _name(name)
-        options["chip"] = options["chip"] or _asked("chip", "Which chip? (such as atmega328p, stm32f103c8, stm32)")
-        said = from_options((), options)
-        choice = find_chip(said)
-        keys: dict[str, Any] = {"chip": options["chip"]}
-        if options.get("dialect"):
-            keys["dialect"] = options["dialect"]
-        keys["port"] = _port(options.get("port"), name)
-        for key in ("baud", "frame"):
-            if options.get(key):
-                keys[key] = options[key]
-        keys["hookup"] = options.get("hookup") or _asked(
-            "hookup", "How do DTR and RTS reach reset and boot?", choice.first.hookup
-        )
-        said = from_options((), {**options, "hookup": keys["hookup"]})
-        hookup_of(said, choice)  # refuses what is none
-        keys["hookup"] = said.hookup
-        images = list(options.get("images") or ()) or _asked_images()
-        if images:
-            keys["images"] = [_image(text, project.parent) for text in images]
-        expect = options.get("expect") or _asked("expect", "Text that the program prints (empty: none)", "")
-        if expect:
-            keys["expect"] = expect
-        for key in ("enter", "leave", "patience", "expect_within", "console_baud"):
-            if options.get(key) is not None:
-                keys[key] = options[key]
-        add_board(project, name, keys, replace)
+    project = how.project or Path("greenstep.toml")
+    name = _name(name)
+    chip = said.chip or _asked("chip", "Which chip? (such as atmega328p, stm32f103c8, stm32)")
+    usual = Board(name, BoardSettings(chip=chip)).choice.first.hookup
+    keys: dict[str, Any] = {"chip": chip}
+    if said.dialect:
+        keys["dialect"] = said.dialect
+    keys["port"] = _port(said.port.name if said.port else None, name)
+    for key in ("baud", "frame"):
+        if getattr(said, key):
+            keys[key] = getattr(said, key)
+    keys["hookup"] = said.hookup or hookup_argument(
+        _asked("hookup", "How do DTR and RTS reach reset and boot?", usual)
+    )
+    wanted = Board(name, dataclasses.replace(said, chip=chip, hookup=keys["hookup"]))
+    _ = wanted.hookup  # refuses what is none
+    images = said.images or _asked_images()
+    if images:
+        keys["images"] = [_image(image, project.parent) for image in images]
+    expect = said.expect or _asked("expect", "Text that the program prints (empty: none)", "")
+    if expect:
+        keys["expect"] = expect
+    for key in ("enter", "leave", "patience", "expect_within", "console_baud"):
+        if getattr(said, key) is not None:
+            keys[key] = getattr(said, key)
+    add_board(project, name, keys, replace)
     click.echo(f"{project}: board {name} written. Next: greenstep greet {name}")
     return 0
 
@@ -97,20 +98,17 @@ def _name(name: str | None) -> str:
     return name
 
 
-def _asked_images() -> list[str]:
+def _asked_images() -> tuple[ImageFile, ...]:
     if not _interactive():
-        return []
+        return ()
     text = str(
         click.prompt("Which image? (file, or 'FILE at ADDRESS'; empty: later)", default="", show_default=False)
     )
-    return [text] if text.strip() else []
+    return image_option(text) if text.strip() else ()
 
 
-def _image(text: str, folder: Path) -> Any:
+def _image(image: ImageFile, folder: Path) -> Any:
     """As it stands in the file: relative to it where it can be."""
-    from greenstep.store.board_words import image_option
-
-    image = image_option(text)[0]
     file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
     return file if image.at is None else {"file": file, "at": image.at}
 
@@ -118,8 +116,7 @@ def _image(text: str, folder: Path) -> Any:
 def _port(given: str | None, name: str) -> Any:
     """How the board's port is written: by serial number where it has one, so that a changed name does not matter."""
     from greenstep.ports.discovery import find_ports
-
-    from .port_choice import known_ports
+    from greenstep.work.port_choice import known_ports
 
     ports = find_ports(aliases=known_ports())
     if given is None:

@@ -5,8 +5,13 @@ from __future__ import annotations
 import json
 import re
 import sys
+from collections.abc import Mapping
 from dataclasses import fields, is_dataclass
 from typing import TYPE_CHECKING, Any, TextIO
+
+from greenstep.core.chips import EraseUnit
+from greenstep.core.image import Piece
+from greenstep.core.spans import Span
 
 if TYPE_CHECKING:
     from greenstep.core.errors import Finding
@@ -26,7 +31,8 @@ class JsonView:
         """Nothing: the figures of the step `chip` carry them."""
 
     def line(self, kind: str, values: dict[str, Any]) -> None:
-        """One line of our own."""
+        """One line of our own; dataclasses, spans and paths among its values are made plain."""
+        values = {key: _plain_value(value) for key, value in values.items()}
         print(json.dumps({"event": kind, **values}, ensure_ascii=False), file=self._stream, flush=True)
 
     def close(self) -> None:
@@ -35,10 +41,8 @@ class JsonView:
 
 def findings_line(findings: tuple[Finding, ...], exit_code: int) -> str:
     """A fault outside the ladder, as a line like the others."""
-    return json.dumps(
-        {"event": "fault", "exit_code": exit_code, "findings": [plain(finding) for finding in findings]},
-        ensure_ascii=False,
-    )
+    values = {"event": "fault", "exit_code": exit_code, "findings": _plain_value(findings)}
+    return json.dumps(values, ensure_ascii=False)
 
 
 def _kind(event: object) -> str:
@@ -46,16 +50,27 @@ def _kind(event: object) -> str:
 
 
 def plain(value: object) -> dict[str, Any]:
-    """A dataclass as a dictionary of plain values; findings inside it likewise."""
-    assert is_dataclass(value)
-    return {field.name: _plain_value(getattr(value, field.name)) for field in fields(value)}
+    """A dataclass as a dictionary of plain values; what is inside it likewise."""
+    return {field.name: _plain_value(getattr(value, field.name)) for field in fields(value)}  # type: ignore[arg-type]
 
 
 def _plain_value(value: Any) -> Any:
-    if isinstance(value, tuple):
-        return [_plain_value(item) for item in value]
-    if is_dataclass(value) and not isinstance(value, type):
-        return plain(value)
-    if isinstance(value, float):
-        return round(value, 4)
-    return value
+    match value:
+        case float():
+            return round(value, 6)
+        case None | str() | int():
+            return value
+        case tuple() | list():
+            return [_plain_value(item) for item in value]
+        case Mapping():
+            return {key: _plain_value(item) for key, item in value.items()}
+        case EraseUnit():
+            return {"number": value.number, "address": value.address, "bytes": value.size}
+        case Piece():
+            return {"address": value.address, "bytes": len(value.data)}
+        case Span():
+            return {"address": value.start, "bytes": value.size}
+        case _ if is_dataclass(value):
+            return plain(value)
+        case _:
+            return str(value)

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.store.board import BoardSettings
+from greenstep.work.board import Board
+from greenstep.work.port_choice import link_faults, open_board_port
+
 from .completing import complete_board
-from .faults import faults_as_asked
 from .options import (
     RATE,
     Engineering,
+    How,
     Real,
     board_options,
     general_options,
@@ -22,13 +25,15 @@ from .options import (
     trace_option,
     wired_options,
 )
+from .person import AT_THE_TERMINAL
+from .saving import save_figure, saved_line
+from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Choice
+    from greenstep.core.chips import Part
     from greenstep.core.hookup import Hookup, Sequence
-    from greenstep.core.hookup.waveform import Electrics, Waveform
+    from greenstep.core.hookup.waveform import Waveform
     from greenstep.core.link import Link
-    from greenstep.store.board import BoardSettings
 
 _LISTEN_S = 1.5
 
@@ -54,75 +59,57 @@ _OF = click.option(
 @click.option("--coupling", type=Engineering("F"), metavar="F", help="Capacitor between line and reset. [100n]")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
-def show(board: tuple[str, ...], which: str, save: Path | None, as_json: bool, **options: Any) -> int:
+def show(
+    board: tuple[str, ...], which: str, save: Path | None, said: BoardSettings, how: How,
+    volts: float | None, pull_up: float | None, reset_capacitor: float | None, coupling: float | None,
+) -> int:  # fmt: skip
     """Draw a sequence: DTR, RTS, reset and boot over time, in volts. Touches no port.
 
     \b
     greenstep lines show brood-probe
     greenstep lines show --chip esp32 --hookup cross-pair --reset-capacitor 10u --save lines.png
     """
-    from greenstep.core.hookup.waveform import draw_waveform, warnings
+    from greenstep.core.hookup.waveform import Electrics, draw_waveform, warnings
 
-    with faults_as_asked(as_json):
-        name, _, choice, hookup = _board(board, {**options, "as_json": as_json})
-        part = choice.first
-        sequence = hookup.enter if which == "enter" else hookup.leave
-        if sequence is None or hookup.reset is None:
-            return _by_hand(choice, which, as_json, hookup, sequence)
-        electrics = _electrics(hookup, part.wires.volts, options)
-        drawn = draw_waveform(hookup, sequence, electrics, part.boot_level)
-        warned = warnings(hookup, sequence, electrics, part.boot_level, which == "enter", part.wires.shortest_reset_s)
-        low, high = part.wires.volts_range
-        if not low <= electrics.volts <= high:
-            warned = (f"{electrics.volts:g} V: the {part.title} stands {low:g} to {high:g} V", *warned)
-        chip = choice.single.title if choice.single else choice.name
-        title = "   ".join(word for word in (name, chip, hookup.name, which, f"{electrics.volts:g} V") if word)
-        if save is not None:
-            from greenstep.draw.kinds import check_kind
-
-            check_kind(save)
-            from greenstep.draw.lines_figure import save_lines
-
-            save_lines(save, drawn, f"{title}\n{sequence}", part.boot_level, warned)
-    if as_json:
+    wanted = settle(board, said, how)
+    hookup, part = wanted.hookup, wanted.choice.first
+    sequence = hookup.enter if which == "enter" else hookup.leave
+    if sequence is None or hookup.reset is None:
+        return _by_hand(wanted, which, how, sequence)
+    given = {
+        "volts": volts,
+        "pull_up_ohm": pull_up,
+        "reset_farad": reset_capacitor,
+        "coupling_farad": coupling,
+    }
+    known = {key: value for key, value in given.items() if value is not None}
+    electrics = replace(Electrics.usual(hookup, part.wires.volts), **known)
+    drawn = draw_waveform(hookup, sequence, electrics, part.boot_level)
+    warned = warnings(hookup, sequence, electrics, part.boot_level, which == "enter", part.wires.shortest_reset_s)
+    low, high = part.wires.volts_range
+    if not low <= electrics.volts <= high:
+        warned = (f"{electrics.volts:g} V: the {part.title} stands {low:g} to {high:g} V", *warned)
+    heads = (wanted.name, wanted.choice.title, hookup.name, which, f"{electrics.volts:g} V")
+    title = "   ".join(word for word in heads if word)
+    save_figure(save, "lines_figure:save_lines", drawn, f"{title}\n{sequence}", part.boot_level, warned)
+    if how.as_json:
         _show_json(drawn, sequence, hookup, warned)
     else:
         _show_text(drawn, title, sequence, warned)
-        if save is not None:
-            click.echo(f"\nsaved {save}")
+        saved_line(save)
     return 0
 
 
-def _board(words: tuple[str, ...], options: Mapping[str, Any]) -> tuple[str, BoardSettings, Choice, Hookup]:
-    from .target import find_chip, hookup_of, settle
-
-    name, said = settle(words, options)
-    choice = find_chip(said)
-    return name, said, choice, hookup_of(said, choice)
-
-
-def _electrics(hookup: Hookup, volts: float, options: Mapping[str, Any]) -> Electrics:
-    from greenstep.core.hookup.waveform import Electrics
-
-    usual = Electrics.usual(hookup, volts)
-    given = {
-        "volts": options.get("volts"),
-        "pull_up_ohm": options.get("pull_up"),
-        "reset_farad": options.get("reset_capacitor"),
-        "coupling_farad": options.get("coupling"),
-    }
-    return replace(usual, **{key: value for key, value in given.items() if value is not None})
-
-
-def _by_hand(choice: Choice, which: str, as_json: bool, hookup: Hookup, sequence: Sequence | None) -> int:
+def _by_hand(board: Board, which: str, how: How, sequence: Sequence | None) -> int:
     """No line reaches reset: what a person does is the sequence."""
-    moves = choice.hands.enter if which == "enter" else choice.hands.leave
-    if as_json:
+    hands = board.choice.hands
+    moves = hands.enter if which == "enter" else hands.leave
+    if how.as_json:
         from .json_view import JsonView
 
-        JsonView().line("by-hand", {"moves": list(moves)})
+        JsonView().line("by-hand", {"moves": moves})
         return 0
-    click.echo(f"{hookup.name}: no line moves reset" + (f"; {sequence}" if sequence else "; by hand it is:"))
+    click.echo(f"{board.hookup.name}: no line moves reset" + (f"; {sequence}" if sequence else "; by hand it is:"))
     for number, move in enumerate(moves, 1):
         click.echo(f"  {number}. {move}")
     return 0
@@ -189,12 +176,6 @@ def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tupl
 # --- on a real port
 
 
-def _open(said: BoardSettings, hookup: Hookup, settings: Any, options: Mapping[str, Any]) -> Link:
-    from .port_choice import open_said
-
-    return open_said(said, settings, hookup.idle_lines, options).link
-
-
 @command.command("try")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @_OF
@@ -202,30 +183,28 @@ def _open(said: BoardSettings, hookup: Hookup, settings: Any, options: Mapping[s
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate at which to listen afterwards. [--baud]")
 @trace_option
 @general_options
-def try_(board: tuple[str, ...], which: str, as_json: bool, **options: Any) -> int:
+def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> int:
     """Run a sequence once, and tell what is heard after it. Asks nothing and writes nothing."""
     from greenstep.core.hookup import Driver
     from greenstep.core.link import LineSettings
     from greenstep.core.survey.meaning import meaning_of
 
-    from .port_choice import link_faults
-
-    with faults_as_asked(as_json):
-        name, said, choice, hookup = _board(board, {**options, "as_json": as_json})
-        sequence = hookup.enter if which == "enter" else hookup.leave
-        if sequence is None:
-            return _by_hand(choice, which, as_json, hookup, None)
-        settings = LineSettings(said.console_baud or said.baud or choice.first.baud)
-        link = _open(said, hookup, settings, {**options, "board": name})
-        try:
-            with link_faults(said):
-                link.discard()
-                Driver(link, hookup).run(sequence)
-                heard = link.read(400, _LISTEN_S)
-        finally:
-            link.close()
-        meaning = meaning_of(heard, settings)
-    if as_json:
+    wanted = settle(board, said, how)
+    hookup = wanted.hookup
+    sequence = hookup.enter if which == "enter" else hookup.leave
+    if sequence is None:
+        return _by_hand(wanted, which, how, None)
+    settings = LineSettings(wanted.said.console_baud or wanted.baud)
+    link = open_board_port(wanted, settings, hookup.idle_lines, AT_THE_TERMINAL, how.trace).link
+    try:
+        with link_faults(wanted):
+            link.discard()
+            Driver(link, hookup).run(sequence)
+            heard = link.read(400, _LISTEN_S)
+    finally:
+        link.close()
+    meaning = meaning_of(heard, settings)
+    if how.as_json:
         from .json_view import JsonView
 
         JsonView().line("tried", {"sequence": str(sequence), "kind": meaning.kind, "heard": meaning.words})
@@ -242,7 +221,7 @@ def try_(board: tuple[str, ...], which: str, as_json: bool, **options: Any) -> i
 @click.option("--seconds", type=Real(0, 86400), metavar="SECONDS", help="Hold so long, and ask for no key.")
 @open_options
 @general_options
-def hold(moves: str, board: tuple[str, ...], seconds: float | None, as_json: bool, **options: Any) -> int:
+def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardSettings, how: How) -> int:
     """Set lines or pins and hold them, to measure with a meter; a key ends it, and the lines are released.
 
     \b
@@ -253,29 +232,27 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, as_json: boo
     from greenstep.core.hookup import Driver, SequenceError, parse_sequence
     from greenstep.core.link import LineSettings
 
-    from .port_choice import link_faults
-
-    with faults_as_asked(as_json):
-        try:
-            sequence = parse_sequence(moves)
-        except SequenceError as error:
-            raise usage("sequence", str(error), 'write "dtr on, rts off"', evidence=(moves,)) from None
-        if seconds is None and not sys.stdin.isatty():
-            raise usage("no-terminal", "there is no terminal whose key could end it", "--seconds")
-        _, said, choice, hookup = _board(board, {**options, "as_json": as_json})
-        link = _open(said, hookup, LineSettings(said.baud or choice.first.baud), {**options, "trace": None})
-        try:
-            with link_faults(said):
-                Driver(link, hookup).run(sequence)
-                for line in _expected_volts(hookup, sequence, choice):
-                    click.echo(line)
-                if seconds is None:
-                    click.pause("held; any key releases the lines …")
-                else:
-                    sys.stdout.flush()
-                    _hold(link, seconds)
-        finally:
-            link.close()
+    try:
+        sequence = parse_sequence(moves)
+    except SequenceError as error:
+        raise usage("sequence", str(error), 'write "dtr on, rts off"', evidence=(moves,)) from None
+    if seconds is None and not sys.stdin.isatty():
+        raise usage("no-terminal", "there is no terminal whose key could end it", "--seconds")
+    wanted = settle(board, said, how)
+    hookup = wanted.hookup
+    link = open_board_port(wanted, LineSettings(wanted.baud), hookup.idle_lines, AT_THE_TERMINAL).link
+    try:
+        with link_faults(wanted):
+            Driver(link, hookup).run(sequence)
+            for line in _expected_volts(hookup, sequence, wanted.choice.first):
+                click.echo(line)
+            if seconds is None:
+                click.pause("held; any key releases the lines …")
+            else:
+                sys.stdout.flush()
+                _hold(link, seconds)
+    finally:
+        link.close()
     return 0
 
 
@@ -286,13 +263,11 @@ def _hold(link: Link, seconds: float) -> None:
         link.read(1, min(0.5, left))
 
 
-def _expected_volts(hookup: Hookup, sequence: Sequence, choice: Choice) -> list[str]:
+def _expected_volts(hookup: Hookup, sequence: Sequence, part: Part) -> list[str]:
     """Where a meter should find what."""
-    from greenstep.core.hookup.waveform import draw_waveform
+    from greenstep.core.hookup.waveform import Electrics, draw_waveform
 
-    part = choice.first
-    electrics = _electrics(hookup, part.wires.volts, {})
-    drawn = draw_waveform(hookup, sequence, electrics, part.boot_level)
+    drawn = draw_waveform(hookup, sequence, Electrics.usual(hookup, part.wires.volts), part.boot_level)
     last = drawn.moves[-1] if drawn.moves else None
     dtr, rts = (last.dtr, last.rts) if last else hookup.idle_lines
     lines = [
@@ -312,7 +287,7 @@ def _expected_volts(hookup: Hookup, sequence: Sequence, choice: Choice) -> list[
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate of the program that runs. [115200]")
 @trace_option
 @general_options
-def learn(board: tuple[str, ...], as_json: bool, **options: Any) -> int:
+def learn(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """Find the hookup by trying the common ones and hearing what the chip says. Writes and erases nothing; a program
     that runs is reset several times.
 
@@ -322,5 +297,4 @@ def learn(board: tuple[str, ...], as_json: bool, **options: Any) -> int:
     """
     from .survey import learn_lines
 
-    with faults_as_asked(as_json):
-        return learn_lines(board, {**options, "as_json": as_json})
+    return learn_lines(board, said, how)

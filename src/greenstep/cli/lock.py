@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
+from greenstep.store.board import BoardSettings
+
 from .completing import complete_board
-from .drive import climb_board
-from .faults import faults_as_asked
+from .drive import run_board
 from .locks import refuse_without
-from .options import board_options, general_options, trace_option
+from .options import How, board_options, general_options, trace_option
+from .target import settle
 
 
 @click.command("lock", short_help="Lock the chip against reading.")
@@ -18,11 +18,11 @@ from .options import board_options, general_options, trace_option
 @board_options
 @trace_option
 @general_options
-def command(board: tuple[str, ...], **options: Any) -> int:
+def command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """Turn the chip's readout protection on, enter again, and see that it refuses to be read.
 
     Unlocking erases the whole flash.
     """
-    with faults_as_asked(bool(options["as_json"])):
-        refuse_without("lock", board, options)
-    return climb_board("lock", board, options)
+    wanted = settle(board, said, how)
+    refuse_without("lock", wanted)
+    return run_board("lock", wanted, how)

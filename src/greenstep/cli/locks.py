@@ -2,27 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.spec import Spec
 from greenstep.core.errors import RefusedFault
+from greenstep.work.board import Board
 
-from .target import find_chip, settle
 
-
-def refuse_without(
-    way: Literal["lock", "unlock"], words: tuple[str, ...], options: Mapping[str, Any], writes: bool = False
-) -> None:
+def refuse_without(way: Literal["lock", "unlock"], board: Board, writes: bool = False) -> None:
     """Refuse before a port is opened what the board's dialect cannot. Raises RefusedFault, UsageFault."""
 
     def is_able(spec: Spec) -> bool:
         able = spec.can_lock if way == "lock" else spec.can_unlock
         return able and (spec.lifts_write_protection or not writes)
 
-    _, said = settle(words, options)
-    dialect = find_dialect(said.dialect or find_chip(said).dialect)
+    dialect = board.dialect
     if is_able(dialect.spec):
         return
     able = [name for name in dialect_names() if is_able(find_dialect(name).spec)]

@@ -4,17 +4,35 @@ variable of that name."""
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import fields
+from functools import wraps
 from pathlib import Path
 from typing import Any, TypeVar
 
 import click
 
+from greenstep.core.frozen import frozen
 from greenstep.core.quantities import parse_engineering, parse_number
 from greenstep.store.board_keys import KEYS, Form, Key
 
 from .completing import COMPLETERS
+from .faults import faults_as_asked
+from .said import said_of
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+@frozen
+class How:
+    """How a command is run and shown, besides what it is about. `project` is the project file where it is not the
+    nearest; `trace` takes a recording of the line. `listen`: stay on the line afterwards. `ladder` is None where it
+    is short unless somebody watches."""
+
+    as_json: bool = False
+    project: Path | None = None
+    trace: Path | None = None
+    ladder: str | None = "full"
+    listen: bool = False
 
 
 class Number(click.ParamType):  # type: ignore[type-arg]
@@ -177,4 +195,23 @@ region_options = _with(
         click.option("--size", "region_size", type=Number(), metavar="SIZE", help="How many bytes. [to the end]"),
     )
 )
-general_options = _with(_GENERAL)
+_COLLECTED = frozenset(("eeprom", *(key.name for key in KEYS)))
+
+
+def collected(command: Callable[..., int]) -> Callable[..., int]:
+    """The command is called with `said`, all that options say of the board, and with `how`; its faults are shown in
+    the way that was asked for. To be the innermost."""
+
+    @wraps(command)
+    def run(**values: Any) -> int:
+        how = How(**{field.name: values.pop(field.name) for field in fields(How) if field.name in values})
+        of_board = {name: values.pop(name) for name in _COLLECTED & values.keys()}
+        with faults_as_asked(how.as_json):
+            return command(said=said_of(of_board), how=how, **values)
+
+    return run
+
+
+def general_options(command: Callable[..., int]) -> Callable[..., int]:
+    """What every command about a board takes, collected."""
+    return _with(_GENERAL)(collected(command))

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from greenstep.core.quantities import count, show_seconds, show_size, show_span
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .faults import faults_as_asked
-from .options import board_options, general_options, image_options
+from .options import How, board_options, general_options, image_options
+from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Part
-    from greenstep.core.climb import Job
     from greenstep.core.link import LineSettings
     from greenstep.core.plan import Plan
     from greenstep.core.plan.price import Costs
@@ -26,52 +26,30 @@ if TYPE_CHECKING:
 @image_options
 @click.option("--ask", is_flag=True, help="Ask the chip for its real flash size first; this resets it.")
 @general_options
-def command(target: tuple[str, ...], ask: bool, as_json: bool, **options: Any) -> int:
+def command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -> int:
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
-    from greenstep.core.plan.price import price
+    from greenstep.work.planning import plan_for
 
-    from .jobs import make_job
-    from .target import settle, without_port
+    board = settle(target, said, how)
+    parts: tuple[Part, ...] = board.choice.parts
+    if ask:
+        from greenstep.work.jobs import make_job
+        from greenstep.work.run import Run
 
-    with faults_as_asked(as_json):
-        board, said = settle(target, options)
-        job = make_job("upload", board, said if ask else without_port(said))
-        if ask:
-            from greenstep.core.climb import Climb
+        from .drive import follow, make_view
 
-            from .drive import follow, make_view
-            from .port_choice import opener
-
-            greeting = make_job("greet", board, said)
-            climb = Climb(greeting, opener(greeting, said))
-            status = follow(climb, make_view(as_json))
-            part = climb.outcome.part
-            if status or part is None:
-                return status
-            candidates: tuple[Part, ...] = (part,)
-        else:
-            candidates = tuple(job.part_as_declared(part) for part in job.choice.parts)
-        plan = _first_that_fits(candidates, job)
-        costs = price(plan, job.dialect, job.wishes.verify)
-    if as_json:
-        _as_json(plan, costs, job.settings)
+        run = Run(make_job("greet", board), recorded=False)
+        status = follow(run, make_view(how.as_json))
+        part = run.outcome.part
+        if status or part is None:
+            return status
+        parts = (part,)
+    plan, costs = plan_for(board, parts)
+    if how.as_json:
+        _as_json(plan, costs, board.line)
     else:
-        _as_text(plan, costs, job.settings, len(candidates))
+        _as_text(plan, costs, board.line, len(parts))
     return 0
-
-
-def _first_that_fits(parts: tuple[Part, ...], job: Job) -> Plan:
-    """The plan for the first of the parts that takes the images. Raises the refusal of the first one."""
-    from greenstep.core.errors import RefusedFault
-    from greenstep.core.plan import make_plan
-
-    refusals = []
-    for part in parts:
-        try:
-            return make_plan(part, job.dialect, job.images, job.wishes)
-        except RefusedFault as refusal:
-            refusals.append(refusal)
-    raise refusals[0]
 
 
 def _as_text(plan: Plan, costs: Costs, settings: LineSettings, candidates: int) -> None:
@@ -127,17 +105,15 @@ def _as_json(plan: Plan, costs: Costs, settings: LineSettings) -> None:
                 {
                     "memory": memory.memory.name,
                     "image": memory.image.name,
-                    "pieces": [{"address": p.address, "bytes": len(p.data)} for p in memory.image.pieces],
+                    "pieces": memory.image.pieces,
                     "whole_erase": memory.whole_erase,
-                    "erase_units": [
-                        {"number": u.number, "address": u.address, "bytes": u.size} for u in memory.units
-                    ],
-                    "beside": [{"address": span.start, "bytes": span.size} for span in memory.beside],
-                    "write_blocks": [{"address": b.address, "bytes": len(b.data)} for b in memory.blocks],
+                    "erase_units": memory.units,
+                    "beside": memory.beside,
+                    "write_blocks": memory.blocks,
                     "verify_bytes": memory.check_bytes,
                 }
                 for memory in plan.memories
             ],
-            "notes": list(plan.notes),
+            "notes": plan.notes,
         },
     )

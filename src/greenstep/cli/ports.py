@@ -18,8 +18,7 @@ def command(as_json: bool) -> int:
     """List serial ports, what is behind each, and whether it can be opened; if not, what to do. Opens none."""
     from greenstep.ports.discovery import find_ports
     from greenstep.ports.machine import Machine
-
-    from .port_choice import known_ports
+    from greenstep.work.port_choice import known_ports
 
     machine = Machine()
     with faults_as_asked(as_json):

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Literal
 
 import click
 
 from greenstep.core.quantities import count, show_address, show_bytes, show_size, show_span
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
 from .fault_lines import wrapped
-from .faults import faults_as_asked
-from .image_edit import saving_options
-from .image_target import Command, looking_options
-from .options import Number
+from .image_edit import Saving, saving_options
+from .image_target import looking_options
+from .options import How, Number
 
 if TYPE_CHECKING:
     from greenstep.core.reserve import Reservation
@@ -24,7 +24,7 @@ _COLUMN = 14
 _COUNTS_WORDS = ("avr", "pic18")
 
 
-def _options(command: Command) -> Command:
+def _options(command: Callable[..., int]) -> Callable[..., int]:
     return saving_options(looking_options(command), required=False)
 
 
@@ -36,8 +36,9 @@ def _options(command: Command) -> Command:
               help="Its image: checked, and on a Cortex-M its vectors taken.")  # fmt: skip
 @_options
 def command(
-    target: tuple[str, ...], size: int, side: Any, bootloader: Path | None, as_json: bool, **options: Any
-) -> int:
+    target: tuple[str, ...], size: int, side: Literal["top", "bottom"] | None, bootloader: Path | None,
+    flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
+) -> int:  # fmt: skip
     """Room for a resident bootloader: where it begins in bytes and words, what is left, the jump at the reset vector,
     and values for the linker. An application is held against it; --save writes it with its reset vector moved: reset
     leads to the bootloader, and the application's own jump stands just below that.
@@ -51,47 +52,40 @@ def command(
     from greenstep.core.errors import usage
     from greenstep.core.reserve import reserve
     from greenstep.store.image_files import load_image
-    from greenstep.store.image_saving import check_place, kind_for
 
     from .image_edit import save_changed
     from .image_target import chosen_or_chip
 
-    save: Path | None = options["save"]
-    with faults_as_asked(as_json):
-        these = chosen_or_chip(target, {**options, "as_json": as_json})
-        part = these.part
-        assert part is not None
-        plan = reserve(part, size, side)
-        loader = None
-        if bootloader is not None:
-            loader = load_image(bootloader, plan.start)
-            if loader.lowest < plan.start or loader.end > plan.end:
-                raise usage(
-                    "bootloader",
-                    f"{loader.name} ({show_span(loader.lowest, loader.end - loader.lowest)}) lies outside the room "
-                    f"{show_span(plan.start, plan.size)}",
-                    f"build it for {show_address(plan.start)}, or give it more: --size",
-                )
-        image = these.by_memory().get("flash")
-        notes = list(check_application(plan, image)) if image is not None else []
-        if save is not None:
-            if image is None:
-                raise usage("no-image", "no application to move the reset vector of", "name its file")
-            kind_for(save, options["kind"])
-            check_place(save, options["replace"])
-            image, moved = with_reset_moved(plan, image, loader)
-            notes += moved
-    if as_json:
+    these = chosen_or_chip(target, said, how, flash_size)
+    plan = reserve(these.wanted_target().part, size, side)
+    loader = None
+    if bootloader is not None:
+        loader = load_image(bootloader, plan.start)
+        if loader.lowest < plan.start or loader.end > plan.end:
+            raise usage(
+                "bootloader",
+                f"{loader.name} ({show_span(loader.lowest, loader.end - loader.lowest)}) lies outside the room "
+                f"{show_span(plan.start, plan.size)}",
+                f"build it for {show_address(plan.start)}, or give it more: --size",
+            )
+    image = these.by_memory().get("flash")
+    notes = list(check_application(plan, image)) if image is not None else []
+    if saving.file is not None:
+        if image is None:
+            raise usage("no-image", "no application to move the reset vector of", "name its file")
+        saving.check()
+        image, moved = with_reset_moved(plan, image, loader)
+        notes += moved
+    if how.as_json:
         _as_json(plan, notes)
     else:
-        title = these.board or (image.name if image is not None else "")
+        title = these.board.name or (image.name if image is not None else "")
         click.echo("\n".join(_about(plan, title, image is not None, notes)))
-    if save is not None and image is not None:
-        with faults_as_asked(as_json):
-            if not as_json:
-                click.echo()
-            return save_changed(these, image, options, as_json)
-    return 0
+    if image is None or saving.file is None:
+        return 0
+    if not how.as_json:
+        click.echo()
+    return save_changed(these, image, saving, how)
 
 
 def _row(label: str, text: str) -> list[str]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
+from greenstep.store.board import BoardSettings
+
 from .completing import complete_target
-from .drive import climb_board
-from .options import board_options, general_options, image_options, start_options, trace_option
+from .drive import run_board
+from .options import How, board_options, general_options, image_options, start_options, trace_option
+from .target import settle
 
 
 @click.command("restore", short_help="Put a backup back.")
@@ -19,7 +20,7 @@ from .options import board_options, general_options, image_options, start_option
 @click.option("--start/--no-start", default=None, help="Start the application at the end (the usual), or not.")
 @trace_option
 @general_options
-def command(target: tuple[str, ...], **options: Any) -> int:
+def command(target: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """Write back what a backup saved, byte for byte, and read it back: nothing is put into it or judged, and the
     room of a resident bootloader is left as it is. A raw file goes to the start of the flash, or to its address.
 
@@ -30,12 +31,9 @@ def command(target: tuple[str, ...], **options: Any) -> int:
     """
     from greenstep.core.errors import usage
 
-    from .faults import faults_as_asked
-
-    with faults_as_asked(bool(options["as_json"])):
-        if not options["images"] and not options["eeprom"] and not _names_a_file(target):
-            raise usage("no-image", "restore what?", "name the file that backup saved")
-    return climb_board("upload", target, options, as_it_was=True)
+    if not said.images and not _names_a_file(target):
+        raise usage("no-image", "restore what?", "name the file that backup saved")
+    return run_board("upload", settle(target, said, how), how, as_it_was=True)
 
 
 def _names_a_file(target: tuple[str, ...]) -> bool:

@@ -28,9 +28,8 @@ def command(port: str, host: str, tcp_port: int, baud: int, as_json: bool) -> in
     from greenstep.core.link import LineSettings
     from greenstep.ports.opening import open_raw
     from greenstep.ports.sharing import PortShare
-    from greenstep.store.board import BoardSettings, PortChoice
-
-    from .port_choice import BENCH, port_name
+    from greenstep.store.board import PortChoice
+    from greenstep.work.port_choice import BENCH, port_name
 
     def tell(text: str) -> None:
         if not as_json:
@@ -41,7 +40,7 @@ def command(port: str, host: str, tcp_port: int, baud: int, as_json: bool) -> in
             raise usage(
                 "bench-port", "a simulated board has no port that others could reach", "greenstep bench serves it"
             )
-        name = port_name(BoardSettings(port=PortChoice(name=port)))
+        name = port_name(PortChoice(name=port))
         opened = open_raw(name, LineSettings(baud))
         try:
             try:

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
+
+from greenstep.store.board import BoardSettings
 
 from .completing import complete_board
 from .consent import consented
-from .drive import climb_board
-from .faults import faults_as_asked
+from .drive import run_board
 from .locks import refuse_without
-from .options import board_options, general_options, trace_option
+from .options import How, board_options, general_options, trace_option
+from .target import settle
 
 
 @click.command("unlock", short_help="Unlock the chip; this erases it.")
@@ -21,17 +21,17 @@ from .options import board_options, general_options, trace_option
 @board_options
 @trace_option
 @general_options
-def command(board: tuple[str, ...], writes: bool, yes: bool, **options: Any) -> int:
+def command(board: tuple[str, ...], writes: bool, yes: bool, said: BoardSettings, how: How) -> int:
     """Turn the chip's readout protection off, which erases the whole flash (on STM32L0 and L1 the EEPROM too), enter
     again, and see that it lets itself be read.
 
     With --writes it is the protection of erase units against writing that is lifted: the chip resets itself, and
     nothing is erased.
     """
-    with faults_as_asked(bool(options["as_json"])):
-        refuse_without("unlock", board, options, writes)
-        if writes:
-            consented("Lift the write protection? The chip resets itself; nothing is erased.", yes)
-        else:
-            consented("Unlock the chip? All that is in its flash is lost.", yes)
-    return climb_board("unlock", board, options, writes_only=writes)
+    wanted = settle(board, said, how)
+    refuse_without("unlock", wanted, writes)
+    if writes:
+        consented("Lift the write protection? The chip resets itself; nothing is erased.", yes)
+    else:
+        consented("Unlock the chip? All that is in its flash is lost.", yes)
+    return run_board("unlock", wanted, how, writes_only=writes)

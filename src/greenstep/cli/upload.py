@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import click
 
+from greenstep.core.errors import usage
+from greenstep.core.quantities import show_seconds
+from greenstep.store.board import BoardSettings
+from greenstep.work.board import Board
+
 from .completing import complete_target
-from .drive import Settled, climb_board
-from .faults import faults_as_asked
+from .drive import run_board
 from .options import (
+    How,
     board_options,
     general_options,
     image_options,
@@ -20,6 +25,8 @@ from .options import (
     talk_options,
     trace_option,
 )
+from .person import AT_THE_TERMINAL
+from .target import settle
 
 
 @click.command("upload", short_help="Write images, read them back, start.")
@@ -36,7 +43,9 @@ from .options import (
 @ladder_option
 @trace_option
 @general_options
-def command(target: tuple[str, ...], if_changed: bool, backup_first: Path | None, **options: Any) -> int:
+def command(
+    target: tuple[str, ...], if_changed: bool, backup_first: Path | None, said: BoardSettings, how: How
+) -> int:
     """Write images into the chip, read them back, and start the application.
 
     \b
@@ -49,56 +58,60 @@ def command(target: tuple[str, ...], if_changed: bool, backup_first: Path | None
     4 no bootloader answered; 5 refused before writing; 6 erase or write failed; 7 verify failed;
     8 the expected text was not heard; 130 interrupted.
     """
-    as_json = bool(options["as_json"])
     if target and Path(target[0]).is_file():
         from greenstep.store.kit import is_kit
 
         if is_kit(Path(target[0])):
             from .kit_upload import upload_kit
 
-            with faults_as_asked(as_json):
-                _refuse_beside_a_kit(options)
-            return upload_kit(target, options, lambda board: upload_settled(board, options, if_changed, backup_first))
-    from .target import settle
-
-    with faults_as_asked(as_json):
-        settled = settle(target, options)
-    return upload_settled(settled, options, if_changed, backup_first)
+            if said.images:
+                raise usage("kit-option", "a kit brings its own images", "leave out --images and --eeprom")
+            return upload_kit(target, said, how, lambda board: _upload(board, how, if_changed, backup_first))
+    return _upload(settle(target, said, how), how, if_changed, backup_first)
 
 
-def upload_settled(settled: Settled, options: dict[str, Any], if_changed: bool, backup_first: Path | None) -> int:
+def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None) -> int:
     """Ask whether it is there, back up, upload, listen: as is wanted. Returns the exit status."""
-    if if_changed:
-        from .unchanged import is_there_already
-
-        if is_there_already(settled, options):
-            return climb_board("start", (), options, settled=settled) if options["listen"] else 0
+    if if_changed and _is_there_already(board, how):
+        return run_board("start", board, how) if how.listen else 0
     if backup_first is not None:
-        status = _back_up(settled, backup_first, options)
+        status = _back_up(board, backup_first, how)
         if status:
             return status
-    return climb_board("upload", (), options, settled=settled)
+    return run_board("upload", board, how)
 
 
-def _refuse_beside_a_kit(options: dict[str, Any]) -> None:
-    """A kit brings its own images. Raises UsageFault."""
-    from greenstep.core.errors import usage
+def _is_there_already(board: Board, how: How) -> bool:
+    """Whether a verify finds every byte of the images in the chip. Raises KeyboardInterrupt."""
+    from greenstep.work.jobs import make_job
+    from greenstep.work.run import Run
+    from greenstep.work.unchanged import compared
 
-    named = ", ".join(f"--{name}" for name in ("eeprom", "images") if options[name])
-    if named:
-        raise usage("kit-option", f"{named} does not go with a kit, which brings its images", "leave it out")
+    run = Run(make_job("verify", board, AT_THE_TERMINAL), AT_THE_TERMINAL)
+    found = compared(run)
+    if how.as_json:
+        from .json_view import JsonView
+
+        values = {"board": board.name, "same": found.same, "proof": found.proof, "finding": found.finding}
+        JsonView().line("compared", values)
+    elif found.same:
+        part = run.outcome.part
+        who = board.name or (part.title if part else board.choice.name)
+        what = " + ".join(image.name for image in run.job.images.values())
+        took = show_seconds(run.outcome.elapsed_s)
+        click.echo(f" {who} holds {what} already: {found.proof}. Nothing was written; {took}")
+    return found.same
 
 
-def _back_up(settled: Settled, save: Path, options: dict[str, Any]) -> int:
+def _back_up(board: Board, save: Path, how: How) -> int:
     """The whole flash into a file. The images are read before: an upload that lacks one begins nothing. Returns the
     exit status."""
-    from .backup import back_up
-    from .jobs import load_images
-    from .target import find_chip
+    from greenstep.work.jobs import load_images
 
-    with faults_as_asked(bool(options["as_json"])):
-        load_images(settled[1], find_chip(settled[1]))
-    status = back_up((), save, False, ("flash", None, None), {**options, "listen": False}, settled)
-    if not options["as_json"]:
+    from .backup import back_up
+
+    load_images(board)
+    status = back_up(board, save, False, ("flash", None, None), replace(how, listen=False))
+    if not how.as_json:
         click.echo()
     return status

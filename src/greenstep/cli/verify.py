@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
+from greenstep.store.board import BoardSettings
+
 from .completing import complete_target
-from .drive import climb_board
-from .options import board_options, general_options, image_options, trace_option
+from .drive import run_board
+from .options import How, board_options, general_options, image_options, trace_option
+from .target import settle
 
 
 @click.command("verify", short_help="Compare the chip with images.")
@@ -17,9 +18,9 @@ from .options import board_options, general_options, image_options, trace_option
 @image_options
 @trace_option
 @general_options
-def command(target: tuple[str, ...], **options: Any) -> int:
+def command(target: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """Compare what the chip holds with the images, byte for byte. Changes nothing on the chip.
 
     Exit status 0 says equal, 7 different.
     """
-    return climb_board("verify", target, options)
+    return run_board("verify", settle(target, said, how), how)

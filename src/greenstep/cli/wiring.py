@@ -4,13 +4,22 @@ from __future__ import annotations
 
 import textwrap
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.store.board import BoardSettings
+
 from .completing import complete_board
-from .faults import faults_as_asked
-from .options import general_options, wired_options
+from .options import How, general_options, wired_options
+from .saving import save_figure, saved_line
+from .target import settle
+
+if TYPE_CHECKING:
+    from greenstep.core.wiring import Wiring
+
+if TYPE_CHECKING:
+    from greenstep.core.wiring import Wiring
 
 _ARROWS = {"out": "→", "in": "←", "ground": "—", "supply": "→"}
 _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
@@ -22,7 +31,7 @@ _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
 @click.option("--straight", is_flag=True, help="Another board's bridge is borrowed: TX to TX, RX to RX.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
-def command(board: tuple[str, ...], straight: bool, save: Path | None, as_json: bool, **options: Any) -> int:
+def command(board: tuple[str, ...], straight: bool, save: Path | None, said: BoardSettings, how: How) -> int:
     """Adapter to board, pin by pin; levels, supply, boot pin, pull-ups, order of the buttons. Touches no port.
 
     \b
@@ -31,34 +40,21 @@ def command(board: tuple[str, ...], straight: bool, save: Path | None, as_json: 
     """
     from greenstep.core.wiring import wiring_of
 
-    from .target import find_chip, hookup_of, settle
-
-    with faults_as_asked(as_json):
-        name, said = settle(board, {**options, "as_json": as_json})
-        choice = find_chip(said)
-        hookup = hookup_of(said, choice)
-        wiring = wiring_of(choice.first, hookup, straight)
-        chip = choice.single.title if choice.single else choice.name
-        title = "   ".join(word for word in (name, chip, hookup.name) if word)
-        if save is not None:
-            from greenstep.draw.kinds import check_kind
-
-            check_kind(save)
-            from greenstep.draw.wiring_figure import save_wiring
-
-            save_wiring(save, wiring, title)
-    if as_json:
+    wanted = settle(board, said, how)
+    wiring = wiring_of(wanted.choice.first, wanted.hookup, straight)
+    title = "   ".join(word for word in (wanted.name, wanted.choice.title, wanted.hookup.name) if word)
+    save_figure(save, "wiring_figure:save_wiring", wiring, title)
+    if how.as_json:
         from .json_view import JsonView, plain
 
         JsonView().line("wiring", {"title": title, **plain(wiring)})
         return 0
     _show(wiring, title)
-    if save is not None:
-        click.echo(f"\nsaved {save}")
+    saved_line(save)
     return 0
 
 
-def _show(wiring: Any, title: str) -> None:
+def _show(wiring: Wiring, title: str) -> None:
     import sys
 
     from .signs import shows_signs

@@ -24,7 +24,7 @@ class Recorder:
     def __init__(self, job: Job, at: str) -> None:
         self._job = job
         self._at = at
-        self._chip = job.choice.single.title if job.choice.single else job.choice.name
+        self._chip = job.choice.title
         self._unique_id = ""
         self._finding = ""
         self._evidence = ""

@@ -50,6 +50,11 @@ class Choice:
         return wanted.most_common(1)[0][0]
 
     @property
+    def title(self) -> str:
+        """What it is called: by the part's own name where there is no doubt, else as declared."""
+        return self.parts[0].title if len(self.parts) == 1 else self.name
+
+    @property
     def single(self) -> Part | None:
         """The part, where the name leaves no doubt."""
         return self.parts[0] if len(self.parts) == 1 else None

@@ -368,5 +368,5 @@ def _chip_seen(session: Session, identity: Identity) -> ChipSeen:
     job = session.job
     assert identity.ident is not None
     known = Catalogue.load().by_ident(job.dialect.name, identity.ident)
-    declared = job.choice.single.title if job.choice.single else job.choice.name
+    declared = job.choice.title
     return ChipSeen(declared, known.title if known else "", identity.said)

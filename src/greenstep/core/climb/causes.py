@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 
 from ..dialects.dialect import Dialect
-from ..dialects.registry import own_dialects
+from ..dialects.registry import all_dialects
 from ..findings.boot_text import ROM_RATES, read_boot_text
 from ..findings.hearing import is_text
 from ..findings.line_rules import may_speak_otherwise, other_dialect, runs_already
@@ -143,7 +143,7 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
     runs, so only those are asked whose loaders give up, or are entered through a break."""
     longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_FOREIGN_S / 3
     deadline = Deadline.after(session.link, longest_s)
-    for other in own_dialects():
+    for other in all_dialects():
         spec = other.spec
         reached = not only_hasty or spec.gives_up or spec.asking.breaks_in
         if other is session.job.dialect or not spec.asking.sent or not reached or deadline.over:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..dialects.errors import ChipRefusal, DialectError, Silence, Unexpected
-from ..dialects.registry import own_dialects
+from ..dialects.registry import all_dialects
 from ..errors import Finding
 from ..findings import ChipSeen, Difference, LineHeard, Observations, diagnose
 from ..findings.observations import Phase
@@ -61,7 +61,7 @@ def observe(
         errors=session.link.errors(),
         others=tuple(
             (other.title, other.spec.asking.answers + other.spec.asking.other_answers, other.spec.asking.sounds)
-            for other in own_dialects()
+            for other in all_dialects()
             if other is not job.dialect
         ),
         reheard=notes.reheard,

@@ -28,14 +28,14 @@ Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock
 class Job:
     """One climb, with everything it needs to know.
 
-    `images` are by memory name. `patience_s` is how long to keep asking for sync; None is the dialect's own
-    measure where lines reset the chip. `expect` is the text that proves the application runs, heard at
-    `console`. `also_idents` are chip numbers accepted beside the declared one's.
-    `talk` is said to the application after the start, each line with `line_end`; `secrets` are kept out of every
-    recording. `keeps_open`: after a green end the link stays open, for whoever goes on listening. `region` is the
-    memory, address and size that a backup or an erase is about; None is all of it. `recall` says what the journal
-    knows of a chip, by its own number and its part's name; `put_aside` stores room that is to be kept, for the board
-    or chip named, and raises RefusedFault where it cannot.
+    `port_serial` is the number that its adapter is known by, for the finding. `images` are by memory name.
+    `patience_s` is how long to keep asking for sync; None is the dialect's own measure where lines reset the chip.
+    `expect` is the text that proves the application runs, heard at `console`. `also_idents` are chip numbers accepted
+    beside the declared one's. `talk` is said to the application after the start, each line with `line_end`; `secrets`
+    are kept out of every recording. `keeps_open`: after a green end the link stays open, for whoever goes on
+    listening. `region` is the memory, address and size that a backup or an erase is about; None is all of it.
+    `recall` says what the journal knows of a chip, by its own number and its part's name; `put_aside` stores room
+    that is to be kept, for the board or chip named, and raises RefusedFault where it cannot.
     """
 
     purpose: Purpose
@@ -45,6 +45,7 @@ class Job:
     port: str
     hookup: Hookup
     board: str = ""
+    port_serial: str = ""
     images: dict[str, Image] = field(default_factory=dict)
     wishes: Wishes = field(default_factory=Wishes)
     patience_s: float | None = None

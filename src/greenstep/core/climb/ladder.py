@@ -88,6 +88,8 @@ class Climb:
         self._started: set[Step] = set()
         self._over = False
         self._reached_the_end = False
+        self.fault: Fault | None = None
+        """Why it failed, once it has."""
 
     @property
     def outcome(self) -> Outcome:
@@ -106,9 +108,9 @@ class Climb:
             elapsed_s=session.elapsed_s,
         )
 
-    def run(self) -> Iterator[Event]:
+    def run(self) -> Generator[Event, None, None]:
         job = self.job
-        declared = job.choice.single.title if job.choice.single else job.choice.name
+        declared = job.choice.title
         yield ClimbStarted(job.board, declared, job.port, str(job.settings), job.steps)
         try:
             yield from self._climb()
@@ -231,6 +233,7 @@ class Climb:
             yield from self._leave(session)
         if isinstance(fault, RefusedFault) and state is not ChipState.UNTOUCHED:
             fault = WriteFault(*fault.findings)  # a refusal says that nothing was changed
+        self.fault = fault
         yield self._noticed(StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key}))
         yield Found(step, fault.findings)
         yield from self._not_reached()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import import_module
 from typing import TYPE_CHECKING
 
@@ -67,6 +68,7 @@ def find_dialect(name: str) -> type[Dialect]:
     return found
 
 
-def own_dialects() -> list[type[Dialect]]:
-    """All of our own, in the order in which one may ask who does not know which it is."""
-    return sorted((find_dialect(name) for name in _OWN), key=lambda dialect: dialect.spec.asking.order)
+@cache
+def all_dialects() -> tuple[type[Dialect], ...]:
+    """All there are, in the order in which one may ask that does not know which it is."""
+    return tuple(sorted(map(find_dialect, dialect_names()), key=lambda dialect: dialect.spec.asking.order))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from ..dialects.registry import own_dialects
+from ..dialects.registry import all_dialects
 from ..findings.boot_text import read_boot_text
 from ..findings.hearing import is_text, standard_rate
 from ..findings.sounds import sounds_like
@@ -34,7 +34,7 @@ def meaning_of(data: bytes, settings: LineSettings) -> Meaning:
     if boot_text is not None:
         return Meaning("rom text", f'"{boot_text.quoted}": {boot_text.meaning}')
     known = tuple(
-        (dialect.title, dialect.spec.asking.answers, dialect.spec.asking.sounds) for dialect in own_dialects()
+        (dialect.title, dialect.spec.asking.answers, dialect.spec.asking.sounds) for dialect in all_dialects()
     )
     sound = sounds_like(data, known)
     if sound is not None:

@@ -5,8 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-import click
-
 from greenstep.core.events import ClimbEnded, Event
 
 if TYPE_CHECKING:
@@ -14,8 +12,10 @@ if TYPE_CHECKING:
     from greenstep.core.image.granules import Remembered
     from greenstep.core.record import Recorder
 
+    from .person import Person
 
-def recall(unique_id: str, chip: str) -> Remembered | None:
+
+def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
     """What the journal knows of a chip by its own number; one that cannot be read says so and knows nothing."""
     from greenstep.store.journal import JournalTrouble, journal_file, remembered
 
@@ -23,19 +23,20 @@ def recall(unique_id: str, chip: str) -> Remembered | None:
     try:
         return None if path is None else remembered(path, unique_id, chip)
     except JournalTrouble as trouble:
-        click.echo(f" the journal is not trusted: {trouble}", err=True)
+        person.tell(f" the journal is not trusted: {trouble}")
         return None
 
 
 class Keeper:
     """Keeps one climb; does nothing for a purpose that is not recorded."""
 
-    def __init__(self, climb: Climb) -> None:
+    def __init__(self, climb: Climb, person: Person) -> None:
         from greenstep.core.record import RECORDED, Recorder
 
         job = climb.job
         self._recorder: Recorder | None = None
         self._climb = climb
+        self._person = person
         if job.purpose in RECORDED:
             self._recorder = Recorder(job, datetime.now().astimezone().isoformat(timespec="seconds"))
 
@@ -57,5 +58,5 @@ class Keeper:
             granules = outcome.granules if self._climb.job.purpose == "upload" and outcome.unique_id else None
             return record(path, self._recorder.entry(ended), granules)
         except JournalTrouble as trouble:
-            click.echo(f" not in the journal: {trouble}", err=True)
+            self._person.tell(f" not in the journal: {trouble}")
             return 0

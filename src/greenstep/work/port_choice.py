@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import click
-
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.secrets import Secrets
+
+from .board import NO_PORT, Board
+from .person import Person
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Job, OpenedPort, OpenLink
     from greenstep.core.link import LineSettings
     from greenstep.ports.discovery import Known
-    from greenstep.store.board import BoardSettings
+    from greenstep.store.board import PortChoice
 
 
 BENCH = "bench:"
 """How the name of a simulated board begins, where a port is taken."""
-NO_PORT = "-"
-"""As the name of a port: none is going to be opened."""
 
 
 def known_ports() -> dict[str, Known]:
@@ -34,12 +32,11 @@ def known_ports() -> dict[str, Known]:
     return {name: Known(**keys) for name, keys in read_aliases().items()}
 
 
-def port_name(said: BoardSettings) -> str:
+def port_name(wanted: PortChoice | None) -> str:
     """The port by name, by serial number, by the name that `spot` gave it, or the only one there is.
 
     Raises UsageFault, PortFault.
     """
-    wanted = said.port
     if wanted is not None and wanted.name:
         alias = wanted.name if _is_alias(wanted.name) else ""
         return _spotted(alias) if alias else wanted.name
@@ -90,14 +87,13 @@ def _spotted(alias: str) -> str:
     return found
 
 
-def opener(job: Job, said: BoardSettings, trace: Path | None = None) -> OpenLink:
+def opener(job: Job, person: Person, trace: Path | None = None) -> OpenLink:
     """Opens the job's port for the climb, and records the line in `trace` if there is one."""
-    serial_number = said.port.serial if said.port else ""
     notes = _notes(job.board, job.port, job.hookup.name, job.dialect.name, job.choice.name)
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
-        opened = _open(job.port, settings, lines, serial_number, job.keeps_open)
-        return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes)
+        opened = _open(job.port, settings, lines, job.port_serial, job.keeps_open)
+        return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes, person)
 
     return open_link
 
@@ -113,26 +109,26 @@ def _open(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_nu
     return open_port(name, settings, lines, serial_number)
 
 
-def open_said(
-    said: BoardSettings,
+def open_board_port(
+    board: Board,
     settings: LineSettings,
     lines: tuple[bool, bool],
-    options: Mapping[str, Any],
+    person: Person,
+    trace: Path | None = None,
     secrets: Secrets | None = None,
     lasts: bool = False,
 ) -> OpenedPort:
-    """Open a board's port outside a climb; `options` may name a `trace`, the `board` and the `dialect`. `lasts`:
-    somebody goes on listening.
+    """Open a board's port outside a climb, recorded in `trace` if there is one. `lasts`: somebody goes on listening.
 
     Raises PortFault, UsageFault.
     """
-    name = port_name(said)
+    said = board.said
+    name = port_name(said.port)
     opened = _open(name, settings, lines, said.port.serial if said.port else "", lasts)
-    trace = options.get("trace")
     if trace is None:
         return opened
-    notes = _notes(str(options.get("board") or ""), name, "", str(said.dialect or ""), str(said.chip or ""))
-    return _traced(opened, trace, lines, secrets or Secrets(), notes)
+    notes = _notes(board.name, name, "", said.dialect or "", said.chip or "")
+    return _traced(opened, trace, lines, secrets or Secrets(), notes, person)
 
 
 def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[str, str]:
@@ -141,22 +137,26 @@ def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[
 
 
 def _traced(
-    opened: OpenedPort, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: dict[str, str]
+    opened: OpenedPort,
+    path: Path,
+    lines: tuple[bool, bool],
+    secrets: Secrets,
+    notes: dict[str, str],
+    person: Person,
 ) -> OpenedPort:
     from greenstep.core.climb import OpenedPort
     from greenstep.ports.tracing import TracingLink
 
-    return OpenedPort(
-        TracingLink(opened.link, path, lines, secrets, notes, partial(click.echo, err=True)), opened.evidence
-    )
+    return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes, person.tell), opened.evidence)
 
 
 @contextmanager
-def link_faults(said: BoardSettings) -> Iterator[None]:
+def link_faults(board: Board) -> Iterator[None]:
     """What a link raises outside a climb, as faults: it went away, it has no lines, it cannot make a rate."""
     from greenstep.core.link import LinesMissing, LinkLost, RateRefused
 
-    name = said.port.name if said.port and said.port.name else "the port"
+    wanted = board.said.port
+    name = wanted.name if wanted and wanted.name else "the port"
     try:
         yield
     except LinkLost as lost:

@@ -16,15 +16,15 @@ from multiprocessing.synchronize import Semaphore
 from typing import Literal
 
 from greenstep.core.batch import BoardResult
-from greenstep.core.climb import Climb, Job, OpenLink
+from greenstep.core.climb import Job
 from greenstep.core.climb.presence import who_is_there
 from greenstep.core.errors import Finding
-from greenstep.core.events import ClimbEnded, Event, Found, HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.events import ClimbEnded, Found, HandsWanted, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen
-from greenstep.store.board import BoardSettings
 
+from .person import Person
 from .port_choice import opener
-from .recording import Keeper
+from .run import Run
 
 _BETWEEN_NEWS_S = 0.2
 _POLL_S, _PLUGGED_S = 0.7, 1.0
@@ -67,7 +67,7 @@ class Order:
     end. `plugged`: the port has come just now."""
 
     job: Job
-    said: BoardSettings
+    person: Person
     again: bool
     wait_s: float | None
     plugged: bool = False
@@ -88,7 +88,7 @@ class _Worker:
         self._news = news
         self._stopping = stopping
         self._places = places
-        self._open: OpenLink = opener(order.job, order.said)
+        self._open = opener(order.job, order.person)
         self._listened = True
 
     def run(self) -> None:
@@ -147,45 +147,38 @@ class _Worker:
         by_hand = self._order.again and not self._by_lines
         if by_hand:
             job = replace(job, patience_s=self._order.wait_s or _NO_END_S)
-        climb = Climb(job, self._open)
-        keeper, told_s, finding = Keeper(climb), 0.0, None
+        run = Run(job, self._order.person, waits=by_hand)
+        told_s, finding = 0.0, None
         at = datetime.now().astimezone().isoformat(timespec="seconds")
         self._tell(Begins())
-        events = climb.run()
+        events = run.events()
         for event in events:
-            nobody = by_hand and not climb.outcome.synced
+            nobody = by_hand and not run.outcome.synced
             if nobody and (self._stopping.is_set() or (isinstance(event, ClimbEnded) and event.exit_code == 4)):
-                events.close()  # type: ignore[attr-defined]  # a generator, which closes the port
+                events.close()  # and with it the port
                 return None
-            row = keeper.see(event)
             if isinstance(event, Found):
                 finding = event.findings[0]
-            if isinstance(event, ClimbEnded):
-                result = _result(job, climb, event, finding, at, row)
+            elif isinstance(event, ClimbEnded):
+                result = _result(run, event, finding, at)
                 self._tell(Ends(result, finding))
                 return result
-            if isinstance(event, StepAdvanced):
-                if time.monotonic() - told_s < _BETWEEN_NEWS_S and event.done < event.total:
-                    continue
-                told_s = time.monotonic()
-            if _worth_telling(event):
-                self._tell(Goes(event))  # type: ignore[arg-type]
+            elif isinstance(event, StepAdvanced):
+                if time.monotonic() - told_s >= _BETWEEN_NEWS_S or event.done >= event.total:
+                    told_s = time.monotonic()
+                    self._tell(Goes(event))
+            elif isinstance(event, StepStarted | StepEnded | HandsWanted):
+                self._tell(Goes(event))
         return None
 
 
-def _worth_telling(event: Event) -> bool:
-    return isinstance(event, StepStarted | StepAdvanced | StepEnded | HandsWanted)
-
-
-def _result(job: Job, climb: Climb, ended: ClimbEnded, finding: Finding | None, at: str, row: int) -> BoardResult:
-    outcome = climb.outcome
-    declared = job.choice.single.title if job.choice.single else job.choice.name
-    chip = outcome.part.title if outcome.part else declared
+def _result(run: Run, ended: ClimbEnded, finding: Finding | None, at: str) -> BoardResult:
+    job, outcome = run.job, run.outcome
     return BoardResult(
         at=at,
         port=job.port,
         board=job.board,
-        chip=chip,
+        chip=outcome.part.title if outcome.part else job.choice.title,
         unique_id=outcome.unique_id,
         green=ended.green,
         exit_code=ended.exit_code,
@@ -193,5 +186,5 @@ def _result(job: Job, climb: Climb, ended: ClimbEnded, finding: Finding | None, 
         summary=ended.summary,
         finding=finding.key if finding else "",
         cause=finding.cause if finding else "",
-        journal=row,
+        journal=ended.journal,
     )

@@ -1,0 +1,39 @@
+"""From the words of options to what is said of a board."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from greenstep.store.board import BoardSettings, PortChoice
+from greenstep.store.board_keys import KEYS
+from greenstep.store.board_words import hookup_argument, image_option, keep_argument, set_argument, talk_argument
+
+_WORDS: dict[str, Callable[[str], Any]] = {
+    "port": lambda text: PortChoice(name=text),
+    "hookup": hookup_argument,
+    "keep": keep_argument,
+    "talk": talk_argument,
+}
+"""How an option's words become a value, where they are not it."""
+
+
+def said_of(options: Mapping[str, Any]) -> BoardSettings:
+    """What the options of a command say, by their names. Raises UsageFault."""
+    values: dict[str, Any] = {}
+    for key in KEYS:
+        said, of = options.get(key.name), _WORDS.get(key.name)
+        if key.repeats:
+            values[key.name] = tuple(of(word) if of else word for word in said or ()) or None
+        else:
+            values[key.name] = of(said) if of and said else said
+    values["port"] = values["port"] or None
+    images = [
+        image
+        for name, memory in (("images", "flash"), ("eeprom", "eeprom"))
+        for text in options.get(name) or ()
+        for image in image_option(text, memory)
+    ]
+    values["images"] = tuple(images) or None
+    values["set"] = dict(set_argument(text) for text in options.get("set") or ()) or None
+    return BoardSettings(**values)

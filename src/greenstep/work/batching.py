@@ -1,0 +1,248 @@
+"""Many boards: a process for each port, what they tell, and what it comes to."""
+
+from __future__ import annotations
+
+import multiprocessing
+import signal
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from multiprocessing.connection import Connection, wait
+from multiprocessing.process import BaseProcess
+from pathlib import Path
+from types import FrameType
+from typing import Any, Protocol
+
+from greenstep.core.batch import Batch, BoardResult
+from greenstep.core.climb import Job
+from greenstep.core.errors import UsageFault, usage
+from greenstep.core.frozen import changing, frozen
+from greenstep.ports.discovery import find_ports
+from greenstep.ports.watching import Newcomers
+from greenstep.store.batch_results import save_results
+
+from .batch_worker import Begins, Ends, News, Order, work
+from .board import Board
+from .jobs import make_job
+from .person import NOBODY, Person
+from .port_choice import port_name
+
+_TICK_S = 0.2
+_LOOK_S = 0.3
+
+
+class BatchView(Protocol):
+    """Whoever shows a batch."""
+
+    def begin(self, title: str, ports: list[str]) -> None: ...
+
+    def news(self, port: str, news: News) -> None: ...
+
+    def result(self, result: BoardResult, batch: Batch) -> None: ...
+
+    def remark(self, text: str) -> None: ...
+
+    def tick(self) -> None: ...
+
+    def end(self, batch: Batch) -> None: ...
+
+    def close(self) -> None: ...
+
+
+@frozen
+class Orders:
+    """`pattern` is the job for a port that is not known yet; `ports` are served, or with `plugged` every port that
+    comes. `again`: board after board on each port; `wait_s`: how long for the next, `number`: how many boards; None
+    is without end. The results go to the file `save`."""
+
+    title: str
+    pattern: Job
+    ports: tuple[str, ...]
+    again: bool
+    plugged: bool = False
+    wait_s: float | None = None
+    number: int | None = None
+    save: Path | None = None
+    person: Person = NOBODY
+
+
+def orders_for(
+    board: Board,
+    ports: tuple[str, ...],
+    plugged: bool,
+    again: bool | None,
+    person: Person = NOBODY,
+    wait_s: float | None = None,
+    number: int | None = None,
+    save: Path | None = None,
+) -> Orders:
+    """`again` is None where it is not said: then board after board on a single port. Raises UsageFault, RefusedFault,
+    PortFault."""
+    from greenstep.core.climb.approach import refuse_unfit
+
+    if plugged and (ports or again is not None):
+        raise usage("plugged", "--plugged takes every port that comes, once", "leave out --port, --again and --once")
+    if ports:
+        board = board.at_port(ports[0])
+    job = make_job("upload", board.without_port if plugged else board, person)
+    refuse_unfit(job)
+    named = tuple(port_name(board.at_port(port).said.port) for port in ports)
+    if len(set(named)) != len(named):
+        raise usage("port-twice", "a port is named twice", "name each --port once")
+    served = () if plugged else named or (job.port,)
+    repeats = again if again is not None else len(served) == 1
+    images = " + ".join(image.name for image in job.images.values())
+    where = f"{len(served)} ports" if len(served) > 1 else "".join(served)
+    title = f"{board.title}   {images}   {job.settings}   {where}".rstrip()
+    return Orders(title, job, served, repeats and not plugged, plugged, wait_s, number, save, person)
+
+
+@changing
+class _Served:
+    """A process and the port it serves."""
+
+    port: str
+    process: BaseProcess
+    ended: bool = False
+
+
+class BatchRun:
+    """Begins the processes, hears them, and keeps the count."""
+
+    def __init__(self, orders: Orders, view: BatchView) -> None:
+        # a fork shares what is imported and read already; elsewhere each process begins anew
+        self._context: Any = multiprocessing.get_context("fork" if sys.platform == "linux" else "spawn")
+        self._orders = orders
+        self._view = view
+        self._batch = Batch()
+        self._stopping = self._context.Event()
+        self._places = self._context.Semaphore(orders.number) if orders.number is not None else None
+        self._served: dict[Connection, _Served] = {}
+        self._looked_s = 0.0
+        self._newcomers: Newcomers | None = None
+        self._last_s = time.monotonic()
+        self._asked_to_stop = False
+        self._crashed = False
+
+    def run(self) -> int:
+        """Returns the exit status: 0 if every board ended well, else that of the first that did not. Raises
+        UsageFault where the results cannot be saved."""
+        self._view.begin(self._orders.title, list(self._orders.ports))
+        if self._orders.plugged:
+            self._newcomers = Newcomers(find_ports)
+            self._view.remark("plug the boards in")
+        with self._stopped_by_signals():
+            try:
+                for port in self._orders.ports:
+                    self._begin(port)
+                while self._goes_on():
+                    self._look_for_ports()
+                    self._hear()
+                    self._stop_if_asked()
+                    self._view.tick()
+            finally:
+                self._stopping.set()
+                for served in self._served.values():
+                    served.process.join()
+                self._view.close()
+        if self._orders.save is not None:
+            save_results(self._orders.save, self._batch.results)
+        self._view.end(self._batch)
+        return 1 if self._crashed else self._batch.exit_code
+
+    def _goes_on(self) -> bool:
+        if self._served:
+            return True
+        if not self._orders.plugged or self._stopping.is_set() or self._full:
+            return False
+        wait_s = self._orders.wait_s
+        return wait_s is None or time.monotonic() - self._last_s < wait_s
+
+    @property
+    def _full(self) -> bool:
+        return self._orders.number is not None and len(self._batch.results) + len(self._served) >= self._orders.number
+
+    # --- processes
+
+    def _begin(self, port: str) -> None:
+        orders = self._orders
+        job = replace(orders.pattern, port=port)
+        order = Order(job, orders.person, orders.again, orders.wait_s, orders.plugged)
+        ours, theirs = self._context.Pipe(duplex=False)
+        process = self._context.Process(
+            target=work, args=(order, theirs, self._stopping, self._places), name=f"batch {port}"
+        )
+        process.start()
+        theirs.close()
+        self._served[ours] = _Served(port, process)
+
+    def _look_for_ports(self) -> None:
+        """Ports that have come since; one that went may come again."""
+        if self._newcomers is None or time.monotonic() - self._looked_s < _LOOK_S:
+            return
+        self._looked_s = time.monotonic()
+        for port in self._newcomers.came():
+            if self._stopping.is_set() or self._full:
+                break
+            self._begin(port)
+
+    def _hear(self) -> None:
+        if not self._served:
+            time.sleep(_TICK_S)
+            return
+        for connection in wait(list(self._served), _TICK_S):
+            assert isinstance(connection, Connection)
+            served = self._served[connection]
+            try:
+                self._take(served, connection.recv())
+            except (EOFError, OSError):
+                self._over(connection, served)
+
+    def _take(self, served: _Served, news: Any) -> None:
+        if isinstance(news, Begins):
+            served.ended = False
+        if not isinstance(news, Ends):
+            self._view.news(served.port, news)
+            return
+        served.ended, self._last_s = True, time.monotonic()
+        result = self._batch.add(news.result, news.finding)
+        self._view.news(served.port, Ends(result, news.finding))
+        self._view.result(result, self._batch)
+        if self._orders.save is not None:
+            try:
+                save_results(self._orders.save, self._batch.results)
+            except UsageFault as fault:  # told again, with the exit status for it, at the end
+                self._view.remark(str(fault))
+
+    def _over(self, connection: Connection, served: _Served) -> None:
+        served.process.join()
+        del self._served[connection]
+        connection.close()
+        if served.process.exitcode:
+            self._crashed = True
+            self._view.remark(f"{served.port}: greenstep itself failed there ({served.process.exitcode})")
+
+    # --- the end
+
+    def _stop_if_asked(self) -> None:
+        if not self._asked_to_stop or self._stopping.is_set():
+            return
+        self._stopping.set()
+        if any(not served.ended for served in self._served.values()):
+            self._view.remark("no further board is begun; those under way are finished")
+
+    @contextmanager
+    def _stopped_by_signals(self) -> Iterator[None]:
+        """A signal only leaves word: what it interrupts may hold the very lock that stopping wants."""
+
+        def stop(number: int, frame: FrameType | None) -> None:
+            self._asked_to_stop = True
+
+        before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
+        try:
+            yield
+        finally:
+            for number, handler in before.items():
+                signal.signal(number, handler)

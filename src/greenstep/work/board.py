@@ -1,0 +1,115 @@
+"""A board: everything that is said of it, and what follows from that."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from greenstep.core.chips import Catalogue, Choice, UnknownChip
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.errors import usage
+from greenstep.core.frozen import frozen
+from greenstep.core.link import Frame, LineSettings
+from greenstep.store.board import BoardSettings, PortChoice
+
+if TYPE_CHECKING:
+    from greenstep.core.dialects.dialect import Dialect
+    from greenstep.core.hookup import Hookup
+
+
+@frozen
+class Board:
+    """`name` is its own in the project file; empty where options alone describe it. What follows from `said` is
+    worked out when it is first asked for, and raises UsageFault where it does not make sense."""
+
+    name: str
+    said: BoardSettings
+
+    @cached_property
+    def choice(self) -> Choice:
+        """The parts it may be."""
+        if not self.said.chip:
+            raise usage("no-chip", "which chip?", "--chip NAME, such as --chip atmega328p or --chip stm32f103c8")
+        try:
+            choice = Catalogue.load().find(self.said.chip)
+        except UnknownChip as unknown:
+            near = "greenstep chips lists them, and searches"
+            if unknown.nearest:
+                near = f"did you mean {' or '.join(unknown.nearest)}?"
+            raise usage("unknown-chip", f"no chip is called '{self.said.chip}'", near) from None
+        return choice.speaking(self.said.dialect) if self.said.dialect else choice
+
+    @cached_property
+    def dialect(self) -> type[Dialect]:
+        return find_dialect(self.said.dialect or self.choice.dialect)
+
+    @property
+    def title(self) -> str:
+        """What it is called: by its own name, else by its chip's."""
+        return self.name or self.choice.title
+
+    @property
+    def baud(self) -> int:
+        """The rate of its bootloader."""
+        return self.said.baud or self.choice.first.baud
+
+    @property
+    def frame(self) -> Frame:
+        return self.dialect.frame if self.said.frame is None else frame_said(self.said.frame)
+
+    @property
+    def line(self) -> LineSettings:
+        """Rate and frame of its bootloader."""
+        return LineSettings(self.baud, self.frame)
+
+    @cached_property
+    def hookup(self) -> Hookup:
+        from greenstep.core.hookup.circuits import hookup_from_table, named_hookup, with_sequences
+
+        part = self.choice.first
+        wanted = self.said.hookup or part.hookup
+        hookup = (
+            named_hookup(wanted, part.boot_level)
+            if isinstance(wanted, str)
+            else hookup_from_table(wanted, part.boot_level)
+        )
+        if hookup.crossed and part.boot_level == "high":
+            raise usage(
+                "hookup",
+                f"a cross pair only pulls low, and this chip's {part.wires.boot or 'boot pin'} must be high",
+                "direct-dtr-reset or direct-rts-reset: the other line to the boot pin, by wire",
+                "or dtr-reset or rts-reset, and the boot pin by hand",
+            )
+        return with_sequences(hookup, self.said.enter, self.said.leave)
+
+    @property
+    def hookup_name(self) -> str:
+        """What the hookup is called, for whom its moves do not matter."""
+        from greenstep.core.hookup.circuits import NAMED
+
+        wanted = self.said.hookup or self.choice.first.hookup
+        if isinstance(wanted, str) and wanted in NAMED and not (self.said.enter or self.said.leave):
+            return wanted
+        return self.hookup.name
+
+    @property
+    def without_port(self) -> Board:
+        """The same where no port is going to be opened."""
+        return self.at_port(NO_PORT)
+
+    def at_port(self, name: str) -> Board:
+        """The same at another port."""
+        return Board(self.name, replace(self.said, port=PortChoice(name=name)))
+
+
+NO_PORT = "-"
+"""As the name of a port: none is going to be opened."""
+
+
+def frame_said(text: str | None) -> Frame:
+    """A frame as written; 8N1 where none is. Raises UsageFault."""
+    try:
+        return Frame() if text is None else Frame.parse(text)
+    except ValueError as error:
+        raise usage("frame", str(error)) from None

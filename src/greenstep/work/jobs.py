@@ -1,0 +1,160 @@
+"""From a board to a job: images read, settings checked, secrets asked for."""
+
+from __future__ import annotations
+
+import os
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from greenstep.core.climb import Job, Purpose
+from greenstep.core.dialects.settings import read_settings
+from greenstep.core.errors import usage
+from greenstep.core.image import Image, join
+from greenstep.core.image.avr_memories import memory_of
+from greenstep.core.link import LineSettings
+from greenstep.core.secrets import Secrets
+from greenstep.core.talk import LINE_ENDS, TalkLine
+from greenstep.core.wishes import Wishes
+from greenstep.store.board import ImageFile, TalkEntry
+from greenstep.store.board_keys import talk_entries
+from greenstep.store.image_files import load_image
+
+from .journal_keeping import recall
+from .person import NOBODY, Person
+from .port_choice import port_name
+
+if TYPE_CHECKING:
+    from greenstep.core.climb import Aside
+
+    from .board import Board
+
+
+def make_job(
+    purpose: Purpose,
+    board: Board,
+    person: Person = NOBODY,
+    region: tuple[str, int | None, int | None] | None = None,
+    images: dict[str, Image] | None = None,
+    as_it_was: bool = False,
+    writes_only: bool = False,
+    keeps_open: bool = False,
+) -> Job:
+    """A job for the climb; reads the image files, where `images` (by memory) are not given. `region` is what a backup
+    or an erase is about. `as_it_was`: what is written was read from a chip. `writes_only`: an unlock lifts the
+    protection against writing. `keeps_open`: the port stays open after a green end.
+
+    Raises UsageFault, RefusedFault or PortFault.
+    """
+    said = board.said
+    dialect, line = board.dialect, board.line
+    if purpose not in ("upload", "verify"):
+        images = {}
+    elif images is None:
+        images = load_images(board)
+    if purpose in ("upload", "verify") and not images:
+        raise usage("no-image", f"no image to {purpose}", "name a file, or images in greenstep.toml")
+    secrets = Secrets()
+    return Job(
+        purpose=purpose,
+        choice=board.choice,
+        dialect=dialect,
+        settings=line,
+        port=port_name(said.port),
+        port_serial=said.port.serial if said.port else "",
+        hookup=board.hookup,
+        board=board.name,
+        images=images,
+        wishes=wishes_of(board, person, secrets, as_it_was, writes_only),
+        region=region or ("flash", None, None),
+        patience_s=said.patience,
+        expect=said.expect or "",
+        expect_within_s=said.expect_within or 5.0,
+        console=LineSettings(said.console_baud or dialect.first_baud(board.choice.first, line.baud)),
+        start=said.start is not False,
+        also_idents=frozenset(said.also_ident or ()),
+        bootloader_bytes=said.bootloader_bytes,
+        talk=talk_lines(board, person, secrets) if purpose in ("upload", "start") else (),
+        line_end=LINE_ENDS[said.line_end or "crlf"],
+        secrets=secrets,
+        keeps_open=keeps_open,
+        recall=partial(recall, person),
+        put_aside=_put_aside,
+    )
+
+
+def _put_aside(image: Image, whose: str) -> Aside:
+    from greenstep.store.aside import put_aside
+
+    return put_aside(image, whose)
+
+
+def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
+    """The dialect's own settings, checked; turns of a talk with their secrets. Raises UsageFault."""
+    pairs = []
+    for name, value in (board.said.set or {}).items():
+        entries = talk_entries(value) if isinstance(value, list) else None
+        if entries is not None:
+            value = tuple(_turn(entry, person, secrets or Secrets()) for entry in entries)
+        pairs.append((name, value))
+    return read_settings(board.dialect, pairs)
+
+
+def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
+    sent = _secret(entry.secret, person, secrets) if entry.secret else entry.send
+    return TalkLine(entry.expect, entry.within, sent, entry.secret)
+
+
+def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine, ...]:
+    """What is said after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
+    return tuple(_turn(entry, person, secrets) for entry in board.said.talk or ())
+
+
+def _secret(name: str, person: Person, secrets: Secrets) -> str:
+    value = os.environ.get(name)
+    if value is None:
+        value = person.secret(name)
+    secrets.add(value)
+    return value
+
+
+def wishes_of(
+    board: Board,
+    person: Person = NOBODY,
+    secrets: Secrets | None = None,
+    as_it_was: bool = False,
+    writes_only: bool = False,
+) -> Wishes:
+    """Raises UsageFault."""
+    said = board.said
+    return Wishes(
+        keep=() if as_it_was else said.keep or (),
+        despite=frozenset(said.despite or ()),
+        erase_all=said.erase == "all",
+        verify=said.verify is not False,
+        settings=settings_of(board, person, secrets),
+        as_it_was=as_it_was,
+        compare=said.compare is not False,
+        trust_journal=said.trust_journal is True,
+        writes_only=writes_only,
+    )
+
+
+def load_images(board: Board) -> dict[str, Image]:
+    """The images by memory, several of one memory joined. Raises UsageFault, ImageFault."""
+    files: dict[str, list[ImageFile]] = {}
+    for file in board.said.images or ():
+        files.setdefault(file.memory, []).append(file)
+    images = {}
+    for memory, entries in files.items():
+        part = board.choice.first
+        try:
+            base = part.memory(memory).start
+        except KeyError:
+            has = " and ".join(m.name for m in part.memories)
+            raise usage("no-such-memory", f"the {part.title} has no {memory} here; it has {has}") from None
+        loaded = [memory_of(load_image(entry.file, base, entry.at), memory) for entry in entries]
+        names = [image.name for image in loaded]
+        images[memory] = join(
+            " + ".join(names) if len(names) < 3 else f"{names[0]} and {len(names) - 1} more", loaded
+        )
+    return dict(sorted(images.items(), key=lambda item: item[0] != "flash"))

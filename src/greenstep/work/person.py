@@ -1,0 +1,27 @@
+"""Who runs it, as far as the work has to know."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+
+from greenstep.core.errors import usage
+from greenstep.core.frozen import frozen
+
+
+@frozen
+class Person:
+    """`tell` takes a remark that is no event of a run: a journal that cannot be written, a trace cut short. `secret`
+    asks for the secret of a name that the environment does not have; it raises UsageFault where nobody can be asked.
+    """
+
+    tell: Callable[[str], None]
+    secret: Callable[[str], str]
+
+
+def _no_secret(name: str) -> str:
+    raise usage("secret", f"the secret {name} is not in the environment", f"set {name}, or run in a terminal")
+
+
+NOBODY = Person(logging.getLogger("greenstep").warning, _no_secret)
+"""For programs: remarks go to the logger `greenstep`."""

@@ -1,0 +1,31 @@
+"""What an upload would do, without doing it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from greenstep.core.chips import Part
+from greenstep.core.errors import RefusedFault
+from greenstep.core.image import Image
+from greenstep.core.plan import Plan, make_plan
+from greenstep.core.plan.price import Costs, price
+
+from .board import Board
+from .jobs import load_images, wishes_of
+
+
+def plan_for(
+    board: Board, parts: Sequence[Part] | None = None, images: dict[str, Image] | None = None
+) -> tuple[Plan, Costs]:
+    """The plan for the first of the parts (those that the board may have) that takes the images (the board's), and
+    what it costs. Raises UsageFault, ImageFault, or the refusal of the first part."""
+    images, wishes = images or load_images(board), wishes_of(board)
+    refusals = []
+    for part in parts or board.choice.parts:
+        try:
+            plan = make_plan(part.with_loader_room(board.said.bootloader_bytes), board.dialect, images, wishes)
+        except RefusedFault as refusal:
+            refusals.append(refusal)
+        else:
+            return plan, price(plan, board.dialect, wishes.verify)
+    raise refusals[0]

@@ -1,0 +1,96 @@
+"""A run: a job under way, event by event, with its row in the journal."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from greenstep.core.climb import Climb, Job
+from greenstep.core.climb.outcome import Outcome
+from greenstep.core.errors import EXIT_INTERRUPTED
+from greenstep.core.events import ClimbEnded, Event
+
+from .interrupts import Interrupts
+from .journal_keeping import Keeper
+from .person import NOBODY, Person
+from .port_choice import opener
+
+
+class Run(Iterator[Event]):
+    """Iterating over it does the work and gives its events; the last is a `ClimbEnded`. After that a run that failed
+    raises its Fault, and one that was interrupted KeyboardInterrupt. It can be gone through once.
+
+    A chip is only changed while events are asked for. A run that is dropped half way closes its port and leaves the
+    chip as it is then: `close` says so earlier.
+    """
+
+    def __init__(
+        self,
+        job: Job,
+        person: Person = NOBODY,
+        trace: Path | None = None,
+        recorded: bool = True,
+        waits: bool = False,
+    ) -> None:
+        """`trace` is a file for a recording of the line (VCD). `recorded`: it has a row in the journal; where it
+        `waits` for a board, not if none came."""
+        self.job = job
+        self._waits = waits
+        self._climb = Climb(job, opener(job, person, trace))
+        self._keeper = Keeper(self._climb, person) if recorded else None
+        self._events = self._checked()
+
+    @property
+    def outcome(self) -> Outcome:
+        """What it has come to, at any time."""
+        return self._climb.outcome
+
+    def __next__(self) -> Event:
+        return next(self._events)
+
+    def finish(self) -> Outcome:
+        """Go through what is left of it, and say what it came to. Raises Fault, KeyboardInterrupt."""
+        for _ in self:
+            pass
+        return self.outcome
+
+    def close(self) -> None:
+        """End it where it is, and close its port."""
+        self._events.close()
+
+    def _checked(self) -> Generator[Event, None, None]:
+        code = 0
+        for event in self.events():
+            if isinstance(event, ClimbEnded):
+                code = event.exit_code
+            yield event
+        if code == EXIT_INTERRUPTED:
+            raise KeyboardInterrupt
+        if self._climb.fault is not None:
+            raise self._climb.fault
+
+    def events(self, interrupts: Interrupts | None = None) -> Generator[Event, None, None]:
+        """The events alone, for whoever shows failures by them. Each is in the journal before it is given away."""
+        interrupts = interrupts or Interrupts()
+        run = self._climb.run()
+        try:
+            while True:
+                pending, interrupts.pending = interrupts.pending, False
+                interrupts.inside = True
+                try:
+                    event = run.throw(KeyboardInterrupt()) if pending else next(run)
+                except StopIteration:
+                    return
+                finally:
+                    interrupts.inside = False
+                yield self._kept(event)
+        finally:
+            run.close()
+
+    def _kept(self, event: Event) -> Event:
+        """The event, once the journal has what it is to have of it."""
+        if self._keeper is None or (self._waits and isinstance(event, ClimbEnded) and not self.outcome.synced):
+            return event
+        number = self._keeper.see(event)
+        return replace(event, journal=number) if isinstance(event, ClimbEnded) else event

@@ -1,0 +1,188 @@
+"""What is on a port, where nothing but the port is known: hookups and dialects tried in an order that harms none."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+from greenstep.bench.address import is_bench
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.registry import all_dialects, find_dialect
+from greenstep.core.errors import NoAnswerFault
+from greenstep.core.frozen import frozen
+from greenstep.core.hookup import named_hookup
+from greenstep.core.link import LineSettings, LinesMissing
+from greenstep.core.recording import RecordingLink
+from greenstep.core.survey.learn import (
+    Candidate,
+    HeardBefore,
+    Learnt,
+    Tried,
+    ask_by_hand,
+    by_maker,
+    candidates_for,
+    learn_hookup,
+)
+from greenstep.core.survey.meaning import Meaning
+
+from .board import Board
+from .person import Person
+from .port_choice import link_faults, open_board_port, port_name
+
+_PATIENCE_S = 45.0
+
+
+class SurveyView(Protocol):
+    """Whoever shows how it goes."""
+
+    def opened(self, port: str, evidence: str) -> None: ...
+
+    def heard(self, event: HeardBefore) -> None: ...
+
+    def tried(self, event: Tried) -> None: ...
+
+    def without_lines(self) -> None:
+        """The port has no DTR and RTS: it goes on by hand."""
+
+    def hands_wanted(self, patience_s: float) -> None:
+        """A person resets, the tool keeps asking for so long."""
+
+
+@frozen
+class Surveyed:
+    """`learnt` is what answered, if anything did; `heard` is what else was heard."""
+
+    learnt: Learnt
+    heard: tuple[Meaning, ...]
+
+
+def scope(board: Board) -> list[Candidate]:
+    """The hookups and dialects to try: those of the chip if one is said, else all."""
+    said = board.said
+    if said.chip:
+        part = board.choice.first
+        others = () if said.baud else board.dialect.spec.asking.other_bauds
+        return candidates_for(board.dialect, part.boot_level, board.baud, others)
+    found: list[Candidate] = []
+    for dialect in [find_dialect(said.dialect)] if said.dialect else all_dialects():
+        parts = Catalogue.load().of_dialect(dialect.name)
+        if parts and dialect.spec.asking.sent:  # who calls by itself is heard, and not asked
+            baud = said.baud or parts[0].baud
+            own = candidates_for(dialect, parts[0].boot_level, baud)
+            if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-touch"):
+                own = [Candidate(named_hookup(said.hookup, parts[0].boot_level), dialect, baud)]
+            usual = parts[0].hookup
+            found += sorted(own, key=lambda candidate: (candidate.hookup.name != usual, candidate.baud != baud))
+    # each dialect's likeliest first, then each one's second
+    rank = {
+        id(candidate): sum(c.dialect is candidate.dialect for c in found[:n]) for n, candidate in enumerate(found)
+    }
+    return sorted(found, key=lambda candidate: rank[id(candidate)])
+
+
+def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None = None) -> Surveyed:
+    """What is on the port. With `by_hand`, a person is asked where no line helps.
+
+    Raises PortFault, UsageFault.
+    """
+    candidates = scope(board)
+    if not is_bench(name := port_name(board.said.port)) and "://" not in name:
+        from greenstep.ports.discovery import usb_behind
+
+        candidates = by_maker(candidates, usb_behind(name).rpartition(" ")[2])
+    console = LineSettings(board.said.console_baud or board.said.baud or 115200)
+    opened = open_board_port(board, console, (False, False), person, trace)
+    link = RecordingLink(opened.link)
+    view.opened(name, opened.evidence)
+    heard: list[Meaning] = []
+    learnt = Learnt(None)
+    try:
+        with link_faults(board):
+            try:
+                for event in learn_hookup(link, candidates, console):
+                    if isinstance(event, Learnt):
+                        learnt = event
+                    elif isinstance(event, HeardBefore):
+                        view.heard(event)
+                        heard.append(event.meaning)
+                    else:
+                        view.tried(event)
+                        heard += [event.meaning] if event.outcome != "answered" else []
+            except LinesMissing:
+                if not by_hand:
+                    raise
+                view.without_lines()
+            if learnt.candidate is None and by_hand:
+                patience_s = board.said.patience or _PATIENCE_S
+                view.hands_wanted(patience_s)
+                learnt = _by_hand(link, candidates, patience_s) or learnt
+    finally:
+        link.close()
+    return Surveyed(learnt, tuple(meaning for meaning in dict.fromkeys(heard) if meaning.kind != "nothing"))
+
+
+def _by_hand(link: RecordingLink, candidates: list[Candidate], patience_s: float) -> Learnt | None:
+    from dataclasses import replace
+
+    for found in ask_by_hand(link, candidates, patience_s):
+        if found is not None:
+            return Learnt(replace(found, hookup=named_hookup("by-hand", "")), "by hand")
+    return None
+
+
+def answered(surveyed: Surveyed) -> Candidate:
+    """What answered. Raises NoAnswerFault with what was heard instead."""
+    learnt, heard = surveyed.learnt, surveyed.heard
+    if learnt.candidate is not None:
+        return learnt.candidate
+    evidence = tuple(meaning.words for meaning in heard[:3])
+    by_kind = {meaning.kind: meaning for meaning in reversed(heard)}
+    if "rom text" in by_kind or "bootloader" in by_kind:
+        told = by_kind.get("rom text") or by_kind["bootloader"]
+        raise NoAnswerFault.of(
+            "rom-text" if told.kind == "rom text" else "other-dialect",
+            "what is there says who it is, and is none of the bootloaders asked",
+            (told.words,),
+            ("say which chip it is, with --chip, if this version knows it", "is this the board you meant?"),
+        )
+    if "garbage" in by_kind and by_kind["garbage"].baud:
+        baud = by_kind["garbage"].baud
+        raise NoAnswerFault.of(
+            "wrong-rate",
+            f"what is there talks at another rate, about {baud} baud",
+            evidence,
+            (f"ask at that rate: --baud {baud}", "a missing ground wire garbles too: check it"),
+            "likely",
+        )
+    if learnt.resets:
+        raise NoAnswerFault.of(
+            "resets-only",
+            f"reset works with {learnt.resets[0]}, and no bootloader answered",
+            evidence,
+            (
+                "set the boot pin by hand (jumper or button) and learn again",
+                "the boot pin may be on no line: use dtr-reset or rts-reset, and the jumper",
+            ),
+            "likely",
+        )
+    raise NoAnswerFault.of(
+        "nothing-learnt",
+        "no hookup that is common made a bootloader answer",
+        evidence or ("nothing was heard, before or after any reset",),
+        (
+            "by hand: greenstep greet --hookup by-hand with --chip",
+            "check the wires: adapter TX to the chip's RX, RX to its TX, ground to ground",
+            "this tool cannot see volts: check the supply with a meter",
+        ),
+        "possible",
+    )
+
+
+def hookup_words(candidate: Candidate) -> str:
+    """The hookup as it is written: a name, or a table."""
+    hookup = candidate.hookup
+    if not hookup.name.endswith("boot inverted") or hookup.boot is None:
+        return hookup.name
+    like = hookup.name.partition(",")[0]
+    selected = "asserted" if hookup.boot.asserted else "released"
+    return f'{{ like = "{like}", boot = {{ line = "{hookup.boot.line}", selected = "{selected}" }} }}'
