@@ -16,7 +16,7 @@ from greenstep.core.wishes import Keep
 from greenstep.store.board import BoardSettings, ImageFile
 from greenstep.store.image_files import load_image
 from greenstep.work.board import Board
-from greenstep.work.jobs import settings_of
+from greenstep.work.settings import settings_of
 
 from .options import How, Number, chip_options, general_options, room_options, set_option
 from .target import settle

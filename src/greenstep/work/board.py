@@ -7,15 +7,14 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
-from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.core.link import Frame, LineSettings
 from greenstep.store.board import BoardSettings, PortChoice
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.hookup import Hookup
+    from greenstep.core.link import Frame, LineSettings
 
 
 @frozen
@@ -42,6 +41,8 @@ class Board:
 
     @cached_property
     def dialect(self) -> type[Dialect]:
+        from greenstep.core.dialects.registry import find_dialect
+
         return find_dialect(self.said.dialect or self.choice.dialect)
 
     @property
@@ -61,6 +62,8 @@ class Board:
     @property
     def line(self) -> LineSettings:
         """Rate and frame of its bootloader."""
+        from greenstep.core.link import LineSettings
+
         return LineSettings(self.baud, self.frame)
 
     @cached_property
@@ -109,6 +112,8 @@ NO_PORT = "-"
 
 def frame_said(text: str | None) -> Frame:
     """A frame as written; 8N1 where none is. Raises UsageFault."""
+    from greenstep.core.link import Frame
+
     try:
         return Frame() if text is None else Frame.parse(text)
     except ValueError as error:

@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-import os
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from greenstep.core.climb import Job, Purpose
-from greenstep.core.dialects.settings import read_settings
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.link import LineSettings
 from greenstep.core.secrets import Secrets
-from greenstep.core.talk import LINE_ENDS, TalkLine
+from greenstep.core.talk import LINE_ENDS
 from greenstep.core.wishes import Wishes
-from greenstep.store.board import ImageFile, TalkEntry
-from greenstep.store.board_keys import talk_entries
+from greenstep.store.board import ImageFile
 from greenstep.store.image_files import load_image
 
 from .journal_keeping import recall
 from .person import NOBODY, Person
 from .port_choice import port_name
+from .settings import settings_of, talk_lines
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Aside
@@ -86,35 +84,6 @@ def _put_aside(image: Image, whose: str) -> Aside:
     from greenstep.store.aside import put_aside
 
     return put_aside(image, whose)
-
-
-def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
-    """The dialect's own settings, checked; turns of a talk with their secrets. Raises UsageFault."""
-    pairs = []
-    for name, value in (board.said.set or {}).items():
-        entries = talk_entries(value) if isinstance(value, list) else None
-        if entries is not None:
-            value = tuple(_turn(entry, person, secrets or Secrets()) for entry in entries)
-        pairs.append((name, value))
-    return read_settings(board.dialect, pairs)
-
-
-def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
-    sent = _secret(entry.secret, person, secrets) if entry.secret else entry.send
-    return TalkLine(entry.expect, entry.within, sent, entry.secret)
-
-
-def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine, ...]:
-    """What is said after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
-    return tuple(_turn(entry, person, secrets) for entry in board.said.talk or ())
-
-
-def _secret(name: str, person: Person, secrets: Secrets) -> str:
-    value = os.environ.get(name)
-    if value is None:
-        value = person.secret(name)
-    secrets.add(value)
-    return value
 
 
 def wishes_of(

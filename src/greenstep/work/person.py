@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 from collections.abc import Callable
 
 from greenstep.core.errors import usage
@@ -19,9 +18,15 @@ class Person:
     secret: Callable[[str], str]
 
 
+def _log(text: str) -> None:
+    import logging
+
+    logging.getLogger("greenstep").warning(text)
+
+
 def _no_secret(name: str) -> str:
     raise usage("secret", f"the secret {name} is not in the environment", f"set {name}, or run in a terminal")
 
 
-NOBODY = Person(logging.getLogger("greenstep").warning, _no_secret)
+NOBODY = Person(_log, _no_secret)
 """For programs: remarks go to the logger `greenstep`."""

@@ -1,0 +1,46 @@
+"""The values that only a board's dialect has, and what is said to its application: secrets filled in."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Any
+
+from greenstep.core.dialects.settings import read_settings
+from greenstep.core.secrets import Secrets
+from greenstep.core.talk import TalkLine
+from greenstep.store.board import TalkEntry
+from greenstep.store.board_keys import talk_entries
+
+from .person import NOBODY, Person
+
+if TYPE_CHECKING:
+    from .board import Board
+
+
+def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
+    """The dialect's own settings, checked; turns of a talk with their secrets. Raises UsageFault."""
+    pairs = []
+    for name, value in (board.said.set or {}).items():
+        entries = talk_entries(value) if isinstance(value, list) else None
+        if entries is not None:
+            value = tuple(_turn(entry, person, secrets or Secrets()) for entry in entries)
+        pairs.append((name, value))
+    return read_settings(board.dialect, pairs)
+
+
+def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
+    sent = _secret(entry.secret, person, secrets) if entry.secret else entry.send
+    return TalkLine(entry.expect, entry.within, sent, entry.secret)
+
+
+def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine, ...]:
+    """What is said after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
+    return tuple(_turn(entry, person, secrets) for entry in board.said.talk or ())
+
+
+def _secret(name: str, person: Person, secrets: Secrets) -> str:
+    value = os.environ.get(name)
+    if value is None:
+        value = person.secret(name)
+    secrets.add(value)
+    return value
