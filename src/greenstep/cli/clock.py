@@ -102,7 +102,7 @@ def _about(
         return uart_rules(uart).title, uart, frame_said(said.frame), None, said.baud or 115200
     board = settle(target, said, how)
     part = board.choice.first
-    costs = plan_for(board, (part,))[1] if board.said.images else None
+    costs = plan_for(board, (part,)).costs if board.said.images else None
     return board.choice.title, uart or part.uart, board.frame, costs, board.baud
 
 

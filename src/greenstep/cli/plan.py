@@ -15,9 +15,7 @@ from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Part
-    from greenstep.core.link import LineSettings
-    from greenstep.core.plan import Plan
-    from greenstep.core.plan.price import Costs
+    from greenstep.work.planning import Planned
 
 
 @click.command("plan", short_help="Show what an upload would do.")
@@ -44,15 +42,16 @@ def command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -
         if status or part is None:
             return status
         parts = (part,)
-    plan, costs = plan_for(board, parts)
+    planned = plan_for(board, parts)
     if how.as_json:
-        _as_json(plan, costs, board.line)
+        _as_json(planned)
     else:
-        _as_text(plan, costs, board.line, len(parts))
+        _as_text(planned, len(parts))
     return 0
 
 
-def _as_text(plan: Plan, costs: Costs, settings: LineSettings, candidates: int) -> None:
+def _as_text(planned: Planned, candidates: int) -> None:
+    plan, costs, settings = planned.plan, planned.costs, planned.line
     part = plan.part
     room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
     click.echo(f"{part.title}{room}, {settings}")
@@ -85,21 +84,22 @@ def _as_text(plan: Plan, costs: Costs, settings: LineSettings, candidates: int) 
             click.echo(f"  note: {memory.left_out}")
     steps = (("erase", costs.erase), ("write", costs.write), ("verify", costs.verify))
     times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in steps if cost.heard)
-    click.echo(f"\nabout {show_seconds(costs.seconds(settings))} at {settings.baud} baud: {times}")
+    click.echo(f"\nabout {show_seconds(planned.seconds)} at {settings.baud} baud: {times}")
 
 
-def _as_json(plan: Plan, costs: Costs, settings: LineSettings) -> None:
+def _as_json(planned: Planned) -> None:
     from greenstep.core.plan.words import describe
 
     from .json_view import JsonView
 
+    plan = planned.plan
     JsonView().line(
         "plan",
         {
             "part": plan.part.name,
             "flash_bytes": plan.part.flash.size,
-            "baud": settings.baud,
-            "seconds": round(costs.seconds(settings), 3),
+            "baud": planned.line.baud,
+            "seconds": round(planned.seconds, 3),
             "summary": describe(plan),
             "memories": [
                 {

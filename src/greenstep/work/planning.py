@@ -6,7 +6,9 @@ from collections.abc import Sequence
 
 from greenstep.core.chips import Part
 from greenstep.core.errors import RefusedFault
+from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
+from greenstep.core.link import LineSettings
 from greenstep.core.plan import Plan, make_plan
 from greenstep.core.plan.price import Costs, price
 
@@ -14,11 +16,23 @@ from .board import Board
 from .jobs import load_images, wishes_of
 
 
-def plan_for(
-    board: Board, parts: Sequence[Part] | None = None, images: dict[str, Image] | None = None
-) -> tuple[Plan, Costs]:
-    """The plan for the first of the parts (those that the board may have) that takes the images (the board's), and
-    what it costs. Raises UsageFault, ImageFault, or the refusal of the first part."""
+@frozen
+class Planned:
+    """What would be erased and written, and what that costs at the rate and frame of `line`."""
+
+    plan: Plan
+    costs: Costs
+    line: LineSettings
+
+    @property
+    def seconds(self) -> float:
+        """How long it would take."""
+        return self.costs.seconds(self.line)
+
+
+def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str, Image] | None = None) -> Planned:
+    """For the first of the parts (those that the board may have) that takes the images (the board's). Raises
+    UsageFault, ImageFault, or the refusal of the first part."""
     images, wishes = images or load_images(board), wishes_of(board)
     refusals = []
     for part in parts or board.choice.parts:
@@ -27,5 +41,5 @@ def plan_for(
         except RefusedFault as refusal:
             refusals.append(refusal)
         else:
-            return plan, price(plan, board.dialect, wishes.verify)
+            return Planned(plan, price(plan, board.dialect, wishes.verify), board.line)
     raise refusals[0]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -40,6 +40,7 @@ class Run(Iterator[Event]):
         self._climb = Climb(job, opener(job, person, trace))
         self._keeper = Keeper(self._climb, person) if recorded else None
         self._events = self._checked()
+        self._at_a_good_end: list[Callable[[], object]] = []
 
     @property
     def outcome(self) -> Outcome:
@@ -55,6 +56,10 @@ class Run(Iterator[Event]):
             pass
         return self.outcome
 
+    def at_a_good_end(self, action: Callable[[], object]) -> None:
+        """Call `action` after the last event of a run that was gone through and did not fail."""
+        self._at_a_good_end.append(action)
+
     def close(self) -> None:
         """End it where it is, and close its port."""
         self._events.close()
@@ -69,6 +74,8 @@ class Run(Iterator[Event]):
             raise KeyboardInterrupt
         if self._climb.fault is not None:
             raise self._climb.fault
+        for action in self._at_a_good_end:
+            action()
 
     def events(self, interrupts: Interrupts | None = None) -> Generator[Event, None, None]:
         """The events alone, for whoever shows failures by them. Each is in the journal before it is given away."""
