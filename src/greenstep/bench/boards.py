@@ -1,9 +1,17 @@
 """The boards on the bench: which chip, its circuit, and how a person would reach it. What the chip does is loaded
-when a board is built: a command that only names a board needs none of it."""
+when a board is built: a command that only names a board needs none of it.
+
+A family can also bring its boards in the file of its simulated chip: `families/NAME.py`, or in another package a
+module named by the entry point `greenstep.bench`. That file has them as `BOARDS`, and their names in its docstring.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
+from functools import cached_property
+from importlib import import_module
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from greenstep.core.frozen import frozen
@@ -23,7 +31,8 @@ if TYPE_CHECKING:
 class BenchBoard:
     """`chip` is a name of the catalogue; `kind` is the simulated chip's among its `family`; `baud` is the
     bootloader's, and the program's unless `console` says otherwise. `texts` are what last week's and this week's
-    program print. `dialect` is said where it is not the chip's usual one, `settings` what it wants to be told."""
+    program print. `dialect` is said where it is not the chip's usual one, `settings` what it wants to be told.
+    `stock` is what stands on the board, where its family is none of `stock.py`."""
 
     name: str
     family: str
@@ -35,6 +44,7 @@ class BenchBoard:
     console: int = 115200
     dialect: str = ""
     settings: tuple[tuple[str, object], ...] = ()
+    stock: Callable[[], Stock] | None = None
 
     @property
     def title(self) -> str:
@@ -62,6 +72,8 @@ class BenchBoard:
         return SimulatedLine(chip, CrossPair("high") if crossed else self.circuit, faults, turnaround_s)
 
     def _stock(self) -> Stock:
+        if self.stock is not None:
+            return self.stock()
         from .stock import take
 
         return take(self.family, self.kind)
@@ -170,7 +182,47 @@ def _boards() -> dict[str, BenchBoard]:
     return {board.name: board for board in boards}
 
 
-BOARDS = _boards()
+class _Boards(Mapping[str, BenchBoard]):
+    """By name. Files of families are only loaded for a name that they speak of, or to list them all."""
+
+    _own = _boards()
+
+    @cached_property
+    def _brought(self) -> dict[str, BenchBoard]:
+        return {board.name: board for name in (*_families(""), *_added()) for board in import_module(name).BOARDS}
+
+    def __getitem__(self, name: str) -> BenchBoard:
+        if name in self._own:
+            return self._own[name]
+        for module in _families(name):
+            for board in import_module(module).BOARDS:
+                if board.name == name:
+                    found: BenchBoard = board
+                    return found
+        return self._brought[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter({**self._own, **self._brought})
+
+    def __len__(self) -> int:
+        return len({**self._own, **self._brought})
+
+
+def _families(word: str) -> list[str]:
+    """The modules in `families/` whose docstrings have a word."""
+    files = sorted(Path(__file__).with_name("families").glob("[a-z]*.py"))
+    return [
+        f"{__package__}.families.{file.stem}" for file in files if word in file.read_text("utf-8").split('"""')[1]
+    ]
+
+
+def _added() -> list[str]:
+    from importlib.metadata import entry_points
+
+    return [point.value for point in entry_points(group="greenstep.bench")]
+
+
+BOARDS = _Boards()
 
 
 @frozen

@@ -161,9 +161,8 @@ def _header_words(origin: Origin) -> str:
     assert header is not None
     chip = "ESP8266"
     if header.chip_id is not None:
-        parts = Catalogue.load().of_dialect("esp-rom")
-        known = (part.title for part in parts if part.extra.get("chip_id") == header.chip_id)
-        chip = next(known, f"chip id {header.chip_id}")
+        part = Catalogue.load().first("esp-rom", lambda part: part.extra.get("chip_id") == header.chip_id)
+        chip = part.title if part else f"chip id {header.chip_id}"
     size = name_of(header.size, SIZES_8266 if header.chip_id is None else SIZES)
     sums = "checksum right" if header.checksum_right else "checksum WRONG"
     if header.hashed:

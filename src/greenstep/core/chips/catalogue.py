@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 import tomllib
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cache, cached_property
+from itertools import takewhile
 from pathlib import Path
 from typing import Any
 
+from ..errors import usage
 from ..frozen import frozen
 from ..nearest import nearest
 from .part import EraseTime, Hands, Memory, Part, Ram, Wires
@@ -69,46 +71,64 @@ class Choice:
         return own or next((part for part in self.parts if ident in part.clones), None)
 
 
-_FILES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
-    "avr": (("atmega", "avr", "mega", "lgt8"), ("avr-v1", "avr-v2")),
-    "avr_109": (("atmega16u", "atmega32u", "at90usb", "avr", "mega16u", "mega32u", "90usb"), ("avr-109",)),
-    "avr_v2": (("atmega256", "avr", "mega256", "pic32", "32mx"), ("avr-v2",)),
-    "esp": (("esp",), ("esp-rom",)),
-    "lpc": (("lpc",), ("lpc-isp",)),
-    "pic18": (("pic18", "18"), ("pic-an1310", "pic-an851")),
-    "resident": (("resident", "any"), ("xmodem",)),
-    "stm32": (("stm32", "gd32", "apm32", "cs32", "at32", "ch32", "py32"), ("stm32-rom",)),
-}
-"""How the names in each file begin, and the dialects spoken on its parts: a file is only read for a name that
-it may have, or for a question to all of them."""
+@frozen
+class PartsFile:
+    """A file of parts: how the names in it begin, and the dialects that are spoken on its parts. Its rows are only
+    read for a name that it may have, or for a question to all of them."""
+
+    path: Path
+    names: tuple[str, ...]
+    dialects: tuple[str, ...]
+
+    @cached_property
+    def entries(self) -> list[_Entry]:
+        return _read_family(_text(self.path))
+
+
+def _parts_file(path: Path) -> PartsFile:
+    with path.open(encoding="utf-8") as stream:
+        head = "".join(takewhile(lambda line: line != "[defaults]\n", stream))
+    return PartsFile(path, _quoted(head, "names"), _quoted(head, "dialects"))
+
+
+@cache
+def own_files() -> tuple[PartsFile, ...]:
+    """Those that come with this package."""
+    return tuple(_parts_file(path) for path in sorted(Path(__file__).parent.glob("*.toml")))
+
+
+@cache
+def added_files() -> tuple[PartsFile, ...]:
+    """Those of other packages, by the entry point `greenstep.parts`: the path of a file. Looking for them takes as
+    long as all else that a command does first. Raises UsageFault for a file that is no parts file."""
+    from importlib.metadata import entry_points
+
+    return tuple(_added_file(point.name, point.load()) for point in entry_points(group="greenstep.parts"))
+
+
+def _added_file(name: str, path: Any) -> PartsFile:
+    try:
+        file = _parts_file(Path(path))
+        for entry in file.entries:
+            _ = entry.part, entry.patterns
+    except (OSError, ValueError, TypeError, KeyError, re.error) as error:
+        what = f"{error} is missing" if isinstance(error, KeyError) else str(error)
+        raise usage("parts-file", f"the parts that another package adds as '{name}' cannot be read: {what}",
+                    "correct or remove that package", evidence=(str(path),)) from error  # fmt: skip
+    return file
 
 
 class Catalogue:
-    """All parts. `Catalogue.load()` gives the package's own; a family is read when it is first asked for."""
-
-    def __init__(self) -> None:
-        self._read: dict[str, list[_Entry]] = {}
+    """All parts, those of other packages after our own. A file is read when it is first asked for."""
 
     @classmethod
     @cache
     def load(cls) -> Catalogue:
         return cls()
 
-    def _of(self, file: str) -> list[_Entry]:
-        if file not in self._read:
-            self._read[file] = _read_family(_text(file))
-        return self._read[file]
-
     @property
     def _entries(self) -> list[_Entry]:
-        return [entry for file in _FILES for entry in self._of(file)]
-
-    def _named_like(self, name: str) -> list[_Entry]:
-        """The entries of the families whose names begin like `name`."""
-        return [
-            entry for file, (heads, _) in _FILES.items() if any(name.startswith(head) for head in heads)
-            for entry in self._of(file)
-        ]  # fmt: skip
+        return [entry for file in (*own_files(), *added_files()) for entry in file.entries]
 
     @property
     def parts(self) -> tuple[Part, ...]:
@@ -116,11 +136,7 @@ class Catalogue:
 
     def of_dialect(self, dialect: str) -> tuple[Part, ...]:
         """The parts on which a dialect is spoken, those first on which it is the usual one."""
-        spoken = [
-            entry.part for file, (_, dialects) in _FILES.items() if dialect in dialects for entry in self._of(file)
-            if dialect in (entry.part.dialect, *entry.part.also)
-        ]  # fmt: skip
-        return tuple(sorted(spoken, key=lambda part: part.dialect != dialect))
+        return _of_dialect((*own_files(), *added_files()), dialect)
 
     def find(self, name: str) -> Choice:
         """The parts that a name may mean: a record's name, a chip maker's part number, a whole family, or all that a
@@ -128,13 +144,9 @@ class Catalogue:
 
         Raises UnknownChip.
         """
-        lower = name.lower().replace("_", "-")
-        whole, before_package = lower.replace("-", ""), lower.partition("-")[0]
-        entries = self._named_like(whole)
-        spoken = tuple(part.speaking(lower) for part in self.of_dialect(lower))
-        parts = (
-            spoken or _named(entries, whole) or _begun(entries, whole.rstrip("x")) or _named(entries, before_package)
-        )
+        parts = _meant(own_files(), name)
+        if len(parts) != 1:
+            parts += tuple(part for part in _meant(added_files(), name) if part not in parts)
         if parts:
             return Choice(name, parts)
         raise UnknownChip(name, self._nearest(name))
@@ -179,11 +191,15 @@ class Catalogue:
             return dialect
         raise KeyError(dialect)
 
+    def first(self, dialect: str, wanted: Callable[[Part], bool]) -> Part | None:
+        """The first part of a dialect that is `wanted`."""
+        own = next(filter(wanted, _of_dialect(own_files(), dialect)), None)
+        return own or next(filter(wanted, _of_dialect(added_files(), dialect)), None)
+
     def by_ident(self, dialect: str, ident: int) -> Part | None:
         """The part of a dialect that answers with `ident`: its own number before that of a clone."""
-        parts = self.of_dialect(dialect)
-        own = next((part for part in parts if part.ident == ident), None)
-        return own or next((part for part in parts if ident in part.clones), None)
+        own = self.first(dialect, lambda part: part.ident == ident)
+        return own or self.first(dialect, lambda part: ident in part.clones)
 
     def families(self) -> list[str]:
         """The names that stand for all parts of one kind."""
@@ -195,6 +211,24 @@ class Catalogue:
 
     def _nearest(self, name: str) -> tuple[str, ...]:
         return tuple(nearest(name.lower(), self.names(), 4))
+
+
+def _of_dialect(files: Sequence[PartsFile], dialect: str) -> tuple[Part, ...]:
+    spoken = [
+        entry.part for file in files if dialect in file.dialects for entry in file.entries
+        if dialect in (entry.part.dialect, *entry.part.also)
+    ]  # fmt: skip
+    return tuple(sorted(spoken, key=lambda part: part.dialect != dialect))
+
+
+def _meant(files: Sequence[PartsFile], name: str) -> tuple[Part, ...]:
+    lower = name.lower().replace("_", "-")
+    whole, before_package = lower.replace("-", ""), lower.partition("-")[0]
+    entries = [
+        entry for file in files if any(whole.startswith(head) for head in file.names) for entry in file.entries
+    ]
+    spoken = tuple(part.speaking(lower) for part in _of_dialect(files, lower))
+    return spoken or _named(entries, whole) or _begun(entries, whole.rstrip("x")) or _named(entries, before_package)
 
 
 def _named(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
@@ -216,8 +250,8 @@ def _begun(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
     return tuple(entry.part for entry in likely if any(entry.begins(wanted + ending) for ending in endings))
 
 
-def _text(file: str) -> str:
-    return Path(__file__).with_name(f"{file}.toml").read_text("utf-8")
+def _text(path: Path) -> str:
+    return path.read_text("utf-8")
 
 
 def _head(pattern: str) -> str:

@@ -202,10 +202,12 @@ UARTS: dict[str, UartRules] = {
 
 
 def uart_rules(name: str) -> UartRules:
-    """The rules of that name. Raises UsageFault."""
-    try:
+    """The rules of that name, which a dialect may bring. Raises UsageFault."""
+    if name in UARTS:
         return UARTS[name]
-    except KeyError:
-        raise usage(
-            "no-uart", f"the divider of '{name}' is not known here", f"there are {', '.join(UARTS)}"
-        ) from None
+    from ..dialects.registry import all_dialects
+
+    brought = (dialect.uart for dialect in all_dialects() if dialect.uart is not None and dialect.uart.name == name)
+    if found := next(brought, None):
+        return found
+    raise usage("no-uart", f"the divider of '{name}' is not known here", f"there are {', '.join(UARTS)}")

@@ -53,6 +53,7 @@ class Avr109(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 6)),
             wait_s=0.25,
             order=50,
+            usb_maker="03EB",
             other_bauds=(57600, 115200, 19200, 38400),
         ),
         erasing=Erasing.ALL_AT_ONCE,

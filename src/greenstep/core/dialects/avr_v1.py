@@ -77,6 +77,7 @@ class AvrV1(Dialect):
             attempts=(Attempt(0.08, 1), Attempt(0.08, 1), Attempt(0.3, 1), Attempt(0.6, 2), Attempt(2.0, 4)),
             wait_s=0.6,
             order=40,
+            usb_maker="03EB",
             other_bauds=(115200, 57600, 19200, 38400),
         ),
         erasing=Erasing.INSIDE_WRITE,

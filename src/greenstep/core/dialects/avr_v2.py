@@ -95,6 +95,7 @@ class AvrV2(Dialect):
             attempts=(Attempt(0.08, 3), Attempt(0.3, 3), Attempt(0.6, 3), Attempt(2.0, 4)),
             wait_s=0.35,
             order=45,
+            usb_maker="03EB",
             other_bauds=(115200, 57600),
         ),
         erasing=Erasing.INSIDE_WRITE,

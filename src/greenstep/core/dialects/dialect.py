@@ -20,6 +20,7 @@ from .spec import Spec
 
 if TYPE_CHECKING:
     from ..chips import EraseUnit, Memory, Part
+    from ..clock import UartRules
     from ..image import Image, Piece
     from ..link import Frame, Link
 
@@ -38,6 +39,8 @@ class Dialect(ABC):
     document: ClassVar[str]
     frame: ClassVar[Frame]
     spec: ClassVar[Spec]
+    uart: ClassVar[UartRules | None] = None
+    """How its chips' UART divides a clock, where that is no row of `clock.UARTS`."""
     decoder: ClassVar[str] = ""
     """What tells a recorded conversation: MODULE:FUNCTION; empty where nothing does."""
     answer_s: ClassVar[float] = 0.5

@@ -131,6 +131,7 @@ class EspRom(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 8)),
             wait_s=0.25,
             order=20,
+            usb_maker="303A",
             measures_rate=True,
         ),
         erasing=Erasing.INSIDE_WRITE,
@@ -283,9 +284,8 @@ class EspRom(Dialect):
                 if len(self._security) == _SECURITY_S2
                 else int.from_bytes(self._security[12:16], "little")
             )
-            parts = Catalogue.load().of_dialect(self.name)
-            ident = next((part.ident for part in parts if part.extra.get("chip_id") == told), _NO_MAGIC | told)
-            return Identity(ident, f"chip id {told}")
+            part = Catalogue.load().first(self.name, lambda part: part.extra.get("chip_id") == told)
+            return Identity(part.ident if part else _NO_MAGIC | told, f"chip id {told}")
         magic = self._read_register(_MAGIC_REGISTER)
         return Identity(magic, f"magic {magic:08X}")
 

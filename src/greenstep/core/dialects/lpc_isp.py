@@ -80,6 +80,7 @@ class LpcIsp(Dialect):
             attempts=(Attempt(0.02, 3), Attempt(0.2, 3), Attempt(0.5, 6)),
             wait_s=0.3,
             order=15,
+            usb_maker="1FC9",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,

@@ -65,6 +65,7 @@ class PicAn1310(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
             wait_s=0.25,
             order=35,
+            usb_maker="04D8",
             measures_rate=True,
             breaks_in=True,
         ),

@@ -58,6 +58,7 @@ class PicAn851(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
             wait_s=0.25,
             order=30,
+            usb_maker="04D8",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,

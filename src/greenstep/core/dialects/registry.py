@@ -6,6 +6,7 @@ from functools import cache
 from importlib import import_module
 from typing import TYPE_CHECKING
 
+from ..chips.catalogue import own_files
 from ..errors import usage
 from ..nearest import nearest
 
@@ -16,17 +17,10 @@ if TYPE_CHECKING:
 
 ENTRY_POINT_GROUP = "greenstep.dialects"
 
-_OWN = {
-    "avr-109": "greenstep.core.dialects.avr_109:Avr109",
-    "avr-v1": "greenstep.core.dialects.avr_v1:AvrV1",
-    "avr-v2": "greenstep.core.dialects.avr_v2:AvrV2",
-    "esp-rom": "greenstep.core.dialects.esp_rom:EspRom",
-    "lpc-isp": "greenstep.core.dialects.lpc_isp:LpcIsp",
-    "pic-an1310": "greenstep.core.dialects.pic_an1310:PicAn1310",
-    "pic-an851": "greenstep.core.dialects.pic_an851:PicAn851",
-    "stm32-rom": "greenstep.core.dialects.stm32_rom:Stm32Rom",
-    "xmodem": "greenstep.core.dialects.xmodem:Xmodem",
-}
+
+def _own() -> list[str]:
+    """Those that come with this package: the ones spoken on its parts."""
+    return [dialect for file in own_files() for dialect in file.dialects]
 
 
 def _added() -> EntryPoints:
@@ -38,19 +32,19 @@ def _added() -> EntryPoints:
 
 def is_own(name: str) -> bool:
     """Whether a dialect of that name comes with this package."""
-    return name in _OWN
+    return name in _own()
 
 
 def dialect_names() -> list[str]:
     """The names of all dialects there are."""
-    return sorted({*_OWN, *(point.name for point in _added())})
+    return sorted({*_own(), *(point.name for point in _added())})
 
 
 def find_dialect(name: str) -> type[Dialect]:
     """The class of that name, loaded when it is first asked for. Raises UsageFault."""
-    if name in _OWN:
-        module, _, attribute = _OWN[name].partition(":")
-        own: type[Dialect] = getattr(import_module(module), attribute)
+    if name in _own():  # the file and the class are named like it: stm32-rom is Stm32Rom in stm32_rom.py
+        module = import_module(f"{__package__}.{name.replace('-', '_')}")
+        own: type[Dialect] = getattr(module, name.title().replace("-", ""))
         return own
     points = _added().select(name=name)
     if not points:

@@ -71,6 +71,8 @@ class Asking:
     """Whether the loader measures the rate from the first byte it hears, which must be its own."""
     other_bauds: tuple[int, ...] = ()
     """Rates that its loaders are built for besides the parts' usual one."""
+    usb_maker: str = ""
+    """The vendor id that the USB-IF gave the maker of its chips: bridges on its boards have it."""
     breaks_in: bool = False
     """Whether the loader stays where its RX is held low (a break) while reset is let go."""
 

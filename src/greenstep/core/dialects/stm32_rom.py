@@ -83,6 +83,7 @@ class Stm32Rom(Dialect):
             attempts=(Attempt(0.0, 4), Attempt(0.1, 4), Attempt(0.4, 8)),
             wait_s=0.25,
             order=10,
+            usb_maker="0483",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,

@@ -91,20 +91,10 @@ def candidates_for(
     return found + [Candidate(hookup, dialect, other) for other in other_bauds for hookup in hookups[:2]]
 
 
-_MAKERS = {
-    "303A": ("esp-rom",),
-    "0483": ("stm32-rom",),
-    "03EB": ("avr-109", "avr-v1", "avr-v2"),
-    "1FC9": ("lpc-isp",),
-    "04D8": ("pic-an1310", "pic-an851"),
-}
-"""The dialects of a chip maker's parts, by the vendor id that the USB-IF gave it: bridges on its boards have it."""
-
-
 def by_maker(candidates: Sequence[Candidate], usb: str) -> list[Candidate]:
     """Those first whose chips are of the maker of the adapter, `usb` being its VID:PID; empty where it has none."""
-    likely = _MAKERS.get(usb.partition(":")[0].upper(), ())
-    return sorted(candidates, key=lambda candidate: candidate.dialect.name not in likely)
+    maker = usb.partition(":")[0].upper() or "none"
+    return sorted(candidates, key=lambda candidate: candidate.dialect.spec.asking.usb_maker != maker)
 
 
 def _other_boot(hookup: Hookup) -> Hookup:
@@ -136,6 +126,7 @@ def learn_hookup(
             yield pulsed
             if pulsed.outcome == "resets":
                 resets.append(pulsed.hookup)
+                running = ""  # the program was heard: that loader is over
                 waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
                 break
     if not resets:  # a program that needs no boot pin to be let alone would have been heard

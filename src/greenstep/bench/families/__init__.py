@@ -1,0 +1,1 @@
+"""Simulated chips that bring their boards: a file a family, found by `boards.py`."""
