@@ -22,7 +22,7 @@ from greenstep.core.errors import Fault
 from greenstep.core.image import write_intel_hex
 from greenstep.core.image.granules import granules_of
 from greenstep.core.journal_entry import JournalEntry
-from greenstep.core.recording import RecordingLink
+from greenstep.core.recording_link import RecordingLink
 from greenstep.core.secrets import Secrets
 from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
 from greenstep.core.trace.story import tell

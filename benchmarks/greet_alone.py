@@ -13,7 +13,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.link import LineSettings
-from greenstep.core.recording import RecordingLink
+from greenstep.core.recording_link import RecordingLink
 from greenstep.core.survey.learn import Learnt, learn_hookup
 from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board

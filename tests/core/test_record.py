@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.events import ClimbEnded, StepEnded
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.record import RECORDED, JournalEntry, Recorder
+from greenstep.core.journal_recorder import RECORDED, JournalEntry, Recorder
 from greenstep.core.wishes import Wishes
 
 AT = "2026-11-02T09:30:00+01:00"

@@ -22,7 +22,7 @@ from greenstep.bench.trial import run
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.link import LineSettings, LinesMissing
-from greenstep.core.recording import RecordingLink
+from greenstep.core.recording_link import RecordingLink
 from greenstep.core.survey.learn import (
     Candidate,
     HeardBefore,

@@ -14,7 +14,7 @@ from greenstep.bench.trial import prepare, sample_for
 from greenstep.core.climb import Climb, OpenedPort
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.recording import LineEvent, RecordingLink
+from greenstep.core.recording_link import LineEvent, RecordingLink
 from greenstep.core.secrets import MaskedStream, Secrets
 from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
 from greenstep.core.trace.story import Told, tell

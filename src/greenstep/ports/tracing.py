@@ -8,7 +8,7 @@ from pathlib import Path
 from greenstep import __version__
 from greenstep.core.errors import usage
 from greenstep.core.link import Link
-from greenstep.core.recording import RecordingLink
+from greenstep.core.recording_link import RecordingLink
 from greenstep.core.secrets import Secrets
 from greenstep.core.trace import Trace, write_vcd
 

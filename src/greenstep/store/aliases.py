@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 
 from greenstep.core.errors import usage
 
+from .whole_files import write_whole
+
 if TYPE_CHECKING:
     import tomlkit
 
@@ -83,6 +85,6 @@ def _save(path: Path, document: tomlkit.TOMLDocument) -> None:
 
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(tomlkit.dumps(document), "utf-8")
+        write_whole(path, [tomlkit.dumps(document).encode()])
     except OSError as error:
         raise usage("alias-file", f"{path} cannot be written: {error.strerror}") from None

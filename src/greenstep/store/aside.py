@@ -44,7 +44,7 @@ def put_aside(image: Image, whose: str) -> AsideFile:
         folder.mkdir(parents=True, exist_ok=True)
         # named alike up to the time
         earlier = tuple(str(old) for old in sorted(folder.glob("*.hex")) if old.stem[: -len(at) - 1] == stem)
-        write_whole(path, "".join(write_intel_hex(image)).encode("ascii"))
+        write_whole(path, (line.encode("ascii") for line in write_intel_hex(image)))
     except OSError as error:
         raise RefusedFault.of(
             "keeps",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, fields
@@ -12,6 +13,7 @@ from greenstep.core.batch import BoardResult
 from greenstep.core.errors import usage
 
 from .spreadsheet import safe_cell
+from .whole_files import write_whole
 
 ENDINGS = (".csv", ".json")
 
@@ -27,16 +29,15 @@ def check_results_file(path: Path, replace: bool) -> None:
 
 def save_results(path: Path, results: Sequence[BoardResult]) -> None:
     """All of them; a reader never meets half a file. Raises UsageFault."""
-    part = path.with_name(path.name + ".part")
+    file = io.StringIO()
+    if path.suffix.lower() == ".json":
+        json.dump([asdict(result) for result in results], file, ensure_ascii=False, indent=1)
+        file.write("\n")
+    else:
+        writer = csv.DictWriter(file, [field.name for field in fields(BoardResult)], lineterminator="\n")
+        writer.writeheader()
+        writer.writerows({key: safe_cell(value) for key, value in asdict(one).items()} for one in results)
     try:
-        with part.open("w", encoding="utf-8", newline="") as file:
-            if path.suffix.lower() == ".json":
-                json.dump([asdict(result) for result in results], file, ensure_ascii=False, indent=1)
-                file.write("\n")
-            else:
-                writer = csv.DictWriter(file, [field.name for field in fields(BoardResult)], lineterminator="\n")
-                writer.writeheader()
-                writer.writerows({key: safe_cell(value) for key, value in asdict(one).items()} for one in results)
-        part.replace(path)
+        write_whole(path, [file.getvalue().encode()])
     except OSError as error:
         raise usage("save", f"{path}: {error.strerror or error}", "another place for --save") from None

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
 from collections.abc import Iterator
-from contextlib import suppress
 from pathlib import Path
 from typing import Literal
 
@@ -13,6 +10,8 @@ from greenstep.core.errors import usage
 from greenstep.core.image import Image, write_intel_hex, write_s_record, write_ti_txt
 from greenstep.core.image.edit import filled
 from greenstep.core.quantities import count, show_address, show_size, show_span
+
+from .whole_files import write_whole
 
 Kind = Literal["hex", "s-record", "ti-txt", "raw"]
 KINDS: dict[Kind, tuple[str, ...]] = {
@@ -75,7 +74,7 @@ def save_image(path: Path, image: Image, kind: Kind, fill: int, record_bytes: in
     if image.start is not None and kind in ("raw", "ti-txt"):
         notes.append(f"{_TITLES[kind]} has no place for the start address {show_address(image.start)}")
     try:
-        _write(path, content)
+        write_whole(path, content)
     except ValueError as error:
         raise usage("out-of-reach", f"{_TITLES[kind]}: {error}", "another format, or move it") from None
     except OSError as error:
@@ -84,25 +83,3 @@ def save_image(path: Path, image: Image, kind: Kind, fill: int, record_bytes: in
     size = image.end - image.lowest if kind == "raw" else image.size_bytes
     span = show_span(image.lowest, image.end - image.lowest)
     return f"{_TITLES[kind]}, {count(size, 'byte')}{pieces}, {span}", tuple(notes)
-
-
-def _write(path: Path, content: Iterator[bytes]) -> None:
-    """Beside the file first, then in its place: one that breaks off leaves the old one as it was."""
-    number, name = tempfile.mkstemp(prefix=f".{path.name}-", dir=path.resolve().parent)
-    beside = Path(name)
-    try:
-        with os.fdopen(number, "wb") as stream:
-            stream.writelines(content)
-        beside.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~_mask())
-        beside.replace(path)
-    except BaseException:
-        with suppress(OSError):
-            beside.unlink()
-        raise
-
-
-def _mask() -> int:
-    """What the system takes away from the rights of a new file."""
-    mask = os.umask(0o022)
-    os.umask(mask)
-    return mask

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import io
 import re
 import struct
 import tomllib
@@ -25,6 +26,7 @@ from greenstep.core.quantities import parse_number, show_size
 from .board import BoardSettings
 from .board_keys import board_from_table
 from .image_saving import check_place
+from .whole_files import write_whole
 
 MANIFEST = "kit.toml"
 FORMAT = 1
@@ -129,11 +131,13 @@ def make_kit(
     manifest["board"] = packed
     import tomlkit
 
+    packed_file = io.BytesIO()
+    with zipfile.ZipFile(packed_file, "w", zipfile.ZIP_DEFLATED) as file:
+        file.writestr(zipfile.ZipInfo(MANIFEST, _STAMP), tomlkit.dumps(manifest), zipfile.ZIP_DEFLATED)
+        for member, data in members.items():
+            file.writestr(zipfile.ZipInfo(member, _STAMP), data, zipfile.ZIP_DEFLATED)
     try:
-        with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as file:
-            file.writestr(zipfile.ZipInfo(MANIFEST, _STAMP), tomlkit.dumps(manifest), zipfile.ZIP_DEFLATED)
-            for member, data in members.items():
-                file.writestr(zipfile.ZipInfo(member, _STAMP), data, zipfile.ZIP_DEFLATED)
+        write_whole(path, [packed_file.getvalue()])
     except OSError as error:
         raise usage("file", f"{path} cannot be written: {error.strerror}", "--save FILE") from None
     return read_kit(path)

@@ -11,6 +11,7 @@ import tomlkit
 from greenstep.core.errors import usage
 
 from .project import read_project
+from .whole_files import write_whole
 
 _HEAD = "The boards of this project: greenstep upload NAME. Keys: docs/project-file.md"
 
@@ -38,7 +39,7 @@ def add_board(path: Path, name: str, keys: Mapping[str, Any], replace: bool = Fa
     boards[name] = table
     text = tomlkit.dumps(document)
     try:
-        path.write_text(text, "utf-8")
+        write_whole(path, [text.encode()])
     except OSError as error:
         raise usage("project-file", f"{path} cannot be written: {error.strerror}") from None
     read_project(path)

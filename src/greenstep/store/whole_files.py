@@ -1,22 +1,26 @@
-"""Files that are there whole or not at all."""
+"""Files that are there whole or not at all: whatever a person could lose is written here."""
 
 from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
 
-def write_whole(path: Path, content: bytes) -> None:
-    """Write a file, and see it on the disk before it has its name. Raises OSError."""
+def write_whole(path: Path, content: Iterable[bytes]) -> None:
+    """Write a file beside its place, see it on the disk, and only then give it its name: one that breaks off leaves
+    the old one as it was. A link goes on leading there; a new file has the usual rights. Raises OSError."""
+    path = path.resolve()
     descriptor, name = tempfile.mkstemp(prefix=f".{path.name}-", dir=path.parent)
     half = Path(name)
     try:
         with os.fdopen(descriptor, "wb") as stream:
-            stream.write(content)
+            stream.writelines(content)
             stream.flush()
             os.fsync(stream.fileno())
+        half.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~_mask())
         half.replace(path)
     except BaseException:
         with suppress(OSError):
@@ -28,3 +32,10 @@ def write_whole(path: Path, content: bytes) -> None:
             os.fsync(folder)
         finally:
             os.close(folder)
+
+
+def _mask() -> int:
+    """What the system takes away from the rights of a new file."""
+    mask = os.umask(0o022)
+    os.umask(mask)
+    return mask

@@ -10,7 +10,7 @@ from greenstep.core.events import ClimbEnded, Event
 if TYPE_CHECKING:
     from greenstep.core.climb import Climb
     from greenstep.core.image.granules import Remembered
-    from greenstep.core.record import Recorder
+    from greenstep.core.journal_recorder import Recorder
 
     from .person import Person
 
@@ -31,7 +31,7 @@ class Keeper:
     """Keeps one climb; does nothing for a purpose that is not recorded."""
 
     def __init__(self, climb: Climb, person: Person) -> None:
-        from greenstep.core.record import RECORDED, Recorder
+        from greenstep.core.journal_recorder import RECORDED, Recorder
 
         job = climb.job
         self._recorder: Recorder | None = None

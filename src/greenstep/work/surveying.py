@@ -12,7 +12,7 @@ from greenstep.core.errors import NoAnswerFault
 from greenstep.core.frozen import frozen
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import LineSettings, LinesMissing
-from greenstep.core.recording import RecordingLink
+from greenstep.core.recording_link import RecordingLink
 from greenstep.core.survey.learn import (
     Candidate,
     HeardBefore,

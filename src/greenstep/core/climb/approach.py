@@ -14,7 +14,7 @@ from ..image import Image
 from ..link import Deadline, LinesMissing, ResetBy
 from ..plan import make_plan
 from ..quantities import count, show_seconds, show_size, show_span
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 from .causes import enter, listen_for_causes
 from .evidence import explain
 from .job import Job, OpenLink, chip_number

@@ -6,7 +6,7 @@ from itertools import pairwise
 
 from ..frozen import changing
 from ..link import LineSettings
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 
 _PAUSE_S = 0.15
 _LONGER = 1.5

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 
 Figures = dict[str, int | float | str]
 """For programs, in the units that their names give."""

@@ -7,7 +7,7 @@ from ..events import Step
 from ..frozen import frozen
 from ..image import Piece
 from ..image.granules import Granules
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 from .chip_state import ChipState
 
 

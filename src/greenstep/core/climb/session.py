@@ -15,7 +15,7 @@ from ..frozen import changing
 from ..hookup import Driver, Sequence
 from ..image import Piece
 from ..link import ResetBy
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 from .chip_state import MOVES, ChipState
 from .job import Aside, Job
 from .line_notes import LineNotes

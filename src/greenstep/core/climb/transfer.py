@@ -10,7 +10,7 @@ from ..frozen import changing, frozen
 from ..image import Image, Piece
 from ..image.granules import Granules, Remembered, granules_of
 from ..plan import Plan
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 from ..spans import Span
 from .job import Job
 from .session import Session

@@ -15,7 +15,7 @@ from ..frozen import frozen
 from ..hookup import Driver, Hookup, Role, named_hookup
 from ..hookup.circuits import LineName
 from ..link import Deadline, LineSettings, RateRefused
-from ..recording import RecordingLink
+from ..recording_link import RecordingLink
 from .meaning import Meaning, meaning_of
 
 _LISTEN_BEFORE_S = 0.5

@@ -8,7 +8,7 @@ from typing import Literal
 
 from ..frozen import frozen
 from ..link import LineSettings
-from ..recording import LineEvent
+from ..recording_link import LineEvent
 from ..secrets import Secrets
 
 Way = Literal["sent", "heard"]
