@@ -15,10 +15,10 @@ from typing import TYPE_CHECKING, TextIO
 import click
 
 from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
-from greenstep.core.errors import PortFault, StartFault, usage
-from greenstep.core.findings.port_rules import PortSeen, diagnose_port
+from greenstep.core.errors import StartFault, usage
+from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
-from greenstep.core.link import LineSettings, Link, LinkLost
+from greenstep.core.link import LineSettings, Link, LinkError
 from greenstep.core.quantities import show_heard
 from greenstep.core.secrets import MaskedStream, Secrets
 
@@ -79,8 +79,8 @@ class Console:
                 for line in self._wishes.send:
                     self._send(line.encode())
                 return self._loop()
-            except LinkLost as lost:
-                raise PortFault(diagnose_port(PortSeen(self._port, "vanished", lost.reason))) from lost
+            except LinkError as error:
+                raise link_fault(self._port, error) from error
             finally:
                 self._finish()
 

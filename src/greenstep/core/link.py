@@ -70,7 +70,11 @@ class LineErrors:
     overrun: int = 0
 
 
-class LinkLost(Exception):
+class LinkError(Exception):
+    """The line itself failed: nothing is said of the chip by that."""
+
+
+class LinkLost(LinkError):
     """The port went away (unplugged, or the other end of a network port closed). `reason` is its words."""
 
     def __init__(self, reason: str) -> None:
@@ -86,11 +90,11 @@ class ResetBy(Enum):
     HAND_WITHOUT_LINES = "hand, without lines"
 
 
-class LinesMissing(Exception):
+class LinesMissing(LinkError):
     """This port has no DTR and RTS (a pty, some embedded UARTs)."""
 
 
-class RateRefused(Exception):
+class RateRefused(LinkError):
     """The port cannot make this rate, and is left at the one it had. `settings` is what was asked of it."""
 
     def __init__(self, settings: LineSettings) -> None:

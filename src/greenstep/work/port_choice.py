@@ -153,15 +153,12 @@ def _traced(
 @contextmanager
 def link_faults(board: Board) -> Iterator[None]:
     """What a link raises outside a climb, as faults: it went away, it has no lines, it cannot make a rate."""
-    from greenstep.core.link import LinesMissing, LinkLost, RateRefused
+    from greenstep.core.findings.port_rules import link_fault
+    from greenstep.core.link import LinkError
 
     wanted = board.said.port
     name = wanted.name if wanted and wanted.name else "the port"
     try:
         yield
-    except LinkLost as lost:
-        raise _port_fault(name, "vanished", lost.reason) from lost
-    except RateRefused as refused:
-        raise _port_fault(name, "setting", setting=str(refused.settings)) from refused
-    except LinesMissing:
-        raise usage("no-lines", "this port has no DTR and RTS", "an adapter that has them, or by hand") from None
+    except LinkError as error:
+        raise link_fault(name, error) from error

@@ -11,7 +11,6 @@ from ..errors import (
     EXIT_INTERRUPTED,
     Fault,
     NoAnswerFault,
-    PortFault,
     RefusedFault,
     StartFault,
     VerifyFault,
@@ -19,8 +18,8 @@ from ..errors import (
 )
 from ..events import ClimbEnded, ClimbStarted, Event, Found, Noted, Step, StepEnded, StepStarted
 from ..findings.observations import Phase
-from ..findings.port_rules import PortSeen, diagnose_port
-from ..link import LinkLost, RateRefused
+from ..findings.port_rules import link_fault
+from ..link import LinkError, LinkLost, RateRefused
 from ..quantities import show_seconds
 from .approach import chip_step, enter_step, image_step, open_session, sync_step
 from .causes import listen_for_application
@@ -136,11 +135,8 @@ class Climb:
             yield self._noticed(success(session))
         except Fault as fault:
             yield from self._failure(fault)
-        except LinkLost as lost:
-            yield from self._failure(PortFault(diagnose_port(PortSeen(self.job.port, "vanished", lost.reason))))
-        except RateRefused as refused:
-            seen = PortSeen(self.job.port, "setting", setting=str(refused.settings))
-            yield from self._failure(PortFault(diagnose_port(seen)))
+        except LinkError as error:
+            yield from self._failure(link_fault(self.job.port, error))
 
     def _opened(self) -> Generator[Event, None, Session]:
         """The port step. The session is known before anybody hears of it, so that its port is always closed."""

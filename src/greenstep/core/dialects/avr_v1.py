@@ -14,6 +14,7 @@ from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
+from . import commands
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost
 from .dialect import Dialect
@@ -23,20 +24,24 @@ from .probe import Probe
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 
-# AVR061, section "Commands" and "Responses"
 END = 0x20
-GET_SYNC, GET_PARAMETER = 0x30, 0x41
-ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x50, 0x51
-LOAD_ADDRESS, PROGRAM_PAGE, READ_PAGE, READ_SIGNATURE = 0x55, 0x64, 0x74, 0x75
 MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
 IN_SYNC, OK = 0x14, 0x10
-NAMES = {
-    GET_SYNC: "sync",
-    GET_PARAMETER: "get parameter",
-    ENTER_PROGRAMMING: "enter programming",
-    LEAVE_PROGRAMMING: "leave programming",
-    READ_SIGNATURE: "read signature",
-}
+
+
+class Command(commands.Command):
+    """AVR061, section "Commands"."""
+
+    GET_SYNC = 0x30, "sync"
+    GET_PARAMETER = 0x41, "get parameter"
+    ENTER_PROGRAMMING = 0x50, "enter programming"
+    LEAVE_PROGRAMMING = 0x51, "leave programming"
+    LOAD_ADDRESS = 0x55, "load address"
+    PROGRAM_PAGE = 0x64, "program page"
+    READ_PAGE = 0x74, "read page"
+    READ_SIGNATURE = 0x75, "read signature"
+
+
 NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 
 # A loader that misses a byte gives up after half a second or more; a reply is given up before that, so that there is
@@ -69,7 +74,7 @@ class AvrV1(Dialect):
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
-            sent=bytes([GET_SYNC, END]),
+            sent=bytes([Command.GET_SYNC, END]),
             answers=(bytes([IN_SYNC, OK]),),
             other_answers=(bytes([NO_SYNC]), bytes([IN_SYNC, UNKNOWN]), bytes([IN_SYNC, FAILED])),
             # 80 ms: past the longest start-up delay of the parts. A loader that flashes an LED first holds one asking
@@ -106,7 +111,7 @@ class AvrV1(Dialect):
     def _ask_once(self, wait_s: float) -> str | None:
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
-        self.link.write(bytes([GET_SYNC, END]))
+        self.link.write(bytes([Command.GET_SYNC, END]))
         asked_s = self.link.now()
         heard = self.link.read(2, wait_s)
         took_s = self.link.now() - asked_s
@@ -122,7 +127,7 @@ class AvrV1(Dialect):
     def _is_in_step(self, wait_s: float) -> bool:
         """Whether it answers once more: one that was busy starting may have lost a byte of what came meanwhile, and
         would give up over the next command."""
-        self.link.write(bytes([GET_SYNC, END]))
+        self.link.write(bytes([Command.GET_SYNC, END]))
         return self.link.read(2, wait_s) == bytes([IN_SYNC, OK]) and not drain(self.link, _QUIET_S, 0.2)
 
     def _resync(self) -> None:
@@ -178,12 +183,12 @@ class AvrV1(Dialect):
     def identify(self) -> Identity:
         """Version, programming mode, signature. Nothing guards the signature: it must come out the same twice."""
         version = self._version()
-        self._repeat(bytes([ENTER_PROGRAMMING, END]), 0, "enter programming mode")
+        self._repeat(bytes([Command.ENTER_PROGRAMMING, END]), 0, "enter programming mode")
         once, twice = (self._signature() for _ in range(2))
         if once != twice:
             self.retries += 1
             once = self._signature()
-        self._probe.question = bytes([READ_SIGNATURE, END])
+        self._probe.question = bytes([Command.READ_SIGNATURE, END])
         self._probe.answer = bytes([IN_SYNC]) + once + bytes([OK])
         details = (("loader", version),) if version else ()
         return Identity(int.from_bytes(once, "big"), f"signature {show_bytes(once)}", details)
@@ -192,7 +197,7 @@ class AvrV1(Dialect):
         """The loader's own version; empty where it does not tell, which the smallest may not."""
         try:
             major, minor = (
-                self._exchange(bytes([GET_PARAMETER, which, END]), 1, "parameter")[0]
+                self._exchange(bytes([Command.GET_PARAMETER, which, END]), 1, "parameter")[0]
                 for which in (MAJOR_VERSION, MINOR_VERSION)
             )
         except DialectError:
@@ -202,7 +207,7 @@ class AvrV1(Dialect):
         return f"{major}.{minor}"
 
     def _signature(self) -> bytes:
-        return self._repeat(bytes([READ_SIGNATURE, END]), 3, "read signature")
+        return self._repeat(bytes([Command.READ_SIGNATURE, END]), 3, "read signature")
 
     def examine(self, part: Part) -> Examination:
         """The dialect tells nothing of sizes: they are the part's."""
@@ -225,7 +230,7 @@ class AvrV1(Dialect):
         """Small loaders do not look at the kind of memory: what is meant for EEPROM goes into the flash."""
         if memory.name != "eeprom":
             return ""
-        frames = [bytes([LOAD_ADDRESS, 0, 0, END, READ_PAGE, 0, 64, ord(kind), END]) for kind in "EF"]
+        frames = [bytes([Command.LOAD_ADDRESS, 0, 0, END, Command.READ_PAGE, 0, 64, ord(kind), END]) for kind in "EF"]
         eeprom, flash = (self._repeat(frame, 64, "read page", replies=2) for frame in frames)
         if eeprom == flash and flash.strip(b"\xff"):
             return f"asked for EEPROM it shows the flash: {show_bytes(eeprom, 8)}"
@@ -287,7 +292,7 @@ class AvrV1(Dialect):
         if memory.name == "eeprom" and address & 1 and not self._eeprom_by_bytes:
             address, data = address - 1, self.read(memory, address - 1, 1) + data
         size = len(data)
-        page = bytes([PROGRAM_PAGE, size >> 8, size & 0xFF, self._kind(memory)]) + data + bytes([END])
+        page = bytes([Command.PROGRAM_PAGE, size >> 8, size & 0xFF, self._kind(memory)]) + data + bytes([END])
         busy_s = 4 * self.cost_of_write(memory, size).busy_s
         try:
             self._at(self._address(memory, address), page, 0, "program page", busy_s)
@@ -316,7 +321,7 @@ class AvrV1(Dialect):
             self._find_eeprom_counting(memory)
         skip = 0 if memory.name == "eeprom" and self._eeprom_by_bytes else address & 1
         wanted = size + skip
-        frame = bytes([READ_PAGE, wanted >> 8, wanted & 0xFF, self._kind(memory), END])
+        frame = bytes([Command.READ_PAGE, wanted >> 8, wanted & 0xFF, self._kind(memory), END])
         return self._at(self._address(memory, address - skip), frame, wanted, "read page")[skip:]
 
     def _find_eeprom_counting(self, memory: Memory) -> None:
@@ -353,21 +358,21 @@ class AvrV1(Dialect):
         self._eeprom_by_bytes = found == _STEP
 
     def _raw_eeprom(self, number: int, size: int) -> bytes:
-        return self._at(self._number(number), bytes([READ_PAGE, 0, size, ord("E"), END]), size, "read page")
+        return self._at(self._number(number), bytes([Command.READ_PAGE, 0, size, ord("E"), END]), size, "read page")
 
     def _raw_eeprom_write(self, number: int, data: bytes) -> None:
-        frame = bytes([PROGRAM_PAGE, 0, len(data), ord("E")]) + data + bytes([END])
+        frame = bytes([Command.PROGRAM_PAGE, 0, len(data), ord("E")]) + data + bytes([END])
         self._at(self._number(number), frame, 0, "program page", 0.02 * len(data))
 
     @staticmethod
     def _number(number: int) -> bytes:
-        return bytes([LOAD_ADDRESS, number & 0xFF, number >> 8, END])
+        return bytes([Command.LOAD_ADDRESS, number & 0xFF, number >> 8, END])
 
     # --- starting
 
     def start(self, address: int) -> str:
         """Leaving programming mode starts the application, usually at once."""
-        self._exchange(bytes([LEAVE_PROGRAMMING, END]), 0, "leave programming mode")
+        self._exchange(bytes([Command.LEAVE_PROGRAMMING, END]), 0, "leave programming mode")
         return "leave acknowledged"
 
     def finish(self) -> None:

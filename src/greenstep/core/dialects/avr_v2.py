@@ -22,6 +22,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
+from . import commands
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost, sum_costs
 from .dialect import Dialect
@@ -36,31 +37,31 @@ START, TOKEN = 0x1B, 0x0E
 HEAD, _AROUND = 5, 6
 """Bytes before the body, and around it with the checksum."""
 
-# AVR068, sections "General commands" and "ISP programming commands"
-SIGN_ON, GET_PARAMETER, LOAD_ADDRESS = 0x01, 0x03, 0x06
-ENTER_PROGRAMMING, LEAVE_PROGRAMMING = 0x10, 0x11
-PROGRAM_FLASH, READ_FLASH, PROGRAM_EEPROM, READ_EEPROM = 0x13, 0x14, 0x15, 0x16
-READ_SIGNATURE = 0x1B
 MAJOR_VERSION, MINOR_VERSION = 0x91, 0x92
-NAMES = {
-    SIGN_ON: "sign on",
-    GET_PARAMETER: "get parameter",
-    LOAD_ADDRESS: "load address",
-    ENTER_PROGRAMMING: "enter programming",
-    LEAVE_PROGRAMMING: "leave programming",
-    PROGRAM_FLASH: "program flash",
-    READ_FLASH: "read flash",
-    PROGRAM_EEPROM: "program EEPROM",
-    READ_EEPROM: "read EEPROM",
-    READ_SIGNATURE: "read signature",
-}
+
+
+class Command(commands.Command):
+    """AVR068, sections "General commands" and "ISP programming commands"."""
+
+    SIGN_ON = 0x01, "sign on"
+    GET_PARAMETER = 0x03, "get parameter"
+    LOAD_ADDRESS = 0x06, "load address"
+    ENTER_PROGRAMMING = 0x10, "enter programming"
+    LEAVE_PROGRAMMING = 0x11, "leave programming"
+    PROGRAM_FLASH = 0x13, "program flash"
+    READ_FLASH = 0x14, "read flash"
+    PROGRAM_EEPROM = 0x15, "program EEPROM"
+    READ_EEPROM = 0x16, "read EEPROM"
+    READ_SIGNATURE = 0x1B, "read signature"
+
+
 # AVR068, section "Status constants"
 OK, TIMED_OUT, FAILED, CHECKSUM_ERROR, UNKNOWN = 0x00, 0x80, 0xC0, 0xC1, 0xC9
 CHECKSUM_ANSWER = 0xB0  # ANSWER_CKSUM_ERROR: the command byte of the reply to a damaged message
 
 # What an ISP programmer would need to know of the part; bootloaders take and ignore it. The serial instructions are
 # those of the parts' data sheets, "Serial Programming Instruction set".
-_ENTER = bytes([ENTER_PROGRAMMING, 200, 100, 25, 32, 0, 0x53, 3, 0xAC, 0x53, 0, 0])
+_ENTER = bytes([Command.ENTER_PROGRAMMING, 200, 100, 25, 32, 0, 0x53, 3, 0xAC, 0x53, 0, 0])
 _PROGRAM_MODE = bytes([0xC1, 10, 0x40, 0x4C, 0x20, 0xFF, 0xFF])  # page mode, load, write and read instruction, poll
 
 _FAR_WORDS = 0x10000
@@ -87,7 +88,7 @@ class AvrV2(Dialect):
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
-            sent=bytes([START, 1, 0, 1, TOKEN, SIGN_ON, 0x14]),
+            sent=bytes([START, 1, 0, 1, TOKEN, Command.SIGN_ON, 0x14]),
             sounds=(
                 rb"(?:\x1b.\x00\x0b\x0e\x01\x00\x08.{9})+",
                 rb"(?:\x1b.\x00\x02\x0e[\x01-\x1f\xb0][\x80-\xcf].)+",
@@ -137,7 +138,7 @@ class AvrV2(Dialect):
                     raise Silence(waiting_for, link.now() - began_s, heard)
                 wait_s = min(EVERY_S, left_s)
                 left_s -= wait_s
-                link.write(self._message(bytes([SIGN_ON])))
+                link.write(self._message(bytes([Command.SIGN_ON])))
                 signing = signing or self._number
                 continue
             heard += more
@@ -162,7 +163,7 @@ class AvrV2(Dialect):
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
         """Send a command; `size` bytes of answer behind its status. Raises DialectError."""
-        command = NAMES[body[0]]
+        command = Command.words_of(body[0])
         self.link.write(self._message(body))
         number = self._number
         waiting_for = f"the reply to '{command}'"
@@ -207,7 +208,7 @@ class AvrV2(Dialect):
         self._next = None
         deadline = Deadline.after(self.link, wait_s)
         asked_s = self.link.now()
-        self.link.write(self._message(bytes([SIGN_ON])))
+        self.link.write(self._message(bytes([Command.SIGN_ON])))
         heard = b""
         while not deadline.over:
             heard += self.link.read(1, deadline.left_s)
@@ -218,7 +219,7 @@ class AvrV2(Dialect):
             heard += self.link.read(at + length + _AROUND - len(heard), deadline.left_s)
             message = heard[at : at + length + _AROUND]
             whole = len(message) == length + _AROUND and not reduce(xor, message)
-            if whole and message[HEAD - 1 : HEAD + 2] == bytes([TOKEN, SIGN_ON, OK]):  # and not our own echo
+            if whole and message[HEAD - 1 : HEAD + 2] == bytes([TOKEN, Command.SIGN_ON, OK]):  # and not our own echo
                 took_s = self.link.now() - asked_s
                 self._reply_s = min(_LONGEST_REPLY_S, max(_REPLY_S, _REPLY_BY_SYNC * took_s))
                 self._called = message[HEAD + 3 : -1].decode("ascii", "replace")
@@ -236,13 +237,15 @@ class AvrV2(Dialect):
         """Version, programming mode, and the signature, a byte a call."""
         details: tuple[tuple[str, str], ...] = ()
         try:
-            major, minor = (self._repeat(bytes([GET_PARAMETER, p]), 1)[0] for p in (MAJOR_VERSION, MINOR_VERSION))
+            major, minor = (
+                self._repeat(bytes([Command.GET_PARAMETER, p]), 1)[0] for p in (MAJOR_VERSION, MINOR_VERSION)
+            )
             details = (("loader", f"{major}.{minor}"),)
         except ChipRefusal:  # the smallest have no parameters
             pass
         self._repeat(_ENTER, 0)
         signature = bytes(
-            self._repeat(bytes([READ_SIGNATURE, 4, 0x30, 0x00, which, 0x00]), 2)[0] for which in range(3)
+            self._repeat(bytes([Command.READ_SIGNATURE, 4, 0x30, 0x00, which, 0x00]), 2)[0] for which in range(3)
         )
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 
@@ -299,7 +302,7 @@ class AvrV2(Dialect):
         if self._next == (memory.name, address):
             return
         number = (address - memory.start) >> 1 | (FAR if memory.name == "flash" and self._far else 0)
-        self._repeat(bytes([LOAD_ADDRESS]) + number.to_bytes(4, "big"), 0)
+        self._repeat(bytes([Command.LOAD_ADDRESS]) + number.to_bytes(4, "big"), 0)
         self._next = (memory.name, address)
 
     def _stepped(self, memory: Memory, address: int) -> None:
@@ -335,7 +338,7 @@ class AvrV2(Dialect):
 
     def _write(self, memory: Memory, block: WriteBlock) -> bytes:
         self._go_to(memory, block.address)
-        command = PROGRAM_FLASH if memory.name == "flash" else PROGRAM_EEPROM
+        command = Command.PROGRAM_FLASH if memory.name == "flash" else Command.PROGRAM_EEPROM
         size = len(block.data)
         body = bytes([command, size >> 8, size & 0xFF]) + _PROGRAM_MODE + block.data
         return self._exchange(body, 0, 4 * self.cost_of_write(memory, size).busy_s, block.address)
@@ -396,7 +399,7 @@ class AvrV2(Dialect):
             return self._read_eeprom(memory, address, size)
         even = address - (address & 1)
         wanted = size + address - even
-        body = bytes([READ_FLASH, wanted >> 8, wanted & 0xFF, 0x20])
+        body = bytes([Command.READ_FLASH, wanted >> 8, wanted & 0xFF, 0x20])
 
         def from_its_address() -> bytes:
             self._go_to(memory, even)
@@ -405,7 +408,7 @@ class AvrV2(Dialect):
         data = self.exchange(from_its_address, self._forget)
         self._next = (memory.name, even + wanted) if not wanted & 1 else None
         if data[-1] != OK:
-            raise ChipRefusal(NAMES[READ_FLASH], RefusalKind.BAD_DATA, data[-1:], address)
+            raise ChipRefusal(Command.READ_FLASH.words, RefusalKind.BAD_DATA, data[-1:], address)
         return data[address - even : -1]
 
     def _forget(self, heard: bytes) -> None:
@@ -446,7 +449,7 @@ class AvrV2(Dialect):
             number = ((address + at) // counted).to_bytes(4, "big")
 
             def from_its_address(number: bytes = number, at: int = at, size: int = size) -> bytes:
-                self._repeat(bytes([LOAD_ADDRESS]) + number, 0)
+                self._repeat(bytes([Command.LOAD_ADDRESS]) + number, 0)
                 self._next = (memory.name, address + at)
                 return self._eeprom_next(memory, size)
 
@@ -460,9 +463,9 @@ class AvrV2(Dialect):
     def _eeprom_next(self, memory: Memory, size: int) -> bytes:
         assert self._next is not None
         at, self._next = self._next[1], None
-        data = self._exchange(bytes([READ_EEPROM, size >> 8, size & 0xFF, 0xA0]), size + 1)
+        data = self._exchange(bytes([Command.READ_EEPROM, size >> 8, size & 0xFF, 0xA0]), size + 1)
         if data[-1] != OK:
-            raise ChipRefusal(NAMES[READ_EEPROM], RefusalKind.BAD_DATA, data[-1:], at)
+            raise ChipRefusal(Command.READ_EEPROM.words, RefusalKind.BAD_DATA, data[-1:], at)
         self._next = (memory.name, at + size)
         return data[:-1]
 
@@ -470,7 +473,7 @@ class AvrV2(Dialect):
 
     def start(self, address: int) -> str:
         """Leaving programming mode starts the application, usually at once."""
-        self._exchange(bytes([LEAVE_PROGRAMMING, 1, 1]), 0)
+        self._exchange(bytes([Command.LEAVE_PROGRAMMING, 1, 1]), 0)
         return "leave acknowledged"
 
     def finish(self) -> None:

@@ -24,6 +24,7 @@ from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span, merged, total
+from . import commands
 from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
@@ -32,19 +33,30 @@ from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
 
-# Espressif's serial protocol description, "Commands"
-FLASH_BEGIN, FLASH_DATA, FLASH_END = 0x02, 0x03, 0x04
-SYNC, WRITE_REGISTER, READ_REGISTER = 0x08, 0x09, 0x0A
-SET_SPI, ATTACH_SPI, CHANGE_BAUD = 0x0B, 0x0D, 0x0F
-DEFLATE_BEGIN, DEFLATE_DATA, MD5, SECURITY = 0x10, 0x11, 0x13, 0x14
-_BEGINS = (FLASH_BEGIN, DEFLATE_BEGIN)
-NAMES = {
-    FLASH_BEGIN: "flash begin", FLASH_DATA: "flash data", FLASH_END: "flash end", 0x05: "memory begin",
-    0x06: "memory end", 0x07: "memory data", SYNC: "sync", WRITE_REGISTER: "write register",
-    READ_REGISTER: "read register", SET_SPI: "set SPI parameters", ATTACH_SPI: "attach SPI flash",
-    CHANGE_BAUD: "change baud rate", DEFLATE_BEGIN: "deflated begin", DEFLATE_DATA: "deflated data",
-    0x12: "deflated end", MD5: "MD5 of flash", SECURITY: "security info",
-}  # fmt: skip
+
+class Command(commands.Command):
+    """Espressif's serial protocol description, "Commands"."""
+
+    FLASH_BEGIN = 0x02, "flash begin"
+    FLASH_DATA = 0x03, "flash data"
+    FLASH_END = 0x04, "flash end"
+    MEMORY_BEGIN = 0x05, "memory begin"
+    MEMORY_END = 0x06, "memory end"
+    MEMORY_DATA = 0x07, "memory data"
+    SYNC = 0x08, "sync"
+    WRITE_REGISTER = 0x09, "write register"
+    READ_REGISTER = 0x0A, "read register"
+    SET_SPI = 0x0B, "set SPI parameters"
+    ATTACH_SPI = 0x0D, "attach SPI flash"
+    CHANGE_BAUD = 0x0F, "change baud rate"
+    DEFLATE_BEGIN = 0x10, "deflated begin"
+    DEFLATE_DATA = 0x11, "deflated data"
+    DEFLATE_END = 0x12, "deflated end"
+    MD5 = 0x13, "MD5 of flash"
+    SECURITY = 0x14, "security info"
+
+
+_BEGINS = (Command.FLASH_BEGIN, Command.DEFLATE_BEGIN)
 _SYNC_DATA = b"\x07\x07\x12\x20" + b"\x55" * 32
 _MAGIC_REGISTER = 0x40001000
 _SECURITY_S2, _SECURITY_LATER, _CHIP_ID_S2 = 12, 20, 2
@@ -126,7 +138,7 @@ class EspRom(Dialect):
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.esp_rom:narrate"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
-            sent=slip(bytes([0, SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),
+            sent=slip(bytes([0, Command.SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),
             sounds=(rb"(?:\xc0\x01\x08[^\xc0]+\xc0)+",),
             attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 8)),
             wait_s=0.25,
@@ -195,7 +207,7 @@ class EspRom(Dialect):
     ) -> tuple[int, bytes]:
         """(value, data without status) of the reply to a command. Raises DialectError."""
         deadline = Deadline.after(self.link, timeout_s)
-        name = NAMES[command]
+        name = Command.words_of(command)
         while True:
             frame = self._frame(deadline)
             if not frame:
@@ -216,8 +228,13 @@ class EspRom(Dialect):
     def _refuse_begun(asked: int, frame: bytes) -> None:
         """Answers come in order, and each begin waits for its own: another is that to a command that was damaged on
         its way into one. Not where what a register is read with is too short for that, and so refused."""
-        if asked not in (*_BEGINS, READ_REGISTER) and frame[1] in _BEGINS and len(frame) <= 12 and not frame[8]:
-            raise ErasedUnasked(f"'{NAMES[asked]}' was answered as '{NAMES[frame[1]]}'")
+        if (
+            asked not in (*_BEGINS, Command.READ_REGISTER)
+            and frame[1] in _BEGINS
+            and len(frame) <= 12
+            and not frame[8]
+        ):
+            raise ErasedUnasked(f"'{Command.words_of(asked)}' was answered as '{Command.words_of(frame[1])}'")
 
     def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
         self._buffer = b""
@@ -244,10 +261,10 @@ class EspRom(Dialect):
         return b"".join(word.to_bytes(4, "little") for word in words)
 
     def _read_register(self, address: int) -> int:
-        return self._repeat(READ_REGISTER, self._words(address))[0]
+        return self._repeat(Command.READ_REGISTER, self._words(address))[0]
 
     def _write_register(self, address: int, value: int) -> None:
-        self._repeat(WRITE_REGISTER, self._words(address, value, 0xFFFFFFFF, 0))
+        self._repeat(Command.WRITE_REGISTER, self._words(address, value, 0xFFFFFFFF, 0))
 
     # --- who is there
 
@@ -262,7 +279,7 @@ class EspRom(Dialect):
             if not frame:
                 read_until(self.link, deadline)
                 return None
-            if len(frame) >= 10 and frame[:2] == bytes([1, SYNC]) and frame[8] == 0:
+            if len(frame) >= 10 and frame[:2] == bytes([1, Command.SYNC]) and frame[8] == 0:
                 drain(self.link, _QUIET_S, 0.3)
                 self._buffer = b""
                 return f"01 08 … {show_bytes(frame[8:])}"
@@ -272,7 +289,7 @@ class EspRom(Dialect):
         (ESP8266, ESP32) by its magic word, which later chips change with each revision of the mask."""
         self._security = b""
         try:
-            self._security = self._exchange(SECURITY, b"")[1]
+            self._security = self._exchange(Command.SECURITY, b"")[1]
         except ChipRefusal:
             self.link.discard()
         except (Silence, Unexpected):
@@ -307,9 +324,9 @@ class EspRom(Dialect):
         if mac:
             details.append(("mac", mac))
         if self._slow(part):
-            self._repeat(FLASH_BEGIN, self._words(0, 0, BLOCK, 0))  # the ROM sets its SPI controller up
+            self._repeat(Command.FLASH_BEGIN, self._words(0, 0, BLOCK, 0))  # the ROM sets its SPI controller up
         else:
-            self._repeat(ATTACH_SPI, bytes(8))
+            self._repeat(Command.ATTACH_SPI, bytes(8))
         self._spi_ready = None
         number = self._flash_id(part)
         size = 1 << (number >> 16 & 0xFF)
@@ -319,7 +336,7 @@ class EspRom(Dialect):
             part = part.with_memory(part.flash.resized(size))
             details.append(("flash chip", f"{number & 0xFF:02X} {number >> 8 & 0xFF:02X} {number >> 16:02X}"))
         if not self._slow(part):
-            self._repeat(SET_SPI, self._words(0, part.flash.size, 65536, SECTOR, 256, 0xFFFF))
+            self._repeat(Command.SET_SPI, self._words(0, part.flash.size, 65536, SECTOR, 256, 0xFFFF))
         details.append(("flash", show_size(part.flash.size)))
         self._part = replace(part, size_known=True)
         return Examination(self._part, tuple(details), mac, locked)
@@ -395,7 +412,7 @@ class EspRom(Dialect):
 
     def change_baud(self, part: Part, baud: int) -> None:
         """The reply comes at the old rate; then both sides switch."""
-        self._exchange(CHANGE_BAUD, self._words(self._asked_for(part, baud), 0))
+        self._exchange(Command.CHANGE_BAUD, self._words(self._asked_for(part, baud), 0))
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self.link.sleep(_SETTLE_S)
         self.link.discard()
@@ -485,7 +502,7 @@ class EspRom(Dialect):
         done = 0
         for run in (part for whole in merged(unit.span for unit in units) for part in self._exact(whole)):
             begin = partial(
-                self._begin, FLASH_BEGIN, self._size_to_erase(run), -(-run.size // BLOCK), BLOCK, run.start
+                self._begin, Command.FLASH_BEGIN, self._size_to_erase(run), -(-run.size // BLOCK), BLOCK, run.start
             )
             self.exchange(begin, self._recover, _TRIES)
             done += run.size // SECTOR
@@ -560,21 +577,21 @@ class EspRom(Dialect):
         if self._slow(self._part):
             sent = data.rstrip(b"\xff")
             number = -(-len(sent) // BLOCK)
-            self._begin(FLASH_BEGIN, self._size_to_erase(Span.of(start, len(data))), number, BLOCK, start)
+            self._begin(Command.FLASH_BEGIN, self._size_to_erase(Span.of(start, len(data))), number, BLOCK, start)
             for index in range(number):
                 block = sent[index * BLOCK : (index + 1) * BLOCK].ljust(BLOCK, b"\xff")
-                self._data(FLASH_DATA, index, block, BLOCK, start + index * BLOCK)
+                self._data(Command.FLASH_DATA, index, block, BLOCK, start + index * BLOCK)
                 yield start + (index + 1) * BLOCK
             yield start + len(data)
             return
         sent = deflated(data)
         number = -(-len(sent) // BLOCK)
         unpacked, reached = zlib.decompressobj(), 0
-        self._begin(DEFLATE_BEGIN, -(-len(data) // SECTOR) * SECTOR, number, BLOCK, start)
+        self._begin(Command.DEFLATE_BEGIN, -(-len(data) // SECTOR) * SECTOR, number, BLOCK, start)
         for index in range(number):
             block = sent[index * BLOCK : (index + 1) * BLOCK]
             held = len(unpacked.decompress(block))
-            self._data(DEFLATE_DATA, index, block, held, start + reached)
+            self._data(Command.DEFLATE_DATA, index, block, held, start + reached)
             reached += held
             yield start + reached if index < number - 1 else start + len(data)
 
@@ -631,7 +648,7 @@ class EspRom(Dialect):
 
     def _digest(self, address: int, size: int) -> bytes:
         """By the ROM, in 32 hexadecimal digits."""
-        return self._repeat(MD5, self._words(address, size, 0, 0), size * _MD5_S_PER_BYTE)[1][:32].lower()
+        return self._repeat(Command.MD5, self._words(address, size, 0, 0), size * _MD5_S_PER_BYTE)[1][:32].lower()
 
     def can_checksum(self) -> bool:
         return self._part is not None and not self._slow(self._part)
@@ -705,8 +722,8 @@ class EspRom(Dialect):
 
     def start(self, address: int) -> str:
         """An end without a write reboots."""
-        self._begin(FLASH_BEGIN, 0, 0, BLOCK, 0)
-        self._exchange(FLASH_END, self._words(0))
+        self._begin(Command.FLASH_BEGIN, 0, 0, BLOCK, 0)
+        self._exchange(Command.FLASH_END, self._words(0))
         return "reboot acknowledged"
 
     def finish(self) -> None:

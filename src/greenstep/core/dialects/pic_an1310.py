@@ -22,6 +22,7 @@ from ..image.edit import with_bytes
 from ..image.pic18 import code_only, goto, goto_target, in_words
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
+from . import commands
 from .cost import Cost
 from .dialect import Dialect
 from .errors import Silence, Unexpected
@@ -30,13 +31,21 @@ from .pic_frames import ETX, STX, read_frame, stuffed
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 
-# AN1310, "Serial protocol" and "Commands"
-INFO, READ_FLASH, FLASH_CRC, ERASE_FLASH, WRITE_FLASH, READ_EEPROM, WRITE_EEPROM, WRITE_CONFIG, RUN = range(9)
-NAMES = {
-    INFO: "info", READ_FLASH: "read flash", FLASH_CRC: "flash CRCs", ERASE_FLASH: "erase flash",
-    WRITE_FLASH: "write flash", READ_EEPROM: "read EEPROM", WRITE_EEPROM: "write EEPROM",
-    WRITE_CONFIG: "write configuration", RUN: "run application",
-}  # fmt: skip
+
+class Command(commands.Command):
+    """AN1310, "Serial protocol" and "Commands"."""
+
+    INFO = 0, "info"
+    READ_FLASH = 1, "read flash"
+    FLASH_CRC = 2, "flash CRCs"
+    ERASE_FLASH = 3, "erase flash"
+    WRITE_FLASH = 4, "write flash"
+    READ_EEPROM = 5, "read EEPROM"
+    WRITE_EEPROM = 6, "write EEPROM"
+    WRITE_CONFIG = 7, "write configuration"
+    RUN = 8, "run application"
+
+
 _FAMILIES = {2: "PIC16", 4: "PIC18"}
 _READ_BYTES, _WRITE_BYTES, _MOST_ERASES = 1024, 256, 64
 _GOTO_BYTES = 4
@@ -100,7 +109,7 @@ class PicAn1310(Dialect):
 
     def _exchange(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
         self.link.discard()
-        name = NAMES[data[0]]
+        name = Command.words_of(data[0])
         sent = framed(data)
         if self._waits_for_start:  # some measure the rate anew for each request
             self.link.write(sent[:1])
@@ -109,7 +118,7 @@ class PicAn1310(Dialect):
             sent = sent[1:]
         self.link.write(sent)
         timeout_s = self.link.settings.seconds(2 * len(sent) + 2 * answer) + self.patience_s + longest_s
-        return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start, data[0] == INFO)
+        return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start, data[0] == Command.INFO)
 
     def _repeat(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
         """An exchange that may be had again; a damaged request is met with silence."""
@@ -154,12 +163,12 @@ class PicAn1310(Dialect):
     def _informed(self) -> str | None:
         for _ in range(2):
             try:
-                self._info = self._exchange(bytes([INFO]), 0.0, 20)
+                self._info = self._exchange(bytes([Command.INFO]), 0.0, 20)
             except (Silence, Unexpected):
                 self._waits_for_start = not self._waits_for_start
                 drain(self.link, 2 * _QUIET_S)
                 continue
-            if len(self._info) >= 10 and self._info != bytes([INFO]):
+            if len(self._info) >= 10 and self._info != bytes([Command.INFO]):
                 return f"0F, then version {self._info[3]}.{self._info[2]}"
             return None
         return None
@@ -224,7 +233,7 @@ class PicAn1310(Dialect):
 
     def _erase(self, memory: Memory, last: EraseUnit, run: int = 1) -> None:
         longest_s = run * memory.erase_time(last.size).longest_s
-        self._repeat(self._head(ERASE_FLASH, last.address) + bytes([run]), longest_s)
+        self._repeat(self._head(Command.ERASE_FLASH, last.address) + bytes([run]), longest_s)
 
     def erase_all(self, memory: Memory) -> None:
         """All below the loader."""
@@ -244,9 +253,9 @@ class PicAn1310(Dialect):
         size = len(block.data)
         busy_s = 4 * self.cost_of_write(memory, size).busy_s
         if memory.name == "eeprom":
-            body = self._head(WRITE_EEPROM, block.address) + size.to_bytes(2, "little")
+            body = self._head(Command.WRITE_EEPROM, block.address) + size.to_bytes(2, "little")
         else:
-            body = self._head(WRITE_FLASH, block.address) + bytes([size // memory.write_unit])
+            body = self._head(Command.WRITE_FLASH, block.address) + bytes([size // memory.write_unit])
         self._repeat(body + block.data, busy_s)
 
     def _write_first_block(self, memory: Memory, blocks: list[WriteBlock]) -> list[WriteBlock]:
@@ -290,7 +299,7 @@ class PicAn1310(Dialect):
         )
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        command = READ_FLASH if memory.name == "flash" else READ_EEPROM
+        command = Command.READ_FLASH if memory.name == "flash" else Command.READ_EEPROM
         data = self._repeat(self._head(command, address) + size.to_bytes(2, "little"), 0.0, size)
         if len(data) not in (size, size + 1):  # some say the command before the data
             raise Unexpected(f"{size} bytes", data[:40])
@@ -369,4 +378,4 @@ class PicAn1310(Dialect):
         return "run sent"
 
     def finish(self) -> None:
-        say_last(self.link, framed(bytes([RUN])))
+        say_last(self.link, framed(bytes([Command.RUN])))

@@ -14,6 +14,7 @@ from ..image import Image
 from ..image.pic18 import code_only, in_words
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
+from . import commands
 from .cost import Cost
 from .dialect import Dialect
 from .errors import Silence, Unexpected
@@ -23,13 +24,20 @@ from .probe import EVERY_S
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 
-# AN851, "Communication protocol" and table "Bootloader commands"
-READ_VERSION, READ_FLASH, WRITE_FLASH, ERASE_FLASH, READ_EEPROM, WRITE_EEPROM = range(6)
-NAMES = {
-    READ_VERSION: "read version", READ_FLASH: "read flash", WRITE_FLASH: "write flash",
-    ERASE_FLASH: "erase flash", READ_EEPROM: "read EEPROM", WRITE_EEPROM: "write EEPROM",
-    6: "read configuration", 7: "write configuration",
-}  # fmt: skip
+
+class Command(commands.Command):
+    """AN851, "Communication protocol" and table "Bootloader commands"."""
+
+    READ_VERSION = 0, "read version"
+    READ_FLASH = 1, "read flash"
+    WRITE_FLASH = 2, "write flash"
+    ERASE_FLASH = 3, "erase flash"
+    READ_EEPROM = 4, "read EEPROM"
+    WRITE_EEPROM = 5, "write EEPROM"
+    READ_CONFIG = 6, "read configuration"
+    WRITE_CONFIG = 7, "write configuration"
+
+
 _STAY, _RUN = 0xFF, 0x00
 _ERASE_ROW = 64
 _READ_BYTES, _MOST_ROWS = 240, 128
@@ -53,7 +61,7 @@ class PicAn851(Dialect):
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
-            sent=framed(bytes([READ_VERSION, 2])),
+            sent=framed(bytes([Command.READ_VERSION, 2])),
             sounds=(rb"(?:\x0f\x0f\x00.{2,8}\x04)+",),
             attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
             wait_s=0.25,
@@ -82,10 +90,12 @@ class PicAn851(Dialect):
 
     def _reply(self, command: int, timeout_s: float) -> bytes:
         """The data of the reply, checksum tested and command named. Raises Silence, Unexpected."""
-        waiting_for = f"the reply to '{NAMES.get(command, 'reset')}'"
+        waiting_for = f"the reply to '{Command.words_of(command) if Command.known(command) else 'reset'}'"
         deadline = Deadline.after(self.link, timeout_s)
         data = self._frame_in_time(command, deadline, waiting_for)
-        while command != READ_VERSION and data[:1] == bytes([READ_VERSION]):  # of an asking that came late
+        while command != Command.READ_VERSION and data[:1] == bytes(
+            [Command.READ_VERSION]
+        ):  # of an asking that came late
             if self._asked:
                 self._asked -= 1
                 raise Silence(waiting_for, timeout_s)
@@ -98,7 +108,7 @@ class PicAn851(Dialect):
         """The next frame. Where it does not begin soon the loader is asked for its version, lest it give up: what
         answers that first has lost the other."""
         soon_s = deadline.left_s - (self.patience_s - EVERY_S)
-        if command == READ_VERSION or soon_s <= 0:
+        if command == Command.READ_VERSION or soon_s <= 0:
             return read_frame(self.link, deadline.left_s, waiting_for, 700)
         first = self.link.read(1, soon_s)
         if not first:
@@ -140,7 +150,7 @@ class PicAn851(Dialect):
         deadline = Deadline.after(self.link, wait_s)
         self.link.write(self.spec.asking.sent)
         try:
-            data = self._reply(READ_VERSION, wait_s)
+            data = self._reply(Command.READ_VERSION, wait_s)
         except (Silence, Unexpected):
             read_until(self.link, deadline)
             return None
@@ -187,8 +197,8 @@ class PicAn851(Dialect):
         """The last byte of the EEPROM."""
         assert self._part is not None
         place = self._part.memory("eeprom").size - 1
-        self._repeat(self._head(WRITE_EEPROM, 1, place) + bytes([value]), 0.05)
-        if self._repeat(self._head(READ_EEPROM, 1, place))[-1] != value:
+        self._repeat(self._head(Command.WRITE_EEPROM, 1, place) + bytes([value]), 0.05)
+        if self._repeat(self._head(Command.READ_EEPROM, 1, place))[-1] != value:
             raise Unexpected(f"{value:02X} in the last byte of the EEPROM", b"")
         self._stays = value == _STAY
 
@@ -205,7 +215,7 @@ class PicAn851(Dialect):
                 run += 1
             rows = sum(unit.size for unit in units[done : done + run]) // _ERASE_ROW
             longest_s = run * memory.erase_time(units[0].size).longest_s
-            self._repeat(self._head(ERASE_FLASH, rows, units[done].address), longest_s)
+            self._repeat(self._head(Command.ERASE_FLASH, rows, units[done].address), longest_s)
             done += run
             yield done
 
@@ -219,17 +229,17 @@ class PicAn851(Dialect):
         for block in blocks:
             busy_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
             if memory.name == "eeprom":
-                self._repeat(self._head(WRITE_EEPROM, len(block.data), block.address) + block.data, busy_s)
+                self._repeat(self._head(Command.WRITE_EEPROM, len(block.data), block.address) + block.data, busy_s)
             else:
                 start = block.address // unit * unit
                 data = (b"\xff" * (block.address - start) + block.data).ljust(
                     -(-(block.address - start + len(block.data)) // unit) * unit, b"\xff"
                 )
-                self._repeat(self._head(WRITE_FLASH, len(data) // unit, start) + data, busy_s)
+                self._repeat(self._head(Command.WRITE_FLASH, len(data) // unit, start) + data, busy_s)
             yield block
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        command = READ_FLASH if memory.name == "flash" else READ_EEPROM
+        command = Command.READ_FLASH if memory.name == "flash" else Command.READ_EEPROM
         data = self._repeat(self._head(command, size, address))
         if len(data) < 2 + size:
             raise Unexpected(f"{size} bytes", data)
@@ -259,4 +269,4 @@ class PicAn851(Dialect):
         return "told to run at the next reset, and reset"
 
     def finish(self) -> None:
-        say_last(self.link, framed(bytes([READ_VERSION, 0])))
+        say_last(self.link, framed(bytes([Command.READ_VERSION, 0])))

@@ -18,6 +18,7 @@ from typing import Any, ClassVar
 from ..chips import EraseUnit, Memory, Part
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
+from . import commands
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
@@ -26,29 +27,26 @@ from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 from .stm32_crc import POLYNOMIAL, START, word_crc
 
-# AN3155, section 3 "Bootloader command set"
 SYNC, ACK, NACK = 0x7F, 0x79, 0x1F
-GET, VERSION, ID, READ, GO, WRITE = 0x00, 0x01, 0x02, 0x11, 0x21, 0x31
-ERASE, EXTENDED_ERASE = 0x43, 0x44
-WRITE_PROTECT, WRITE_UNPROTECT = 0x63, 0x73
-READOUT_PROTECT, READOUT_UNPROTECT = 0x82, 0x92
-CHECKSUM = 0xA1
 
-NAMES = {
-    GET: "get",
-    VERSION: "get version",
-    ID: "get id",
-    READ: "read memory",
-    GO: "go",
-    WRITE: "write memory",
-    ERASE: "erase",
-    EXTENDED_ERASE: "extended erase",
-    WRITE_PROTECT: "write protect",
-    WRITE_UNPROTECT: "write unprotect",
-    READOUT_PROTECT: "readout protect",
-    READOUT_UNPROTECT: "readout unprotect",
-    CHECKSUM: "get checksum",
-}
+
+class Command(commands.Command):
+    """AN3155, section 3, "Bootloader command set": each has a section of its name."""
+
+    GET = 0x00, "get"
+    VERSION = 0x01, "get version"
+    ID = 0x02, "get id"
+    READ = 0x11, "read memory"
+    GO = 0x21, "go"
+    WRITE = 0x31, "write memory"
+    ERASE = 0x43, "erase"
+    EXTENDED_ERASE = 0x44, "extended erase"
+    WRITE_PROTECT = 0x63, "write protect"
+    WRITE_UNPROTECT = 0x73, "write unprotect"
+    READOUT_PROTECT = 0x82, "readout protect"
+    READOUT_UNPROTECT = 0x92, "readout unprotect"
+    CHECKSUM = 0xA1, "get checksum"
+
 
 BLOCK = 256
 """Bytes in one read or write at most (AN3155, "Read Memory" and "Write Memory")."""
@@ -56,9 +54,9 @@ BLOCK = 256
 _QUIET_S = 0.03
 _RESTART_S = 0.05  # from a reset of its own until the loader listens again
 _TRIES = 3
-_LOCKED_COMMANDS = (READ, WRITE, GO, ERASE, EXTENDED_ERASE)
+_LOCKED_COMMANDS = (Command.READ, Command.WRITE, Command.GO, Command.ERASE, Command.EXTENDED_ERASE)
 _RESYNC_S = 0.15  # for the answer to one 7F, unless the slowest answer so far took longer
-_NEVER_REFUSED = (GET, VERSION, ID)
+_NEVER_REFUSED = (Command.GET, Command.VERSION, Command.ID)
 _LATE_S = 0.3
 _RESYNCS = 6  # an address frame has 5 bytes, and one may be swallowed by a chip that is busy
 _FILLER = b"\x01" + bytes(BLOCK + 2)
@@ -162,14 +160,14 @@ class Stm32Rom(Dialect):
     ) -> None:
         """Wait for the ACK of a frame of `sent` characters; `refused` is what a NACK means. Raises ChipRefusal,
         Silence or Unexpected."""
-        waiting_for = f"answer to the {refused.stage} of '{NAMES[command]}'"
+        waiting_for = f"answer to the {refused.stage} of '{Command.words_of(command)}'"
         sending_s = self.link.settings.seconds(sent)
         asked_s = self.link.now()
         heard = read_exactly(self.link, 1, sending_s + self.patience_s + busy_s, waiting_for)
         if not busy_s:
             self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - sending_s)
         if heard[0] == NACK:
-            raise ChipRefusal(NAMES[command], refused, heard, address)
+            raise ChipRefusal(Command.words_of(command), refused, heard, address)
         if heard[0] != ACK:
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
 
@@ -202,14 +200,14 @@ class Stm32Rom(Dialect):
 
     def identify(self) -> Identity:
         """`get` and `get id`. Nothing guards the id's bytes, so it must come out the same twice."""
-        answer = self._again(lambda: self._listing(GET))
+        answer = self._again(lambda: self._listing(Command.GET))
         version, codes = answer[0], answer[1:]
         self.commands = frozenset(codes)
         self.version = f"{version >> 4}.{version & 15}"
-        once, twice = (self._again(lambda: self._listing(ID)) for _ in range(2))
+        once, twice = (self._again(lambda: self._listing(Command.ID)) for _ in range(2))
         if once != twice:
             self.retries += 1
-            once = self._again(lambda: self._listing(ID))
+            once = self._again(lambda: self._listing(Command.ID))
         ident = int.from_bytes(once, "big")
         details = (
             ("loader", self.version),
@@ -220,7 +218,7 @@ class Stm32Rom(Dialect):
     def _listing(self, command: int) -> bytes:
         """The answer of `get` and `get id`: a count less one, so many bytes, ACK."""
         self._command(command)
-        waiting_for = f"answer to '{NAMES[command]}'"
+        waiting_for = f"answer to '{Command.words_of(command)}'"
         size = read_exactly(self.link, 1, self.patience_s, waiting_for)[0] + 1
         body = read_exactly(self.link, size + 1, self.patience_s, waiting_for)
         if body[-1] != ACK:
@@ -229,7 +227,7 @@ class Stm32Rom(Dialect):
 
     def protection_bytes(self) -> bytes:
         """`get version`: the version and two legacy option bytes (3 bytes)."""
-        self._command(VERSION)
+        self._command(Command.VERSION)
         body = read_exactly(self.link, 4, self.patience_s, "answer to 'get version'")
         if body[3] != ACK:
             raise Unexpected("ACK at the end of 'get version'", body[3:])
@@ -344,12 +342,12 @@ class Stm32Rom(Dialect):
         """Reading changes nothing, so a damaged exchange is repeated."""
 
         def once() -> bytes:
-            self._command(READ)
-            self._address(READ, address)
+            self._command(Command.READ)
+            self._address(Command.READ, address)
             self.link.write(bytes([size - 1, (size - 1) ^ 0xFF]))
-            self._acknowledged(READ, RefusalKind.BAD_DATA, 2, address=address)
+            self._acknowledged(Command.READ, RefusalKind.BAD_DATA, 2, address=address)
             timeout_s = self.link.settings.seconds(size) + self.patience_s
-            return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{NAMES[READ]}'")
+            return read_exactly(self.link, size, timeout_s, f"{count(size, 'byte')} of '{Command.READ.words}'")
 
         return self.exchange(once, self._recover, _TRIES, 1, after_refusal=lambda: drain(self.link, _QUIET_S))
 
@@ -367,23 +365,23 @@ class Stm32Rom(Dialect):
     @property
     def _counts_in_bytes(self) -> bool:
         """Whether it has the older erase alone, whose page numbers are one byte."""
-        return ERASE in self.commands and EXTENDED_ERASE not in self.commands
+        return Command.ERASE in self.commands and Command.EXTENDED_ERASE not in self.commands
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         too_high = next((unit for unit in units if unit.number > 0xFF), None) if self._counts_in_bytes else None
         if too_high is not None:
             said = f"its pages are counted up to 255, and {show_address(too_high.address)} is page {too_high.number}"
-            raise ChipRefusal(NAMES[ERASE], RefusalKind.UNSUPPORTED, b"", too_high.address, said)
+            raise ChipRefusal(Command.ERASE.words, RefusalKind.UNSUPPORTED, b"", too_high.address, said)
         done = 0
         for group in _groups(memory, units):
             longest_s = 2 * sum(memory.erase_time(unit.size).longest_s for unit in group)
             if self._counts_in_bytes:
                 body = bytes([len(group) - 1, *(unit.number for unit in group)])
-                self._erase(ERASE, body, longest_s, group[0].address)
+                self._erase(Command.ERASE, body, longest_s, group[0].address)
             else:
                 numbers = b"".join(unit.number.to_bytes(2, "big") for unit in group)
                 body = (len(group) - 1).to_bytes(2, "big") + numbers
-                self._erase(EXTENDED_ERASE, body, longest_s, group[0].address)
+                self._erase(Command.EXTENDED_ERASE, body, longest_s, group[0].address)
             if memory.counted_from[1] and group[-1].number >= memory.counted_from[1]:
                 self._see_that_it_is_blank(memory, group[-1])
             done += len(group)
@@ -394,18 +392,18 @@ class Stm32Rom(Dialect):
         found = self._read(unit.address, 16)
         if found.strip(bytes([memory.erased])):
             said = f"page {unit.number} is not the one at {show_address(unit.address)}, which is not blank"
-            raise ChipRefusal(NAMES[EXTENDED_ERASE], RefusalKind.BAD_DATA, found, unit.address, said)
+            raise ChipRefusal(Command.EXTENDED_ERASE.words, RefusalKind.BAD_DATA, found, unit.address, said)
 
     def erase_all(self, memory: Memory) -> None:
         """Everything at once; by pages where the ROM refuses that, as those of the L0 and L1 do."""
         longest_s = 2 * memory.mass_erase_time.longest_s
         try:
             if self._pages_only:
-                raise ChipRefusal(NAMES[EXTENDED_ERASE], RefusalKind.BAD_DATA, bytes([NACK]))
+                raise ChipRefusal(Command.EXTENDED_ERASE.words, RefusalKind.BAD_DATA, bytes([NACK]))
             if self._counts_in_bytes:
-                self._erase_frame(ERASE, b"\xff\x00", longest_s, memory.start)
+                self._erase_frame(Command.ERASE, b"\xff\x00", longest_s, memory.start)
             else:
-                self._erase_frame(EXTENDED_ERASE, b"\xff\xff\x00", longest_s, memory.start)
+                self._erase_frame(Command.EXTENDED_ERASE, b"\xff\xff\x00", longest_s, memory.start)
         except ChipRefusal as refusal:
             if refusal.kind is not RefusalKind.BAD_DATA:
                 raise
@@ -452,10 +450,10 @@ class Stm32Rom(Dialect):
         longest_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
 
         def once() -> bool:
-            self._command(WRITE)
-            self._address(WRITE, block.address)
+            self._command(Command.WRITE)
+            self._address(Command.WRITE, block.address)
             self.link.write(frame)
-            self._acknowledged(WRITE, RefusalKind.BAD_DATA, len(frame), longest_s, block.address)
+            self._acknowledged(Command.WRITE, RefusalKind.BAD_DATA, len(frame), longest_s, block.address)
             return True
 
         def is_written() -> bool | None:
@@ -469,7 +467,7 @@ class Stm32Rom(Dialect):
     # --- the chip's own checksum
 
     def can_checksum(self) -> bool:
-        return CHECKSUM in self.commands and self._checksum_works
+        return Command.CHECKSUM in self.commands and self._checksum_works
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether the chip's CRC-32 over whole words is that of `data`.
@@ -487,9 +485,9 @@ class Stm32Rom(Dialect):
             return False
 
     def _checksum(self, address: int, words: int) -> int:
-        self._command(CHECKSUM)
+        self._command(Command.CHECKSUM)
         for argument in (address, words, POLYNOMIAL, START):
-            self._address(CHECKSUM, argument)
+            self._address(Command.CHECKSUM, argument)
         waiting_for = "the checksum"
         heard = read_exactly(self.link, 5, self.patience_s + words * 1e-6, waiting_for)
         if reduce(xor, heard):
@@ -499,11 +497,11 @@ class Stm32Rom(Dialect):
     # --- protection: each ends with a reset of the chip, so `ask` comes next
 
     def readout_protect(self) -> None:
-        self._twice_acknowledged(READOUT_PROTECT, 0.0)
+        self._twice_acknowledged(Command.READOUT_PROTECT, 0.0)
 
     def readout_unprotect(self, memory: Memory) -> None:
         """Erases the whole flash before the second ACK."""
-        self._twice_acknowledged(READOUT_UNPROTECT, 2 * memory.mass_erase_time.longest_s)
+        self._twice_acknowledged(Command.READOUT_UNPROTECT, 2 * memory.mass_erase_time.longest_s)
 
     def lock(self, part: Part) -> str:
         self.readout_protect()
@@ -515,15 +513,15 @@ class Stm32Rom(Dialect):
         return f"readout unprotect acknowledged twice, {what} erased"
 
     def lift_write_protection(self) -> str:
-        self._twice_acknowledged(WRITE_UNPROTECT, 0.0)
+        self._twice_acknowledged(Command.WRITE_UNPROTECT, 0.0)
         return "write unprotect acknowledged twice"
 
     def write_protect(self, units: Sequence[EraseUnit]) -> None:
         """Protect sectors, by their numbers (at most 256)."""
         body = bytes([len(units) - 1, *(unit.number for unit in units)])
-        self._command(WRITE_PROTECT)
+        self._command(Command.WRITE_PROTECT)
         self.link.write(body + bytes([reduce(xor, body)]))
-        self._acknowledged(WRITE_PROTECT, RefusalKind.BAD_DATA, len(body) + 1)
+        self._acknowledged(Command.WRITE_PROTECT, RefusalKind.BAD_DATA, len(body) + 1)
         self.link.sleep(_RESTART_S)
 
     def _twice_acknowledged(self, command: int, longest_s: float) -> None:
@@ -535,8 +533,8 @@ class Stm32Rom(Dialect):
 
     def start(self, address: int) -> str:
         """`go`: the chip loads SP and PC from the two words at `address`."""
-        self._command(GO)
-        self._address(GO, address)
+        self._command(Command.GO)
+        self._address(Command.GO, address)
         return f"go to {show_address(address)} acknowledged"
 
 

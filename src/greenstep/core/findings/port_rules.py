@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Literal
 
-from ..errors import Finding
+from ..errors import Fault, Finding, PortFault, usage
 from ..frozen import frozen
+from ..link import LinkError, LinkLost, RateRefused
 from ..nearest import nearest
 
 
@@ -34,6 +35,16 @@ class PortSeen:
     group: str = ""
     serial: str = ""
     setting: str = ""
+
+
+def link_fault(port: str, error: LinkError) -> Fault:
+    """What a link raised, as a fault of the port of that name."""
+    match error:
+        case LinkLost():
+            return PortFault(diagnose_port(PortSeen(port, "vanished", error.reason)))
+        case RateRefused():
+            return PortFault(diagnose_port(PortSeen(port, "setting", setting=str(error.settings))))
+    return usage("no-lines", "this port has no DTR and RTS", "an adapter that has them, or by hand")
 
 
 def diagnose_port(seen: PortSeen) -> Finding:

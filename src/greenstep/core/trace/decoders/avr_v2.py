@@ -4,18 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.avr_v2 import (
-    FAR,
-    HEAD,
-    LOAD_ADDRESS,
-    NAMES,
-    OK,
-    PROGRAM_EEPROM,
-    PROGRAM_FLASH,
-    READ_EEPROM,
-    READ_FLASH,
-    START,
-)
+from ...dialects.avr_v2 import FAR, HEAD, OK, START, Command
 from ...quantities import show_bytes
 from ..told import Narrated
 
@@ -25,15 +14,15 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         body = sent[HEAD:-1]
-        if sent[:1] != bytes([START]) or not body or body[0] not in NAMES:
+        if sent[:1] != bytes([START]) or not body or not Command.known(body[0]):
             rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
             continue
         good = heard[HEAD : HEAD + 2] == bytes([body[0], OK])
         detail, place = "", None
-        if body[0] == LOAD_ADDRESS:
+        if body[0] == Command.LOAD_ADDRESS:
             words = int.from_bytes(body[1:5], "big") & ~FAR
             address, detail = 2 * words, f"{2 * words:05X}"
-        elif body[0] in (PROGRAM_FLASH, READ_FLASH, PROGRAM_EEPROM, READ_EEPROM):
+        elif body[0] in (Command.PROGRAM_FLASH, Command.READ_FLASH, Command.PROGRAM_EEPROM, Command.READ_EEPROM):
             size = int.from_bytes(body[1:3], "big")
             place, detail = (address, size), f"{address:05X}, {size} bytes"
             address += size
@@ -41,5 +30,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = show_bytes(heard[HEAD + 2 : -1], 12)
         if not good:
             detail += f"; answered {show_bytes(heard, 8)}" if heard else "; no answer"
-        rows.append(Narrated(index, 1, NAMES[body[0]], detail.removeprefix("; "), place if good else None))
+        rows.append(Narrated(index, 1, Command.words_of(body[0]), detail.removeprefix("; "), place if good else None))
     return rows

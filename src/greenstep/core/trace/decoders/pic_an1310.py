@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.pic_an1310 import ERASE_FLASH, NAMES, READ_EEPROM, READ_FLASH, RUN, WRITE_FLASH
+from ...dialects.pic_an1310 import Command
 from ...dialects.pic_frames import STX, unstuffed
 from ...quantities import show_bytes
 from ..told import Narrated
@@ -18,19 +18,21 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             rows.append(Narrated(index, 1, "auto-baud", "" if heard else "no answer"))
             continue
         data = unstuffed(sent)[:-2]
-        if not data or data[0] not in NAMES:
+        if not data or not Command.known(data[0]):
             rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
             continue
         detail, place = "", None
         if len(data) >= 5:
             address = int.from_bytes(data[1:5], "little")
             detail = f"{address:05X}"
-            if data[0] in (READ_FLASH, READ_EEPROM):
+            if data[0] in (Command.READ_FLASH, Command.READ_EEPROM):
                 place = (address, int.from_bytes(data[5:7], "little"))
-            elif data[0] == WRITE_FLASH:
+            elif data[0] == Command.WRITE_FLASH:
                 place = (address, len(data) - 6)
-            detail += f", {place[1]} bytes" if place else f", {data[5]} blocks" if data[0] == ERASE_FLASH else ""
-        if not heard and data[0] != RUN:
+            detail += (
+                f", {place[1]} bytes" if place else f", {data[5]} blocks" if data[0] == Command.ERASE_FLASH else ""
+            )
+        if not heard and data[0] != Command.RUN:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, NAMES[data[0]], detail, place))
+        rows.append(Narrated(index, 1, Command.words_of(data[0]), detail, place))
     return rows

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.pic_an851 import ERASE_FLASH, NAMES, READ_FLASH, WRITE_EEPROM, WRITE_FLASH
+from ...dialects.pic_an851 import Command
 from ...dialects.pic_frames import unstuffed
 from ...quantities import show_bytes
 from ..told import Narrated
@@ -15,7 +15,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = unstuffed(sent)[:-1]
-        if len(data) < 2 or data[0] not in NAMES:
+        if len(data) < 2 or not Command.known(data[0]):
             rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
             continue
         command, length = data[0], data[1]
@@ -25,10 +25,12 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             continue
         if len(data) >= 5:
             address = int.from_bytes(data[2:5], "little")
-            size = len(data) - 5 if command in (WRITE_FLASH, WRITE_EEPROM) else length
-            place = (address, size) if command in (READ_FLASH, WRITE_FLASH) else None
-            detail = f"{address:05X}, {length} rows" if command == ERASE_FLASH else f"{address:05X}, {size} bytes"
+            size = len(data) - 5 if command in (Command.WRITE_FLASH, Command.WRITE_EEPROM) else length
+            place = (address, size) if command in (Command.READ_FLASH, Command.WRITE_FLASH) else None
+            detail = (
+                f"{address:05X}, {length} rows" if command == Command.ERASE_FLASH else f"{address:05X}, {size} bytes"
+            )
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, NAMES[command], detail, place))
+        rows.append(Narrated(index, 1, Command.words_of(command), detail, place))
     return rows

@@ -4,9 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.stm32_rom import ACK, CHECKSUM, ERASE, EXTENDED_ERASE, GO, NAMES, READ, SYNC, WRITE, WRITE_PROTECT
+from ...dialects.stm32_rom import ACK, SYNC, Command
 from ...quantities import count, show_bytes
 from ..told import Narrated
+
+_FRAMES: dict[int, int] = {
+    Command.READ: 2,
+    Command.WRITE: 2,
+    Command.GO: 1,
+    Command.CHECKSUM: 4,
+    Command.ERASE: 1,
+    Command.EXTENDED_ERASE: 1,
+    Command.WRITE_PROTECT: 1,
+}
+"""How many frames follow a command's code."""
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
@@ -19,7 +30,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             rows.append(Narrated(index, 1, "sync", show_bytes(heard, 4) if heard else "no answer"))
             index += 1
             continue
-        if len(sent) < 2 or sent[0] ^ sent[1] != 0xFF or sent[0] not in NAMES:
+        if len(sent) < 2 or sent[0] ^ sent[1] != 0xFF or not Command.known(sent[0]):
             rows.append(Narrated(index, 1, "", f"{show_bytes(sent, 8)} {show_bytes(heard, 8)}".strip()))
             index += 1
             continue
@@ -32,13 +43,12 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
 def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> Narrated:
     """The row of the command whose code is sent in exchange `first`."""
     sent, heard = exchanges[first]
-    code, name = sent[0], NAMES[sent[0]]
+    code, name = sent[0], Command.words_of(sent[0])
     if not heard or heard[0] != ACK:
         return Narrated(first, 1, name, f"refused, {show_bytes(heard, 4)}" if heard else "no answer")
-    frames = {READ: 2, WRITE: 2, GO: 1, CHECKSUM: 4, ERASE: 1, EXTENDED_ERASE: 1, WRITE_PROTECT: 1}.get(code, 0)
-    parts = exchanges[first + 1 : first + 1 + frames]
+    parts = exchanges[first + 1 : first + 1 + _FRAMES.get(code, 0)]
     count_ = 1 + len(parts)
-    if code in (READ, WRITE, GO) and parts and len(parts[0][0]) == 5:
+    if code in (Command.READ, Command.WRITE, Command.GO) and parts and len(parts[0][0]) == 5:
         address = int.from_bytes(parts[0][0][:4], "big")
         refused = next((answer for _, answer in parts if answer[:1] != bytes([ACK])), None)
         size = parts[1][0][0] + 1 if len(parts) > 1 and parts[1][0] else 0
@@ -46,9 +56,9 @@ def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> N
         if refused is not None:
             return Narrated(first, count_, name, f"{detail}; answered {show_bytes(refused, 4) or 'nothing'}")
         return Narrated(first, count_, name, detail, (address, size) if size else None)
-    if code in (ERASE, EXTENDED_ERASE) and parts:
+    if code in (Command.ERASE, Command.EXTENDED_ERASE) and parts:
         order = parts[0][0]
-        width = 1 if code == ERASE else 2
+        width = 1 if code == Command.ERASE else 2
         number = int.from_bytes(order[:width], "big")
         special = number == 0xFF if width == 1 else number >= 0xFFF0
         done = "" if parts[0][1][:1] == bytes([ACK]) else f"; answered {show_bytes(parts[0][1], 4) or 'nothing'}"
