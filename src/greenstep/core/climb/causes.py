@@ -6,10 +6,9 @@ from contextlib import suppress
 
 from ..dialects.dialect import Dialect
 from ..dialects.registry import all_dialects
-from ..findings.boot_text import ROM_RATES, read_boot_text
-from ..findings.hearing import is_text
-from ..findings.line_rules import may_speak_otherwise, other_dialect, runs_already
-from ..findings.rate_rules import likelier_rates
+from ..findings.boot_text import read_boot_text
+from ..findings.experiments import next_experiment
+from ..findings.observations import AskAs, AskAt, Experiment, ListenAt, Phase, WaitForTalk
 from ..link import Deadline, LineSettings, RateRefused, ResetBy
 from .evidence import observe
 from .session import Session
@@ -34,102 +33,58 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
     session.dialect.was_reset()
 
 
+def look_into(session: Session, phase: Phase) -> None:
+    """Before the finding: experiments, as long as what was seen asks for another."""
+    session.notes.first_errors = session.link.errors()
+    while (experiment := next_experiment(observe(session, phase))) is not None:
+        if session.notes.listen_end is None:
+            session.notes.end_listening()
+        session.notes.tried.append(experiment)
+        with suppress(RateRefused):  # an adapter that cannot make it
+            _carry_out(session, experiment, phase)
+
+
+def _carry_out(session: Session, experiment: Experiment, phase: Phase) -> None:
+    """Raises RateRefused."""
+    notes, link = session.notes, session.link
+    match experiment:
+        case ListenAt(settings, wait_s, for_boot_text):
+            link.configure(settings)
+            notes.reheard = None
+            heard = link.read(1, wait_s) + link.read(400, 0.4) if wait_s else _hear_after_reset(session, phase)
+            if not for_boot_text or read_boot_text(heard) is not None:
+                notes.reheard = settings, heard
+        case AskAt(baud):
+            dialect, settings = session.job.dialect, LineSettings(baud, session.job.dialect.frame)
+            if baud != session.job.first_settings.baud:
+                answer = _asked_anew(session, dialect, settings, 2)
+                notes.answered_at = None if answer is None else (settings, answer)
+        case AskAs(only_hasty):
+            mark = link.mark
+            _ask_in_other_dialects(session, only_hasty)
+            notes.heard_meanwhile = link.between(mark, None, "heard")
+        case WaitForTalk():
+            _listen_at_the_console(session)
+            link.read(_ENOUGH, _TALKS_AGAIN_S)
+            link.read(_ENOUGH, _NEXT_WORDS_S)
+            notes.end_listening()
+
+
 def listen_for_causes(session: Session) -> None:
-    """Before the finding: reset once more and only listen, as the application's own console would be heard; then
-    look into what that gave, at another rate or in another dialect."""
-    link = session.link
+    """After nobody answered: reset once more and only listen, as the application's own console would be heard; then
+    look into what that gave."""
     _listen_at_the_console(session)
-    _hear_after_reset(session)
+    _hear_after_reset(session, "sync")
     session.notes.end_listening()
-    seen = observe(session, "sync")
-    if other_dialect(seen) is not None:
-        return
-    if _rom_speaks_at_its_own_rate(session, seen.heard.after + seen.heard.answers):
-        return
-    rates = likelier_rates(seen)
-    if rates:
-        _try_rates(session, rates[:RATES_TRIED])
-    elif may_speak_otherwise(seen) and not _answers_at(session, session.job.dialect.spec.asking.other_bauds):
-        mark = link.mark
-        _ask_in_other_dialects(session, only_hasty=runs_already(seen))
-        if not seen.heard.everything and session.notes.answered_other is None and link.between(mark, None, "heard"):
-            _hear_who_talks_now_and_then(session)
+    look_into(session, "sync")
 
 
-def _rom_speaks_at_its_own_rate(session: Session, heard: bytes) -> bool:
-    """Whether what a ROM printed at reset reads as its text at a rate of its own."""
-    if not session.job.dialect.spec.rom_speaks or len(heard) < 3 or is_text(heard, session.job.console.frame):
-        return False
-    for rate in ROM_RATES:
-        settings = LineSettings(rate, session.job.console.frame)
-        if settings != session.job.console and read_boot_text(_heard_at(session, settings)) is not None:
-            return True
-    session.notes.reheard = None
-    return False
-
-
-def _hear_who_talks_now_and_then(session: Session) -> None:
-    """Something was heard only while others were asked: a program that no reset reaches, which will talk again."""
-    _listen_at_the_console(session)
-    session.link.read(_ENOUGH, _TALKS_AGAIN_S)
-    session.link.read(_ENOUGH, _NEXT_WORDS_S)
-    session.notes.end_listening()
-    for rate in likelier_rates(observe(session, "sync"))[:RATES_TRIED]:
-        settings = LineSettings(rate, session.job.console.frame)
-        if is_text(_heard_at(session, settings, _TALKS_AGAIN_S), settings.frame):
-            return
-
-
-def _heard_at(session: Session, settings: LineSettings, wait_s: float = 0.0) -> bytes:
-    """What is heard at another rate, after a reset or until somebody talks; it is in `reheard` too."""
-    try:
-        session.link.configure(settings)
-    except RateRefused:  # an adapter that cannot make it
-        return b""
-    heard = session.link.read(1, wait_s) + session.link.read(400, 0.4) if wait_s else _hear_after_reset(session)
-    session.notes.reheard = settings, heard
-    return heard
-
-
-RATES_TRIED = 3
-
-
-def _try_rates(session: Session, rates: list[int]) -> None:
-    """Is it understood at one of these? A loader that does not measure the rate is asked, then the program heard."""
-    for rate in rates:
-        if _answers_at(session, (rate,)):
-            return
-        settings = LineSettings(rate, session.job.console.frame)
-        try:
-            session.link.configure(settings)
-        except RateRefused:  # an adapter that cannot make it
-            continue
-        session.notes.reheard = settings, _hear_after_reset(session)
-        if is_text(session.notes.reheard[1], settings.frame):
-            return
-
-
-def _answers_at(session: Session, bauds: tuple[int, ...]) -> bool:
-    """Whether the bootloader answers when it is asked at another rate, after a reset by the lines. One that measures
-    the rate does not need that."""
-    dialect = session.job.dialect
-    if session.reset_by is not ResetBy.LINES or dialect.spec.asking.measures_rate:
-        return False
-    for baud in bauds:
-        settings = LineSettings(baud, dialect.frame)
-        if baud == session.job.first_settings.baud:
-            continue
-        try:
-            answer = _asked_anew(session, dialect, settings, 2)
-        except RateRefused:  # an adapter that cannot make it
-            continue
-        if answer is not None:
-            session.notes.answered_at = settings, answer
-            return True
-    return False
-
-
-def _hear_after_reset(session: Session) -> bytes:
+def _hear_after_reset(session: Session, phase: Phase) -> bytes:
+    """What comes after a reset: into the bootloader, or once that was left, into the application."""
+    if phase == "start":
+        if session.leave is not None:
+            session.driver.run(session.leave)
+        return session.link.read(400, 1.5)
     if session.reset_by is not ResetBy.LINES:
         spoke = session.notes.spoke
         first = session.link.read(1, _NEXT_WORDS_S) if spoke else b""  # who talks now and then will do so again

@@ -9,14 +9,12 @@ from ..dialects.errors import Silence, Unexpected
 from ..errors import StartFault
 from ..events import Event, HandsWanted, Noted, StepEnded
 from ..findings.boot_text import read_boot_text
-from ..findings.hearing import is_text
-from ..findings.rate_rules import likelier_rates
 from ..hookup import Sequence
-from ..link import Deadline, LineSettings, LinesMissing, RateRefused, ResetBy
+from ..link import Deadline, LinesMissing, ResetBy
 from ..quantities import readable_share, show_heard, show_seconds
 from .approach import BY_HAND_PATIENCE_S
-from .causes import RATES_TRIED
-from .evidence import explain, observe
+from .causes import look_into
+from .evidence import explain
 from .session import Session
 
 _SHORT_LISTEN_S = 0.5
@@ -128,31 +126,12 @@ def _expected(session: Session, how: str, began: float, mark: int, patience_s: f
     heard = link.between(mark, None, "heard")
     while wanted not in heard:
         if deadline.over:
-            _hear_at_likelier_rate(session)
+            look_into(session, "start")
             raise StartFault(*explain(session, "start"))
         heard = heard[-len(wanted) - 4096 :] + (link.read(1, deadline.left_s) or b"")
     took = link.now() - began
     session.text_heard = job.expect
     return StepEnded("start", "green", f'heard "{job.expect}" after {show_seconds(took)}', took)
-
-
-def _hear_at_likelier_rate(session: Session) -> None:
-    """What was heard was garbage: is it a text at another rate?"""
-    rates = likelier_rates(observe(session, "start"))
-    if not rates:
-        return
-    session.notes.end_listening()
-    for rate in rates[:RATES_TRIED]:
-        settings = LineSettings(rate, session.job.console.frame)
-        try:
-            session.link.configure(settings)
-        except RateRefused:  # an adapter that cannot make it
-            continue
-        if session.leave is not None:
-            _reset(session, session.leave)
-        session.notes.reheard = settings, session.link.read(400, 1.5)
-        if is_text(session.notes.reheard[1], settings.frame):
-            return
 
 
 def goodbye(session: Session) -> Iterator[Event]:

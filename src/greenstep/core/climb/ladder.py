@@ -128,7 +128,8 @@ class Climb:
             try:
                 yield from self._climb_steps(session)
             except DialectError as error:
-                raise self._explained(session, error) from error
+                yield from self._failure(self._explained(session, error))
+                return
             if self.job.purpose not in ("upload", "start", "lock", "unlock"):
                 yield from self._leave(session)
             self._reached_the_end = True

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import field
 from itertools import pairwise
 
+from ..findings.observations import Experiment
 from ..frozen import changing
-from ..link import LineSettings
+from ..link import LineErrors, LineSettings
 from ..recording_link import RecordingLink
 
 _PAUSE_S = 0.15
@@ -20,7 +22,9 @@ class LineNotes:
     from which on we asked; `listen_mark`, from which on we only listened, to before `listen_end`. `early` came before
     the first question, `unasked_s` after the last reset. `reheard` is what came at another rate, with what the port
     was set to; `answered_at`, the answer to being asked at another; `answered_other`, the title of another dialect
-    and the answer to being asked in it. `missing_text` is the text that did not come in time.
+    and the answer to being asked in it. `missing_text` is the text that did not come in time. `tried` are the
+    experiments made since, `first_errors` what the receiver had counted before them, `heard_meanwhile` what came
+    while others were asked.
     """
 
     link: RecordingLink
@@ -35,6 +39,9 @@ class LineNotes:
     answered_at: tuple[LineSettings, str] | None = None
     answered_other: tuple[str, str] | None = None
     missing_text: str = ""
+    tried: list[Experiment] = field(default_factory=list)
+    first_errors: LineErrors | None = None
+    heard_meanwhile: bytes = b""
 
     def begin_asking(self) -> None:
         self.asked_since_s, self.asked_mark = self.link.now(), self.link.mark

@@ -67,6 +67,36 @@ class Difference:
         return [i for i, (a, b) in enumerate(zip(self.expected, self.found, strict=True)) if a != b]
 
 
+@frozen
+class ListenAt:
+    """Hear what comes at other settings: after a reset where lines can, or, with `wait_s`, once somebody talks.
+    `for_boot_text`: it counts only where it reads as what a ROM prints at reset."""
+
+    settings: LineSettings
+    wait_s: float = 0.0
+    for_boot_text: bool = False
+
+
+@frozen
+class AskAt:
+    """Ask the declared bootloader at another rate, after a reset by the lines."""
+
+    baud: int
+
+
+@frozen
+class AskAs:
+    """Ask in the other dialects; `only_hasty`: those whose loaders give up, or are entered through a break."""
+
+    only_hasty: bool
+
+
+@frozen
+class WaitForTalk:
+    """Listen at the console's rate until a program talks that does so now and then."""
+
+
+Experiment = ListenAt | AskAt | AskAs | WaitForTalk
 Phase = Literal["sync", "chip", "erase", "write", "verify", "start"]
 
 
@@ -86,7 +116,12 @@ class Observations:
     answer) of another dialect that did get an answer. `quiet_s` is how long nothing came while we asked;
     `began_anew`, whether what came then looks like a program's start and not like one that talks now and then;
     `unasked_s`, how long after the last reset by the lines the first asking came, and `early` what was heard until
-    then. `warnings` are what the pins' voltages during the sequence give reason to."""
+    then. `warnings` are what the pins' voltages during the sequence give reason to.
+
+    `console` is what the program is heard at. `tried` are the experiments made so far, `first_errors` what the
+    receiver had counted before them, and `heard_meanwhile` is what came while others were asked. `other_bauds` are
+    rates that the dialect's loaders are built for besides the one that was asked at; `asks_elsewhere`, whether asking
+    at another rate can tell anything."""
 
     phase: Phase
     settings: LineSettings
@@ -123,6 +158,12 @@ class Observations:
     unasked_s: float = 0.0
     early: bytes = b""
     warnings: tuple[str, ...] = ()
+    console: LineSettings = LineSettings(115200)
+    tried: tuple[Experiment, ...] = ()
+    first_errors: LineErrors | None = None
+    heard_meanwhile: bytes = b""
+    other_bauds: tuple[int, ...] = ()
+    asks_elsewhere: bool = False
 
     @property
     def after_settings(self) -> LineSettings:
