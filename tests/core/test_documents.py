@@ -20,6 +20,7 @@ from greenstep.core.events import (
 )
 from greenstep.core.journal_entry import JournalEntry
 from greenstep.store.board import BoardSettings
+from greenstep.store.board_keys import KEYS
 
 ROOT = Path(__file__).parents[2]
 DOCS = ROOT / "docs"
@@ -51,9 +52,9 @@ class Events(unittest.TestCase):
 
 class Settings(unittest.TestCase):
     def test_every_key_of_a_board_is_explained(self) -> None:
-        page = text_of("project-file.md")
-        missing = [field.name for field in fields(BoardSettings) if f"`{field.name}`" not in page]
-        self.assertEqual(missing, [])
+        rows = "".join(f"| `{key.name}` | {key.value} | {key.default} |\n" for key in KEYS)
+        self.assertIn(f"| key | value | default |\n|---|---|---|\n{rows}\n", text_of("project-file.md"))
+        self.assertEqual({key.name for key in KEYS}, {field.name for field in fields(BoardSettings)})
 
 
 class Pages(unittest.TestCase):

@@ -47,7 +47,7 @@ class Frames(unittest.TestCase):
         link = ScriptedLink(*script)
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
         dialect = EspRom(link)
-        dialect._part = part  # type: ignore[assignment]
+        dialect.met = part  # type: ignore[assignment]
         return dialect
 
     def test_slip(self) -> None:

@@ -27,7 +27,7 @@ class Lines(unittest.TestCase):
         link = ScriptedLink(*((sent.encode("latin-1").hex(), reply.encode().hex()) for sent, reply in script))
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
         dialect = LpcIsp(link)
-        dialect._part = part  # type: ignore[assignment]
+        dialect.met = part  # type: ignore[assignment]
         dialect._ends_with_ok = {"W": False, "R": False}
         return dialect
 

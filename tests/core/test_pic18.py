@@ -58,7 +58,7 @@ class An851(unittest.TestCase):
         )
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
         dialect = PicAn851(link)
-        dialect._part = P4520
+        dialect.met = P4520
         return dialect
 
     def test_checksum_is_the_twos_complement_of_the_sum(self) -> None:

@@ -63,7 +63,7 @@ class Aside(unittest.TestCase):
         self.assertEqual(list((self.folder / "kept").iterdir()), [])
         (self.folder / "old.txt").write_bytes(b"old")
         with patch.object(os, "fsync", side_effect=FULL), self.assertRaises(OSError):
-            write_whole(self.folder / "old.txt", b"new")
+            write_whole(self.folder / "old.txt", [b"new"])
         self.assertEqual((self.folder / "old.txt").read_bytes(), b"old")
 
     def test_a_copy_that_cannot_be_deleted_stays(self) -> None:

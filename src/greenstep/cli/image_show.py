@@ -18,6 +18,7 @@ from .options import How
 if TYPE_CHECKING:
     from greenstep.core.fit import Fit
     from greenstep.core.image import Image
+    from greenstep.core.image.boot_header import BootHeader
     from greenstep.core.image.content import Look
     from greenstep.core.image.origin import Origin
 
@@ -132,7 +133,7 @@ def describe_origin(origin: Origin) -> tuple[str, str]:
     """A label, and in words what begins there."""
     at = show_address(origin.address)
     if origin.header is not None:
-        return "boot header", f"{at}  {_header_words(origin)}"
+        return "boot header", f"{at}  {_header_words(origin.header)}"
     if origin.partitions:
         rows = ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in origin.partitions)
         return "partitions", f"{at}  {rows}"
@@ -153,12 +154,10 @@ def describe_origin(origin: Origin) -> tuple[str, str]:
     return "vectors", text
 
 
-def _header_words(origin: Origin) -> str:
+def _header_words(header: BootHeader) -> str:
     from greenstep.core.chips import Catalogue
     from greenstep.core.image.boot_header import MODES, SIZES, SIZES_8266, name_of, speeds_of
 
-    header = origin.header
-    assert header is not None
     chip = "ESP8266"
     if header.chip_id is not None:
         part = Catalogue.load().first("esp-rom", lambda part: part.extra.get("chip_id") == header.chip_id)

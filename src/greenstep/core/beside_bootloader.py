@@ -69,7 +69,7 @@ def with_reset_moved(plan: Reservation, image: Image, bootloader: Image | None) 
         )
     start = plan.part.flash.start
     if plan.part.core == "cortex-m":
-        return _vectors_moved(plan, image, bootloader)
+        return _vectors_moved(plan, plan.slot, image, bootloader)
     if not image.covers(start, 4):
         raise _no_reset(image, start, b"")
     head = image.cut(start, 4, 0xFF)
@@ -112,8 +112,9 @@ def _no_reset(image: Image, start: int, head: bytes) -> RefusedFault:
     )
 
 
-def _vectors_moved(plan: Reservation, image: Image, bootloader: Image | None) -> tuple[Image, tuple[str, ...]]:
-    assert plan.slot is not None
+def _vectors_moved(
+    plan: Reservation, slot: int, image: Image, bootloader: Image | None
+) -> tuple[Image, tuple[str, ...]]:
     start = plan.part.flash.start
     if bootloader is None:
         raise _no_bootloader()
@@ -133,10 +134,10 @@ def _vectors_moved(plan: Reservation, image: Image, bootloader: Image | None) ->
     own, theirs = image.cut(start, 8, 0xFF), bootloader.cut(plan.start, 8, 0xFF)
     if own == theirs:
         return image, (f"the vectors at {show_address(start)} are the bootloader's already",)
-    image = with_bytes(with_bytes(image, plan.slot, own), start, theirs)
+    image = with_bytes(with_bytes(image, slot, own), start, theirs)
     return image, (
         f"{show_address(start)}: {show_bytes(theirs)}, the bootloader's stack pointer and reset handler",
-        f"{show_address(plan.slot)}: {show_bytes(own)}, the application's own",
+        f"{show_address(slot)}: {show_bytes(own)}, the application's own",
     )
 
 

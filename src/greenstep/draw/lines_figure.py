@@ -27,18 +27,24 @@ def save_lines(path: Path, drawn: Waveform, title: str, boot_level: str, notes: 
             _draw(axes[row, 0], lane, drawn, (0.0, drawn.end_s), origin_s)
             axes[row, 0].set_ylabel(f"{lane.name}\nV", rotation=0, labelpad=24, va="center")
             if sampled:
-                _draw(axes[row, 1], lane, drawn, _close(sampled[-1], drawn), origin_s)
+                _draw(
+                    axes[row, 1],
+                    lane,
+                    drawn,
+                    _close(sampled[-1].sampled_s or 0.0, sampled[-1].end_s, drawn),
+                    origin_s,
+                )
         for column in range(columns):
             _mark_samplings(axes[:, column], sampled, drawn, boot_level, origin_s, words=column == columns - 1)
             axes[-1, column].set_xlabel("ms since the first move" if column == 0 else "ms, at the rise of reset")
         whole.suptitle("\n".join((title, *(f"! {note}" for note in notes))), x=0.01, ha="left", color=INK)
 
 
-def _close(pulse: Pulse, drawn: Waveform) -> tuple[float, float]:
-    assert pulse.sampled_s is not None
-    low_s = (pulse.sampled_s - pulse.end_s) if pulse.end_s is not None else 0.001
+def _close(sampled_s: float, end_s: float | None, drawn: Waveform) -> tuple[float, float]:
+    """From when to when to draw, around the moment at which the boot pin counts."""
+    low_s = sampled_s - end_s if end_s is not None else 0.001
     margin_s = max(3 * low_s, 0.002)
-    return max(0.0, pulse.sampled_s - margin_s), min(drawn.end_s, pulse.sampled_s + margin_s)
+    return max(0.0, sampled_s - margin_s), min(drawn.end_s, sampled_s + margin_s)
 
 
 def _draw(axes: Axes, lane: Lane, drawn: Waveform, span: tuple[float, float], origin_s: float) -> None:

@@ -12,8 +12,7 @@ def with_bench_board(said: BoardSettings) -> BoardSettings:
     """What is said, over what the board behind a port `bench:…` is. Raises UsageFault."""
     from greenstep.bench.address import parse_address
 
-    assert said.port is not None
-    board = parse_address(said.port.name).board
+    board = parse_address(said.port.name if said.port else "").board
     if said.chip is not None and _dialect_of(said.chip) != _dialect_of(board.chip):
         return said  # another chip was declared than is there: of that one nothing is known here
     known = BoardSettings(

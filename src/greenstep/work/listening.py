@@ -39,9 +39,9 @@ class ConsolePort:
 
     def reset(self) -> None:
         """Reset into the application, where the hookup has a way."""
-        if self.hookup is not None and self.hookup.leave is not None:
+        if self.hookup is not None:
             self.link.discard()
-            Driver(self.link, self.hookup).run(self.hookup.leave)
+            Driver(self.link, self.hookup).leave()
 
 
 @contextmanager

@@ -366,7 +366,6 @@ def _which_chip(session: Session) -> Finding:
 
 def _chip_seen(session: Session, identity: Identity) -> ChipSeen:
     job = session.job
-    assert identity.ident is not None
-    known = Catalogue.load().by_ident(job.dialect.name, identity.ident)
+    known = None if identity.ident is None else Catalogue.load().by_ident(job.dialect.name, identity.ident)
     declared = job.choice.title
     return ChipSeen(declared, known.title if known else "", identity.said)

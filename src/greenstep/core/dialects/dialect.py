@@ -50,12 +50,21 @@ class Dialect(ABC):
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         self.link = link
         self.settings = settings or {}
+        self.met: Part | None = None
+        """The chip as `examine` found it; None before that, and for dialects that need not remember it."""
         self.retries = 0
         """How often something was asked again because the chip or the line did not go along."""
 
     def blocks_sent(self) -> str:
         """The blocks of the last `write` as they went over the line, in words; empty where they are the plan's."""
         return ""
+
+    @property
+    def part(self) -> Part:
+        """The chip as `examine` found it. Raises LookupError before that."""
+        if self.met is None:
+            raise LookupError(f"{self.name} has not examined the chip yet")
+        return self.met
 
     @property
     def disturbed(self) -> int:

@@ -164,7 +164,6 @@ class EspRom(Dialect):
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
         self._buffer = b""
-        self._part: Part | None = None
         self._spi_ready: int | None = None
         self._half = b""
         self._security = b""
@@ -316,7 +315,7 @@ class EspRom(Dialect):
 
     def examine(self, part: Part) -> Examination:
         """Security flags, MAC address, flash chip and its size."""
-        self._part = part
+        self.met = part
         details, locked = self._told_of_security(part)
         if locked:  # then nothing else is answered
             return Examination(part, tuple(details), "", locked)
@@ -338,8 +337,8 @@ class EspRom(Dialect):
         if not self._slow(part):
             self._repeat(Command.SET_SPI, self._words(0, part.flash.size, 65536, SECTOR, 256, 0xFFFF))
         details.append(("flash", show_size(part.flash.size)))
-        self._part = replace(part, size_known=True)
-        return Examination(self._part, tuple(details), mac, locked)
+        self.met = replace(part, size_known=True)
+        return Examination(self.part, tuple(details), mac, locked)
 
     def _mac(self, part: Part) -> str:
         """The factory's address, most significant byte first; empty where its place is not known."""
@@ -492,7 +491,7 @@ class EspRom(Dialect):
 
     def _begin(self, command: int, size: int, number: int, block: int, offset: int) -> None:
         body = self._words(size, number, block, offset)
-        if self._part is not None and self._part.extra.get("sixth"):
+        if self.met is not None and self.part.extra.get("sixth"):
             body += self._words(0)
         self._spi_ready = None
         self._exchange(command, body, 2 + size * _ERASE_S_PER_BYTE)
@@ -516,7 +515,7 @@ class EspRom(Dialect):
         """What to ask for so that a span is erased: the ESP8266's ROM counts the sectors up to the next block of
         64 KiB twice."""
         count = -(-span.size // SECTOR)
-        if self._part is None or not self._slow(self._part):
+        if self.met is None or not self._slow(self.part):
             return count * SECTOR
         head = _sectors_counted_twice(span.start, count)
         return ((count + 1) // 2 if count < 2 * head else count - head) * SECTOR
@@ -531,15 +530,13 @@ class EspRom(Dialect):
     def _exact(self, span: Span) -> list[Span]:
         """What to begin, one after the other, so that these sectors are erased and none after them. Where the
         ESP8266's ROM would erase one more, the first is begun alone: what that erases along belongs to the rest."""
-        assert self._part is not None
-        if not self._slow(self._part) or span.size <= SECTOR or _erased_up_to(span.start, span.end) <= span.end:
+        if not self._slow(self.part) or span.size <= SECTOR or _erased_up_to(span.start, span.end) <= span.end:
             return [span]
         return [Span.of(span.start, SECTOR), Span(span.start + SECTOR, span.end)]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
         not complete."""
-        assert self._part is not None
         waiting = list(blocks)
         runs = [
             (part.start, data[part.start - start : part.end - start])
@@ -566,15 +563,13 @@ class EspRom(Dialect):
     def _again_from(self, begun: int, at: int, end: int) -> int:
         """Where to go on after a fault: at a sector's start, or one before it, so that no more is erased behind the
         end than at first."""
-        assert self._part is not None
-        if self._slow(self._part) and at > begun and _erased_up_to(at, end) > _erased_up_to(begun, end):
+        if self._slow(self.part) and at > begun and _erased_up_to(at, end) > _erased_up_to(begun, end):
             at -= SECTOR
         return max(begun, at)
 
     def _write_run(self, start: int, data: bytes) -> Iterator[int]:
         """Yields the address up to which the chip has acknowledged."""
-        assert self._part is not None
-        if self._slow(self._part):
+        if self._slow(self.part):
             sent = data.rstrip(b"\xff")
             number = -(-len(sent) // BLOCK)
             self._begin(Command.FLASH_BEGIN, self._size_to_erase(Span.of(start, len(data))), number, BLOCK, start)
@@ -651,7 +646,7 @@ class EspRom(Dialect):
         return self._repeat(Command.MD5, self._words(address, size, 0, 0), size * _MD5_S_PER_BYTE)[1][:32].lower()
 
     def can_checksum(self) -> bool:
-        return self._part is not None and not self._slow(self._part)
+        return self.met is not None and not self._slow(self.part)
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """By the ROM's MD5 of whole words; a few bytes at the ends are read."""
@@ -667,8 +662,7 @@ class EspRom(Dialect):
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Through the SPI controller, by its data registers."""
-        assert self._part is not None
-        part = self._part
+        part = self.part
         data_at = part.extra["spi"] + _SPI[part.extra["layout"]].data
         self._spi(part, _READ, 8 * _SAMPLE_BYTES, address)
         words = (self._read_register(data_at + offset) for offset in range(0, size, 4))

@@ -97,7 +97,6 @@ class LpcIsp(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._part: Part | None = None
         self._ends_with_ok: dict[str, bool] = {}
         self._unlocked = False
         self._heard = b""
@@ -280,7 +279,7 @@ class LpcIsp(Dialect):
 
     def examine(self, part: Part) -> Examination:
         """Serial number, and whether the ROM lets the flash be read."""
-        self._part = part
+        self.met = part
         try:
             serial = "".join(f"{word:08X}" for word in self._again(lambda: self._told("N", 4)))
         except ChipRefusal:
@@ -302,8 +301,7 @@ class LpcIsp(Dialect):
 
     @property
     def _encoded(self) -> bool:
-        assert self._part is not None
-        return bool(self._part.extra["uu"])
+        return bool(self.part.extra["uu"])
 
     # --- rate
 
@@ -413,18 +411,16 @@ class LpcIsp(Dialect):
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Into the RAM, then copied into the prepared sectors."""
-        assert self._part is not None
         self._unlock()
         for block in blocks:
-            for offset, size in _copies(self._part, block.address, len(block.data)):
+            for offset, size in _copies(self.part, block.address, len(block.data)):
                 self._copy(memory, block.address + offset, block.data[offset : offset + size])
             yield block
 
     def _copy(self, memory: Memory, address: int, data: bytes) -> None:
-        assert self._part is not None
-        buffer = int(self._part.extra["ram_buffer"])
+        buffer = int(self.part.extra["ram_buffer"])
         units = memory.units_touched(address, len(data))
-        hidden = min(len(data), memory.start + int(self._part.extra["shadow"]) - address)
+        hidden = min(len(data), memory.start + int(self.part.extra["shadow"]) - address)
 
         def fill() -> None:
             """What cannot be seen in the flash afterwards is looked at in the RAM before."""
@@ -562,7 +558,7 @@ class LpcIsp(Dialect):
         return 4
 
     def can_checksum(self) -> bool:
-        return self._part is not None and bool(self._part.extra.get("crc"))
+        return self.met is not None and bool(self.part.extra.get("crc"))
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """CRC-32 as in IEEE 802.3, by the newer parts' ROM."""

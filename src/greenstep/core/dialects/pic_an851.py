@@ -80,7 +80,6 @@ class PicAn851(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._part: Part | None = None
         self._stays = False
         self._version = ""
         self._asked = 0
@@ -165,7 +164,7 @@ class PicAn851(Dialect):
         return Identity(None, f"AN851 loader {self._version}", (("loader", self._version),))
 
     def examine(self, part: Part) -> Examination:
-        self._part = part
+        self.met = part
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     # --- memory
@@ -195,8 +194,7 @@ class PicAn851(Dialect):
 
     def _set_stay(self, value: int) -> None:
         """The last byte of the EEPROM."""
-        assert self._part is not None
-        place = self._part.memory("eeprom").size - 1
+        place = self.part.memory("eeprom").size - 1
         self._repeat(self._head(Command.WRITE_EEPROM, 1, place) + bytes([value]), 0.05)
         if self._repeat(self._head(Command.READ_EEPROM, 1, place))[-1] != value:
             raise Unexpected(f"{value:02X} in the last byte of the EEPROM", b"")

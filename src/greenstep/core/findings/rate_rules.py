@@ -97,7 +97,7 @@ def garbage(seen: Observations) -> Finding | None:
         return None
     evidence = [f"heard {show_bytes(found.shown)} at {found.settings}"]
     if found.factor is not None:
-        return _wrong_rate(seen, found, evidence)
+        return _wrong_rate(seen, found, found.factor, evidence)
     return Finding(
         "garbage",
         "what came is neither an answer nor text: the rates differ, or the line is noisy",
@@ -110,9 +110,7 @@ def garbage(seen: Observations) -> Finding | None:
     )
 
 
-def _wrong_rate(seen: Observations, found: _Garbled, evidence: list[str]) -> Finding:
-    assert found.factor is not None
-    factor = found.factor
+def _wrong_rate(seen: Observations, found: _Garbled, factor: float, evidence: list[str]) -> Finding:
     at_start = seen.phase == "start"
     option = "--console-baud" if at_start else "--baud"
     rate = standard_rate(round(found.settings.baud * factor))

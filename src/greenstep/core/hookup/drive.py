@@ -33,6 +33,16 @@ class Driver:
         self._boot = False
         self._lines = hookup.idle_lines
 
+    def enter(self, through_break: bool = False) -> None:
+        """Run the hookup's sequence into the bootloader, if it has one. Raises LinesMissing, LinkLost."""
+        if self._hookup.enter is not None:
+            self.run(self._hookup.enter, through_break)
+
+    def leave(self) -> None:
+        """Run its sequence into the application, if it has one. Raises LinesMissing, LinkLost."""
+        if self._hookup.leave is not None:
+            self.run(self._hookup.leave)
+
     def run(self, sequence: Sequence, through_break: bool = False) -> None:
         """Raises LinesMissing where the port has no such lines, LinkLost where it went away. `through_break` holds TX
         low meanwhile and a little longer."""

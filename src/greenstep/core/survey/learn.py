@@ -99,7 +99,8 @@ def by_maker(candidates: Sequence[Candidate], usb: str) -> list[Candidate]:
 
 def _other_boot(hookup: Hookup) -> Hookup:
     """The same with an inverter between the line and the boot pin."""
-    assert hookup.boot is not None
+    if hookup.boot is None:
+        return hookup
     return replace(
         hookup,
         name=f"{hookup.name}, boot inverted",
@@ -177,8 +178,7 @@ def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple
     driver = Driver(link, hookup)
     heard, after_s = b"", 0.0
     if _is_quiet(link, console):
-        assert hookup.enter is not None
-        driver.run(hookup.enter)
+        driver.enter()
         began_s = link.now()
         heard = link.read(1, _GIVES_UP_WITHIN_S)
         after_s = link.now() - began_s
@@ -262,9 +262,8 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
 def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, running: str) -> str:
     """The answer of a bootloader that was entered just now; one that ran before answers as it did, and is none."""
     dialect = candidate.dialect
-    assert candidate.hookup.enter is not None
     link.configure(LineSettings(candidate.baud, dialect.frame))
-    driver.run(candidate.hookup.enter, dialect.spec.asking.breaks_in)
+    driver.enter(dialect.spec.asking.breaks_in)
     link.sleep(max(dialect.spec.asking.attempts[0].settle_s, 0.02))
     asked = dialect(link)
     # who measures the rate answers the first question or none; others may still be starting up
@@ -281,10 +280,9 @@ def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, ru
 
 def _hear_after_reset(link: RecordingLink, driver: Driver, candidate: Candidate, console: LineSettings) -> bytes:
     """What comes at the console's rate after the same reset, and not before it."""
-    assert candidate.hookup.enter is not None
     if not _is_quiet(link, console):
         return b""
-    driver.run(candidate.hookup.enter)
+    driver.enter()
     return link.read(200, _LISTEN_AFTER_S)
 
 
