@@ -14,6 +14,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal
+from greenstep.core.dialects.esp_erasing import size_to_ask_for
 from greenstep.core.dialects.esp_rom import EspRom, slip
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
@@ -132,9 +133,8 @@ class Frames(unittest.TestCase):
             (0, 1, 1),
         ):
             with self.subTest(first=first, count=count):
-                dialect = self.talk(part=ESP8266)
-                self.assertEqual(dialect._size_to_erase(Span.of(first * 4096, count * 4096)), asked * 4096)
-        self.assertEqual(self.talk()._size_to_erase(Span.of(0, 40 * 4096)), 40 * 4096)
+                self.assertEqual(size_to_ask_for(Span.of(first * 4096, count * 4096), True), asked * 4096)
+        self.assertEqual(size_to_ask_for(Span.of(0, 40 * 4096), False), 40 * 4096)
 
     def test_md5(self) -> None:
         digest = hashlib.md5(b"bees", usedforsecurity=False).hexdigest()

@@ -261,10 +261,10 @@ class Esp(unittest.TestCase):
                     self.assertEqual(asked[place + 9] % 4, 0)
 
     def test_what_is_read_is_believed_only_when_its_md5_agrees(self) -> None:
-        from greenstep.core.dialects import esp_rom
+        from greenstep.core.dialects import esp_spi
 
-        wrong = {**esp_rom._SPI, "late": replace(esp_rom._SPI["late"], address_shift=8)}
-        with patch.object(esp_rom, "_SPI", wrong):
+        wrong = {**esp_spi._LAYOUTS, "late": replace(esp_spi._LAYOUTS["late"], address_shift=8)}
+        with patch.object(esp_spi, "_LAYOUTS", wrong):
             climb, trial = prepare("esp32s3", purpose="backup", region=("flash", 0x9000, 200))
             trial.line.chip.flash[0x9000:0x90C8] = bytes(range(200))
             trial.events.extend(climb.run())

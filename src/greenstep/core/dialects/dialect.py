@@ -183,8 +183,9 @@ class Dialect(ABC):
         raise NotImplementedError(f"{self.name} does not erase by unit")
 
     def erase_all(self, memory: Memory) -> None:
-        """Erase the whole memory. Only for dialects that erase by unit."""
-        raise NotImplementedError(f"{self.name} does not erase by unit")
+        """Erase all that an application may use: unit by unit, where there is no command for it."""
+        for _ in self.erase(memory, memory.units_of([memory.usable])):
+            pass
 
     def withholds(self, memory: Memory) -> str:
         """Why this very loader cannot write a memory that the part has; empty where it can, or cannot tell."""

@@ -17,7 +17,6 @@ from typing import Any, ClassVar
 
 from ..chips import Catalogue, EraseUnit, Memory, Part
 from ..errors import RefusedFault
-from ..frozen import frozen
 from ..image import Image
 from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266
 from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
@@ -28,9 +27,12 @@ from . import commands
 from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
+from .esp_erasing import SECTOR, begun_apart, erased_up_to, runs_of, size_to_ask_for
 from .esp_images import fit_headers, judge_partitions, judge_places
+from .esp_spi import AT_ONCE, FlashChip
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .slip import SlipReader, slip
 from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
 
 
@@ -64,68 +66,24 @@ _SECURITY_S2, _SECURITY_LATER, _CHIP_ID_S2 = 12, 20, 2
 _NO_MAGIC = 1 << 32
 _CLOCK_DIVIDER = 0x14  # UART_CLKDIV: whole part in bits 19:0, sixteenths above (technical reference manuals, "UART")
 _CHECKSUM_START = 0xEF
-BLOCK, SECTOR, SECTORS_A_BLOCK = 0x400, 0x1000, 16
+BLOCK = 0x400
 
 _FIRST_BAUD = 115200
 _QUIET_S, _SETTLE_S = 0.04, 0.05
 _ERASE_S_PER_BYTE = 30 / (1 << 20)  # the description's own time-outs: 30 s a MiB to erase and write, 8 s for MD5
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
-_SAMPLES, _SAMPLE_BYTES = 24, 64
+_SAMPLES, _SAMPLE_BYTES = 24, AT_ONCE
 _LOOKED_AT_BEHIND, _READ_BEHIND, _SECTORS_BEHIND = 512 << 10, 16, 8
 """Behind what is erased: bytes that are summed at most; of an ESP8266, bytes at the beginning of so many sectors."""
 _OTHER_BLOCK = 48
 """Bytes read at once where they are read in a second way."""
 
 
-@frozen
-class _SpiRegisters:
-    """Offsets of the SPI controller's registers, by the chips' technical reference manuals, "SPI controller".
-
-    `lengths` are those of the registers for (MOSI, MISO) bit lengths; None where USR1 holds both. `address_shift` is
-    where the address of 24 bits stands in its register: in bits 31:8 at first, from the ESP32-S2 on in 23:0.
-    """
-
-    user: int
-    user1: int
-    user2: int
-    data: int
-    lengths: tuple[int, int] | None
-    address_shift: int
-
-
-_SPI = {
-    "8266": _SpiRegisters(0x1C, 0x20, 0x24, 0x40, None, 8),
-    "32": _SpiRegisters(0x1C, 0x20, 0x24, 0x80, (0x28, 0x2C), 8),
-    "late": _SpiRegisters(0x18, 0x1C, 0x20, 0x58, (0x24, 0x28), 0),
-}
-_USER_COMMAND, _USER_ADDRESS, _USER_MISO = 1 << 31, 1 << 30, 1 << 28
-_START = 1 << 18
-_READ_ID, _READ = 0x9F, 0x03  # JEDEC JESD216: read identification, read data
-
-
 @lru_cache(maxsize=8)
 def deflated(data: bytes) -> bytes:
     """What is sent of `data`. Plan, price and write ask for the same, and packing takes its time."""
     return zlib.compress(data, 9)
-
-
-def slip(data: bytes) -> bytes:
-    """A frame as it stands on the line: SLIP, RFC 1055."""
-    return b"\xc0" + data.replace(b"\xdb", b"\xdb\xdd").replace(b"\xc0", b"\xdb\xdc") + b"\xc0"
-
-
-_LONGEST_DATA = 64
-"""More than a reply of a ROM carries: where its length says so, that is damaged."""
-
-
-def _missing(frame: bytes) -> int:
-    """How many characters a reply of which there is so much lacks at least, which are read in one go."""
-    if not frame.startswith(b"\xc0"):
-        return 1
-    head = frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
-    size = min(int.from_bytes(head[3:5], "little"), _LONGEST_DATA) if len(head) > 5 else 2
-    return max(1, 1 + 8 + size + 1 - len(head))
 
 
 class EspRom(Dialect):
@@ -163,9 +121,8 @@ class EspRom(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._buffer = b""
-        self._spi_ready: int | None = None
-        self._half = b""
+        self._frames = SlipReader(link)
+        self._flash_chip = FlashChip(self._read_register, self._write_register)
         self._security = b""
         """The security information as it was told; empty where the ROM has none."""
         self._encrypts = self._checks = False
@@ -176,26 +133,6 @@ class EspRom(Dialect):
     def _send(self, command: int, data: bytes, checksum: int = 0) -> None:
         head = bytes([0, command]) + len(data).to_bytes(2, "little") + checksum.to_bytes(4, "little")
         self.link.write(slip(head + data))
-
-    def _frame(self, deadline: Deadline) -> bytes:
-        """The next SLIP frame, unescaped; empty when the deadline is over. What stands between frames is passed
-        over."""
-        heard = self._buffer
-        while True:
-            first = heard.find(b"\xc0")
-            end = heard.find(b"\xc0", first + 1) if first >= 0 else -1
-            if end == first + 1 > 0:  # the end of one frame, then the start of another
-                heard = heard[end:]
-                continue
-            if end > 0:
-                self._buffer = heard[end + 1 :]
-                inner = heard[first + 1 : end]
-                return inner.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
-            if deadline.over:
-                self._buffer = b""
-                self._half = heard
-                return b""
-            heard += self.link.read(_missing(heard[max(0, first) :]), deadline.left_s) + self.link.discard()
 
     def _reply(
         self,
@@ -208,9 +145,9 @@ class EspRom(Dialect):
         deadline = Deadline.after(self.link, timeout_s)
         name = Command.words_of(command)
         while True:
-            frame = self._frame(deadline)
+            frame = self._frames.next(deadline)
             if not frame:
-                raise Silence(f"the reply to '{name}'", timeout_s, self._half)
+                raise Silence(f"the reply to '{name}'", timeout_s, self._frames.half)
             if len(frame) < 10 or frame[0] != 1 or len(frame) != 8 + int.from_bytes(frame[2:4], "little"):
                 raise Unexpected(f"the reply to '{name}'", frame)
             if frame[1] == command:
@@ -236,7 +173,7 @@ class EspRom(Dialect):
             raise ErasedUnasked(f"'{Command.words_of(asked)}' was answered as '{Command.words_of(frame[1])}'")
 
     def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
-        self._buffer = b""
+        self._frames.forget()
         self._send(command, data, checksum)
         return self._reply(command, self.link.settings.seconds(len(data) + 60) + self.patience_s + longest_s)
 
@@ -247,11 +184,11 @@ class EspRom(Dialect):
 
     def _recover(self, heard: bytes = b"") -> None:
         """End whatever half frame the ROM holds, and synchronise anew. Raises Silence."""
-        self._spi_ready = None
+        self._flash_chip.forget()
         for _ in range(5):
             self.link.write(b"\xc0\xc0")
-            refuse_text("a reply", self._half + drain(self.link, 2 * _QUIET_S))
-            self._half = b""
+            refuse_text("a reply", self._frames.half + drain(self.link, 2 * _QUIET_S))
+            self._frames.half = b""
             if self.ask(0.3) is not None:
                 return
         raise Silence("an answer to a new sync", 1.5)
@@ -270,17 +207,17 @@ class EspRom(Dialect):
     def ask(self, wait_s: float) -> str | None:
         """Sync once. One good sync is answered eight times: all are taken before anything else is said."""
         self.link.discard()
-        self._buffer = b""
+        self._frames.forget()
         deadline = Deadline.after(self.link, wait_s + self.link.settings.seconds(len(self.spec.asking.sent)))
         self.link.write(self.spec.asking.sent)
         while True:
-            frame = self._frame(deadline)
+            frame = self._frames.next(deadline)
             if not frame:
                 read_until(self.link, deadline)
                 return None
             if len(frame) >= 10 and frame[:2] == bytes([1, Command.SYNC]) and frame[8] == 0:
                 drain(self.link, _QUIET_S, 0.3)
-                self._buffer = b""
+                self._frames.forget()
                 return f"01 08 … {show_bytes(frame[8:])}"
 
     def identify(self) -> Identity:
@@ -306,7 +243,7 @@ class EspRom(Dialect):
         return Identity(magic, f"magic {magic:08X}")
 
     def was_reset(self) -> None:
-        self._spi_ready = None
+        self._flash_chip.forget()
 
     @staticmethod
     def _slow(part: Part) -> bool:
@@ -326,8 +263,8 @@ class EspRom(Dialect):
             self._repeat(Command.FLASH_BEGIN, self._words(0, 0, BLOCK, 0))  # the ROM sets its SPI controller up
         else:
             self._repeat(Command.ATTACH_SPI, bytes(8))
-        self._spi_ready = None
-        number = self._flash_id(part)
+        self._flash_chip.forget()
+        number = self._flash_chip.number(part)
         size = 1 << (number >> 16 & 0xFF)
         if number in (0, 0xFFFFFF) or not 1 << 18 <= size <= part.flash.size:
             details.append(("flash chip", f"no size from {number:06X}: {show_size(part.flash.size)} taken"))
@@ -372,35 +309,6 @@ class EspRom(Dialect):
             *([("flash encryption", "on")] if self._encrypts else []),
         ]
         return told, f"security flags {flags:08X}: secure download is on" if flags & 4 else ""
-
-    # --- the SPI controller
-
-    def _flash_id(self, part: Part) -> int:
-        """The JEDEC id: maker in the low byte, then type, then size."""
-        self._spi(part, _READ_ID, 24)
-        return self._read_register(part.extra["spi"] + _SPI[part.extra["layout"]].data) & 0xFFFFFF
-
-    def _spi(self, part: Part, command: int, bits: int, address: int | None = None) -> None:
-        """One command of the flash chip, whose answer of `bits` then stands in the data registers."""
-        base, registers = part.extra["spi"], _SPI[part.extra["layout"]]
-        if self._spi_ready != command:
-            user = _USER_COMMAND | _USER_MISO | (_USER_ADDRESS if address is not None else 0)
-            self._write_register(base + registers.user, user)
-            length = 23 << 26 if address is not None else 0
-            if registers.lengths is None:
-                self._write_register(base + registers.user1, length | (bits - 1) << 8)
-            else:
-                self._write_register(base + registers.user1, length)
-                self._write_register(base + registers.lengths[1], bits - 1)
-            self._write_register(base + registers.user2, 7 << 28 | command)
-            self._spi_ready = command
-        if address is not None:
-            self._write_register(base + 4, address << registers.address_shift)
-        self._write_register(base, _START)
-        for _ in range(20):
-            if not self._read_register(base) & _START:
-                return
-        raise Silence("the SPI controller to be done", 0.0)
 
     # --- memory
 
@@ -455,7 +363,7 @@ class EspRom(Dialect):
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
         """What is compressed counts compressed; the sectors are erased at the beginning of each run."""
         cost = Cost()
-        for _, data in _runs(blocks):
+        for _, data in runs_of(blocks):
             sent = data.rstrip(b"\xff") if cls._slow(part) else deflated(data)
             number = -(-len(sent) // BLOCK)
             escaped = sum(data.count(byte) for byte in b"\xc0\xdb") if cls._slow(part) else len(sent) // 128
@@ -493,32 +401,28 @@ class EspRom(Dialect):
         body = self._words(size, number, block, offset)
         if self.met is not None and self.part.extra.get("sixth"):
             body += self._words(0)
-        self._spi_ready = None
+        self._flash_chip.forget()
         self._exchange(command, body, 2 + size * _ERASE_S_PER_BYTE)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its room; nothing needs to follow."""
         done = 0
-        for run in (part for whole in merged(unit.span for unit in units) for part in self._exact(whole)):
+        for run in (
+            part
+            for whole in merged(unit.span for unit in units)
+            for part in begun_apart(whole, self._slow(self.part))
+        ):
             begin = partial(
-                self._begin, Command.FLASH_BEGIN, self._size_to_erase(run), -(-run.size // BLOCK), BLOCK, run.start
+                self._begin,
+                Command.FLASH_BEGIN,
+                size_to_ask_for(run, self._slow(self.part)),
+                -(-run.size // BLOCK),
+                BLOCK,
+                run.start,
             )
             self.exchange(begin, self._recover, _TRIES)
             done += run.size // SECTOR
             yield done
-
-    def erase_all(self, memory: Memory) -> None:
-        for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
-            pass
-
-    def _size_to_erase(self, span: Span) -> int:
-        """What to ask for so that a span is erased: the ESP8266's ROM counts the sectors up to the next block of
-        64 KiB twice."""
-        count = -(-span.size // SECTOR)
-        if self.met is None or not self._slow(self.part):
-            return count * SECTOR
-        head = _sectors_counted_twice(span.start, count)
-        return ((count + 1) // 2 if count < 2 * head else count - head) * SECTOR
 
     @classmethod
     def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
@@ -527,21 +431,14 @@ class EspRom(Dialect):
             Span(span.start, span.end + SECTOR) if cls._slow(part) and span.size <= SECTOR else span for span in spans
         ]
 
-    def _exact(self, span: Span) -> list[Span]:
-        """What to begin, one after the other, so that these sectors are erased and none after them. Where the
-        ESP8266's ROM would erase one more, the first is begun alone: what that erases along belongs to the rest."""
-        if not self._slow(self.part) or span.size <= SECTOR or _erased_up_to(span.start, span.end) <= span.end:
-            return [span]
-        return [Span.of(span.start, SECTOR), Span(span.start + SECTOR, span.end)]
-
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
         not complete."""
         waiting = list(blocks)
         runs = [
             (part.start, data[part.start - start : part.end - start])
-            for start, data in _runs(blocks)
-            for part in self._exact(Span.of(start, len(data)))
+            for start, data in runs_of(blocks)
+            for part in begun_apart(Span.of(start, len(data)), self._slow(self.part))
         ]
         for start, data in runs:
             at, faults = start, 0
@@ -563,7 +460,7 @@ class EspRom(Dialect):
     def _again_from(self, begun: int, at: int, end: int) -> int:
         """Where to go on after a fault: at a sector's start, or one before it, so that no more is erased behind the
         end than at first."""
-        if self._slow(self.part) and at > begun and _erased_up_to(at, end) > _erased_up_to(begun, end):
+        if self._slow(self.part) and at > begun and erased_up_to(at, end) > erased_up_to(begun, end):
             at -= SECTOR
         return max(begun, at)
 
@@ -572,7 +469,7 @@ class EspRom(Dialect):
         if self._slow(self.part):
             sent = data.rstrip(b"\xff")
             number = -(-len(sent) // BLOCK)
-            self._begin(Command.FLASH_BEGIN, self._size_to_erase(Span.of(start, len(data))), number, BLOCK, start)
+            self._begin(Command.FLASH_BEGIN, size_to_ask_for(Span.of(start, len(data)), True), number, BLOCK, start)
             for index in range(number):
                 block = sent[index * BLOCK : (index + 1) * BLOCK].ljust(BLOCK, b"\xff")
                 self._data(Command.FLASH_DATA, index, block, BLOCK, start + index * BLOCK)
@@ -592,7 +489,7 @@ class EspRom(Dialect):
 
     def _data(self, command: int, index: int, block: bytes, written: int, address: int) -> None:
         body = self._words(len(block), index, 0, 0) + block
-        self._buffer = b""
+        self._frames.forget()
         self._send(command, body, reduce(xor, block, _CHECKSUM_START))
         timeout_s = self.link.settings.seconds(2 * len(body) + 40) + self.patience_s + written * _ERASE_S_PER_BYTE
         self._reply(command, timeout_s, RefusalKind.BAD_DATA, address)
@@ -662,11 +559,7 @@ class EspRom(Dialect):
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Through the SPI controller, by its data registers."""
-        part = self.part
-        data_at = part.extra["spi"] + _SPI[part.extra["layout"]].data
-        self._spi(part, _READ, 8 * _SAMPLE_BYTES, address)
-        words = (self._read_register(data_at + offset) for offset in range(0, size, 4))
-        return b"".join(word.to_bytes(4, "little") for word in words)[:size]
+        return self._flash_chip.content(self.part, address, size)
 
     # --- images
 
@@ -724,28 +617,5 @@ class EspRom(Dialect):
         self.start(0)
 
 
-def _sectors_counted_twice(start: int, count: int) -> int:
-    """How many of `count` sectors lie before the next block of 64 KiB."""
-    return min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)
-
-
 def _md5(data: bytes) -> bytes:
     return hashlib.md5(data, usedforsecurity=False).hexdigest().encode()
-
-
-def _erased_up_to(low: int, high: int) -> int:
-    """The address behind what the ESP8266's ROM erases for these sectors: an even number, where it counts all that it
-    is asked for twice."""
-    count = -(-(high - low) // SECTOR)
-    return high if count >= 2 * _sectors_counted_twice(low, count) else low + (count + count % 2) * SECTOR
-
-
-def _runs(blocks: Sequence[WriteBlock]) -> list[tuple[int, bytes]]:
-    """(address, bytes) of blocks that follow each other without a gap."""
-    runs: list[tuple[int, bytearray]] = []
-    for block in blocks:
-        if runs and runs[-1][0] + len(runs[-1][1]) == block.address:
-            runs[-1][1].extend(block.data)
-        else:
-            runs.append((block.address, bytearray(block.data)))
-    return [(address, bytes(data)) for address, data in runs]

@@ -14,16 +14,16 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..errors import RefusedFault
 from ..image import Image
-from ..image.edit import with_bytes
 from ..link import Deadline, Frame, LineSettings, Link
-from ..quantities import show_address, show_size, show_span
+from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
 from .cost import Cost, sum_costs
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
+from .lpc_data import LINE_BYTES, LINES_A_SUM, copies_of, cost_of_data, neighbours, uu_length, uu_line
+from .lpc_images import as_the_rom_wants, refuse_without_beginning
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
@@ -39,29 +39,10 @@ _CODES = {
 }  # fmt: skip
 _MEANS = dict.fromkeys((2, 3, 4, 5, 7, 13, 14), RefusalKind.BAD_ADDRESS) | {19: RefusalKind.LOCKED}
 _RATE_REFUSED = (17, 18)
-COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
-"""Counts that 'copy RAM to flash' takes, where the part's own limits allow them."""
-
-_LINE_BYTES, _LINES_A_SUM = 45, 20
 _QUIET_S, _TRIES = 0.04, 3
 _ANSWERS_AS_KNOWN = re.compile(rb"\s*\?*\s*(?:1\r\n)?(?:A 0\s+)?0\r\n")
 """To 'A 0', after a line that may have held a '?': echo and return codes."""
 _CRYSTAL_KHZ = 12000
-
-# Code read protection, a word at 2FC, on ARM7 at 1FC: UM10360 and UM10139, "Code Read Protection"
-_PROTECTION_AT = 0x2FC
-_PROTECTIONS = {0x12345678: "CRP1", 0x87654321: "CRP2", 0x43218765: "CRP3", 0x4E697370: "no ISP"}
-_FOR_GOOD = {"CRP3", "no ISP"}
-
-
-def uu_line(data: bytes) -> bytes:
-    """One line of at most 45 bytes, zero written as '`'."""
-    return binascii.b2a_uu(data, backtick=True).rstrip(b"\n") + b"\r\n"
-
-
-def uu_length(first: int) -> int:
-    """How many characters a line has with its end, by its first one."""
-    return 1 + -(-(first - 32 & 63) // 3) * 4 + 2
 
 
 class LpcIsp(Dialect):
@@ -330,7 +311,7 @@ class LpcIsp(Dialect):
     @classmethod
     def read_block(cls, memory: Memory) -> int:
         """Ten sums' worth of lines; as much as that where nothing is encoded."""
-        return 10 * _LINES_A_SUM * _LINE_BYTES
+        return 10 * LINES_A_SUM * LINE_BYTES
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
@@ -340,9 +321,9 @@ class LpcIsp(Dialect):
     @classmethod
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
         return sum_costs(
-            _cost_of_data(part, size) + Cost(68, 9, 3, memory.program_s * size / memory.write_unit)
+            cost_of_data(part, size) + Cost(68, 9, 3, memory.program_s * size / memory.write_unit)
             for block in blocks
-            for _, size in _copies(part, block.address, len(block.data))
+            for _, size in copies_of(part, block.address, len(block.data))
         )
 
     @classmethod
@@ -353,12 +334,12 @@ class LpcIsp(Dialect):
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
         if part.extra.get("crc"):
             return sum_costs(Cost(20, 14, 1, span.size * 2e-7) for span in spans)
-        costs = (_cost_of_data(part, place.size) for place in pieces_of(spans, cls.read_block(memory)))
+        costs = (cost_of_data(part, place.size) for place in pieces_of(spans, cls.read_block(memory)))
         return sum_costs(Cost(20 + cost.heard, 3 + cost.sent, 1 + cost.turnarounds) for cost in costs)
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        runs = _neighbours(units)
+        runs = neighbours(units)
         return Cost(
             24 * len(runs), 6 * len(runs), 2 * len(runs), len(runs) * memory.erase_time(units[0].size).typical_s
         )
@@ -385,7 +366,7 @@ class LpcIsp(Dialect):
         """Runs of sectors, each prepared first."""
         self._unlock()
         done = 0
-        for first, last, sizes in _neighbours(units):
+        for first, last, sizes in neighbours(units):
             longest_s = sum(memory.erase_time(size).longest_s for size in sizes)
             said_back = first == 0
             self._again(lambda a=first, b=last, s=longest_s, e=said_back: self._erase(a, b, s, e))  # type: ignore[misc]
@@ -400,10 +381,6 @@ class LpcIsp(Dialect):
         self._prepare(first, last)
         self._command(f"E {first} {last}", longest_s)
 
-    def erase_all(self, memory: Memory) -> None:
-        for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
-            pass
-
     def unlock(self, part: Part) -> str:
         """With CRP1 and CRP2 the ROM still erases all sectors at once, and with them the protection word."""
         self.erase_all(part.flash)
@@ -413,7 +390,7 @@ class LpcIsp(Dialect):
         """Into the RAM, then copied into the prepared sectors."""
         self._unlock()
         for block in blocks:
-            for offset, size in _copies(self.part, block.address, len(block.data)):
+            for offset, size in copies_of(self.part, block.address, len(block.data)):
                 self._copy(memory, block.address + offset, block.data[offset : offset + size])
             yield block
 
@@ -469,9 +446,9 @@ class LpcIsp(Dialect):
             self.link.write(data)
             self._take_ok("W", self.link.settings.seconds(len(data)))
             return
-        lines = [data[at : at + _LINE_BYTES] for at in range(0, len(data), _LINE_BYTES)]
-        for at in range(0, len(lines), _LINES_A_SUM):
-            group = lines[at : at + _LINES_A_SUM]
+        lines = [data[at : at + LINE_BYTES] for at in range(0, len(data), LINE_BYTES)]
+        for at in range(0, len(lines), LINES_A_SUM):
+            group = lines[at : at + LINES_A_SUM]
             sent = b"".join(uu_line(line) for line in group) + b"%d\r\n" % sum(map(sum, group))
             for attempt in range(_TRIES):
                 self.link.write(sent)
@@ -517,7 +494,7 @@ class LpcIsp(Dialect):
             return self._read_plain(size)
         data = bytearray()
         while len(data) < size:
-            most = min(size - len(data), _LINES_A_SUM * _LINE_BYTES)
+            most = min(size - len(data), LINES_A_SUM * LINE_BYTES)
             for attempt in range(_TRIES):
                 group, right = self._read_group(most)
                 self.link.write(b"OK\r\n" if right else b"RESEND\r\n")
@@ -542,7 +519,7 @@ class LpcIsp(Dialect):
     def _read_group(self, size: int) -> tuple[bytes, bool]:
         """Up to twenty lines and their sum; whether they fit."""
         data, garbled = bytearray(), False
-        lines = -(-size // _LINE_BYTES)
+        lines = -(-size // LINE_BYTES)
         deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + self.patience_s)
         for _ in range(lines):
             line = self._line(deadline, "a line of data", encoded=True)
@@ -578,18 +555,7 @@ class LpcIsp(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        start = part.flash.start
-        notes = _protection(image, start + int(part.extra.get("protection", _PROTECTION_AT)), despite)
-        if image.covers(start, 32):
-            place = 5 if part.core == "arm7" else 7  # UM10360, "Criterion for valid user code"; UM10161 for ARM7
-            words = [int.from_bytes(image.cut(start + 4 * n, 4, 0xFF), "little") for n in range(8)]
-            total = -sum(word for n, word in enumerate(words) if n != place) & 0xFFFFFFFF
-            if words[place] != total:
-                image = with_bytes(image, start + 4 * place, total.to_bytes(4, "little"))
-                notes.append(
-                    f"vector checksum {total:08X} put in at {show_address(start + 4 * place)}, "
-                    f"where {words[place]:08X} stood; the file stays as it is"
-                )
+        image, notes = as_the_rom_wants(image, part, despite)
         if part.core == "arm7":
             crystal = settings.get("crystal-khz", _CRYSTAL_KHZ)
             notes.append(
@@ -600,24 +566,8 @@ class LpcIsp(Dialect):
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
         """What the ROM hid when it was read is missing in a backup, or has the ROM's own bytes in its place."""
-        image = images.get("flash")
-        start, shadow = part.flash.start, int(part.extra["shadow"])
-        if image is None or not image.touches(start, part.flash.units_touched(start, 1)[0].size):
-            return
-        whole = image.covers(start, shadow)
-        if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in despite):
-            return
-        where = show_span(start, shadow)
-        seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were behind the boot ROM"
-        raise RefusedFault.of(
-            "hidden",
-            f"the backup lacks {where}, and the chip would not run without",
-            (seen,),
-            (
-                "upload the program that was in the chip: its file has them",
-                "to have the rest too: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
-            ),
-        )
+        if "flash" in images:
+            refuse_without_beginning(images["flash"], part, despite)
 
     # --- starting
 
@@ -632,63 +582,3 @@ class LpcIsp(Dialect):
         """The ROM waits on; a reset with the boot pin let go starts the application. Its echo is put back, by which
         the next one who asks knows that it is there."""
         self._command("A 1")
-
-
-def _sums_to_zero(vectors: bytes) -> bool:
-    """Whether the ROM would start a program with these first eight words."""
-    return not sum(int.from_bytes(vectors[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF
-
-
-def _cost_of_data(part: Part, size: int) -> Cost:
-    """Of `size` bytes on their way to the RAM."""
-    if not part.extra["uu"]:
-        return Cost(size, 4, 1)
-    lines = -(-size // _LINE_BYTES)
-    sums = -(-lines // _LINES_A_SUM)
-    return Cost(3 * lines + -(-size // 3) * 4 + 8 * sums, 4 * sums, sums)
-
-
-def _copies(part: Part, address: int, size: int) -> list[tuple[int, int]]:
-    """(offset, size) of copies that the ROM takes, the largest first."""
-    largest = part.flash.block or COPY_SIZES[0]
-    copies, at = [], 0
-    while at < size:
-        fitting = next(s for s in COPY_SIZES if s <= min(largest, size - at))
-        copies.append((at, fitting))
-        at += fitting
-    return copies
-
-
-def _neighbours(units: Sequence[EraseUnit]) -> list[tuple[int, int, list[int]]]:
-    """(first, last, sizes) of sectors whose numbers follow each other."""
-    runs: list[tuple[int, int, list[int]]] = []
-    for unit in units:
-        if runs and runs[-1][1] + 1 == unit.number:
-            runs[-1] = (runs[-1][0], unit.number, [*runs[-1][2], unit.size])
-        else:
-            runs.append((unit.number, unit.number, [unit.size]))
-    return runs
-
-
-def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
-    """What the image would protect, as a note. Raises RefusedFault unless told, and told twice where it is for
-    good."""
-    if not image.covers(place, 4):
-        return []
-    word = int.from_bytes(image.cut(place, 4, 0xFF), "little")
-    name = _PROTECTIONS.get(word)
-    if name is None:
-        return []
-    wanted = {"protection", "lock-out"} if name in _FOR_GOOD else {"protection"}
-    if wanted <= despite:
-        return [f"the image turns {name} on: written all the same"]
-    cause = f"{image.name} would lock the chip: {name}"
-    if name in _FOR_GOOD:
-        cause = f"{image.name} would lock you out for good: {name}"
-    said = " ".join(f"--despite {word}" for word in sorted(wanted, reverse=True))
-    raise RefusedFault.of(
-        "would-lock",
-        cause,
-        (f"the word at {show_address(place)} is {word:08X}",),
-        ("build it without code read protection", f"if you mean it: {said}"),
-    )

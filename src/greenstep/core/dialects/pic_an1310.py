@@ -235,11 +235,6 @@ class PicAn1310(Dialect):
         longest_s = run * memory.erase_time(last.size).longest_s
         self._repeat(self._head(Command.ERASE_FLASH, last.address) + bytes([run]), longest_s)
 
-    def erase_all(self, memory: Memory) -> None:
-        """All below the loader."""
-        for _ in self.erase(memory, memory.units_touched(memory.start, memory.usable_end - memory.start)):
-            pass
-
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         waiting = list(blocks)
         if memory.name == "flash" and self._due:

@@ -217,11 +217,6 @@ class PicAn851(Dialect):
             done += run
             yield done
 
-    def erase_all(self, memory: Memory) -> None:
-        low = memory.usable_start
-        for _ in self.erase(memory, memory.units_touched(low, memory.usable_end - low)):
-            pass
-
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         unit = memory.write_unit
         for block in blocks:

@@ -1,0 +1,81 @@
+"""What the ROM of an LPC looks for in an image: the sum of its vectors, and code read protection."""
+
+from __future__ import annotations
+
+from ..chips import Part
+from ..errors import RefusedFault
+from ..image import Image
+from ..image.edit import with_bytes
+from ..quantities import show_address, show_span
+
+# Code read protection, a word at 2FC, on ARM7 at 1FC: UM10360 and UM10139, "Code Read Protection"
+_PROTECTION_AT = 0x2FC
+_PROTECTIONS = {0x12345678: "CRP1", 0x87654321: "CRP2", 0x43218765: "CRP3", 0x4E697370: "no ISP"}
+_FOR_GOOD = {"CRP3", "no ISP"}
+
+
+def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple[Image, list[str]]:
+    """The image with its vectors' sum put in; notes. Raises RefusedFault for read protection."""
+    start = part.flash.start
+    notes = _protection(image, start + int(part.extra.get("protection", _PROTECTION_AT)), despite)
+    if image.covers(start, 32):
+        place = 5 if part.core == "arm7" else 7  # UM10360, "Criterion for valid user code"; UM10161 for ARM7
+        words = [int.from_bytes(image.cut(start + 4 * n, 4, 0xFF), "little") for n in range(8)]
+        total = -sum(word for n, word in enumerate(words) if n != place) & 0xFFFFFFFF
+        if words[place] != total:
+            image = with_bytes(image, start + 4 * place, total.to_bytes(4, "little"))
+            notes.append(
+                f"vector checksum {total:08X} put in at {show_address(start + 4 * place)}, "
+                f"where {words[place]:08X} stood; the file stays as it is"
+            )
+    return image, notes
+
+
+def refuse_without_beginning(image: Image, part: Part, despite: frozenset[str]) -> None:
+    """A backup that lacks what the boot ROM lay over would not run. Raises RefusedFault."""
+    start, shadow = part.flash.start, int(part.extra["shadow"])
+    if not image.touches(start, part.flash.units_touched(start, 1)[0].size):
+        return
+    whole = image.covers(start, shadow)
+    if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in despite):
+        return
+    where = show_span(start, shadow)
+    seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were behind the boot ROM"
+    raise RefusedFault.of(
+        "hidden",
+        f"the backup lacks {where}, and the chip would not run without",
+        (seen,),
+        (
+            "upload the program that was in the chip: its file has them",
+            "to have the rest too: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
+        ),
+    )
+
+
+def _sums_to_zero(vectors: bytes) -> bool:
+    """Whether the ROM would start a program with these first eight words."""
+    return not sum(int.from_bytes(vectors[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF
+
+
+def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
+    """What the image would protect, as a note. Raises RefusedFault unless told, and told twice where it is for
+    good."""
+    if not image.covers(place, 4):
+        return []
+    word = int.from_bytes(image.cut(place, 4, 0xFF), "little")
+    name = _PROTECTIONS.get(word)
+    if name is None:
+        return []
+    wanted = {"protection", "lock-out"} if name in _FOR_GOOD else {"protection"}
+    if wanted <= despite:
+        return [f"the image turns {name} on: written all the same"]
+    cause = f"{image.name} would lock the chip: {name}"
+    if name in _FOR_GOOD:
+        cause = f"{image.name} would lock you out for good: {name}"
+    said = " ".join(f"--despite {word}" for word in sorted(wanted, reverse=True))
+    raise RefusedFault.of(
+        "would-lock",
+        cause,
+        (f"the word at {show_address(place)} is {word:08X}",),
+        ("build it without code read protection", f"if you mean it: {said}"),
+    )

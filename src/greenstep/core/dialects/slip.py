@@ -1,0 +1,57 @@
+"""SLIP frames (RFC 1055), as an ESP's ROM sends and takes them."""
+
+from __future__ import annotations
+
+from ..link import Deadline, Link
+
+_END = b"\xc0"
+_LONGEST_DATA = 64
+"""More than a reply of a ROM carries: where its length says so, that is damaged."""
+
+
+def slip(data: bytes) -> bytes:
+    """A frame as it stands on the line."""
+    return _END + data.replace(b"\xdb", b"\xdb\xdd").replace(_END, b"\xdb\xdc") + _END
+
+
+def _unescaped(data: bytes) -> bytes:
+    return data.replace(b"\xdb\xdc", _END).replace(b"\xdb\xdd", b"\xdb")
+
+
+def _missing(frame: bytes) -> int:
+    """How many characters a reply of which there is so much lacks at least, which are read in one go."""
+    if not frame.startswith(_END):
+        return 1
+    head = _unescaped(frame)
+    size = min(int.from_bytes(head[3:5], "little"), _LONGEST_DATA) if len(head) > 5 else 2
+    return max(1, 1 + 8 + size + 1 - len(head))
+
+
+class SlipReader:
+    """Takes frames from a line. `half` is what stood there when the last deadline was over, without a frame's end."""
+
+    def __init__(self, link: Link) -> None:
+        self._link = link
+        self._waiting = b""
+        self.half = b""
+
+    def forget(self) -> None:
+        """What was read beyond the last frame is of no interest any more."""
+        self._waiting = b""
+
+    def next(self, deadline: Deadline) -> bytes:
+        """The next frame, unescaped; empty when the deadline is over. What stands between frames is passed over."""
+        heard = self._waiting
+        while True:
+            first = heard.find(_END)
+            end = heard.find(_END, first + 1) if first >= 0 else -1
+            if end == first + 1 > 0:  # the end of one frame, then the start of another
+                heard = heard[end:]
+                continue
+            if end > 0:
+                self._waiting = heard[end + 1 :]
+                return _unescaped(heard[first + 1 : end])
+            if deadline.over:
+                self._waiting, self.half = b"", heard
+                return b""
+            heard += self._link.read(_missing(heard[max(0, first) :]), deadline.left_s) + self._link.discard()
