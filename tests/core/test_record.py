@@ -33,7 +33,7 @@ def entry_of(board: str, *, held: bool = False, stop_at: str = "", **options: An
                 trial.events.append(event)
                 recorder.see(event)
                 if isinstance(event, ClimbEnded):
-                    return recorder.entry(event), trial
+                    return recorder.entry(event, climb.outcome.unique_id), trial
                 if not (stop_at and isinstance(event, StepEnded) and event.step == stop_at):
                     break
                 stop_at = ""
@@ -137,7 +137,7 @@ class OfTheJob(unittest.TestCase):
         for event in climb.run():
             trial.events.append(event)
             recorder.see(event)
-        entry = recorder.entry(trial.end)
+        entry = recorder.entry(trial.end, climb.outcome.unique_id)
         self.assertEqual(
             (entry.board, entry.image, entry.image_bytes), ("frame-lift", f"{image.name}, names.bin", 3006)
         )

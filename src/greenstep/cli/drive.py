@@ -125,10 +125,11 @@ def forget_output() -> None:
 
 
 def _rows(chip: StepEnded) -> list[tuple[str, str]]:
-    names = {"part": "part", "ident": "id", "loader": "loader", "unique_id": "unique id", "commands": "commands"}
-    names |= {"mac": "MAC", "flash_chip": "flash chip", "serial": "serial no.", "secure_boot": "secure boot"}
-    names |= {"flash_encryption": "encryption", "family": "family"}
-    rows = [(title, str(chip.figures[key])) for key, title in names.items() if key in chip.figures]
-    if "flash_bytes" in chip.figures:
-        rows.insert(2, ("flash", show_size(int(chip.figures["flash_bytes"]))))
-    return rows
+    """What the chip said of itself, by the names that its dialect gives it."""
+    figures = dict(chip.figures)
+    rows = [("part", str(figures.pop("part")))] if "part" in figures else []
+    if "ident" in figures:
+        rows.append(("id", str(figures.pop("ident"))))
+    if "flash_bytes" in figures:
+        rows.append(("flash", show_size(int(figures.pop("flash_bytes")))))
+    return rows + [(key.replace("_", " "), str(value)) for key, value in figures.items()]

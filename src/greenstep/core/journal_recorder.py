@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from .climb.job import Job, Purpose, chip_number
+from .climb.job import Job, Purpose
 from .events import ClimbEnded, Event, Found, StepEnded
 from .image import Image
 from .image.content import digest_of, look_into
@@ -25,7 +25,6 @@ class Recorder:
         self._job = job
         self._at = at
         self._chip = job.choice.title
-        self._unique_id = ""
         self._finding = ""
         self._evidence = ""
         self._proof = ""
@@ -41,7 +40,6 @@ class Recorder:
 
     def _see_step(self, event: StepEnded) -> None:
         if event.step == "chip" and event.outcome == "green":
-            self._unique_id = chip_number(event.figures)
             self._chip = str(event.figures.get("part", self._chip))
         if event.step == "write":
             self._write_seconds = event.elapsed_s
@@ -50,8 +48,8 @@ class Recorder:
         if event.outcome in ("green", "failed") and event.evidence:
             self._evidence = event.evidence
 
-    def entry(self, ended: ClimbEnded) -> JournalEntry:
-        """The row of a climb that ended so."""
+    def entry(self, ended: ClimbEnded, unique_id: str) -> JournalEntry:
+        """The row of a climb that ended so, with a chip that told this number of its own."""
         job = self._job
         flash = job.images.get("flash")
         digest = digest_of(flash, job.choice.first.flash.erased) if flash else None
@@ -60,7 +58,7 @@ class Recorder:
             purpose="restore" if job.wishes.as_it_was else job.purpose,
             board=job.board,
             chip=self._chip,
-            unique_id=self._unique_id,
+            unique_id=unique_id,
             port=job.port,
             line=str(job.settings),
             image=", ".join(image.name for image in job.images.values()),

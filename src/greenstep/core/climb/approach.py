@@ -17,7 +17,7 @@ from ..quantities import count, show_seconds, show_size, show_span
 from ..recording_link import RecordingLink
 from .causes import enter, listen_for_causes
 from .evidence import explain
-from .job import Job, OpenLink, chip_number
+from .job import Job, OpenLink
 from .meter import Figures
 from .regions import blank_plan
 from .session import Session
@@ -277,7 +277,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     figures |= _figures(detail for detail in details if detail[0] != "flash")
     if "boot_pin" in figures and job.purpose not in ("greet", "verify", "backup"):
         yield Noted("chip", _PIN_IGNORED)
-    session.unique_id = chip_number(figures)
+    session.unique_id = examination.unique_id
     yield StepEnded("chip", "green", _chip_evidence(session.part, identity, examination), figures=figures)
     return transfer
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import field, replace
 from typing import TYPE_CHECKING, Literal, Protocol
 
@@ -141,11 +141,3 @@ class Aside(Protocol):
 
 OpenLink = Callable[[LineSettings, tuple[bool, bool]], OpenedPort]
 """Opens the port with the given settings and (DTR, RTS). Raises PortFault."""
-
-
-_CHIP_NUMBERS = ("unique_id", "mac", "serial")
-
-
-def chip_number(figures: Mapping[str, int | float | str]) -> str:
-    """The chip's own number among what it said of itself; empty where it has none."""
-    return next((str(figures[name]) for name in _CHIP_NUMBERS if name in figures), "")
