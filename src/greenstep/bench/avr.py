@@ -11,10 +11,10 @@ from collections.abc import Generator
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from . import application
 from .avr_loader import loader_code
-from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from .chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
 from .faults import Faults
+from .resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 _GOOD, _OK, _FAILED, _UNKNOWN, _NO_SYNC = b"\x14", b"\x10", b"\x11", b"\x12", b"\x15"
@@ -63,40 +63,18 @@ class _LostStep(Exception):
     """A command that did not end as it must."""
 
 
-class SimulatedAvr(SimulatedChip):
+class SimulatedAvr(SimulatedResident):
     """One board. `flash` and `eeprom` are its content."""
 
     def __init__(self, kind: AvrKind, faults: Faults | None = None, console: LineSettings | None = None) -> None:
-        super().__init__()
+        code = loader_code(kind.loader_bytes)
+        super().__init__(faults, kind.flash_bytes, console or LineSettings(kind.baud), code, kind.eeprom_bytes)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.flash[-kind.loader_bytes :] = loader_code(kind.loader_bytes)
-        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
-        self.console = console or LineSettings(kind.baud)
-        self.settings = self.console
-        self.running = False
         self._address = 0
         self._programming = False
         self._left = False
 
-    def boot(self, boot_selected: bool) -> Program:
-        """There is no boot pin: every reset runs the bootloader, which gives up after a while."""
-        if self.faults.no_boot:
-            return self._application()
-        return self._loader()
-
-    def brown_out(self, at_s: float) -> None:
-        """Small bootloaders only listen after an external reset, and start the program after any other."""
-        self.run_from(at_s, self._application())
-
-    def _application(self) -> Program:
-        self.running = True
-        if bytes(self.flash[:2]) == b"\xff\xff":
-            return application.idle(1e9)
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def _loader(self) -> Program:
+    def loader(self) -> Program:
         self.running = False
         self._programming = False
         self.settings = LineSettings(self.kind.baud)
@@ -108,17 +86,17 @@ class SimulatedAvr(SimulatedChip):
         while True:
             command = yield Take(silent_s)
             if command == TIMED_OUT:
-                self.restart(self._application())
+                self.restart(self.program())
                 return
             try:
                 yield from self._command(command)
             except _LostStep:
                 if self.kind.wrong_end_restarts:
-                    self.restart(self._application())
+                    self.restart(self.program())
                     return
                 self.send(_NO_SYNC)
             if self._left:
-                self.restart(self._application())
+                self.restart(self.program())
                 return
 
     # --- characters inside a command

@@ -10,10 +10,10 @@ from collections.abc import Generator
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from . import application
 from .avr_loader import loader_code
-from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from .chip import TIMED_OUT, Program, Spend, Take, Wish
 from .faults import Faults
+from .resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 
@@ -45,49 +45,38 @@ KINDS = {
 _PAGE_S, _EEPROM_BYTE_S = 0.0045, 0.0036
 
 
-class SimulatedAvr109(SimulatedChip):
+class SimulatedAvr109(SimulatedResident):
     """One board. `flash` and `eeprom` are its content."""
 
     def __init__(self, kind: Avr109Kind, faults: Faults | None = None) -> None:
-        super().__init__()
+        code = loader_code(kind.loader_bytes)
+        super().__init__(faults, kind.flash_bytes, LineSettings(57600), code, kind.eeprom_bytes)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.flash[-kind.loader_bytes :] = loader_code(kind.loader_bytes)
-        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
-        self.console = LineSettings(57600)
-        self.settings = self.console
-        self.running = False
         self._words = 0
         self._programming = False
         self._left = False
 
     def boot(self, boot_selected: bool) -> Program:
-        enters = not self.kind.usb and not self.faults.no_boot
-        return self._loader() if enters else self._application()
-
-    def brown_out(self, at_s: float) -> None:
-        """Only an external reset, or the touch, makes the loader listen."""
-        self.run_from(at_s, self._application())
+        """On USB only the touch enters the loader."""
+        return self.program() if self.kind.usb else super().boot(boot_selected)
 
     def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
         """The touch: the port is closed at 1200 baud with DTR released."""
         if not self.kind.usb or baud != 1200 or dtr or not self.running or self.faults.no_boot:
             return False
-        self.run_from(at_s, self._loader())
+        self.run_from(at_s, self.loader())
         return True
 
-    def _application(self) -> Program:
-        self.running = True
-        if bytes(self.flash[:2]) == b"\xff\xff":
-            return application.idle(1e9)
-        return self._started()
+    def program(self) -> Program:
+        """Until it is on the USB again nobody hears it."""
+        started = super().program()
+        return self._later(started) if self.leaving else started
 
-    def _started(self) -> Program:
-        yield Spend(1.0 if self.leaving else 0.0)  # until it is on the USB again nobody hears it
-        self.restart(application.run(self, bytes(self.flash), self.console, self.faults))
+    def _later(self, started: Program) -> Program:
+        yield Spend(1.0)
+        self.restart(started)
 
-    def _loader(self) -> Program:
+    def loader(self) -> Program:
         self.running = self._programming = self._left = False
         self.settings = self.console
         yield Spend(0.5 if self.kind.usb else 0.004)
@@ -97,7 +86,7 @@ class SimulatedAvr109(SimulatedChip):
                 break
             yield from self._command(letter)
         self.leaving = self.kind.usb and self._left
-        self.restart(self._application())
+        self.restart(self.program())
 
     def _next(self) -> Generator[Wish, int, int]:
         return max(0, (yield Take(None)))

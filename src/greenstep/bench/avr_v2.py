@@ -13,10 +13,10 @@ from operator import xor
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from . import application
 from .avr_loader import loader_code
-from .chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from .chip import TIMED_OUT, Program, Spend, Take, Wish
 from .faults import Faults
+from .resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 
@@ -62,40 +62,20 @@ class _Silent(Exception):
     """A message that did not come to its end."""
 
 
-class SimulatedAvrV2(SimulatedChip):
+class SimulatedAvrV2(SimulatedResident):
     """One board. `flash` and `eeprom` are its content."""
 
     def __init__(self, kind: AvrV2Kind, faults: Faults | None = None) -> None:
-        super().__init__()
+        code = loader_code(kind.loader_bytes)
+        super().__init__(faults, kind.flash_bytes, LineSettings(kind.baud), code, kind.eeprom_bytes)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.flash[-kind.loader_bytes :] = loader_code(kind.loader_bytes)
-        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
-        self.console = LineSettings(kind.baud)
-        self.settings = self.console
-        self.running = False
         self._words = 0
         self._eeprom_from, self._eeprom_done = 0, 0
         self._erased_up_to = 0
         self._programming = False
         self._left = False
 
-    def boot(self, boot_selected: bool) -> Program:
-        """There is no boot pin: every reset runs the bootloader, which gives up after a while."""
-        return self._application() if self.faults.no_boot else self._loader()
-
-    def brown_out(self, at_s: float) -> None:
-        """Only an external reset makes the loader listen."""
-        self.run_from(at_s, self._application())
-
-    def _application(self) -> Program:
-        self.running = True
-        if bytes(self.flash[:2]) == b"\xff\xff":
-            return application.idle(1e9)
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def _loader(self) -> Program:
+    def loader(self) -> Program:
         self.running = self._programming = self._left = False
         self._erased_up_to = self.kind.erases_from
         self.settings = LineSettings(self.kind.baud)
@@ -110,7 +90,7 @@ class SimulatedAvrV2(SimulatedChip):
                 yield from self._message()
             except _Silent:
                 continue
-        self.restart(self._application())
+        self.restart(self.program())
 
     def _next(self) -> Generator[Wish, int, int]:
         value = yield Take(_SILENT_S)

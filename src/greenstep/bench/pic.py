@@ -13,9 +13,10 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import DAMAGED, Program, SimulatedChip, Spend, Wish
+from .chip import DAMAGED, Program, Spend, Wish
 from .crc16 import crc16
 from .faults import Faults
+from .resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 _STX, _ETX, _DLE = 0x0F, 0x04, 0x05
@@ -50,18 +51,12 @@ AN1310_KINDS = {
 }
 
 
-class SimulatedPic(SimulatedChip):
+class SimulatedPic(SimulatedResident):
     """One board. `flash` and `eeprom` are its content."""
 
     def __init__(self, kind: PicKind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(faults, kind.flash_bytes, LineSettings(115200), eeprom_bytes=kind.eeprom_bytes)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.eeprom = bytearray(b"\xff") * kind.eeprom_bytes
-        self.console = LineSettings(115200)
-        self.settings = self.console
-        self.running = False
         self._measuring = False
         self._leaves = False
         self.starts = 0
@@ -83,16 +78,15 @@ class SimulatedPic(SimulatedChip):
         """The data of a frame; None where its checksum is wrong."""
 
     def boot(self, boot_selected: bool) -> Program:
-        if self.faults.no_boot or not self.stays():
-            return self._application()
-        return self._loader()
+        return super().boot(boot_selected) if self.stays() else self.program()
 
     def brown_out(self, at_s: float) -> None:
         """The reset of a weak supply, nobody holding RX."""
         self.break_held = False
-        super().brown_out(at_s)
+        self.hold_reset(at_s)
+        self.release_reset(at_s, False)
 
-    def _application(self) -> Program:
+    def program(self) -> Program:
         self.running = True
         entry = self.entry()
         if self.flash[entry + 1] != 0xEF or self.flash[entry + 3] & 0xF0 != 0xF0:
@@ -111,7 +105,7 @@ class SimulatedPic(SimulatedChip):
         self.settings = LineSettings(sent.baud, self.settings.frame)
         return True
 
-    def _loader(self) -> Program:
+    def loader(self) -> Program:
         self.running = self._leaves = False
         self.settings = self.console
         yield Spend(0.002)
@@ -142,7 +136,7 @@ class SimulatedPic(SimulatedChip):
                         yield from self.request(data)
                 elif len(body) < 1200:
                     body.append(value)
-        self.restart(self._application())
+        self.restart(self.program())
 
     def _silent_s(self) -> float | None:
         return None if self.starts else self.patience()
@@ -201,7 +195,7 @@ class SimulatedAn851(SimulatedPic):
 
     def brown_out(self, at_s: float) -> None:
         """Only an external reset makes a loader listen that is not told to stay."""
-        self.run_from(at_s, self._loader() if self.eeprom[-1] == 0xFF else self._application())
+        self.run_from(at_s, self.loader() if self.eeprom[-1] == 0xFF else self.program())
 
     def entry(self) -> int:
         return 0x200

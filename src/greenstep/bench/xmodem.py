@@ -11,10 +11,10 @@ from collections.abc import Generator
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from . import application
-from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from .chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
 from .crc16 import crc16
 from .faults import Faults
+from .resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 _ACK, _NAK, _CAN = b"\x06", b"\x15", b"\x18\x18"
@@ -47,34 +47,18 @@ KINDS = {
 MENU = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
 
 
-class SimulatedXmodem(SimulatedChip):
+class SimulatedXmodem(SimulatedResident):
     """One board; what it received begins at the start of `flash`."""
 
+    vector_bytes = 4
+
     def __init__(self, kind: XmodemKind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(faults, kind.flash_bytes, LineSettings(115200))
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.console = LineSettings(115200)
-        self.settings = self.console
-        self.running = False
         self.received = 0
 
-    def boot(self, boot_selected: bool) -> Program:
+    def loader(self) -> Program:
         """Every reset shows the menu for a while."""
-        return self._application() if self.faults.no_boot else self._menu()
-
-    def brown_out(self, at_s: float) -> None:
-        """The menu is only shown after an external reset."""
-        self.run_from(at_s, self._application())
-
-    def _application(self) -> Program:
-        self.running = True
-        if bytes(self.flash[:4]) == b"\xff\xff\xff\xff":
-            return application.idle(1e9)
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def _menu(self) -> Program:
         self.running = False
         self.settings = self.console
         yield Spend(0.01)
@@ -82,7 +66,7 @@ class SimulatedXmodem(SimulatedChip):
         while True:
             key = yield Take(self.kind.listens_s)
             if key in (TIMED_OUT, ord("g")):
-                self.restart(self._application())
+                self.restart(self.program())
                 return
             if key == ord("u"):
                 self.send(b"u\r\n")
