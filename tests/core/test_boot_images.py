@@ -6,6 +6,7 @@ import hashlib
 import unittest
 
 from greenstep.bench.samples import esp_image
+from greenstep.core.families.pic18 import code_only, goto, goto_target, in_words
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.boot_header import (
     MODES,
@@ -19,7 +20,6 @@ from greenstep.core.image.boot_header import (
 )
 from greenstep.core.image.edit import with_bytes
 from greenstep.core.image.partitions import faults_in, read_table
-from greenstep.core.image.pic18 import code_only, goto, goto_target, in_words
 
 
 def plain_header() -> bytes:

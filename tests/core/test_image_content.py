@@ -9,9 +9,12 @@ import zlib
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import sample_for
+from greenstep.core.families import origins_of
+from greenstep.core.families.avr import jump_target
+from greenstep.core.families.esp import flash_bytes_said
+from greenstep.core.families.origin import Origin
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.content import digest_of, look_into
-from greenstep.core.image.origin import Origin, flash_bytes_said, jump_target, origins_of
 
 
 def image(*pieces: tuple[int, bytes]) -> Image:

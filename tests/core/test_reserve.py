@@ -8,11 +8,11 @@ from greenstep.bench.trial import sample_for
 from greenstep.core.beside_bootloader import check_application, with_reset_moved
 from greenstep.core.chips import Catalogue, Part
 from greenstep.core.errors import RefusedFault, UsageFault
+from greenstep.core.families import reserve
+from greenstep.core.families.avr import jump_code, jump_target
+from greenstep.core.families.pic18 import goto, goto_target
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import with_bytes
-from greenstep.core.image.origin import jump_target
-from greenstep.core.image.pic18 import goto, goto_target
-from greenstep.core.reserve import avr_jump, reserve
 
 
 def part(name: str) -> Part:
@@ -63,7 +63,7 @@ class Rooms(unittest.TestCase):
     def test_jumps_lead_where_they_say(self) -> None:
         for flash in (8192, 32768, 262144):
             for target in (0, 0x100, flash - 512):
-                code = avr_jump(0, target, flash)
+                code = jump_code(0, target, flash)
                 self.assertEqual(len(code), 2 if flash == 8192 else 4)
                 found = jump_target(code, 0)
                 assert found is not None
@@ -107,7 +107,7 @@ class Applications(unittest.TestCase):
     def test_reset_moved_by_relative_jumps(self) -> None:
         """RJMP is counted from where it stands: the application's own is made anew for its slot."""
         plan = reserve(part("atmega8"), 512)
-        image = Image("bees", (Piece(0, avr_jump(0, 0x26, 8192) + bytes.fromhex("2CC0") * 18 + bytes(100)),))
+        image = Image("bees", (Piece(0, jump_code(0, 0x26, 8192) + bytes.fromhex("2CC0") * 18 + bytes(100)),))
         moved, _ = with_reset_moved(plan, image, None)
         assert plan.slot is not None
         own = jump_target(moved.cut(plan.slot, 2, 0xFF), plan.slot)

@@ -17,9 +17,6 @@ from .options import How, region_options
 if TYPE_CHECKING:
     from greenstep.core.image.listing import Fold, Row
 
-_INSTRUCTION_BYTES = {"avr": 2, "pic18": 2, "cortex-m": 2, "arm7": 4}
-"""How many bytes an instruction word has; they stand low byte first in all of these."""
-_COUNTS_WORDS = ("avr", "pic18")
 _ROW_BYTES = 16
 
 
@@ -46,6 +43,7 @@ def dump_command(
     greenstep image dump scale.hex --from 0x68 --size 64
     greenstep image dump scale.hex --chip atmega328p
     """
+    from greenstep.core.families import FAMILIES
     from greenstep.core.image.listing import rows_of
 
     these = chosen(target, said, how, flash_size)
@@ -64,11 +62,11 @@ def dump_command(
     if how.as_json:
         _as_json(image.name, rows)
         return 0
-    core = these.target.part.core if these.target is not None else ""
-    word = 1 if as_bytes else _INSTRUCTION_BYTES.get(core, 1)
+    family = FAMILIES.get(these.target.part.core) if these.target is not None else None
+    word = 1 if as_bytes or family is None else family.word_bytes
     digits = 4 if image.end <= 0x10000 else 8
     for row in rows:
-        click.echo(_line(row, digits, word, core in _COUNTS_WORDS))
+        click.echo(_line(row, digits, word, family is not None and family.counts_words))
     return 0
 
 

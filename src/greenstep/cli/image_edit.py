@@ -140,8 +140,8 @@ def convert_command(
     greenstep image convert scale.bin at 0 --move-to 0x1000 --save moved.s19
     greenstep image convert gateway.bin at 0x10000 --patch '0x1002A="apiary"' --sums --save gateway-2.bin
     """
+    from greenstep.core.families import origins_of
     from greenstep.core.image.edit import filled, moved, with_bytes
-    from greenstep.core.image.origin import origins_of
 
     if saving.fill is None and (region_from is not None or region_size is not None):
         raise usage("region", "--from and --size say what is filled", "with --fill VALUE", "to cut: image cut")
@@ -199,7 +199,8 @@ def _patch(text: str) -> tuple[int, bytes]:
 
 
 def _with_sums(these: Chosen, image: Image, origins: Sequence[Any]) -> tuple[Image, list[str]]:
-    from greenstep.core.sums import fitted, renew_headers
+    from greenstep.core.families.esp import renew_headers
+    from greenstep.core.sums import fitted
 
     image, notes = renew_headers(image, origins)
     if these.target is not None:

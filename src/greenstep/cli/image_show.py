@@ -16,11 +16,11 @@ from .image_target import Chosen, Target, chosen, fitting_options
 from .options import How
 
 if TYPE_CHECKING:
+    from greenstep.core.families.origin import Origin
     from greenstep.core.fit import Fit
     from greenstep.core.image import Image
     from greenstep.core.image.boot_header import BootHeader
     from greenstep.core.image.content import Look
-    from greenstep.core.image.origin import Origin
 
 _MOST_TEXTS = 8
 _MOST_PIECES = 12

@@ -131,7 +131,7 @@ def _likely(choice: Choice, images: tuple[tuple[str, Image], ...]) -> Part:
 def _sized(part: Part, images: tuple[tuple[str, Image], ...], flash_bytes: int | None) -> Part:
     """The part with the flash it is said to have, or that a boot header says. Raises UsageFault."""
     if flash_bytes is None and not part.size_known:
-        from greenstep.core.image.origin import flash_bytes_said
+        from greenstep.core.families.esp import flash_bytes_said
 
         flash_bytes = next((size for _, image in images if (size := flash_bytes_said(image))), None)
         if flash_bytes is not None and flash_bytes > part.flash.size:

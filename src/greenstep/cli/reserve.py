@@ -18,10 +18,9 @@ from .image_target import looking_options
 from .options import How, Number
 
 if TYPE_CHECKING:
-    from greenstep.core.reserve import Reservation
+    from greenstep.core.families.room import Reservation
 
 _COLUMN = 14
-_COUNTS_WORDS = ("avr", "pic18")
 
 
 def _options(command: Callable[..., int]) -> Callable[..., int]:
@@ -50,7 +49,7 @@ def command(
     """
     from greenstep.core.beside_bootloader import check_application, with_reset_moved
     from greenstep.core.errors import usage
-    from greenstep.core.reserve import reserve
+    from greenstep.core.families import reserve
     from greenstep.store.image_files import load_image
 
     from .image_edit import save_changed
@@ -93,10 +92,12 @@ def _row(label: str, text: str) -> list[str]:
 
 
 def _about(plan: Reservation, name: str, checked: bool, notes: list[str]) -> Iterator[str]:
+    from greenstep.core.families import FAMILIES
+
     part = plan.part
     flash = f"{show_size(part.flash.size)} flash"
     yield f"{part.title}   {flash}   a bootloader of {count(plan.wanted, 'byte')} at the {plan.side}\n"
-    words = part.core in _COUNTS_WORDS
+    words = FAMILIES[part.core].counts_words
     span = show_span(plan.start, plan.size)
     in_words = f"   in words {show_span(plan.start // 2, plan.size // 2)}" if words else ""
     yield from _row("bootloader", f"{span}, {show_size(plan.size)}{in_words}")

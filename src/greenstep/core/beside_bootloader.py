@@ -6,14 +6,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 from .chips import Part
-from .errors import RefusedFault, UsageFault, usage
+from .errors import RefusedFault, usage
+from .families import FAMILIES, judge_vectors
+from .families.cortex_m import vectors_moved
+from .families.pic18 import code_only
+from .families.room import Reservation, no_reset
 from .image import Image
 from .image.edit import with_bytes
-from .image.origin import jump_target
-from .image.pic18 import code_only, goto, goto_target
 from .quantities import show_address, show_bytes, show_span
-from .reserve import Reservation, avr_jump
-from .vectors import judge_vectors
 
 
 def check_application(plan: Reservation, image: Image) -> tuple[str, ...]:
@@ -68,23 +68,21 @@ def with_reset_moved(plan: Reservation, image: Image, bootloader: Image | None) 
             f"build the application for {show_address(plan.app_start)}",
         )
     start = plan.part.flash.start
-    if plan.part.core == "cortex-m":
-        return _vectors_moved(plan, plan.slot, image, bootloader)
+    jumps = FAMILIES[plan.part.core].jumps
+    if jumps is None:
+        return vectors_moved(plan, plan.slot, image, bootloader)
     if not image.covers(start, 4):
-        raise _no_reset(image, start, b"")
+        raise no_reset(image, start, b"")
     head = image.cut(start, 4, 0xFF)
-    target = goto_target(head) if plan.part.core == "pic18" else jump_target(head, start)
+    target = jumps.target(head, start)
     if target is None:
-        raise _no_reset(image, start, head)
+        raise no_reset(image, start, head)
     target %= plan.part.flash.size
     if target == plan.start:
         return image, (f"its jump at {show_address(start)} leads to the bootloader already",)
-    if plan.part.core == "pic18":
-        own = goto(target)
-    else:
-        own = avr_jump(plan.slot, target, plan.part.flash.size)
-        if len(plan.jumps[0].code) == 4 and head[1] & 0xF0 == 0xC0:
-            raise _no_room_for_jmp(image, head, start)
+    own = jumps.code(plan.slot, target, plan.part.flash.size)
+    if len(plan.jumps[0].code) == 4 and head[1] & 0xF0 == 0xC0:
+        raise _no_room_for_jmp(image, head, start)
     image = with_bytes(with_bytes(image, plan.slot, own), start, plan.jumps[0].code)
     return image, (
         f"{show_address(start)}: {show_bytes(plan.jumps[0].code)}, to the bootloader",
@@ -99,49 +97,4 @@ def _no_room_for_jmp(image: Image, head: bytes, start: int) -> RefusedFault:
         f"{image.name} begins with RJMP, and JMP has no room in its table",
         (f"{show_bytes(head)} at {show_address(start)}",),
         ("build it for this chip, whose vectors are of four bytes", "or program the fuse BOOTRST"),
-    )
-
-
-def _no_reset(image: Image, start: int, head: bytes) -> RefusedFault:
-    shown = show_bytes(head) if head else "nothing"
-    return RefusedFault.of(
-        "reset-moved",
-        f"{image.name} has no jump at {show_address(start)} that could be moved",
-        (f"{shown} at {show_address(start)}",),
-        ("is it the application, and for this chip?",),
-    )
-
-
-def _vectors_moved(
-    plan: Reservation, slot: int, image: Image, bootloader: Image | None
-) -> tuple[Image, tuple[str, ...]]:
-    start = plan.part.flash.start
-    if bootloader is None:
-        raise _no_bootloader()
-    fits = bootloader.lowest >= plan.start and bootloader.end <= plan.end
-    if not fits or not bootloader.covers(plan.start, 8):
-        raise RefusedFault.of(
-            "reset-moved",
-            f"{bootloader.name} is no bootloader for this room",
-            (
-                f"it holds {show_span(bootloader.lowest, bootloader.end - bootloader.lowest)}",
-                f"the room is {show_span(plan.start, plan.size)}, and begins with its vectors",
-            ),
-            (f"build it for {show_address(plan.start)}",),
-        )
-    if not image.covers(start, 8):
-        raise _no_reset(image, start, b"")
-    own, theirs = image.cut(start, 8, 0xFF), bootloader.cut(plan.start, 8, 0xFF)
-    if own == theirs:
-        return image, (f"the vectors at {show_address(start)} are the bootloader's already",)
-    image = with_bytes(with_bytes(image, slot, own), start, theirs)
-    return image, (
-        f"{show_address(start)}: {show_bytes(theirs)}, the bootloader's stack pointer and reset handler",
-        f"{show_address(slot)}: {show_bytes(own)}, the application's own",
-    )
-
-
-def _no_bootloader() -> UsageFault:
-    return usage(
-        "no-bootloader", "which bootloader? Its first two words go to the start of the flash", "--bootloader FILE"
     )

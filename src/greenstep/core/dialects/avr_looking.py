@@ -5,9 +5,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ..avr_boot import boot_sections, leads_to_loader, loader_start
 from ..chips import Memory, Part
 from ..errors import Finding, RefusedFault
+from ..families.avr import boot_sections, leads_to_loader, loader_start
 from ..image import Image, Piece
 from ..quantities import show_address, show_bytes, show_size
 from .dialect import Dialect

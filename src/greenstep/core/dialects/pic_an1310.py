@@ -17,9 +17,9 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..errors import RefusedFault, WriteFault
+from ..families.pic18 import code_only, goto, goto_target, in_words
 from ..image import Image
 from ..image.edit import with_bytes
-from ..image.pic18 import code_only, goto, goto_target, in_words
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from . import commands

@@ -10,8 +10,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
+from ..families.pic18 import code_only, in_words
 from ..image import Image
-from ..image.pic18 import code_only, in_words
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
 from . import commands

@@ -13,9 +13,10 @@ from itertools import islice
 from math import log2
 from typing import Literal
 
+from ..families import origins_of
+from ..families.origin import Origin
 from ..frozen import frozen
 from .model import Image, Piece
-from .origin import Origin, origins_of
 
 _LINE = 16
 _LARGEST_GAP_BYTES = 256 << 20

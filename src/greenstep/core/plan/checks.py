@@ -7,10 +7,10 @@ from collections.abc import Mapping, Sequence
 from ..chips import Memory, Part
 from ..dialects.dialect import Dialect
 from ..errors import RefusedFault
+from ..families import judge_vectors
 from ..image import Image
 from ..quantities import show_address, show_size
 from ..spans import Span
-from ..vectors import judge_vectors
 from ..wishes import Wishes
 from .model import MemoryPlan
 

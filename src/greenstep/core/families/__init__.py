@@ -1,0 +1,75 @@
+"""Families of processors, each a value in a file of its name; and what is asked of all of them."""
+
+from __future__ import annotations
+
+from ..chips import Part
+from ..errors import usage
+from ..image import Image
+from ..quantities import show_bytes, show_size
+from .arm7 import ARM7
+from .avr import AVR
+from .cortex_m import CORTEX_M
+from .esp import ESP, origins_in
+from .family import Family, Verdict
+from .origin import Origin
+from .pic18 import PIC18
+from .room import Reservation, Side
+
+FAMILIES: dict[str, Family] = {family.core: family for family in (CORTEX_M, ARM7, AVR, PIC18, ESP)}
+"""By the core that part records name; in the order in which a beginning is looked at."""
+
+
+def origins_of(image: Image) -> tuple[Origin, ...]:
+    """What begins in an image, in order of address; nothing is repeated for what lies inside another."""
+    found = [origin for piece in image.pieces for origin in origins_in(piece)]
+    taken = {origin.address for origin in found}
+    for piece in image.pieces:
+        if piece.address not in taken:
+            begun = (family.origin(piece, image) for family in FAMILIES.values() if family is not ESP)
+            found += [origin for origin in begun if origin is not None][:1]
+    return tuple(sorted(found, key=lambda origin: origin.address))
+
+
+def judge_vectors(image: Image, part: Part) -> Verdict:
+    """Whether an image begins as programs of a part's family do; an unknown core is not judged."""
+    family = FAMILIES.get(part.core)
+    if image.machine and part.core != "any" and (family is None or image.machine not in family.machines):
+        known = any(image.machine in other.machines for other in FAMILIES.values())
+        if known or family is not None:
+            return Verdict(
+                f"it was built for another processor: {image.machine}", (f"the {part.title} is {part.core}",)
+            )
+    if family is None:
+        return Verdict()
+    foreign = _foreign(image, part)
+    if foreign:
+        shown = f"first bytes {show_bytes(image.pieces[0].data[:8])}"
+        return Verdict(f"the image begins as one for another chip: {foreign}", (shown,))
+    return family.judge(image, part)
+
+
+def _foreign(image: Image, part: Part) -> str:
+    """What of another family stands where this part's programs begin; empty where nothing does."""
+    if part.core not in FAMILIES or part.core == "arm7" or not image.pieces:
+        return ""
+    begins = {part.flash.start, part.flash.usable_start, image.lowest}
+    for origin in origins_of(image):
+        other = FAMILIES.get(origin.family)
+        whole = origin.header is not None if origin.family == "esp" else origin.base is None
+        if other is not None and other.begins_with and other.core != part.core and origin.address in begins and whole:
+            return other.begins_with
+    return ""
+
+
+def reserve(part: Part, size: int, side: Side | None = None) -> Reservation:
+    """The room for a bootloader of `size` bytes; at the usual side of the family where none is said. Raises
+    UsageFault where the part has no such room."""
+    family = FAMILIES.get(part.core)
+    if family is None or family.reserve is None:
+        why = family.no_room if family else "where its memory lies is not known"
+        raise usage("no-reserve", f"no room is planned on the {part.title}: {why}")
+    if size <= 0 or size >= part.flash.size:
+        raise usage(
+            "reserve-size", f"{size:,} bytes of the {show_size(part.flash.size)} of the {part.title}", "--size SIZE"
+        )
+    return family.reserve(part, size, side)

@@ -1,0 +1,56 @@
+"""What a family of processors has of its own, one value a family: how its programs begin, what cannot be right in
+one, where a resident bootloader finds room beside them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from ..chips import Part
+from ..frozen import frozen
+from ..image import Image, Piece
+from .origin import Origin
+
+if TYPE_CHECKING:
+    from .room import Reservation, Side
+
+
+@frozen
+class Verdict:
+    """`trouble` is why the image cannot run there; empty where it can. `notes` are worth telling."""
+
+    trouble: str = ""
+    evidence: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+@frozen
+class Jumps:
+    """How a program begins that begins with a jump. `target` gives the byte address that code at an address jumps to,
+    None where it is no jump; `code` makes the jump at an address to a target, in a flash of so many bytes."""
+
+    target: Callable[[bytes, int], int | None]
+    code: Callable[[int, int, int], bytes]
+
+
+@frozen
+class Family:
+    """`core` is its name in part records, `machines` are those in ELF files. `begins_with` says what stands where
+    its programs begin. An instruction word has `word_bytes`, low byte first; `counts_words`: its program counter
+    counts them.
+
+    `origin` finds a program's beginning in a piece; `judge` says whether an image can run on a part. `reserve` plans
+    the room of a bootloader of so many bytes at a side (None: the usual one), `no_room` says why there is none to be
+    planned. `jumps` is None where programs do not begin with one.
+    """
+
+    core: str
+    machines: tuple[str, ...]
+    begins_with: str
+    word_bytes: int
+    counts_words: bool
+    origin: Callable[[Piece, Image], Origin | None]
+    judge: Callable[[Image, Part], Verdict]
+    reserve: Callable[[Part, int, Side | None], Reservation] | None = None
+    no_room: str = ""
+    jumps: Jumps | None = None

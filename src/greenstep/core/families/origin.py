@@ -1,0 +1,47 @@
+"""The beginning of a program in an image, and what it says of itself."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import field
+from typing import Literal
+
+from ..frozen import frozen
+from ..image.boot_header import BootHeader
+from ..image.partitions import Partition
+
+FamilyName = Literal["cortex-m", "arm7", "avr", "pic18", "esp", "esp partitions"]
+LONGEST_TABLE = 256
+"""Vectors that a table has at most."""
+
+
+@frozen
+class Origin:
+    """A beginning of a program, or of a table, that is as its family has it.
+
+    `size` is that of the table of vectors in bytes. `entry` is the byte address it starts at, `stack` the first stack
+    pointer; `vectors` how many there are, `unused` how many of them share the target `unused_to`. `base` is where a
+    program lies by its own vectors, where that is not `address`.
+    """
+
+    family: FamilyName
+    address: int
+    size: int = 0
+    entry: int | None = None
+    stack: int | None = None
+    vectors: int = 0
+    unused: int = 0
+    unused_to: int | None = None
+    jump: str = ""
+    base: int | None = None
+    header: BootHeader | None = None
+    partitions: tuple[Partition, ...] = field(default=())
+
+
+def shared_target(targets: Sequence[int], vectors: int) -> tuple[int, int | None]:
+    """How many of the vectors are not used, and where they go: those that share a target, if they are many."""
+    if not targets:
+        return 0, None
+    to, times = Counter(targets).most_common(1)[0]
+    return (times, to) if times > max(3, vectors // 5) else (0, None)
