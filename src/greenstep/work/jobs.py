@@ -16,13 +16,13 @@ from greenstep.core.wishes import Wishes
 from greenstep.store.board import ImageFile
 from greenstep.store.image_files import load_image
 
-from .journal_keeping import recall
 from .person import NOBODY, Person
 from .port_choice import port_name
 from .settings import settings_of, talk_lines
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Aside
+    from greenstep.core.image.granules import Remembered
 
     from .board import Board
 
@@ -75,9 +75,15 @@ def make_job(
         line_end=LINE_ENDS[said.line_end or "crlf"],
         secrets=secrets,
         keeps_open=keeps_open,
-        recall=partial(recall, person),
+        recall=partial(_recall, person),
         put_aside=_put_aside,
     )
+
+
+def _recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
+    from .journal_keeping import recall
+
+    return recall(person, unique_id, chip)
 
 
 def _put_aside(image: Image, whose: str) -> Aside:

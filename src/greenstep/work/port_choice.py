@@ -11,13 +11,14 @@ from greenstep.core.errors import PortFault, usage
 from greenstep.core.secrets import Secrets
 
 from .board import NO_PORT, Board
-from .person import Person
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Job, OpenedPort, OpenLink
     from greenstep.core.link import LineSettings
     from greenstep.ports.discovery import Known
     from greenstep.store.board import PortChoice
+
+    from .person import Person
 
 
 BENCH = "bench:"

@@ -8,7 +8,6 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cache, cached_property
-from itertools import takewhile
 from pathlib import Path
 from typing import Any
 
@@ -86,15 +85,20 @@ class PartsFile:
 
 
 def _parts_file(path: Path) -> PartsFile:
-    with path.open(encoding="utf-8") as stream:
-        head = "".join(takewhile(lambda line: line != "[defaults]\n", stream))
+    with path.open("rb") as stream:
+        head = stream.read(_HEAD_BYTES).decode().partition("\n[defaults]\n")[0]
     return PartsFile(path, _quoted(head, "names"), _quoted(head, "dialects"))
+
+
+_HEAD_BYTES = 4096
+"""More than stands before the defaults."""
 
 
 @cache
 def own_files() -> tuple[PartsFile, ...]:
     """Those that come with this package."""
-    return tuple(_parts_file(path) for path in sorted(Path(__file__).parent.glob("*.toml")))
+    folder = Path(__file__).parent
+    return tuple(_parts_file(path) for path in sorted(folder.iterdir()) if path.suffix == ".toml")
 
 
 @cache

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from ..chips import Part
 from ..errors import usage
 from ..image import Image
@@ -13,7 +15,9 @@ from .esp import ESP, origins_in
 from .family import Family, Verdict
 from .origin import Origin
 from .pic18 import PIC18
-from .room import Reservation, Side
+
+if TYPE_CHECKING:
+    from .room import Reservation, Side
 
 FAMILIES: dict[str, Family] = {family.core: family for family in (CORTEX_M, ARM7, AVR, PIC18, ESP)}
 """By the core that part records name; in the order in which a beginning is looked at."""

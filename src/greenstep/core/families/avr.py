@@ -6,13 +6,17 @@ Its bootloader lies in the boot section at the end of the flash, the only place 
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from ..chips import Memory, Part
 from ..errors import usage
 from ..image import Image, Piece
 from ..quantities import show_address, show_bytes
 from .family import Family, Jumps, Verdict
 from .origin import LONGEST_TABLE, Origin, shared_target
-from .room import Jump, Reservation, Side
+
+if TYPE_CHECKING:
+    from .room import Reservation, Side
 
 _FEWEST_JUMPS = 3
 _LARGEST = {8: 2048, 16: 2048, 32: 4096, 64: 8192, 128: 8192, 256: 8192}
@@ -139,6 +143,8 @@ def leads_to_loader(memory: Memory, vector: bytes) -> bool:
 
 
 def _reserve(part: Part, size: int, side: Side | None) -> Reservation:
+    from .room import Jump, Reservation
+
     if side == "bottom":
         raise usage(
             "reserve-side",

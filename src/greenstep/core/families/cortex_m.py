@@ -4,16 +4,18 @@ Architecture Reference Manual, B1.5.3; ST AN3155 on `go`); VTOR wants its table 
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from ..chips import Part
 from ..errors import RefusedFault, usage
 from ..image import Image, Piece
-from ..image.edit import with_bytes
 from ..quantities import show_address, show_bytes, show_span
 from . import avr
 from .family import Family, Verdict
 from .origin import LONGEST_TABLE, Origin, shared_target
-from .room import Reservation, Side, at_bottom, at_top, no_reset
+
+if TYPE_CHECKING:
+    from .room import Reservation, Side
 
 _STACKS = ((0x20000000, 0x20200000), (0x10000000, 0x10040000), (0x1FFF0000, 0x20000000), (0x24000000, 0x24100000))
 """Where Cortex-M parts have RAM that a first stack pointer points to."""
@@ -105,6 +107,8 @@ def _other_family(head: bytes) -> tuple[str, ...]:
 
 
 def _reserve(part: Part, size: int, side: Side | None) -> Reservation:
+    from .room import at_bottom, at_top
+
     plan = at_top(part, size, 8) if side == "top" else at_bottom(part, size, _TABLE_ALIGNMENT)
     linker = (
         ("bootloader", f"FLASH (rx) : ORIGIN = 0x{plan.start:X}, LENGTH = 0x{plan.size:X}"),
@@ -135,6 +139,9 @@ def vectors_moved(
 ) -> tuple[Image, tuple[str, ...]]:
     """The application with the first two words of the bootloader, and its own in the slot. Returns notes; raises
     UsageFault, RefusedFault."""
+    from ..image.edit import with_bytes
+    from .room import no_reset
+
     start = plan.part.flash.start
     if bootloader is None:
         raise usage(

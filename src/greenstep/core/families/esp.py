@@ -17,7 +17,6 @@ from ..image.boot_header import (
     rewritten,
     size_bytes,
 )
-from ..image.edit import with_bytes
 from ..image.partitions import read_table
 from ..quantities import show_address
 from .family import Family, Verdict
@@ -80,6 +79,8 @@ def flash_bytes_said(image: Image) -> int | None:
 
 def renew_headers(image: Image, origins: Sequence[Origin]) -> tuple[Image, tuple[str, ...]]:
     """Boot headers' sums made anew; `origins` were found before the image was changed. Returns notes."""
+    from ..image.edit import with_bytes
+
     notes = []
     for origin in origins:
         if origin.header is None or not image.covers(origin.address, origin.header.length):

@@ -6,14 +6,16 @@ bootloader writes code."""
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from ..chips import Part
 from ..image import Image, Piece
-from ..image.edit import HIGHEST
 from ..quantities import count, show_address, show_bytes, show_span
 from .family import Family, Jumps, Verdict
 from .origin import Origin
-from .room import Jump, Reservation, Side, at_bottom, at_top
+
+if TYPE_CHECKING:
+    from .room import Reservation, Side
 
 _PIC_INTERRUPTS = (0x08, 0x18)
 _USER_IDS, _CONFIGURATION, _EEPROM = 0x200000, 0x300000, 0xF00000
@@ -47,7 +49,7 @@ def _apart(image: Image, start: int, end: int) -> list[Piece]:
     return [
         Piece(low, piece.data[low - piece.address : high - piece.address])
         for piece in image.pieces
-        for first, last in ((0, start), (start, end), (end, HIGHEST))
+        for first, last in ((0, start), (start, end), (end, 1 << 32))
         if (low := max(first, piece.address)) < (high := min(last, piece.end))
     ]
 
@@ -97,6 +99,8 @@ def _judge(image: Image, part: Part) -> Verdict:
 
 
 def _reserve(part: Part, size: int, side: Side | None) -> Reservation:
+    from .room import Jump, at_bottom, at_top
+
     if side == "bottom":
         plan = at_bottom(part, size, 1)
         end = plan.end
