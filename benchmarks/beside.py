@@ -21,10 +21,11 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.spec import Erasing
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Keep, Wishes
+from tests.core.situations import BOARD_OF
 
 from .seeded import on_all_processors
 
-BOARDS = {
+_SEVERAL = {
     "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
     "avr-v1": ("atmega328p", "atmega168"),
     "avr-v2": ("atmega2560", "atmega1280"),
@@ -35,7 +36,8 @@ BOARDS = {
     "pic-an1310": ("pic18f46k22", "pic18f67j50"),
     "xmodem": ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem"),
 }
-"""The bench boards that stand for each dialect."""
+BOARDS = {dialect: _SEVERAL.get(dialect, (board,)) for dialect, board in BOARD_OF.items()}
+"""The bench boards that stand for each dialect: where its chips differ, several."""
 _FILLED = 48 * 1024
 _BYTES = 2300
 _KEPT = 40

@@ -11,19 +11,11 @@ import sys
 from greenstep.bench.pic import SimulatedAn1310
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 
+from . import beside
 from .seeded import on_all_processors, show_counts, show_wrong
 
-BOARDS = {
-    "stm32-rom": "stm32f072",
-    "avr-v1": "atmega328p",
-    "avr-v2": "atmega2560",
-    "avr-109": "atmega32u4",
-    "esp-rom": "esp32",
-    "lpc-isp": "lpc1769",
-    "pic-an851": "pic18f4620",
-    "pic-an1310": "pic18f46k22",
-    "xmodem": "smoke-fan",
-}
+BOARDS = {dialect: boards[0] for dialect, boards in beside.BOARDS.items()}
+BOARDS |= {"esp-rom": "esp32", "pic-an851": "pic18f4620"}
 _BYTES = 2300
 _CLEAN: dict[str, int] = {}
 
