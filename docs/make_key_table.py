@@ -15,7 +15,7 @@ def table() -> str:
 
 
 def main() -> None:
-    before, head, after = PAGE.read_text("utf-8").partition(HEAD)
+    before, _, after = PAGE.read_text("utf-8").partition(HEAD)
     _, _, rest = after.partition("\n\n")
     PAGE.write_text(before + table() + "\n" + rest, "utf-8")
 

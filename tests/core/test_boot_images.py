@@ -53,7 +53,7 @@ class BootHeaders(unittest.TestCase):
 
     def test_what_is_no_image(self) -> None:
         for data, said in (
-            (b"", "nothing"), (b"\x7fELF" + bytes(40), "begins with 7F"), (plain_header()[:18], "behind the file"),
+            (b"", "nothing"), (b"\x7fELF" + bytes(40), "begins with 7F"), (plain_header()[:18], "beyond the end of the file"),
             (plain_header()[:24], "before its checksum"),
         ):  # fmt: skip
             with self.subTest(said), self.assertRaisesRegex(HeaderError, said):

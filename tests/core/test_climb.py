@@ -1,4 +1,4 @@
-"""The ladder: its rungs and their evidence, how it is interrupted, and what it says of the chip."""
+"""The ladder: its steps and their evidence, how it is interrupted, and what it says of the chip."""
 
 from __future__ import annotations
 
@@ -31,8 +31,8 @@ class Green(unittest.TestCase):
         trial = run("stm32f072", {"flash": sample_for("stm32f072", 3000)})
         started = [event.step for event in trial.events if isinstance(event, StepStarted)]
         ended = [event.step for event in trial.events if isinstance(event, StepEnded)]
-        rungs = ["image", "port", "enter", "sync", "chip", "compare", "erase", "write", "verify", "start"]
-        self.assertEqual((started, ended), (rungs, rungs))
+        steps = ["image", "port", "enter", "sync", "chip", "compare", "erase", "write", "verify", "start"]
+        self.assertEqual((started, ended), (steps, steps))
         self.assertIsInstance(trial.events[0], ClimbStarted)
 
     def test_avr_has_no_erase_rung(self) -> None:

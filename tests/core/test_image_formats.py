@@ -75,7 +75,7 @@ BAD_S = {
     "reserved type": ("S40300000C\n", 1, "record type 'S4'", "no S4"),
     "no type": ("S\n", 1, "record type 'S'", "S0 to S9"),
     "text in the middle": (f"{ONE}\nhello bees\n{END}\n", 2, "'hello bees'", "an S-record"),
-    "a record behind the end": (f"{ONE}\n{END}\n{ONE}\n", 3, "end record of line 2", "nothing"),
+    "a record after the end": (f"{ONE}\n{END}\n{ONE}\n", 3, "end record of line 2", "nothing"),
     "a count that is not theirs": (f"{ONE}\n{line(5, 2)}\n{END}\n", 2, "1 data records", "2, as it says"),
     "data in the end record": (f"{ONE}\n{line(9, 0, b'x')}\n", 2, "1 data bytes in an S9", "none"),
     "beyond 4 GiB": (f"{line(3, 0xFFFFFFFF, b'ab')}\n", 1, "beyond", "32-bit"),
@@ -106,9 +106,9 @@ BAD_TI = {
     "no address": ("@xyz\n01\nq\n", 1, "'@xyz'", "an address"),
     "an address beyond 4 GiB": ("@100000000\n01\nq\n", 1, "beyond", "32-bit"),
     "data beyond 4 GiB": ("@FFFFFFFF\n01 02\nq\n", 2, "beyond", "32-bit"),
-    "data behind the end": ("@0\n01\nq\n02\n", 4, "end 'q' of line 3", "nothing"),
+    "data after the end": ("@0\n01\nq\n02\n", 4, "end 'q' of line 3", "nothing"),
     "overlap that disagrees": ("@0\n01 02\n@1\n07\nq\n", 4, "byte 07 at 0001, where line 2 has 02", "agree"),
-    "no data in it": ("@0\nq\n", None, "no data", "bytes behind"),
+    "no data in it": ("@0\nq\n", None, "no data", "bytes after"),
 }
 
 
@@ -194,7 +194,7 @@ class Elf(unittest.TestCase):
     def test_faults(self) -> None:
         whole = elf_file([(0x100, b"hive" * 20)])
         cases = {
-            "cut in the segment": (whole[:120], "behind the file"),
+            "cut in the segment": (whole[:120], "after the end of the file"),
             "cut in the header": (whole[:40], "the ELF file is damaged"),
             "not linked": (elf_file([(0, b"ab")], kind=1), "not linked yet"),
             "a library": (elf_file([(0, b"ab")], kind=3), "a shared object"),

@@ -37,7 +37,7 @@ GOOD = {
     "text before the first colon": (f"frame lift 2\nbuilt today\nx{record(0, b'ab')}\n{END}\n", [(0, b"ab")]),
     "byte-order mark": (b"\xef\xbb\xbf" + f"{record(0, b'ab')}\n{END}\n".encode(), [(0, b"ab")]),
     "DOS end of file": (f"{record(0, b'ab')}\n{END}\n\x1a", [(0, b"ab")]),
-    "text behind the end": (f"{record(0, b'ab')}\n{END}\nthat was it\n", [(0, b"ab")]),
+    "text after the end": (f"{record(0, b'ab')}\n{END}\nthat was it\n", [(0, b"ab")]),
     "records out of order": (f"{record(2, b'cd')}\n{record(0, b'ab')}\n{END}\n", [(0, b"abcd")]),
     "a gap": (f"{record(0, b'ab')}\n{record(8, b'cd')}\n{END}\n", [(0, b"ab"), (8, b"cd")]),
     "overlap that agrees": (f"{record(0, b'abcd')}\n{record(2, b'cdef')}\n{END}\n", [(0, b"abcdef")]),
@@ -67,7 +67,7 @@ BAD = {
     "unknown type": (record(0, b"ab", 6) + "\n", 1, "record type 06", "from 00 to 05"),
     "upper record of the wrong size": (record(0, b"abc", 4) + "\n", 1, "3 data bytes in a record of type 04", "2"),
     "text in the middle": (f"{record(0, b'ab')}\nhello bees\n{END}\n", 2, "'hello bees'", "colon"),
-    "a record behind the end": (
+    "a record after the end": (
         f"{record(0, b'ab')}\n{END}\n{record(2, b'cd')}\n",
         3,
         "end record of line 2",

@@ -148,7 +148,7 @@ class Refusals(unittest.TestCase):
 
     def test_vectors_can_be_gone_past(self) -> None:
         self.refused("vectors", "stm32f103c8", (0x08000000, bytes(64)), wishes=Wishes())
-        self.assertIn("written all the same", plan("stm32f103c8", (0x08000000, bytes(64))).notes[0])
+        self.assertIn("written anyway", plan("stm32f103c8", (0x08000000, bytes(64))).notes[0])
 
     def test_what_cannot_be_judged_is_said(self) -> None:
         made = plan("stm32f103c8", (0x08004000, bytes(64)), wishes=Wishes())

@@ -16,7 +16,7 @@ AT = "2026-11-02T09:30:00+01:00"
 
 
 def entry_of(board: str, *, held: bool = False, stop_at: str = "", **options: Any) -> tuple[JournalEntry, Trial]:
-    """The row of a climb; `held`: the chip holds the image already; `stop_at`: Ctrl-C when that rung has ended."""
+    """The row of a climb; `held`: the chip holds the image already; `stop_at`: Ctrl-C when that step has ended."""
     image = sample_for(board, 4000)
     images = {} if options.get("purpose", "upload") not in ("upload", "verify") else {"flash": image}
     climb, trial = prepare(board, images, **options)

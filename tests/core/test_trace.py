@@ -108,13 +108,13 @@ class Dump(unittest.TestCase):
     def test_what_is_no_recording(self) -> None:
         good = "".join(write_vcd(recorded("atmega328p"), "1"))
         cases = {
-            "hello": "no value change dump",
-            "$var wire 1 ! clk $end $enddefinitions $end #0": "no signal",
+            "hello": "not a value change dump",
+            "$var wire 1 ! clk $end $enddefinitions $end #0": "not a signal",
             "": "ends before",
-            good.replace("100 ns", "3 ns"): "no time scale",
-            good + "#12x\n": "is no time",
-            good + "b1 Q\n": "no signal",
-            good + "b12 q\n": "no value",
+            good.replace("100 ns", "3 ns"): "not a time scale",
+            good + "#12x\n": "is not a time",
+            good + "b1 Q\n": "not a signal",
+            good + "b12 q\n": "not a value",
         }
         for text, said in cases.items():
             with self.subTest(said), self.assertRaisesRegex(VcdError, said):

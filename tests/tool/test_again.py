@@ -176,8 +176,8 @@ class InALog(ToolTest):
         short = self.run_tool(*words, GREENSTEP_LADDER="")
         self.assertEqual(short.status, 0, short.text)
         self.assertRegex(short.out, r"^STM32F07x   bench:\S+   115200 8E1   \d{4}-\d\d-\d\d \d\d:\d\d:\d\d\n")
-        rungs = [line.split()[1] for line in short.out.splitlines() if line.startswith(" ●")]
-        self.assertEqual(rungs, ["compare", "write", "verify", "start"])
+        steps = [line.split()[1] for line in short.out.splitlines() if line.startswith(" ●")]
+        self.assertEqual(steps, ["compare", "write", "verify", "start"])
         self.assertLess(len(short.out.splitlines()), 10)
         full = self.run_tool(*words, "--ladder", "full", GREENSTEP_LADDER="")
         self.assertIn("● sync", full.out)

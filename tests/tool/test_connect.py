@@ -53,7 +53,7 @@ class Project(ToolTest):
     def test_without_a_terminal_what_would_be_asked_names_its_option(self) -> None:
         for arguments, said in (
             ((), "greenstep init NAME"), (("a",), "--chip"), (("a", "--chip", "teapot", "--port", "x"), "no chip is called"),
-            (("a b", "--chip", "avr", "--port", "x"), "no name for a board"),
+            (("a b", "--chip", "avr", "--port", "x"), "not a valid board name"),
             (("a", "--chip", "avr", "--port", "x", "--hookup", "magic"), "no hookup is called"),
         ):  # fmt: skip
             with self.subTest(said):

@@ -222,7 +222,7 @@ class Changing(ToolTest):
     def test_what_is_refused(self) -> None:
         cases = {
             ("--save", "x.xyz"): "--as hex", ("--save", "x.hex", "--patch", "7C=zz"): "write ADDRESS=BYTES",
-            ("--save", "x.hex", "--sums"): "which chip", ("--save", "x.hex", "--fill", "300"): "is no byte",
+            ("--save", "x.hex", "--sums"): "which chip", ("--save", "x.hex", "--fill", "300"): "is not a byte",
             ("--save", "x.hex", "--from", "0"): "say what is filled", ("--save", "none/x.hex"): "there is no folder",
             ("--save", "x.hex", "--move-to", "0xFFFFFFFF"): "outside of addresses", ("--save", "."): "is a directory",
             ("--save", "x.s19", "--record-bytes", "255"): "1 to 250",

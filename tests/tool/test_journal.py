@@ -180,7 +180,7 @@ class Asked(ToolTest):
     def test_what_is_refused(self) -> None:
         for words, said in (
             (("9",), "no number 9"),
-            (("--since", "soon"), "is no date"),
+            (("--since", "soon"), "is not a date"),
             (("--save", "x.png"), "nothing on record"),
         ):
             run = self.run_tool("journal", *words)

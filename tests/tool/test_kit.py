@@ -76,7 +76,7 @@ class Believed(unittest.TestCase):
             "a bomb": (lambda m: m.update({"images/scale.bin": bytes(50_000_000)}), "unpacks to more than it says"),
             "a member more": (lambda m: m.update({"images/more.bin": b"x"}), "its manifest does not name"),
             "a member less": (lambda m: m.pop("images/pages.bin"), "lacks a file"),
-            "no manifest": (lambda m: m.pop(MANIFEST), "is no kit"),
+            "no manifest": (lambda m: m.pop(MANIFEST), "is not a kit"),
             "not TOML": (lambda m: m.update({MANIFEST: b"format = ["}), "cannot be read"),
             "another format": (text("format = 1", "format = 2"), "is of format 2"),
             "an unknown key": (text("format = 1", "format = 1\nrun = 'rm'"), "unknown 'run'"),

@@ -69,7 +69,7 @@ class Recordings(ToolTest):
     def test_what_cannot_be_kept_or_read(self) -> None:
         run = self.run_tool("greet", *self.there, "--trace", "/nowhere/probe.vcd")
         self.assertEqual((run.status, "cannot be written" in run.text), (2, True), run.text)
-        for name, said in (("brood-probe.hex", "no value change dump"), ("none.vcd", "there is no file")):
+        for name, said in (("brood-probe.hex", "not a value change dump"), ("none.vcd", "there is no file")):
             run = self.run_tool("trace", "show", name)
             self.assertEqual((run.status, said in run.err), (2, True), run.err)
 

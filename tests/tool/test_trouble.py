@@ -30,13 +30,13 @@ class WrongWords(ToolTest):
             ("upload", "frame-lift", *CHIP): "'frame-lift' is neither a board nor a file",
             ("upload", "brood-probe.hex", "at", "0x100", *CHIP, "--port", "x"): "carries its own addresses",
             ("upload", "brood-probe.hex", "at", "12q", *CHIP): "not a number",
-            ("upload", "brood-probe.hex", "at", *CHIP): "no address behind",
+            ("upload", "brood-probe.hex", "at", *CHIP): "no address after",
             ("greet", *CHIP, "--port", "x", "--hookup", "cross-pear"): "use cross-pair",
             ("greet", *CHIP, "--port", "x", "--hookup", "{ reset = 3 }"): "hookup.reset is 3",
             ("greet", *CHIP, "--port", "x", "--enter", "boot on; rest on"): "enter, column 10: 'rest'",
             ("greet", *CHIP, "--port", "x", "--frame", "8X1"): "is not a frame",
             ("greet", *CHIP, "--port", "x", "--dialect", "avr-v7"): "no dialect is called 'avr-v7'",
-            ("greet", *CHIP, "--port", "odd://x"): "names no port",
+            ("greet", *CHIP, "--port", "odd://x"): "does not name a port",
             ("greet", "--baud", "fast"): "not a valid integer",
             ("upload", "brood-probe.hex", *CHIP, "--keep", "0x100", "--port", "x"): "has no size",
             ("bench", "bee-hive"): "There is no board 'bee-hive'",
@@ -70,7 +70,7 @@ class WrongWords(ToolTest):
             "[board.x]\nalso_ident = ['1E950F']\n": "board.x.also_ident",
             "[board.x]\nverify = 'no'\n": "true or false",
             "[board.x]\npatience = 'long'\n": "a number of seconds",
-            "board = 3\n": "no table of boards",
+            "board = 3\n": "not a table of boards",
         }
         for text, said in cases.items():
             with self.subTest(text):

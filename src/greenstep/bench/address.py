@@ -44,7 +44,7 @@ KEYS = {
 
 @frozen
 class BenchAddress:
-    """What is written behind `bench:`, read and checked. Times in seconds."""
+    """What is written after `bench:`, read and checked. Times in seconds."""
 
     board: BenchBoard
     faults: tuple[str, ...] = ()

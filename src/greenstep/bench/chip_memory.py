@@ -36,7 +36,9 @@ def load_chip(path: Path, board: str, chip: SimulatedChip) -> None:
     except FileNotFoundError:
         return
     except (KeyError, ValueError, TypeError, RecursionError, zlib.error):
-        raise usage("bench-port", f"{path} is no memory of a simulated board", "remove it, or name another") from None
+        raise usage(
+            "bench-port", f"{path} is not the memory of a simulated board", "remove it, or name another"
+        ) from None
     except OSError as error:
         raise usage("bench-port", f"{path} cannot be read: {error.strerror}", "memory=FILE") from None
 

@@ -43,7 +43,7 @@ KINDS = {
     "says": ("TEXT", "the program prints this text instead of its own"),
     "console": ("BAUD", "the program talks at another rate than usual"),
 }
-"""Faults by name: what is written behind the '=', and what they do."""
+"""Faults by name: what is written after the '=', and what they do."""
 
 
 @changing

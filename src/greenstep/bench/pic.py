@@ -264,7 +264,7 @@ class SimulatedAn1310(SimulatedPic):
         return self.kind.loader[0] - 4
 
     def started(self, body: bytearray | None) -> bytearray:
-        """An STX is answered by one: each that begins a frame, or only the second of all, behind the one that trained
+        """An STX is answered by one: each that begins a frame, or only the second of all, after the one that trained
         the auto-baud."""
         self.starts += 1
         if (self.kind.echoes_start and not body) or (not self.kind.echoes_start and self.starts == 2):

@@ -1,4 +1,4 @@
-"""A simulated board inside the command itself: what stands behind a port that is written `bench:…`."""
+"""A simulated board inside the command itself: what is behind a port that is written `bench:…`."""
 
 from __future__ import annotations
 

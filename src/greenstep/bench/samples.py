@@ -52,7 +52,7 @@ def with_sum(image: Image) -> Image:
 
 
 def pic_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Image:
-    """A PIC18 program from `start`: a GOTO, code, and, as compilers leave it, configuration words behind the code."""
+    """A PIC18 program from `start`: a GOTO, code, and, as compilers leave it, configuration words after the code."""
     source = random.Random(seed)
     k = (start + 0x40) // 2
     jump = bytes([k & 0xFF, 0xEF, k >> 8 & 0xFF, 0xF0 | k >> 16])

@@ -207,7 +207,7 @@ class SimulatedStm32(SimulatedChip):
         return (yield from self._rest_of_frame([], size))
 
     def _rest_of_frame(self, head: list[int], size: int) -> Generator[Wish, int, bytes | None]:
-        """So many characters behind a frame's head, and the XOR over all; None if one is damaged or it is wrong."""
+        """So many characters after a frame's head, and the XOR over all; None if one is damaged or it is wrong."""
         if DAMAGED in head:
             return None
         values = yield from self.several(size + 1)

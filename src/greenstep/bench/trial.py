@@ -45,7 +45,7 @@ class Trial:
         return next((event.findings for event in self.events if isinstance(event, Found)), ())
 
     def step(self, name: str) -> StepEnded:
-        """How a rung ended. Raises KeyError where it was not climbed."""
+        """How a step ended. Raises KeyError where it was not climbed."""
         for event in self.events:
             if isinstance(event, StepEnded) and event.step == name:
                 return event

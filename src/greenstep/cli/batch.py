@@ -29,7 +29,7 @@ from .options import (
 @click.option(
     "--again/--once",
     default=None,
-    help="Wait for the next board on the same port (the usual with one port), or serve each port once.",
+    help="Wait for the next board on the same port (default with one port), or serve each port once.",
 )
 @click.option("--count", "number", type=Whole(1, 100_000), metavar="N", help="End after so many boards.")
 @click.option(
@@ -60,7 +60,7 @@ def command(
     how: How,
 ) -> int:
     """Upload into one board after another, or into several at once. With one port: waits until a board answers,
-    uploads, says so, and waits for the next. Ctrl-C begins no further board; those under way are finished.
+    uploads, says so, and waits for the next. Ctrl-C starts no further board; boards under way are finished.
 
     \b
     greenstep batch brood-probe --save probes.csv

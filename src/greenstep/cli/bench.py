@@ -27,7 +27,7 @@ import click
     "--hands",
     type=click.FloatRange(0, 600),
     metavar="SECONDS",
-    help="Three wires only: a simulated person presses the buttons so long after the first character.",
+    help="Three wires only: a simulated person presses the buttons this long after the first character.",
 )
 @click.option(
     "--circuit",

@@ -53,8 +53,8 @@ def command(
     said: BoardSettings,
     how: How,
 ) -> int:
-    """The baud rates that an oscillator makes with the chip's UART: real rate and error of each, whether both ends
-    bear it, and how long an image takes at it.
+    """The baud rates that an oscillator gives with the chip's UART: the real rate and error of each, whether both
+    ends tolerate it, and how long an image takes.
 
     \b
     greenstep clock 16M --chip atmega328p

@@ -14,7 +14,7 @@ def command(shell: str) -> int:
 
     \b
     eval "$(greenstep completion bash)"        in ~/.bashrc
-    eval "$(greenstep completion zsh)"         in ~/.zshrc, behind compinit
+    eval "$(greenstep completion zsh)"         in ~/.zshrc, after compinit
     greenstep completion fish | source        in ~/.config/fish/config.fish
     """
     from click.shell_completion import get_completion_class

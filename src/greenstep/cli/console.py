@@ -197,7 +197,7 @@ class Console:
         return bool(leave)
 
     def _answered_prompt(self) -> None:
-        """A prompt without a line end is over with the line that was typed behind it."""
+        """A prompt without a line end is over with the line that was typed after it."""
         prompt = self._lines.partial
         self._lines.partial, self._line_s = b"", None
         if prompt:

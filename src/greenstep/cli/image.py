@@ -33,5 +33,5 @@ class _ImageCommands(LazyCommands):
 
 @click.group("image", cls=_ImageCommands, short_help="Look into image files, compare and change them.")
 def command() -> None:
-    """Look into image files before a chip meets them; compare, join, cut and convert them. Which format a file has is
-    seen from its content: Intel HEX, S-record, TI-TXT, ELF, else raw. No port is opened, no file ever changed."""
+    """Look into image files before they reach a chip; compare, join, cut and convert them. The format is recognised
+    by content: Intel HEX, S-record, TI-TXT, ELF, otherwise raw. Opens no port and never changes a file."""

@@ -43,7 +43,7 @@ class Saving:
             kind_for(self.file, self.kind)
             check_place(self.file, self.replace)
         if self.fill is not None and not 0 <= self.fill <= 0xFF:
-            raise usage("fill", f"--fill {self.fill} is no byte", "0x00 to 0xFF")
+            raise usage("fill", f"--fill {self.fill} is not a byte", "0x00 to 0xFF")
 
 
 def saving_options(command: Callable[..., int], required: bool = True) -> Callable[..., int]:

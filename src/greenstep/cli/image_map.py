@@ -32,7 +32,7 @@ def map_command(
     target: tuple[str, ...], save: Path | None, flash_size: int | None, said: BoardSettings, how: How
 ) -> int:
     """Where images lie: in the chip's flash where a chip or a board is named, else from their lowest to their highest
-    byte. A capital letter is a cell full of that image, a small one a cell that it begins or ends in.
+    byte. A capital letter marks a cell that an image fills, a small one a cell that it begins or ends in.
 
     \b
     greenstep image map apiary-gateway --save gateway.png

@@ -34,7 +34,7 @@ from .options import How, board_options, collected, start_options
 )
 @collected
 def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> int:
-    """Write a board into greenstep.toml: what is not said by options is asked, where there is somebody to ask.
+    """Write a board into greenstep.toml. What the options do not say is asked for on the terminal.
 
     \b
     greenstep init
@@ -94,7 +94,7 @@ def _name(name: str | None) -> str:
         raise usage("no-name", "which name is the board to have?", "greenstep init NAME --chip … --port …")
     name = name or str(click.prompt("A name for the board (such as hive-scale)"))
     if not re.fullmatch(r"[A-Za-z0-9][\w-]*", name):
-        raise usage("board-name", f"'{name}' is no name for a board", "letters, digits, '-' and '_'")
+        raise usage("board-name", f"'{name}' is not a valid board name", "letters, digits, '-' and '_'")
     return name
 
 

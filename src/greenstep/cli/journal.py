@@ -101,7 +101,7 @@ def _since(text: str) -> str:
     try:
         return datetime.fromisoformat(text).isoformat(timespec="seconds")
     except ValueError:
-        raise usage("since", f"--since {text} is no date", "write 2026-11-02, or so many days: 7") from None
+        raise usage("since", f"--since {text} is not a date", "write 2026-11-02, or so many days: 7") from None
 
 
 def _list(listed: Sequence[Row], wanted: Wanted) -> None:

@@ -67,7 +67,7 @@ class PipedLines:
     def _read(self) -> None:
         # past Python's own buffer: a thread that still waits holds its lock when the program ends, which aborts it
         begun = b""
-        with contextlib.suppress(OSError, ValueError):  # closed by whoever started us: no lines
+        with contextlib.suppress(OSError, ValueError):  # closed by the parent process: no lines
             while more := os.read(sys.stdin.fileno(), 4096):
                 *lines, begun = (begun + more).split(b"\n")
                 for line in lines:

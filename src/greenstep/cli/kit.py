@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 
 @click.group("kit", short_help="Boards and images in one file to hand over.")
 def command() -> None:
-    """One file for a friend far away: images, boards, and what to be told before and after. It is used with
-    greenstep upload FILE.kit."""
+    """One file for a friend far away: images, boards, and text to show before and after the upload. Your friend uses
+    it with greenstep upload FILE.kit."""
 
 
 @command.command("make")

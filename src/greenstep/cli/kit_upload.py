@@ -70,7 +70,7 @@ def _asked(kit: Kit, left: list[Board], folder: Path) -> Board:
     answers = {board.name: notes.answers.get(board.name, board.name) for board in left}
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         told = ", ".join(f"{name}: {text}" for name, text in answers.items())
-        raise usage("kit-which-board", question, f"name the board behind the kit ({told})")
+        raise usage("kit-which-board", question, f"name the board after the kit ({told})")
     if notes.picture is not None:
         click.echo(f"a picture: {folder / notes.picture}", err=True)
     for number, text in enumerate(answers.values(), 1):

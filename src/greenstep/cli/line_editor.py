@@ -26,7 +26,7 @@ class LineEditor:
         self.left = False
 
     def show(self, lines: list[str], partial: str) -> None:
-        """Whole lines, then what stands behind them without an end."""
+        """Whole lines, then what follows them without an end."""
         self._take_away()
         for line in lines:
             self._stream.write(line + "\r\n")

@@ -35,9 +35,11 @@ if TYPE_CHECKING:
     "--log", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Add all lines to a file."
 )
 @click.option("--send", multiple=True, metavar="LINE", help="Send a line at the beginning.")
-@click.option("--expect", "text", metavar="TEXT", help="End as soon as this text has come; status 8 if it does not.")
+@click.option(
+    "--expect", "text", metavar="TEXT", help="Stop as soon as this text is heard; exit status 8 if it is not."
+)
 @click.option("--within", type=Real(0.1, 86400), metavar="SECONDS", default=5.0, help="How long to wait for it. [5]")
-@click.option("--seconds", type=Real(0.1, 86400), metavar="SECONDS", help="End after so long.")
+@click.option("--seconds", type=Real(0.1, 86400), metavar="SECONDS", help="Stop after this long.")
 @line_end_option
 @trace_option
 @general_options
@@ -45,7 +47,7 @@ def command(
     board: tuple[str, ...], find_baud: bool, reset: bool, keys: bool, times: bool, as_hex: bool, log: Path | None,
     send: tuple[str, ...], text: str | None, within: float, seconds: float | None, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
-    """A console: shows what the application says, and sends the lines typed. Lines of a pipe are sent too.
+    """A console: shows what the application says, and sends the lines you type. Lines from a pipe are sent too.
 
     \b
     greenstep listen hive-scale

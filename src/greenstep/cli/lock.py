@@ -19,9 +19,9 @@ from .target import settle
 @trace_option
 @general_options
 def command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
-    """Turn the chip's readout protection on, enter again, and see that it refuses to be read.
+    """Turn on the chip's readout protection, enter the bootloader again, and check that the chip refuses to be read.
 
-    Unlocking erases the whole flash.
+    Unlocking it later erases the whole flash.
     """
     wanted = settle(board, said, how)
     refuse_without("lock", wanted)

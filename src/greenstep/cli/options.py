@@ -158,7 +158,7 @@ _GENERAL = (
 ladder_option: Callable[[Command], Command] = _option(
     "--ladder",
     type=click.Choice(["short", "full"]),
-    help="All rungs (the usual on a terminal), or what was done to the chip (in a log); a failure shows all.",
+    help="All steps (default on a terminal), or what was done to the chip (default in a log); a failure shows all.",
 )
 trace_option: Callable[[Command], Command] = click.option(
     "--trace",

@@ -38,9 +38,9 @@ def command(
     target: tuple[str, ...], size: int, side: Literal["top", "bottom"] | None, bootloader: Path | None,
     flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
-    """Room for a resident bootloader: where it begins in bytes and words, what is left, the jump at the reset vector,
-    and values for the linker. An application is held against it; --save writes it with its reset vector moved: reset
-    leads to the bootloader, and the application's own jump stands just below that.
+    """Plan the room for a resident bootloader: where it starts (in bytes and words), how much is left, the jump at
+    the reset vector, and values for the linker. Name an application to check it against the plan; --save writes it
+    with its reset vector moved: reset goes to the bootloader, and the application's own jump is kept just below it.
 
     \b
     greenstep reserve --chip atmega328p --size 1900

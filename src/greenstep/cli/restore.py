@@ -17,12 +17,12 @@ from .target import settle
 @board_options
 @image_options
 @start_options
-@click.option("--start/--no-start", default=None, help="Start the application at the end (the usual), or not.")
+@click.option("--start/--no-start", default=None, help="Start the application at the end (default), or not.")
 @trace_option
 @general_options
 def command(target: tuple[str, ...], said: BoardSettings, how: How) -> int:
-    """Write back what a backup saved, byte for byte, and read it back: nothing is put into it or judged, and the
-    room of a resident bootloader is left as it is. A raw file goes to the start of the flash, or to its address.
+    """Write back what backup saved, byte for byte, and read it back. Nothing is added or judged, and a resident
+    bootloader is left alone. A raw file goes to the start of the flash, or to the address you give.
 
     \b
     greenstep restore hive-scale hive-scale-before.hex

@@ -13,7 +13,7 @@ _TOLD: frozenset[Step] = frozenset(("compare", "keep", "write", "verify", "start
 
 
 class ShortView:
-    """Holds the rungs back until it is known how the climb ends; what a person must do now is told at once."""
+    """Holds the steps back until it is known how the climb ends; what a person must do now is told at once."""
 
     def __init__(self) -> None:
         self._ladder = LadderView()

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 @click.option("--forget", is_flag=True, help="Forget the port of that name.")
 @click.option("--json", "as_json", is_flag=True, help="One port a line, for programs.")
 def command(name: str | None, within: float | None, forget: bool, as_json: bool) -> int:
-    """Unplug or plug the board: the port that changes is named, and remembered as NAME if one is given. It is known
-    again by its serial number, else by its place on the USB, however it is called then.
+    """Unplug or plug the board: the port that changes is shown, and remembered as NAME if you give one. It is
+    recognised later by its serial number, or else by its place on the USB, whatever it is called then.
 
     \b
     greenstep spot hive-scale

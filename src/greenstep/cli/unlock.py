@@ -22,11 +22,10 @@ from .target import settle
 @trace_option
 @general_options
 def command(board: tuple[str, ...], writes: bool, yes: bool, said: BoardSettings, how: How) -> int:
-    """Turn the chip's readout protection off, which erases the whole flash (on STM32L0 and L1 the EEPROM too), enter
-    again, and see that it lets itself be read.
+    """Turn off the chip's readout protection, which erases the whole flash (on STM32L0 and L1 the EEPROM too), enter
+    the bootloader again, and check that the chip can be read.
 
-    With --writes it is the protection of erase units against writing that is lifted: the chip resets itself, and
-    nothing is erased.
+    With --writes, lift the write protection of erase units instead: the chip resets itself, and nothing is erased.
     """
     wanted = settle(board, said, how)
     refuse_without("unlock", wanted, writes)

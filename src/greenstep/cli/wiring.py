@@ -32,7 +32,8 @@ _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
 def command(board: tuple[str, ...], straight: bool, save: Path | None, said: BoardSettings, how: How) -> int:
-    """Adapter to board, pin by pin; levels, supply, boot pin, pull-ups, order of the buttons. Touches no port.
+    """Which adapter pin goes to which chip pin; levels, supply, boot pin, pull-ups, order of the buttons. Opens no
+    port.
 
     \b
     greenstep wiring brood-probe

@@ -75,7 +75,7 @@ class Noted:
 
 @frozen
 class StepEnded:
-    """A rung with its evidence. `figures` are for programs, in the units their names give."""
+    """A step with its evidence. `figures` are for programs, in the units their names give."""
 
     step: Step
     outcome: Outcome
@@ -94,7 +94,7 @@ class Found:
 
 @frozen
 class ClimbEnded:
-    """The end. `green` only if every rung that was to be climbed is; `chip_state` says what an interrupted
+    """The end. `green` only if every step that was to be climbed is; `chip_state` says what an interrupted
     or failed upload leaves behind. `journal` is the number of its row there; 0 where it has none."""
 
     green: bool

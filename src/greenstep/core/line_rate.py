@@ -62,14 +62,14 @@ def levels(data: bytes, frame: Frame) -> bytes:
 def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
     """Characters sent at `factor` times the receiver's rate, as the receiver takes them."""
     has_parity, odd = frame.parity != "none", frame.parity == "odd"
-    # where the receiver looks, in bits of the line behind the one in which it fell
+    # where the receiver looks, in bits of the line after the one in which it fell
     looks = [int((_SAMPLED_AT + n) * factor) for n in range(frame.data_bits + 2 + has_parity)]
     start, *data_looks = looks[: frame.data_bits + 1]
     places = tuple(enumerate(data_looks))
     parity_look, stop_look = looks[frame.data_bits + 1], looks[-1]
     length = math.ceil((_SAMPLED_AT + frame.data_bits + 1 + has_parity) * factor)
     bits = levels(data, sent_frame)
-    line = b"\x01" + bits + b"\x01" * (length + 1)  # at rest before and behind
+    line = b"\x01" + bits + b"\x01" * (length + 1)  # at rest before and after
     out = bytearray()
     framing = parity = at = 0
     while (at := line.find(b"\x01\x00", at)) >= 0:
@@ -95,7 +95,7 @@ _EIGHT_N_ONE = Frame()
 class Sample:
     """Bytes as they were received in `frame`, from somebody who sends in `sent_frame`.
 
-    `replies` are short answers that may stand behind them instead of ordinary talk.
+    `replies` are short answers that may follow them instead of ordinary talk.
     """
 
     data: bytes

@@ -33,7 +33,7 @@ def parse_engineering(text: str, unit: str) -> float:
     cleaned = text.strip().replace(" ", "").removesuffix(unit)
     match = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)([pnuµmkKMG]?)([0-9]*)", cleaned)
     if match is None or (match[3] and ("." in match[1] or not match[2])):
-        raise ValueError(f"'{text}' is no value in {unit} (write {_EXAMPLES.get(unit, '10k')})")
+        raise ValueError(f"'{text}' is not a value in {unit} (write {_EXAMPLES.get(unit, '10k')})")
     number = float(f"{match[1]}.{match[3]}" if match[3] else match[1])
     return number * _PREFIX["k" if match[2] == "K" else match[2]]
 

@@ -1,4 +1,4 @@
-"""A link that notes everything that passes, for the findings and for whoever wants to read the line later."""
+"""A link that notes everything that passes, for the findings and for traces."""
 
 from __future__ import annotations
 

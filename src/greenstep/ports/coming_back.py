@@ -14,7 +14,7 @@ _SETTLES_S = 0.3
 
 
 class ComingBack:
-    """Waits for the port `name`, known by what stood behind it when this was made. `look` lists the ports."""
+    """Waits for the port `name`, known by what was behind it when this was made. `look` lists the ports."""
 
     def __init__(
         self,

@@ -74,7 +74,7 @@ def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], Any]:
 
 
 def open_raw(name: str, settings: LineSettings) -> Any:
-    """The same as a pySerial port with both lines released, for whoever passes it on.
+    """The same as a pySerial port with both lines released, for a program that passes it on.
 
     Raises PortFault, UsageFault.
     """
@@ -86,7 +86,7 @@ def _opened(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_
     try:
         port = serial.serial_for_url(name, do_not_open=True)
     except (ValueError, ImportError) as error:
-        raise usage("port", f"'{name}' names no port: {error}", "greenstep ports lists them") from None
+        raise usage("port", f"'{name}' does not name a port: {error}", "greenstep ports lists them") from None
     is_device = "://" not in name
     try:
         apply_settings(port, settings)
@@ -153,7 +153,7 @@ def _evidence(name: str, port: Any, is_device: bool) -> str:
 
 
 def _without_numbers(words: str) -> str:
-    """What stands behind an error number that another library put into its message, or all of it."""
+    """What follows an error number that another library put into its message, or all of it."""
     found = re.search(r"\[Errno -?\d+\] ([^'\"]+)|\(\d+, '([^']+)'\)", words)
     return (found[1] or found[2]).strip() if found else words
 

@@ -39,7 +39,7 @@ def read_aliases(path: Path | None = None) -> dict[str, dict[str, str]]:
     aliases = {}
     for name, entry in table.items():
         if not isinstance(entry, dict) or any(not isinstance(entry.get(key, ""), str) for key in _KEYS):
-            raise usage("alias-file", f"{path}: '{name}' is no port", "remove it there and spot again")
+            raise usage("alias-file", f"{path}: '{name}' is not a port", "remove it there and spot again")
         aliases[name] = {key: entry[key] for key in _KEYS if entry.get(key)}
     return aliases
 
@@ -47,7 +47,7 @@ def read_aliases(path: Path | None = None) -> dict[str, dict[str, str]]:
 def write_alias(name: str, known: dict[str, str], path: Path | None = None) -> Path:
     """Remember a port. What else the file holds, comments included, stays. Raises UsageFault."""
     if not re.fullmatch(r"[A-Za-z0-9][\w.-]*", name):
-        raise usage("alias-name", f"'{name}' is no name for a port", "letters, digits, '-', '_' and '.'")
+        raise usage("alias-name", f"'{name}' is not a valid name for a port", "letters, digits, '-', '_' and '.'")
     import tomlkit
 
     path = path or alias_file()

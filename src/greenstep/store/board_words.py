@@ -56,7 +56,7 @@ def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageF
             at += 1
             continue
         if at + 2 == len(words):
-            raise usage("address-given", f"no address behind '{file} at'", "write FILE at 0x08000000")
+            raise usage("address-given", f"no address after '{file} at'", "write FILE at 0x08000000")
         try:
             files.append(ImageFile(file, parse_number(words[at + 2]), memory))
         except ValueError as error:

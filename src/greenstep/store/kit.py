@@ -195,7 +195,7 @@ def _read(name: str, file: zipfile.ZipFile) -> Kit:
     if len(infos) != len(file.infolist()):
         raise _refused(name, "holds a member twice", "")
     if MANIFEST not in infos:
-        raise _refused(name, "is no kit", f"no {MANIFEST} in it")
+        raise _refused(name, "is not a kit", f"no {MANIFEST} in it")
     manifest = _manifest(name, _bytes(name, file, infos[MANIFEST], _LARGEST_MANIFEST))
     listed = _table(name, manifest, "file")
     if len(listed) > MOST_MEMBERS:
@@ -246,7 +246,7 @@ def _manifest(name: str, data: bytes) -> dict[str, Any]:
 def _table(name: str, manifest: Mapping[str, Any], key: str) -> dict[str, dict[str, Any]]:
     table = manifest.get(key, {})
     if not isinstance(table, dict) or not all(isinstance(entry, dict) for entry in table.values()):
-        raise _refused(name, f"has a {MANIFEST} whose '{key}' is no table of tables", "")
+        raise _refused(name, f"has a {MANIFEST} whose '{key}' is not a table of tables", "")
     return table
 
 

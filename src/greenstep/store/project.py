@@ -60,7 +60,7 @@ def read_project(path: Path) -> Project:
             raise usage("project-key", f"{path.name} has no '{key}'", "boards are written as [board.NAME]")
     boards = table.get("board", {})
     if not isinstance(boards, dict) or not all(isinstance(board, dict) for board in boards.values()):
-        raise usage("project-file", f"{path.name}: 'board' is no table of boards", "write [board.NAME]")
+        raise usage("project-file", f"{path.name}: 'board' is not a table of boards", "write [board.NAME]")
     return Project(path, {name: _board(name, entry, path) for name, entry in boards.items()})
 
 

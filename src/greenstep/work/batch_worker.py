@@ -45,7 +45,7 @@ class Begins:
 
 @frozen
 class Goes:
-    """A rung that began, or how far it is; a finished chip rung; what hands must do."""
+    """A step that began, or how far it is; a finished chip step; what hands must do."""
 
     event: StepStarted | StepAdvanced | StepEnded | HandsWanted
 

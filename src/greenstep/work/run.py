@@ -78,7 +78,7 @@ class Run(Iterator[Event]):
             action()
 
     def events(self, interrupts: Interrupts | None = None) -> Generator[Event, None, None]:
-        """The events alone, for whoever shows failures by them. Each is in the journal before it is given away."""
+        """The events alone, for a view. Each is in the journal before it is given away."""
         interrupts = interrupts or Interrupts()
         run = self._climb.run()
         try:

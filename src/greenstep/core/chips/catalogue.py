@@ -139,7 +139,7 @@ class Catalogue:
         return tuple(entry.part for entry in self._entries)
 
     def of_dialect(self, dialect: str) -> tuple[Part, ...]:
-        """The parts on which a dialect is spoken, those first on which it is the usual one."""
+        """The parts on which a dialect is spoken, those first on which it is the default one."""
         return _of_dialect((*own_files(), *added_files()), dialect)
 
     def find(self, name: str) -> Choice:
@@ -283,7 +283,7 @@ class _Entry:
 
     @cached_property
     def part(self) -> Part:
-        """The record, made for whoever looks into it."""
+        """The record, made when it is first looked at."""
         row = tomllib.loads(self.text)
         layers = (self.defaults, self.series.get(row.get("series", ""), {}), row)
         merged = {key: value for layer in layers for key, value in layer.items()}
@@ -293,7 +293,7 @@ class _Entry:
 
     @cached_property
     def patterns(self) -> tuple[re.Pattern[str], ...]:
-        """What is written in `matches`, compiled for whoever looks a name up."""
+        """What is written in `matches`, compiled when a name is first looked up."""
         return tuple(re.compile(pattern) for pattern in self.matches)
 
     def may_begin(self, number: str) -> bool:
@@ -342,7 +342,7 @@ def _read_family(text: str) -> list[_Entry]:
 
 
 def _quoted(row: str, key: str) -> tuple[str, ...]:
-    """The texts behind a key of a row, which stand on its line."""
+    """The texts after a key of a row, which stand on its line."""
     begin = row.index(f"{key} = ") + len(key) + 3
     line = row[begin : row.find("\n", begin)]
     return tuple(line.replace('"', "'").split("'")[1::2])

@@ -81,7 +81,7 @@ class Memory:
 
     @property
     def usable_end(self) -> int:
-        """The address behind the last byte that an application may use."""
+        """The address after the last byte that an application may use."""
         return self.end - self.reserved_top
 
     @property

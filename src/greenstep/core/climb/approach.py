@@ -1,4 +1,4 @@
-"""The rungs up to a known chip: image, port, enter, sync, chip."""
+"""The steps up to a known chip: image, port, enter, sync, chip."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The rung before erasing: what of the image is in the chip already? That is left alone.
+"""The step before erasing: what of the image is in the chip already? That is left alone.
 
 By the chip's own checksum where it has one; else by reading back, where that takes less time than writing; else by
 the journal, the chip's own number and a sample.
@@ -200,7 +200,7 @@ def _sums_equal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
 
 
 def _by_reading(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
-    """Reads on while it pays: behind several that differ in a row some are taken to differ unread, and more each
+    """Reads on while it pays: after several that differ in a row some are taken to differ unread, and more each
     time."""
     outcome = _Outcome("read", len(rooms))
     groups = _groups(rooms, min(_MOST_TOGETHER, transfer.dialect.read_block(plan.memory)))

@@ -1,4 +1,4 @@
-"""The last rung: start the application, and hear it."""
+"""The last step: start the application, and hear it."""
 
 from __future__ import annotations
 

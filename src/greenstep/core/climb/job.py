@@ -32,7 +32,7 @@ class Job:
     `patience_s` is how long to keep asking for sync; None is the dialect's own measure where lines reset the chip.
     `expect` is the text that proves the application runs, heard at `console`. `also_idents` are chip numbers accepted
     beside the declared one's. `talk` is said to the application after the start, each line with `line_end`; `secrets`
-    are kept out of every recording. `keeps_open`: after a green end the link stays open, for whoever goes on
+    are kept out of every recording. `keeps_open`: after a green end the link stays open, for a console that goes on
     listening. `region` is the memory, address and size that a backup or an erase is about; None is all of it.
     `recall` says what the journal knows of a chip, by its own number and its part's name; `put_aside` stores room
     that is to be kept, for the board or chip named, and raises RefusedFault where it cannot.

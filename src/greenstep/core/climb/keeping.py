@@ -98,7 +98,7 @@ def _with_kept(transfer: Transfer, flash: MemoryPlan, kept: Sequence[Piece]) -> 
     image = replace(flash.image, pieces=joined([*wanted, *kept]))
     smaller = plan_memory(plan.part, flash.memory, job.dialect, image, wishes)
     checks = smaller.checks
-    if smaller.sample_of:  # a sample is enough for an image, which can be had again, and not for what cannot
+    if smaller.sample_of:  # a sample is enough for an image, which can be sent again, and not for what cannot
         apart = [check for check in checks if not any(check.meets(piece.span) for piece in kept)]
         checks = tuple(sorted([*apart, *(piece.span for piece in kept)], key=lambda span: span.start))
     whole = smaller.part_of(replace(flash.image, pieces=joined([*flash.image.pieces, *kept])))

@@ -1,4 +1,4 @@
-"""What was noted of the line while the bootloader was asked, for whoever must explain a failure."""
+"""What was noted of the line while the bootloader was asked, for the rules that explain a failure."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a climb has come to, for whoever started it."""
+"""What a climb has come to, for the caller."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where nothing guards the size that a chip is told to erase, places behind it are looked at before and after."""
+"""Where nothing guards the size that a chip is told to erase, places after it are looked at before and after."""
 
 from __future__ import annotations
 

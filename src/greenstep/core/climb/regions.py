@@ -34,7 +34,7 @@ def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
     if region.size <= 0 or not memory.span.covers(region):
         raise RefusedFault.of(
             "does-not-fit",
-            "there is no such room in this chip",
+            "this chip has no such region",
             (
                 f"asked for {Span.of(start, max(region.size, 1))}",
                 f"the {name} is {memory.span} ({show_size(memory.size)})",

@@ -44,13 +44,13 @@ def talk_step(session: Session) -> Iterator[Event]:
 
 
 def _after_text(heard: bytes, text: str) -> bytes:
-    """What came behind the text that proved the start."""
+    """What came after the text that proved the start."""
     place = heard.find(text.encode()) if text else -1
     return heard[place + len(text.encode()) :] if place >= 0 else heard
 
 
 def _wait_for(session: Session, turn: TalkLine, heard: bytes) -> bytes:
-    """What came behind the expected text. Raises StartFault."""
+    """What came after the expected text. Raises StartFault."""
     wanted = turn.expect.encode()
     deadline = Deadline.after(session.link, turn.within_s)
     while wanted not in heard:

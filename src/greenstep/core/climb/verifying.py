@@ -90,7 +90,7 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
 
 
 def _left_out(transfer: Transfer, plan: MemoryPlan) -> str:
-    """What cannot be shown and why; what was seen instead, behind the colon, only where something was written."""
+    """What cannot be shown and why; what was seen instead, after the colon, only where something was written."""
     return plan.left_out if transfer.job.purpose == "upload" else plan.left_out.partition(":")[0]
 
 

@@ -81,7 +81,7 @@ def _stm32(least: int) -> Callable[[float, int], Divided | None]:
 def _stm32_tolerance(
     even: tuple[float, float], odd: tuple[float, float], step: int
 ) -> Callable[[Divided, Frame], float]:
-    """Tolerances for 8 and 9 bits behind the start bit, with a whole and with a broken USARTDIV."""
+    """Tolerances for 8 and 9 bits after the start bit, with a whole and with a broken USARTDIV."""
 
     def tolerance(divided: Divided, frame: Frame) -> float:
         whole = int(divided.register.split()[1]) % step == 0
@@ -149,7 +149,7 @@ UARTS: dict[str, UartRules] = {
     "avr": UartRules(
         "avr",
         "AVR USART",
-        "the system clock, behind the prescaler CLKPR",
+        "the system clock, after the prescaler CLKPR",
         'ATmega328P data sheet, "USART0", "Baud Rate Register" and "Asynchronous Operational Range"',
         (
             Mode("normal", _avr(16), _avr_tolerance(16, 8, 9)),
@@ -159,7 +159,7 @@ UARTS: dict[str, UartRules] = {
     "pic18": UartRules(
         "pic18",
         "PIC18 EUSART",
-        "the oscillator (Fosc), behind its PLL",
+        "the oscillator (Fosc), after its PLL",
         'PIC18 data sheets, "Baud Rate Generator (BRG)"; tolerance reckoned from half a bit',
         (
             Mode("8 bit, low speed", _pic18(64, 255), _half_bit(16)),

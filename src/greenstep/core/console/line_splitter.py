@@ -4,7 +4,7 @@ from __future__ import annotations
 
 
 class LineSplitter:
-    """`partial` is what stands behind the last line end."""
+    """`partial` is what follows the last line end."""
 
     def __init__(self) -> None:
         self.partial = b""

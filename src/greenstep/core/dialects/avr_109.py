@@ -93,7 +93,7 @@ class Avr109(Dialect):
             raise Unexpected(f"0D after '{NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
 
     def _again(self, exchange: Callable[[], Answer]) -> Answer:
-        """An exchange that may be had again."""
+        """An exchange that may be repeated."""
         return self.exchange(exchange, self._recover, refusals=1)
 
     def _recover(self, heard: bytes) -> None:
@@ -107,7 +107,7 @@ class Avr109(Dialect):
                 return
         raise Silence("an answer to 'identifier'", 2.0)
 
-    # --- who is there
+    # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """Ask for the identifier, seven characters; asking changes nothing."""

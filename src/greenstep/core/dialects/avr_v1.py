@@ -59,7 +59,7 @@ def _is_out_of_step(heard: bytes) -> bool:
 
 
 def _is_refusal(heard: bytes) -> bool:
-    """The same where no data comes behind the first byte, which could look like a refusal."""
+    """The same where no data follows the first byte, which could look like a refusal."""
     return heard[0] != IN_SYNC or heard[1:2] in (bytes([FAILED]), bytes([UNKNOWN]))
 
 
@@ -173,12 +173,12 @@ class AvrV1(Dialect):
         return heard[len(good) : -1]
 
     def _repeat(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
-        """An exchange that may be had again; AVR061 has the host synchronise anew and repeat it."""
+        """An exchange that may be repeated; AVR061 has the host synchronise anew and repeat it."""
         return self.exchange(
             lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync(), refusals=1
         )
 
-    # --- who is there
+    # --- identification
 
     def identify(self) -> Identity:
         """Version, programming mode, signature. Nothing guards the signature: it must come out the same twice."""

@@ -125,7 +125,7 @@ class AvrV2(Dialect):
     def _reply(self, number: int, size: int, line_s: float, waiting_for: str) -> bytes:
         """The body of the reply to the message `number`, of at most `size` bytes. Replies to earlier messages, which
         come late, are passed over. Where it does not come soon, beyond the `line_s` that line and chip take, the
-        loader is asked to sign on, lest it give up: what answers that first has lost the other. Raises
+        loader is asked to sign on, so that it does not give up: what answers that first has lost the other. Raises
         DialectError."""
         link = self.link
         heard, signing, wait_s = b"", 0, line_s + EVERY_S
@@ -162,7 +162,7 @@ class AvrV2(Dialect):
             heard = b""
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
-        """Send a command; `size` bytes of answer behind its status. Raises DialectError."""
+        """Send a command; `size` bytes of answer after its status. Raises DialectError."""
         command = Command.words_of(body[0])
         self.link.write(self._message(body))
         number = self._number
@@ -182,7 +182,7 @@ class AvrV2(Dialect):
         return reply[2:]
 
     def _repeat(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
-        """An exchange that may be had again: commands that change nothing, or the same each time."""
+        """An exchange that may be repeated: commands that change nothing, or the same each time."""
         return self.exchange(lambda: self._exchange(body, size, busy_s, address), self._recover)
 
     def _recover(self, heard: bytes) -> None:
@@ -200,7 +200,7 @@ class AvrV2(Dialect):
                 return
         raise Silence("a reply to 'sign on'", 1.2)
 
-    # --- who is there
+    # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """Sign on; answers to earlier askings that came late are passed over."""

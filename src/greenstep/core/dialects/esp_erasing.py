@@ -40,7 +40,7 @@ def begun_apart(span: Span, twice: bool) -> list[Span]:
 
 
 def erased_up_to(low: int, high: int) -> int:
-    """The address behind what the ESP8266's ROM erases for these sectors: an even number, where it counts all that it
+    """The address after what the ESP8266's ROM erases for these sectors: an even number, where it counts all that it
     is asked for twice."""
     count = -(-(high - low) // SECTOR)
     return high if count >= 2 * _counted_twice(low, count) else low + (count + count % 2) * SECTOR

@@ -42,7 +42,7 @@ def fit_headers(
         header = read_header(data, extended)
     except HeaderError as error:
         _refuse(despite, f"{image.name} would not run: no boot image at {show_address(boot)}", (str(error),))
-        notes.append(f"no boot image at {show_address(boot)}: written all the same")
+        notes.append(f"no boot image at {show_address(boot)}: written anyway")
         return image
     _judge(part, image, header, despite)
     wanted = _wanted(part, settings, extended)

@@ -202,7 +202,7 @@ class EspRom(Dialect):
     def _write_register(self, address: int, value: int) -> None:
         self._repeat(Command.WRITE_REGISTER, self._words(address, value, 0xFFFFFFFF, 0))
 
-    # --- who is there
+    # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """Sync once. One good sync is answered eight times: all are taken before anything else is said."""

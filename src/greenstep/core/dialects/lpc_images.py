@@ -68,7 +68,7 @@ def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
         return []
     wanted = {"protection", "lock-out"} if name in _FOR_GOOD else {"protection"}
     if wanted <= despite:
-        return [f"the image turns {name} on: written all the same"]
+        return [f"the image turns {name} on: written anyway"]
     cause = f"{image.name} would lock the chip: {name}"
     if name in _FOR_GOOD:
         cause = f"{image.name} would lock you out for good: {name}"

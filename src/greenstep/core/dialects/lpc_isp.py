@@ -165,7 +165,7 @@ class LpcIsp(Dialect):
     # --- synchronisation (UM10360, "ISP communication protocol")
 
     def ask(self, wait_s: float) -> str | None:
-        """'?' and the handshake behind it. A ROM that was asked before only echoes: then it is in its commands."""
+        """'?' and the handshake after it. A ROM that was asked before only echoes: then it is in its commands."""
         self.link.discard()
         self._heard = b""
         if self._quiet:
@@ -244,7 +244,7 @@ class LpcIsp(Dialect):
         self._quiet = True
         return '"A 0" answered 0, synchronised before'
 
-    # --- who is there
+    # --- identification
 
     def identify(self) -> Identity:
         """Part id, boot code version, serial number."""

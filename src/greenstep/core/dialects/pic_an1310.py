@@ -121,7 +121,7 @@ class PicAn1310(Dialect):
         return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start, data[0] == Command.INFO)
 
     def _repeat(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
-        """An exchange that may be had again; a damaged request is met with silence."""
+        """An exchange that may be repeated; a damaged request is met with silence."""
         return self.exchange(lambda: self._exchange(data, longest_s, answer), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
@@ -140,7 +140,7 @@ class PicAn1310(Dialect):
     def _head(command: int, address: int) -> bytes:
         return bytes([command]) + address.to_bytes(4, "little")
 
-    # --- who is there
+    # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """STX until STX comes back: the first may only train the auto-baud. Then the loader's own information, for an
@@ -254,7 +254,7 @@ class PicAn1310(Dialect):
         self._repeat(body + block.data, busy_s)
 
     def _write_first_block(self, memory: Memory, blocks: list[WriteBlock]) -> list[WriteBlock]:
-        """Erase and write the block of the jump, while another stands behind it; returns the blocks that are left."""
+        """Erase and write the block of the jump, while another follows it; returns the blocks that are left."""
         first, second = memory.units_touched(memory.start, 2 * memory.layout[0][1])[:2]
         saved = b"" if second.address in self._blank else self._content(memory, second)
         if saved:

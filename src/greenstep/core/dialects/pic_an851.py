@@ -104,8 +104,8 @@ class PicAn851(Dialect):
         return data[:-1]
 
     def _frame_in_time(self, command: int, deadline: Deadline, waiting_for: str) -> bytes:
-        """The next frame. Where it does not begin soon the loader is asked for its version, lest it give up: what
-        answers that first has lost the other."""
+        """The next frame. Where it does not begin soon the loader is asked for its version, so that it does not give
+        up; if it answers that first, the other answer is lost."""
         soon_s = deadline.left_s - (self.patience_s - EVERY_S)
         if command == Command.READ_VERSION or soon_s <= 0:
             return read_frame(self.link, deadline.left_s, waiting_for, 700)
@@ -128,7 +128,7 @@ class PicAn851(Dialect):
         )
 
     def _repeat(self, data: bytes, longest_s: float = 0.0) -> bytes:
-        """An exchange that may be had again; a damaged request is met with silence."""
+        """An exchange that may be repeated; a damaged request is met with silence."""
         return self.exchange(lambda: self._exchange(data, longest_s), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
@@ -141,7 +141,7 @@ class PicAn851(Dialect):
     def _head(command: int, length: int, address: int) -> bytes:
         return bytes([command, length]) + address.to_bytes(3, "little")
 
-    # --- who is there
+    # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """Ask for the version, which changes nothing."""

@@ -1,4 +1,4 @@
-"""The frames of both PIC18 bootloaders: STX in front, ETX behind, DLE before what would be mistaken for one of the
+"""The frames of both PIC18 bootloaders: STX in front, ETX after, DLE before what would be mistaken for one of the
 three.
 
 Microchip AN851 and AN1310, "Communication protocol"; what stands before ETX as a check differs.
@@ -18,7 +18,7 @@ def stuffed(body: bytes) -> bytes:
 
 
 def unstuffed(frame: bytes) -> bytes:
-    """What stands behind STX up to ETX, without the DLEs."""
+    """What follows STX up to ETX, without the DLEs."""
     data, escaped = bytearray(), False
     for byte in frame.lstrip(bytes([STX])):
         if escaped or byte not in (ETX, DLE):

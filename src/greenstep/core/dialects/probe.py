@@ -70,7 +70,7 @@ class Probe:
         return bool(self._open) and len(heard) < len(self.answer) and self.answer.startswith(heard)
 
     def _without_late(self, heard: bytes) -> bytes:
-        """What was heard, but for answers to this question in front of it, or behind what there is of another."""
+        """What was heard, but for answers to this question before it, or after what there is of another."""
         while self._open and heard.startswith(self.answer):
             heard = heard[len(self.answer) :]
             self._open -= 1

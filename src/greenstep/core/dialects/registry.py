@@ -58,7 +58,7 @@ def find_dialect(name: str) -> type[Dialect]:
     from .dialect import Dialect
 
     if not (isinstance(found, type) and issubclass(found, Dialect)):
-        raise usage("dialect", f"the dialect '{name}' is no Dialect class", "update the package that adds it")
+        raise usage("dialect", f"the dialect '{name}' is not a Dialect class", "update the package that adds it")
     return found
 
 

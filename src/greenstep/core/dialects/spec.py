@@ -59,7 +59,7 @@ class Asking:
     wait_s: float
     """How long one asking waits for its answer."""
     order: int
-    """When it is asked by whoever does not know the dialect, lowest first: listening harms none; a loader that
+    """When it is asked by a search that does not know the dialect, lowest first: listening harms none; a loader that
     measures the rate must hear its own byte before any other's; short questions come before long ones."""
     answers: tuple[bytes, ...] = ()
     """The answers that prove it."""

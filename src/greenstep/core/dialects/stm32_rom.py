@@ -141,7 +141,7 @@ class Stm32Rom(Dialect):
             raise Silence("NACK to a new synchronisation", 2 * _RESYNCS * self._sync_wait_s())
 
     def _refused_sync(self) -> bool:
-        """Whether one of a few 7F is answered NACK, and by nothing else behind it."""
+        """Whether one of a few 7F is answered NACK, and by nothing else after it."""
         for _ in range(_RESYNCS):
             self.link.write(bytes([SYNC]))
             heard = self.link.read(1, self._sync_wait_s())
@@ -196,7 +196,7 @@ class Stm32Rom(Dialect):
         self.link.write(frame + bytes([reduce(xor, frame)]))
         self._acknowledged(command, RefusalKind.BAD_ADDRESS, 5, address=address)
 
-    # --- who is there
+    # --- identification
 
     def identify(self) -> Identity:
         """`get` and `get id`. Nothing guards the id's bytes, so it must come out the same twice."""

@@ -153,7 +153,7 @@ def vectors_moved(
     if not fits or not bootloader.covers(plan.start, 8):
         raise RefusedFault.of(
             "reset-moved",
-            f"{bootloader.name} is no bootloader for this room",
+            f"{bootloader.name} is not a bootloader for this region",
             (
                 f"it holds {show_span(bootloader.lowest, bootloader.end - bootloader.lowest)}",
                 f"the room is {show_span(plan.start, plan.size)}, and begins with its vectors",

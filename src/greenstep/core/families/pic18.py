@@ -23,7 +23,7 @@ _OTHER = ((_USER_IDS, "user ids"), (_CONFIGURATION, "configuration words"), (_EE
 
 
 def code_only(image: Image, flash_end: int, config_bytes: int = 0) -> tuple[Image, tuple[str, ...]]:
-    """The image without what is no code, and what was left out, in words. What lies behind the flash and in none of
+    """The image without what is no code, and what was left out, in words. What lies beyond the flash and in none of
     these places stays, to be refused by whoever knows the part. `config_bytes`: so many at the end of the flash are
     configuration words, as on the J parts."""
     notes, pieces = [], []

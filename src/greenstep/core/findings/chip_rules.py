@@ -155,7 +155,7 @@ def lost_step(seen: Observations) -> Finding | None:
         return None
     return Finding(
         "damaged-line",
-        "the chip answered with something that is no reply: bytes are lost or damaged on the line",
+        "the chip answered with something that is not a reply: bytes are lost or damaged on the line",
         (f"heard {show_heard(seen.heard.answers)}",) if seen.heard.answers else (),
         ("try again", "shorter wires, a lower --baud, and check ground", "is another program using the port?"),
         "possible",

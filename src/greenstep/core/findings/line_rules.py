@@ -275,7 +275,7 @@ def stray(seen: Observations) -> Finding | None:
         return None
     return Finding(
         "garbage",
-        f"only {show_bytes(heard)} came, which is no answer",
+        f"only {show_bytes(heard)} came, which is not an answer",
         (f"sent {show_bytes(seen.sent)} at {seen.settings}",),
         ("try again", "check ground and the length of the wires", "try a lower --baud"),
         "possible",

@@ -83,7 +83,7 @@ def diagnose_port(seen: PortSeen) -> Finding:
             "port-unreachable",
             f"{seen.wanted} does not answer as a serial port" if mute else f"nothing serves {seen.wanted}",
             evidence,
-            ("is the other end running, and is the number behind the colon right?",),
+            ("is the other end running, and is the number after the colon right?",),
         )
     if seen.trouble == "setting":
         return Finding(

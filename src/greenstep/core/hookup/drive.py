@@ -8,7 +8,7 @@ from .circuits import Hookup
 from .sequence import Pin, Sequence, Touch, Wait
 
 _BREAK_AFTER_S = 0.03
-"""How long a break outlasts the moves: reset rises behind them, and the chip looks at its RX soon after."""
+"""How long a break outlasts the moves: reset rises after them, and the chip looks at its RX soon after."""
 
 
 class Movable(Protocol):

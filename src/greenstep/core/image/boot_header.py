@@ -67,7 +67,7 @@ def read_header(data: bytes | memoryview, extended: bool) -> BootHeader:
         at += 8
         if at + size > len(data):
             raise HeaderError(
-                f"segment {number + 1} of {data[1]} ends {at + size - len(data):,} bytes behind the file"
+                f"segment {number + 1} of {data[1]} ends {at + size - len(data):,} bytes beyond the end of the file"
             )
         segments.append((address, size))
         summed ^= _xor(data[at : at + size])

@@ -160,7 +160,7 @@ def _texts(piece: Piece) -> Iterator[Text]:
 
 
 def _candidates(data: bytes) -> Iterator[int]:
-    """Where a digit stands before and behind a point, a dash, a slash, a colon, or '20' behind a blank or a dash."""
+    """Where a digit stands before and after a point, a dash, a slash, a colon, or '20' after a blank or a dash."""
     if len(data) >= ARRAYS_PAY_BYTES:
         from .content_arrays import candidates
 

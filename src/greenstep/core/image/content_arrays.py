@@ -33,8 +33,8 @@ def blank_lines(data: bytes, fill: int) -> int:
 
 
 def candidates(data: bytes) -> Iterator[int]:
-    """Where a digit stands before and behind a point, a dash, a slash, a colon, or '20' behind a blank or a dash;
-    looked for a stretch at a time, for whoever has enough after a few."""
+    """Where a digit stands before and after a point, a dash, a slash, a colon, or '20' after a blank or a dash;
+    looked for a stretch at a time, for callers that need only a few."""
     for begin in range(0, len(data), _LOOKED_AT_ONCE):
         part = data[begin : begin + _LOOKED_AT_ONCE + 2]
         if len(part) < 3:

@@ -36,8 +36,8 @@ MACHINES = {
 def read_elf(stream: BinaryIO, name: str) -> Image:
     """An image from a seekable binary stream, with its sections and its machine.
 
-    Raises ImageFault for a damaged file, for one that is not linked, for segments that reach behind the file or
-    disagree, and for one without anything to load.
+    Raises ImageFault for a damaged file, for one that is not linked, for segments that reach beyond the end of the
+    file or disagree, and for one without anything to load.
     """
     from elftools.common.exceptions import ELFError
     from elftools.construct import ConstructError
@@ -82,7 +82,8 @@ def _read(stream: BinaryIO, name: str) -> Image:
         offset, length, address = header["p_offset"], header["p_filesz"], header["p_paddr"]
         if offset + length > size:
             raise ImageFault(
-                name, None, f"segment {number} ends {offset + length - size:,} bytes behind the file", "a whole file",
+                name, None,
+                f"segment {number} ends {offset + length - size:,} bytes after the end of the file", "a whole file",
                 "the file is cut short: copy or build it again",
             )  # fmt: skip
         if length > _LARGEST_BYTES or address + length > 1 << 32:

@@ -363,7 +363,7 @@ class _Reader:
         raise AssertionError("the file changed while it was read")
 
     def _disagreement(self, address: int, later: tuple[Record, int], earlier: tuple[Record, int]) -> ImageFault:
-        """Where each record goes on half its length behind the last one, addresses count words of two bytes."""
+        """Where each record goes on half its length after the last one, addresses count words of two bytes."""
         one, other = earlier[0], later[0]
         if other.line == one.line + 1 and 2 * (other.address - one.address) == len(one.data):
             return ImageFault(

@@ -79,7 +79,7 @@ class Image:
 
     @property
     def end(self) -> int:
-        """The address behind the highest byte."""
+        """The address after the highest byte."""
         return self.pieces[-1].end
 
     def covers(self, address: int, size: int) -> bool:

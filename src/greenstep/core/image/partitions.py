@@ -61,7 +61,7 @@ def faults_in(data: bytes, rows: list[Partition], flash_bytes: int) -> list[str]
                 f"{before.label} ({show_span(before.offset, before.size)}) and "
                 f"{after.label} ({show_span(after.offset, after.size)}) overlap"
             )
-    faults += [f"{row.label} ends at {row.end - 1:X}, behind the flash" for row in ordered if row.end > flash_bytes]
+    faults += [f"{row.label} ends at {row.end - 1:X}, beyond the flash" for row in ordered if row.end > flash_bytes]
     end = len(rows) * ROW
     last = data[end : end + ROW]
     if last[:2] == _MD5_MARK and last[16:] != _md5(data[:end]):

@@ -70,7 +70,7 @@ def behind_the_end(name: str, number: int, end_line: int) -> ImageFault:
         name,
         number,
         f"a record after the end record of line {end_line}",
-        "nothing behind the end record",
+        "nothing after the end record",
         "if two files were glued together, give both files instead",
     )
 

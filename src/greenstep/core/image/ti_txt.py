@@ -21,7 +21,7 @@ _PLAIN = re.compile(rb"(?:[0-9A-Fa-f]{2}[ \t]+)*[0-9A-Fa-f]{2}")
 
 def read_ti_txt(stream: BinaryIO, name: str) -> Image:
     """An image from a seekable binary stream. Raises ImageFault for what is no address, byte or end, for data before
-    an address or behind the end, for overlapping data that disagree (both lines named), and for a file without
+    an address or after the end, for overlapping data that disagree (both lines named), and for a file without
     data."""
     reader = _Reader(name)
     for chunk in line_chunks(stream):
@@ -50,7 +50,7 @@ class _Reader:
                     self.name,
                     number,
                     f"{quoted(text)} after the end 'q' of line {self.end_line}",
-                    "nothing behind the end",
+                    "nothing after the end",
                     "if two files were glued together, give both files instead",
                 )
             if text in (b"q", b"Q"):
@@ -98,7 +98,7 @@ class _Reader:
 
         pieces = merge(self.chunks, clash)
         if not pieces:
-            raise ImageFault(self.name, None, "no data in the file", "'@' and an address, and bytes behind it")
+            raise ImageFault(self.name, None, "no data in the file", "'@' and an address, and bytes after it")
         notes = () if self.end_line else ("no end 'q': the file may be cut short",)
         return Image(self.name, pieces, None, "TI-TXT", notes)
 

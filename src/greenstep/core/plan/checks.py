@@ -107,7 +107,7 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
                 "if you know better: --despite vectors",
             ),
         )
-    return [*verdict.notes, *((f"{verdict.trouble}: written all the same",) if verdict.trouble else ())]
+    return [*verdict.notes, *((f"{verdict.trouble}: written anyway",) if verdict.trouble else ())]
 
 
 def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:

@@ -1,4 +1,4 @@
-"""Finding the rate of whoever talks: listening at the candidates, likeliest first, and scoring what comes."""
+"""Finding the rate of a talking board: listening at the candidates, likeliest first, and scoring what comes."""
 
 from __future__ import annotations
 

@@ -92,7 +92,7 @@ _Pieces = list[tuple[float, int, float]]
 class _Placer:
     """Gives every byte its time on the wire.
 
-    What was written leaves from then on; what was read had come by then. An answer stands behind its question, even
+    What was written leaves from then on; what was read had come by then. An answer follows its question, even
     where its first bytes came while the question was still going out. Where there is no room, because a port is
     quicker than its rate (a pty passes bytes at once), bytes are made shorter.
     """

@@ -149,7 +149,7 @@ class _Reader:
             if section:
                 self._close(section)
         elif not self._section and not word.startswith("$"):
-            raise VcdError(f"'{word[:20]}' before the definitions: this is no value change dump")
+            raise VcdError(f"'{word[:20]}' before the definitions: this is not a value change dump")
         elif word in ("$dumpvars", "$dumpall", "$dumpon", "$dumpoff"):
             return
         else:
@@ -173,7 +173,7 @@ class _Reader:
 
     def _time(self, text: str) -> None:
         if not text.isdecimal() or len(text) > _LONGEST_TIME:
-            raise VcdError(f"'#{text[:20]}' is no time")
+            raise VcdError(f"'#{text[:20]}' is not a time")
         at_s = int(text) * self._tick_s
         if at_s < self._at_s:
             raise VcdError(f"'#{text}' is before the time that it follows: the file is damaged")
@@ -183,7 +183,7 @@ class _Reader:
     def _set(self, identifier: str, value: str) -> None:
         name = self._names.get(identifier)
         if name is None:
-            raise VcdError(f"a change of '{identifier[:10]}', which is no signal: the file is damaged")
+            raise VcdError(f"a change of '{identifier[:10]}', which is not a signal: the file is damaged")
         if name in ("tx_byte", "rx_byte"):
             bus = "tx" if name == "tx_byte" else "rx"
             way: Way = "sent" if bus == "tx" else "heard"
@@ -198,7 +198,7 @@ class _Reader:
         except ValueError:
             number = -1
         if not low <= number <= high:
-            raise VcdError(f"'{value[:20]}' is no value of {name}")
+            raise VcdError(f"'{value[:20]}' is not a value of {name}")
         self._values[name] = number
         self._moved = self._moved or name not in ("tx", "rx")
 
@@ -228,7 +228,7 @@ class _Reader:
 
     def trace(self) -> Trace:
         if not self._defined:
-            raise VcdError("it ends before its definitions do: this is no value change dump")
+            raise VcdError("it ends before its definitions do: this is not a value change dump")
         self._note_change()
         self._notes.pop("parity", None)
         return Trace(tuple(self._bytes), tuple(self._changes), self._at_s, self._notes)
@@ -251,5 +251,5 @@ def _timescale(text: str) -> float:
     number = text.rstrip("munpfs")
     unit = text[len(number) :]
     if number not in ("1", "10", "100") or unit not in _UNITS:
-        raise VcdError(f"'{text[:20]}' is no time scale")
+        raise VcdError(f"'{text[:20]}' is not a time scale")
     return int(number) * _UNITS[unit]
