@@ -109,7 +109,7 @@ class Dump(unittest.TestCase):
         good = "".join(write_vcd(recorded("atmega328p"), "1"))
         cases = {
             "hello": "not a value change dump",
-            "$var wire 1 ! clk $end $enddefinitions $end #0": "not a signal",
+            "$var wire 1 ! clk $end $enddefinitions $end #0": "no signal",
             "": "ends before",
             good.replace("100 ns", "3 ns"): "not a time scale",
             good + "#12x\n": "is not a time",
