@@ -226,7 +226,7 @@ class ByTheJournal(unittest.TestCase):
         image = sample_for("atmega328p", 3000)
         trial = self.climb(image, image, None, board="atmega328p")
         self.assertIn("read back: nothing differs", trial.step("compare").evidence)
-        self.assertTrue(any("tells no number of its own" in getattr(event, "text", "") for event in trial.events))
+        self.assertTrue(any("has no number of its own" in getattr(event, "text", "") for event in trial.events))
         trial = self.climb(*2 * [sample_for("stm32f103", 3000)], None)
         self.assertTrue(any("not known, or was not green" in getattr(event, "text", "") for event in trial.events))
 

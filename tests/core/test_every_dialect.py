@@ -503,7 +503,7 @@ class Lpc(unittest.TestCase):
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-locked"))
         trial = run("lpc1769", purpose="unlock", faults=("locked",))
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
-        self.assertIn("it lets itself be read", trial.step("unlock").evidence)
+        self.assertIn("it can be read", trial.step("unlock").evidence)
         self.assertEqual((set(trial.line.chip.flash), strict(trial)), ({0xFF}, []))
 
 
@@ -557,7 +557,7 @@ class Xmodem(unittest.TestCase):
 
     def test_it_is_said_that_nothing_is_read_back(self) -> None:
         trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)})
-        self.assertIn("shows nothing back", trial.step("verify").evidence)
+        self.assertIn("cannot be read back", trial.step("verify").evidence)
 
     def test_what_only_reading_back_could_answer_is_refused(self) -> None:
         for purpose in ("verify", "backup", "erase"):

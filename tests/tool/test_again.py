@@ -161,7 +161,7 @@ class Kept(ToolTest):
         reach = (*REACH, "--port", bench.port("brood-probe"))
         run = self.run_tool("upload", "brood-probe.hex", *reach, "--keep", "0x08000100:16")
         self.assertEqual(run.status, 5)
-        self.assertIn("the image lies in room that is to be kept", run.out)
+        self.assertIn("the image overlaps a region that is to be kept", run.out)
         (self.folder / "kept").write_text("in the way")
         run = self.run_tool("upload", "brood-probe.hex", *reach, "--keep", "0x080017D0:19")
         self.assertEqual(run.status, 5)

@@ -96,7 +96,7 @@ class Discovery(Tree):
         self.forbidden = {"ttyUSB0"}
         port = self.port("/dev/ttyUSB0")
         self.assertIn("no permission", port.trouble)
-        self.assertRegex(port.remedy, r"usermod -aG \w+ \$USER|ask whoever")
+        self.assertRegex(port.remedy, r"usermod -aG \w+ \$USER|ask the administrator")
 
     def test_the_order_is_that_of_people(self) -> None:
         for number in (10, 2, 0):

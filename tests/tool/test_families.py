@@ -64,7 +64,7 @@ class TheApiary(ToolTest):
             "--set", 'after=[{ expect = "g goes", send = "g" }]', "--set", "pad=0xFF", "--expect", "smoke fan 0.9",
         )  # fmt: skip
         self.assertEqual(run.status, 0, run.text)
-        self.assertIn("shows nothing back", run.out)
+        self.assertIn("cannot be read back", run.out)
         for wrong, said in (
             ("pad=honey", "pad is 'honey'"), ("block=7", "write auto, 128, 1024, ymodem"), ("honey=1", "has no setting 'honey'"),
             ("honey", "write NAME=VALUE"), ("before=[{", "on one line"),
@@ -125,7 +125,7 @@ class WithoutAnImage(ToolTest):
         self.assertFalse((self.folder / "more.bin").exists())
         opened = self.run_tool("unlock", *reach, "--yes")
         self.assertEqual(opened.status, 0, opened.text)
-        self.assertIn("it lets itself be read", opened.out)
+        self.assertIn("it can be read", opened.out)
         self.assertEqual(self.run_tool("unlock", *reach, "--yes").status, 5)
         self.assertEqual(set(bench.close()["brood-probe.flash"]), {0xFF})
 

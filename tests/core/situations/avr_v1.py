@@ -88,7 +88,7 @@ ROWS = [
               {**GREET, "hookup": BY_HAND, "patience_s": 7.0, "link_options": {"on_for_s": 9.0}}, "hive scale 2.3: 41.3 kg",
               talks_every(1.2, b"hive scale 2.3: 41.3 kg\r\n")),
     Situation(15, "a sequence that waits too long", BOARD, "reset-too-early", 4,
-              {**GREET, "hookup": TOO_LONG}, "before the first asking"),
+              {**GREET, "hookup": TOO_LONG}, "before the first question"),
     Situation(15, "reset pressed, and the loader gave up", BOARD, "reset-too-early", 4,
               {**GREET, "faults": ("no-boot",), "hookup": BY_HAND, "hands": Hands(2.0), "patience_s": 5.0,
                "link_options": {"on_for_s": 30.0}}, "of silence, then"),

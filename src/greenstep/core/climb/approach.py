@@ -80,7 +80,7 @@ def _refuse_what_it_cannot(job: Job) -> None:
         return
     raise RefusedFault.of(
         f"cannot-{job.purpose}",
-        f"no {job.purpose} here: the {job.dialect.title} shows nothing back",
+        f"no {job.purpose} here: the {job.dialect.title} cannot be read back",
         (),
         ("upload: each block is acknowledged", "start the program and expect its text"),
     )
@@ -102,7 +102,9 @@ def enter_step(session: Session) -> Iterator[Event]:
         enter(session)
         session.reset_by = ResetBy.LINES
         if session.link.makes_no_break:
-            yield Noted("enter", "this port makes no break, which this loader waits for at reset: going on without")
+            yield Noted(
+                "enter", "this port cannot make a break, which this loader waits for at reset: going on without it"
+            )
     except LinesMissing:
         session.reset_by = ResetBy.HAND_WITHOUT_LINES
         yield Noted("enter", "this port has no DTR and RTS: going on by hand")
@@ -242,7 +244,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     if part is None and identity.ident is None:
         if job.purpose != "greet":
             raise RefusedFault(_which_chip(session))
-        said = f"{identity.said}; which chip it is in, it does not say"
+        said = f"{identity.said}; it does not tell which chip it is in"
         yield StepEnded("chip", "green", said, figures=_figures(identity.details))
         return None
     if part is None:  # nothing guards the number on the line: hear it once more before calling it wrong
@@ -261,7 +263,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
             raise RefusedFault(*explain(session, "chip", locked=examination.locked))
         yield Noted("chip", f"locked: {examination.locked}")
     elif job.purpose == "unlock" and not job.wishes.writes_only:
-        raise RefusedFault.of("not-locked", "the chip is not locked: it lets itself be read", (), ("nothing to do",))
+        raise RefusedFault.of("not-locked", "the chip is not locked: it can be read", (), ("nothing to do",))
     transfer = yield from _planned(session)
     details = (*identity.details, *examination.details)
     if session.link.settings.baud != job.settings.baud:
@@ -313,7 +315,7 @@ def _refuse_withheld(session: Session, memory: Memory) -> None:
     if reason:
         raise RefusedFault.of(
             "no-such-memory",
-            f"this bootloader does not reach the {memory.name}",
+            f"this bootloader cannot write the {memory.name}",
             (reason,),
             (f"let the program itself write its {memory.name}", "leave that image out"),
         )
@@ -322,7 +324,7 @@ def _refuse_withheld(session: Session, memory: Memory) -> None:
 def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> str:
     flash = part.flash
     if part.core == "any":
-        return f"{identity.said}; which chip it is in, it does not say"
+        return f"{identity.said}; it does not tell which chip it is in"
     if flash.reserved_top or flash.reserved_bottom:
         side = "below" if flash.reserved_top else "above"
         room = f"{flash.usable_end - flash.usable_start:,} bytes free {side} the bootloader"
@@ -358,7 +360,7 @@ def _which_chip(session: Session) -> Finding:
     names = [part.name for part in session.job.choice.parts]
     return Finding(
         "which-chip",
-        "this bootloader does not say which chip it is in",
+        "this bootloader does not tell which chip it is in",
         (f"'{session.job.choice.name}' may be {', '.join(names[:4])}{' …' if len(names) > 4 else ''}",),
         (f"name the chip: --chip {names[0]}; greenstep chips lists them",),
     )

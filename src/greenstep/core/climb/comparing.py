@@ -315,7 +315,7 @@ def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
     """What differs from what the journal says was written, where the chip's number and a sample agree."""
     number, recall, now = transfer.session.unique_id, transfer.job.recall, transfer.granules
     if not number:
-        return _Outcome(why="the journal is not trusted: this chip tells no number of its own")
+        return _Outcome(why="the journal is not trusted: this chip has no number of its own")
     remembered = recall(number, transfer.part.name) if recall else None
     if remembered is None or now is None:
         return _Outcome(why="the journal is not trusted: its last upload to this chip is not known, or was not green")

@@ -41,9 +41,9 @@ def _summary(session: Session) -> tuple[bool, str]:
 def _done(session: Session) -> str:
     """What was done to a chip without an image."""
     if session.unproven == ["read"]:
-        return "is read but for what it does not show"
+        return "is read, except for what it cannot show"
     if session.job.wishes.writes_only:
-        return "was told to let itself be written"
+        return "had its write protection lifted"
     if session.hidden:
         return "is blank as far as it shows"
     return "acknowledged, and did not show it" if session.unproven else _DONE[session.job.purpose]

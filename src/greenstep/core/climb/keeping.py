@@ -77,15 +77,15 @@ def _cannot(step: Step, asked: str, reason: str) -> RefusedFault:
             "what lies beside the image would be erased, and it cannot be read to be written back",
             (asked, reason),
             (
-                "build the image without gaps, or fill them: greenstep image fill",
+                "build the image without gaps, or fill them: greenstep image convert --fill 0xFF",
                 "--erase all, if nothing else counts",
             ),
         )
     return RefusedFault.of(
         "keeps",
-        "the upload would destroy room that is to be kept, and it cannot be read to be written back",
+        "the upload would destroy a region that is to be kept, and it cannot be read to be written back",
         (f"keep {asked}", reason),
-        ("move the kept room to an erase unit of its own, or the image away from it", "take it out of keep"),
+        ("move the kept region to an erase unit of its own, or the image away from it", "take it out of keep"),
     )
 
 

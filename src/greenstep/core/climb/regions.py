@@ -110,10 +110,10 @@ def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
     raise RefusedFault.of(
         "reads-differ",
         f"two ways of reading {place} differ, twice",
-        ("what was read is not believed",),
+        ("what was read is not trusted",),
         (
             "shorter wires, a lower --baud, and check ground",
-            "if it stays so: this loader reads otherwise than told",
+            "if it happens again: this loader reads in another way than assumed",
         ),
     )
 
@@ -159,7 +159,7 @@ def _lift_write_protection(session: Session) -> Iterator[Event]:
     """The chip resets itself then; that units can be written again, only writing shows."""
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.lift_write_protection()
-    anew = "it let itself be entered again" if _locked_now(session) is not None else "it was not seen again"
+    anew = "it was entered again" if _locked_now(session) is not None else "it was not seen again"
     session.unproven.append("unlock")
     yield StepEnded("unlock", "unproven", f"{said}; {anew}; that it can be written the next upload shows")
 
@@ -175,10 +175,10 @@ def _seen_anew(session: Session, step: str, said: str, locked: bool) -> Iterator
         raise WriteFault.of(
             f"{step}-without-effect",
             f"the chip acknowledged and is {'still locked' if seen else 'not locked'}",
-            (said, seen or "it lets itself be read"),
-            ("take the supply away and give it back: some parts load their option bytes only then",),
+            (said, seen or "it can be read"),
+            ("switch the supply off and on: some parts load their option bytes only then",),
         )
-    yield StepEnded(name, "green", f"{said}; entered again, {seen or 'it lets itself be read'}")
+    yield StepEnded(name, "green", f"{said}; entered again, {seen or 'it can be read'}")
 
 
 def _locked_now(session: Session) -> str | None:

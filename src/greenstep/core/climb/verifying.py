@@ -33,7 +33,7 @@ def verify_step(transfer: Transfer) -> Iterator[Event]:
     if changed:
         session.move_to(ChipState.WRITTEN)
     if not transfer.job.dialect.spec.reads:
-        said = "each block acknowledged with its checksum by the bootloader, which shows nothing back"
+        said = "each block acknowledged with its checksum by the bootloader, which cannot be read back"
         yield StepEnded("verify", "green", said)
     elif not transfer.job.wishes.verify:
         session.unproven.append("verify")
@@ -60,7 +60,7 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
         yield from _prove(transfer, memory_plan, memory_plan.checks, tally, meter)
     if compared and transfer.whole is not None and (transfer.session.line_hurt or tally.hurt):
         # what was damaged may have been an address: then a block went where it does not belong
-        yield Noted("verify", "bytes were damaged on the line: what was there before is looked at again")
+        yield Noted("verify", "bytes were damaged on the line: what was compared before is checked again")
         tally.total, compared, transfer.trusted = tally.total + compared, 0, None
         # with room to keep beside it, what differs is told and not written again
         repairs = plan if transfer.job.wishes.keep or transfer.kept else transfer.whole

@@ -1,7 +1,7 @@
 """`pic-an1310`: the serial bootloader of Microchip AN1310 at the end of a PIC18's flash.
 
 Frames are STX … CRC ETX, with DLE before what would be mistaken for one of these. The loader stays where its RX is
-held low while reset is let go. It lies at the end, so that the jump at 0 must lead to it: the host puts that jump
+held low while reset is released. It lies at the end, so that the jump at 0 must lead to it: the host puts that jump
 there, and the application's own just below the loader.
 
 A chip whose jump is blank runs through what follows it, into an older program: its loader is out of reach for good.

@@ -74,7 +74,7 @@ class Asking:
     usb_maker: str = ""
     """The vendor id that the USB-IF gave the maker of its chips: bridges on its boards have it."""
     breaks_in: bool = False
-    """Whether the loader stays where its RX is held low (a break) while reset is let go."""
+    """Whether the loader stays where its RX is held low (a break) while reset is released."""
 
 
 @frozen

@@ -19,11 +19,11 @@ def other_chip(seen: Observations) -> Finding | None:
         cause = f"another chip than declared: {chip.answered} answered, {chip.declared} was expected"
         tries = (
             "is this the board you meant? greenstep ports shows what is plugged",
-            "if it is, correct chip; if a clone answers so, allow it with --also-ident",
+            "if it is, correct --chip; if it is a clone, accept it with --also-ident",
         )
     else:
         cause = f"an unknown chip answered where {chip.declared} was expected"
-        tries = ("check --chip", "if you know that it is compatible, allow it with --also-ident")
+        tries = ("check --chip", "if you know that it is compatible, accept it with --also-ident")
     return Finding("other-chip", cause, (f"it said {chip.said}",), tries)
 
 
@@ -39,7 +39,7 @@ def locked(seen: Observations) -> Finding | None:
         "locked",
         "the chip is locked: readout protection is on",
         (f"the chip said {shown}: a locked chip refuses the command itself",),
-        ("greenstep unlock erases the whole flash with it: be sure that nothing there is needed",),
+        ("greenstep unlock unlocks it and erases the whole flash: be sure that nothing there is needed",),
     )
 
 

@@ -89,7 +89,7 @@ def rom_text(seen: Observations) -> Finding | None:
     else:
         tries = (
             f"is this the board you meant? the {seen.dialect_title} was expected",
-            "if it is, hold its boot pin where it selects the loader while reset is let go",
+            "if it is, hold its boot pin where it selects the loader while reset is released",
         )
     return Finding("rom-text", f"the board's ROM says: {found.meaning}", (f'heard "{found.quoted}"',), tries)
 
@@ -108,12 +108,12 @@ def _own_rom_text(seen: Observations, found: BootText) -> Finding:
     if found.loader:
         return Finding(
             "one-way",
-            "its words arrive and ours do not: the ROM waits for an upload, and did not answer",
+            "its text arrives, but what we send does not: the ROM waits for an upload, and did not answer",
             evidence,
             ("check the wire from the adapter's TX to the chip's RX", "is anything else driving that pin?"),
             "likely",
         )
-    tries = ("hold the boot pin where it selects the loader while reset is let go", *seen.hands_enter)
+    tries = ("hold the boot pin where it selects the loader while reset is released", *seen.hands_enter)
     return Finding("boot-pin", f"the boot pin was not set at reset: {found.meaning}", evidence, tries)
 
 
@@ -141,7 +141,7 @@ def other_dialect(seen: Observations) -> Finding | None:
             return Finding(
                 "other-dialect",
                 f"this sounds like another bootloader: {sound.title}",
-                (f"heard {sound.said} where {due} was due",),
+                (f"heard {sound.said} instead of {due}",),
                 tries,
                 "likely",
             )
@@ -175,9 +175,9 @@ def reset_too_early(seen: Observations) -> Finding | None:
         return Finding(
             "reset-too-early",
             "the bootloader started the application before it was asked: reset came too early",
-            (f"{seen.unasked_s:.1f} s after reset, before the first asking, came {show_heard(seen.early)}",),
+            (f"{seen.unasked_s:.1f} s after reset, before the first question, came {show_heard(seen.early)}",),
             (
-                "take the waits at the end of --enter out: it is asked as soon as the sequence is over",
+                "remove the waits at the end of --enter: the bootloader is asked as soon as the sequence is over",
                 "or by hand: --hookup by-hand, and press reset while the tool is asking",
             ),
         )
@@ -200,7 +200,7 @@ def reset_too_early(seen: Observations) -> Finding | None:
         evidence,
         (
             "press reset again while the tool is asking: --patience 30 gives you longer",
-            "is this the rate its bootloader listens at? --baud 57600 and 19200 are usual too",
+            "is this the rate its bootloader listens at? --baud 57600 and 19200 are common too",
             *seen.hands_enter,
         ),
         "likely",
@@ -257,7 +257,7 @@ def heard_before_only(seen: Observations) -> Finding | None:
         return None
     return Finding(
         "silent-since-reset",
-        "the board talked before the reset and is silent since: our bytes do not reach it",
+        "the board talked before the reset and has been silent since: our bytes do not reach it",
         (f"heard before {show_heard(seen.heard.before)}", f"{len(seen.sent)} bytes sent, none answered"),
         (
             "check the wire from the adapter's TX to the chip's RX",
@@ -297,11 +297,11 @@ def silence(seen: Observations) -> Finding | None:
         cause = "silence: the chip is not in its bootloader, not powered, or not wired to this port"
         tries = [
             *(f"{number}. {move}" for number, move in enumerate(seen.hands_enter, 1)),
-            "a wrong order of the buttons is the usual cause: do it again, slowly",
+            "the wrong order of the buttons is the most common cause: do it again, slowly",
             *wires,
         ]
         return Finding("silence-by-hand", cause, tuple(evidence), tuple(tries), "likely")
-    evidence.append("the lines were moved, and reset the chip only if the hookup is that of the board")
+    evidence.append("the lines were moved; that resets the chip only if the hookup is the board's")
     pin = ["is the boot pin wired to the line that the hookup names?"] if seen.boot_pin else []
     tries = [
         *wires,

@@ -57,7 +57,7 @@ def diagnose_port(seen: PortSeen) -> Finding:
         cause = f"{seen.wanted} is held by {holders}" if holders else f"{seen.wanted} is held by another program"
         return Finding("port-busy", cause, evidence, ("close that program, or its serial window, and try again",))
     if seen.trouble == "forbidden":
-        tries = ["ask whoever runs this computer for access to serial ports"]
+        tries = ["ask the administrator of this computer for access to serial ports"]
         if seen.group and seen.group != "root":
             tries = [f"sudo usermod -aG {seen.group} $USER, then log out and in"]
         group = f": it belongs to the group {seen.group}" if seen.group else ""

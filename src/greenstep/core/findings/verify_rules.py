@@ -39,7 +39,7 @@ def verify_differs(seen: Observations) -> Finding | None:
         )
     return Finding(
         "verify-differs",
-        "the chip holds something else than the image",
+        "the chip holds something other than the image",
         evidence,
         ("upload again", "if it stays, the flash may be worn, or a lower --baud may help"),
         "possible",
@@ -116,7 +116,7 @@ def _shifted(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
         if d.found[low + shift : low + shift + window] == d.expected[low : low + window]:
             return Finding(
                 "shifted",
-                f"the data stand {count(abs(shift), 'byte')} too {'high' if shift > 0 else 'low'}: bytes were "
+                f"the data are {count(abs(shift), 'byte')} too {'high' if shift > 0 else 'low'}: bytes were "
                 f"{'added' if shift > 0 else 'lost'} on the way",
                 evidence,
                 ("upload again at a lower --baud", "is the base address of the image right?"),

@@ -121,7 +121,7 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
         if meets is not None:
             raise RefusedFault.of(
                 "keeps",
-                f"the image lies in room that is to be kept{why}",
+                f"the image overlaps a region that is to be kept{why}",
                 (kept, f"{plan.image.name} has {meets.span}"),
                 ("build the program around it", "take it out of keep"),
             )
@@ -129,13 +129,13 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
         if gone is not None and not dialect.spec.reads:
             raise RefusedFault.of(
                 "keeps",
-                f"the upload would destroy room that is to be kept{why}",
+                f"the upload would destroy a region that is to be kept{why}",
                 (
                     kept,
-                    f"{gone} would go, and this bootloader shows nothing back",
+                    f"{gone} would go, and this bootloader cannot be read back",
                 ),
                 (
-                    "move the kept room to an erase unit of its own, or the image away from it",
+                    "move the kept region to an erase unit of its own, or the image away from it",
                     "take it out of keep",
                 ),
             )

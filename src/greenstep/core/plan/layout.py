@@ -42,7 +42,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
             "erases-pages-only",
             "this bootloader cannot erase the whole flash",
             (f"the {dialect.title} erases each page as it writes it, and no other",),
-            ("leave out --erase all: what the image touches is erased all the same",),
+            ("leave out --erase all: what the image touches is erased anyway",),
         )
     plans = tuple(plan_memory(part, part.memory(name), dialect, image, wishes) for name, image in images.items())
     for plan in plans:
