@@ -11,7 +11,7 @@ __all__ = ["Aside", "Climb", "Job", "OpenLink", "OpenedPort", "Purpose"]
 
 
 def __getattr__(name: str) -> Any:
-    """The ladder itself is loaded by whoever climbs. Raises AttributeError."""
+    """Load the ladder itself only when it is asked for. Raises AttributeError."""
     if name != "Climb":
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from .ladder import Climb

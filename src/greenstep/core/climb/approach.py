@@ -32,7 +32,7 @@ _BREAK_BY_HAND_S = 0.4
 
 
 def refuse_unfit(job: Job) -> None:
-    """Whether the images fit none of the declared parts. Raises RefusedFault."""
+    """Check that the images fit at least one of the declared parts. Raises RefusedFault."""
     refusals: list[RefusedFault] = []
     for part in job.choice.parts:
         try:
@@ -45,7 +45,7 @@ def refuse_unfit(job: Job) -> None:
 
 
 def image_step(job: Job) -> Iterator[Event]:
-    """What will be written, and that it can fit at least one of the declared parts."""
+    """Say what will be written, and check that it can fit at least one of the declared parts."""
     refuse_unfit(job)
     for image in job.images.values():
         for note in image.notes:
@@ -75,7 +75,7 @@ def _describe(memory: str, image: Image, part: Part) -> str:
 
 
 def _refuse_what_it_cannot(job: Job) -> None:
-    """Before the port is opened: what can only be answered by reading back. Raises RefusedFault."""
+    """Before the port is opened, refuse what could only be answered by reading back. Raises RefusedFault."""
     if job.dialect.spec.reads or job.purpose not in ("verify", "backup", "erase"):
         return
     raise RefusedFault.of(
@@ -87,14 +87,15 @@ def _refuse_what_it_cannot(job: Job) -> None:
 
 
 def open_session(job: Job, open_link: OpenLink) -> tuple[Session, str]:
-    """Open the port; the session, and what the system says is behind it. Raises RefusedFault, PortFault."""
+    """Open the port. Returns the session and what the system says is behind the port. Raises RefusedFault,
+    PortFault."""
     _refuse_what_it_cannot(job)
     opened = open_link(job.first_settings, job.hookup.idle_lines)
     return Session.over(job, RecordingLink(opened.link, secrets=job.secrets)), opened.evidence
 
 
 def enter_step(session: Session) -> Iterator[Event]:
-    """Reset into the bootloader once; that it worked is only known when sync is."""
+    """Reset into the bootloader once; only the sync step shows whether it worked."""
     session.notes.before = session.link.discard()
     if session.job.hookup.enter is None:
         return
@@ -111,7 +112,7 @@ def enter_step(session: Session) -> Iterator[Event]:
 
 
 def sync_step(session: Session) -> Iterator[Event]:
-    """Ask until the bootloader answers; in between, reset again where lines can."""
+    """Ask until the bootloader answers; between questions, reset again where lines can."""
     session.notes.begin_asking()
     asking = _ask_after_resets(session) if session.reset_by is ResetBy.LINES else _ask_by_hand(session)
     answer, tries = yield from asking
@@ -142,7 +143,7 @@ _Asked = tuple[str | None, int]
 
 
 def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
-    """Ask a few times after each reset; the pauses between reset and asking differ on purpose."""
+    """Ask a few times after each reset; the pauses between reset and question vary on purpose."""
     link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
     attempts = spec.asking.attempts
     patience = session.job.patience_s
@@ -155,7 +156,7 @@ def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
             enter(session)
         attempt = attempts[settles % len(attempts)]
         link.sleep(attempt.settle_s)
-        early = link.discard() if spec.asking.sent else b""  # who only listens wants to hear all of it
+        early = link.discard() if spec.asking.sent else b""  # someone who only listens wants to hear all of it
         moved_s = link.last_at("lines")
         if early and not session.notes.early:
             session.notes.early = early
@@ -163,7 +164,7 @@ def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
         last, began_s = settles == len(attempts) - 1, link.now()
         for asking in range(attempt.asks):
             tries += 1
-            # before it is given up: one question after a reset, and all the time for a late answer
+            # before giving up: one question after a reset, then the remaining time for a late answer
             late_s = dialect.patience_s if last and not asking and _answers_late(session) else 0.0
             answer = dialect.ask(max(spec.asking.wait_s, late_s))
             if answer is not None:
@@ -176,7 +177,7 @@ def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
 
 
 def _ask_as_known(session: Session) -> str | None:
-    """Whether it answers as one that an earlier conversation left in its loader, at the rate that it went on at."""
+    """Whether it answers as a loader that an earlier conversation left running, at the rate it was left at."""
     first, later, wait_s = session.job.first_settings, session.job.settings, session.job.dialect.spec.asking.wait_s
     answer = session.dialect.ask_as_known(wait_s)
     if answer is None and first != later:
@@ -188,7 +189,7 @@ def _ask_as_known(session: Session) -> str | None:
 
 
 def _answers_late(session: Session) -> bool:
-    """Whether its own answers were heard, though none in time."""
+    """Whether its answers were heard, though none in time."""
     spec = session.job.dialect.spec
     heard = session.link.between(session.notes.asked_mark, None, "heard")
     return any(answer in heard for answer in spec.asking.answers) or any(
@@ -207,14 +208,14 @@ def reset_and_ask(session: Session) -> bool:
 
 
 def _ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
-    """Ask until patience is over; tell the person what to do once it is clear that nobody is there yet."""
+    """Ask until the patience runs out; tell the person what to do once it is clear that nobody answers yet."""
     link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
     patience = BY_HAND_PATIENCE_S if session.job.patience_s is None else session.job.patience_s
     deadline = Deadline.after(link, patience)
     tries, told_at = 0, -1
     while True:
         tries += 1
-        if spec.asking.breaks_in:  # a reset pressed during the break is what the loader waits for
+        if spec.asking.breaks_in:  # this loader waits for a reset during the break
             link.set_break(True)
             link.sleep(_BREAK_BY_HAND_S)
             link.set_break(False)
@@ -236,8 +237,8 @@ def _ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
 
 
 def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
-    """Who answered, is it the declared chip, and does the plan hold for this very one? What is to be written, where
-    something is."""
+    """Identify the chip, check that it is the declared one, and make the plan for this very chip. Returns the
+    transfer, or None where nothing is to be written."""
     job, dialect = session.job, session.dialect
     identity = dialect.identify()
     part = _matching(session, identity)
@@ -247,7 +248,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
         said = f"{identity.said}; it does not tell which chip it is in"
         yield StepEnded("chip", "green", said, figures=_figures(identity.details))
         return None
-    if part is None:  # nothing guards the number on the line: hear it once more before calling it wrong
+    if part is None:  # nothing guards the number on the line: ask once more before calling it wrong
         identity = dialect.identify()
         part = _matching(session, identity)
     if part is None:
@@ -289,7 +290,7 @@ def _figures(details: Iterable[tuple[str, str]]) -> Figures:
 
 
 def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
-    """What is to be written to this very chip; None where nothing is. Raises RefusedFault."""
+    """What is to be written to this very chip; None if nothing is. Raises RefusedFault."""
     job, part = session.job, session.part
     if job.purpose == "erase":
         transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
@@ -302,9 +303,7 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
         yield Noted("chip", note)
     for name in transfer.written:
         _refuse_withheld(session, part.memory(name))
-    if (
-        job.purpose == "upload" and job.wishes.verify
-    ):  # who does not want to verify may have a loader that cannot read
+    if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read
         for note in session.dialect.look_before(part, transfer.written, job.wishes.despite):
             yield Noted("chip", note)
     return transfer
@@ -338,7 +337,7 @@ def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> 
 
 
 def _matching(session: Session, identity: Identity) -> Part | None:
-    """The declared part that this identity stands for; where the loader does not tell, the one that was declared."""
+    """The declared part that this identity stands for; if the loader does not tell, the declared one."""
     if identity.ident is None:
         return session.job.choice.single
     part = session.job.choice.by_ident(identity.ident)
@@ -351,7 +350,7 @@ def _matching(session: Session, identity: Identity) -> Part | None:
 
 
 def _another_with(session: Session, part: Part, ident: int) -> str:
-    """The title of another part whose own number this is; empty where it is the part's, or no other's."""
+    """The title of another part with this identity; empty if it is the part's own, or unknown."""
     other = None if ident == part.ident else Catalogue.load().by_ident(session.job.dialect.name, ident)
     return other.title if other is not None and other.ident == ident and other.name != part.name else ""
 

@@ -1,4 +1,5 @@
-"""Looking into a silence, before the finding: what is heard after a reset, at another rate, in another dialect."""
+"""Experiments on a silent line, before the finding: what is heard after a reset, at another rate, in another
+dialect."""
 
 from __future__ import annotations
 
@@ -19,14 +20,14 @@ _TALKS_AGAIN_S, _ENOUGH = 6.0, 24
 
 
 def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
-    """Run the sequence that enters the bootloader, through a break where its loader (or that of the `dialect`
-    named) wants one. Raises LinesMissing, LinkLost."""
+    """Run the sequence that enters the bootloader, during a break if its loader (or that of the `dialect` named)
+    needs one. Raises LinesMissing, LinkLost."""
     sequence = session.job.hookup.enter
-    if sequence is None:  # then nothing but a person enters it
+    if sequence is None:  # then only a person can enter it
         return
     if (
         sequence.touches and session.reset_by is ResetBy.LINES
-    ):  # it came back as its bootloader, or will not by more of the same
+    ):  # it answers again as its bootloader, or more of the same will not help
         session.link.sleep(0.2)
         return
     session.driver.run(sequence, (dialect or session.job.dialect).spec.asking.breaks_in)
@@ -34,13 +35,13 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
 
 
 def look_into(session: Session, phase: Phase) -> None:
-    """Before the finding: experiments, as long as what was seen asks for another."""
+    """Carry out experiments for as long as what was seen calls for another."""
     session.notes.first_errors = session.link.errors()
     while (experiment := next_experiment(observe(session, phase))) is not None:
         if session.notes.listen_end is None:
             session.notes.end_listening()
         session.notes.tried.append(experiment)
-        with suppress(RateRefused):  # an adapter that cannot make it
+        with suppress(RateRefused):  # the adapter cannot make this rate
             _carry_out(session, experiment, phase)
 
 
@@ -71,8 +72,8 @@ def _carry_out(session: Session, experiment: Experiment, phase: Phase) -> None:
 
 
 def listen_for_causes(session: Session) -> None:
-    """After nobody answered: reset once more and only listen, as the application's own console would be heard; then
-    look into what that gave."""
+    """After nobody answered: reset once more and only listen, as for the application's own output; then look into the
+    result."""
     _listen_at_the_console(session)
     _hear_after_reset(session, "sync")
     session.notes.end_listening()
@@ -80,22 +81,22 @@ def listen_for_causes(session: Session) -> None:
 
 
 def _hear_after_reset(session: Session, phase: Phase) -> bytes:
-    """What comes after a reset: into the bootloader, or once that was left, into the application."""
+    """What comes after a reset: into the bootloader or, if that was left already, into the application."""
     if phase == "start":
         if session.leave is not None:
             session.driver.run(session.leave)
         return session.link.read(400, 1.5)
     if session.reset_by is not ResetBy.LINES:
         spoke = session.notes.spoke
-        first = session.link.read(1, _NEXT_WORDS_S) if spoke else b""  # who talks now and then will do so again
+        first = session.link.read(1, _NEXT_WORDS_S) if spoke else b""  # what talks now and then will do so again
         return first + session.link.read(400, 0.4)
     enter(session)
     return session.link.read(400, 1.5)
 
 
 def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
-    """Is it another bootloader than the declared one? Asking changes nothing on any chip. `only_hasty`: a program
-    runs, so only those are asked whose loaders give up, or are entered through a break."""
+    """Ask in other dialects, which changes nothing on any chip. With `only_hasty`, a program is running: only loaders
+    that time out, or that are entered through a break, are asked."""
     longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_FOREIGN_S / 3
     deadline = Deadline.after(session.link, longest_s)
     for other in all_dialects():
@@ -110,7 +111,7 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
 
 
 def _asked_anew(session: Session, dialect: type[Dialect], settings: LineSettings, times: int) -> str | None:
-    """The answer to one of so many askings, after a reset where lines can. Raises RateRefused."""
+    """The answer to a number of questions, after a reset where lines can. Raises RateRefused."""
     link = session.link
     link.configure(settings)
     link.discard()
@@ -122,13 +123,13 @@ def _asked_anew(session: Session, dialect: type[Dialect], settings: LineSettings
 
 
 def listen_for_application(session: Session) -> None:
-    """After a conversation broke off: is it because the application runs?"""
+    """After a conversation broke off: find out whether the application is running."""
     _listen_at_the_console(session)
     session.link.read(200, 0.8)
 
 
 def _listen_at_the_console(session: Session) -> None:
-    """At the program's rate; where the adapter cannot make it, at the one that it has."""
+    """Listen at the program's rate, or at the current one if the adapter cannot make that."""
     with suppress(RateRefused):
         session.link.configure(session.job.console)
     session.notes.begin_listening()

@@ -1,4 +1,4 @@
-"""What is known of the chip's content while something is done to it, and what a person is told of it."""
+"""What is known of the chip's content while something is done to it, and how a person is told."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 class ChipState(Enum):
-    """It is changed before the first byte of a command leaves, so that it is never better than the chip."""
+    """Changed before the first byte of a command leaves, so that it never claims more than is true of the chip."""
 
     UNTOUCHED = "untouched"
     PROTECTING = "protecting"
@@ -34,7 +34,7 @@ MOVES: dict[ChipState, frozenset[ChipState]] = {
     _S.DIFFERS: frozenset(),
     _S.VERIFIED: frozenset(),
 }
-"""Which state may follow. Any may be entered once more."""
+"""Which states may follow each. A state may always be entered again."""
 
 _NO_APPLICATION = "erasing had begun: the chip holds no whole application"
 WORDS: dict[tuple[Purpose, ChipState], str] = {
@@ -57,11 +57,11 @@ WORDS: dict[tuple[Purpose, ChipState], str] = {
         f"{_NO_APPLICATION}; upload again",
     ),
 }
-"""What a person is told where it did not end well."""
+"""What a person is told after a bad end."""
 
 
 def in_words(purpose: Purpose, state: ChipState, progress: Progress | None, writes_only: bool) -> str:
-    """What a climb that did not end well leaves in the chip; empty where it was only looked at."""
+    """What a run that ended badly leaves in the chip; empty if it only looked."""
     erases = "" if writes_only else "an unlock erases the flash; "
     return WORDS.get((purpose, state), "").format(progress=_how_far(progress), erases=erases)
 

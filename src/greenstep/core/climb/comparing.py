@@ -1,7 +1,7 @@
-"""The step before erasing: what of the image is in the chip already? That is left alone.
+"""The step before erasing: what of the image is in the chip already is left alone.
 
-By the chip's own checksum where it has one; else by reading back, where that takes less time than writing; else by
-the journal, the chip's own number and a sample.
+By the chip's own checksum where it has one; else by reading back, if that takes less time than writing; else by the
+journal, the chip's own number and a sample.
 """
 
 from __future__ import annotations
@@ -25,16 +25,19 @@ from .transfer import Transfer, Trusted
 
 How = Literal["checksum", "read", "journal", ""]
 
-_PARTS = 8  # of what is summed, in one go
-_WORTH_PROBING = 16  # rooms
-_MOST_TOGETHER, _FIRST_LOOK = 256, 128  # bytes: of rooms read together, and read of a large one before the rest of it
+_PARTS = 8  # summed at once
+_WORTH_PROBING = 16  # spans
+_MOST_TOGETHER, _FIRST_LOOK = (
+    256,
+    128,
+)  # bytes: of spans read together, and of a large span before the rest
 _DIFFER_IN_A_ROW, _FIRST_LEAP, _LEAP_GROWS = 2, 3, 4
 _SAMPLE_SHARE, _LEAST_SAMPLES, _MOST_SAMPLES, _MOST_SLOW_SAMPLES = 0.03, 8, 64, 32
 
 
 @changing
 class _Outcome:
-    """What came out for one memory. `differing` None: it was not compared, for the reason in `why`."""
+    """The result for one memory. `differing` is None if it was not compared, for the reason in `why`."""
 
     how: How = ""
     rooms: int = 0
@@ -44,7 +47,7 @@ class _Outcome:
     why: str = ""
     remembered: Remembered | None = None
     hidden: int = 0
-    """How many rooms are to be written because the chip cannot show them."""
+    """How many spans must be written because the chip cannot show them."""
 
 
 class _Progress:
@@ -67,14 +70,14 @@ Comparing = Generator[Event, None, _Outcome]
 
 
 def compare_step(transfer: Transfer) -> Iterator[Event]:
-    """Narrows the transfer's plan to what differs. Nothing on the chip is changed."""
+    """Narrow the transfer's plan to what differs. Changes nothing on the chip."""
     plan = transfer.plan
     began = transfer.link.now()
     outcomes: list[tuple[MemoryPlan, _Outcome]] = []
     for memory_plan in plan.memories:
         try:
             outcome = yield from _compare(transfer, memory_plan)
-        except ChipRefusal as refusal:  # then all is written, as ever
+        except ChipRefusal as refusal:  # then everything is written
             outcome = _Outcome(why=f"not compared: the chip refuses to be read ({refusal.said})")
         outcomes.append((memory_plan, outcome))
     differing = {plan.memory.name: out.differing for plan, out in outcomes if out.differing is not None}
@@ -105,7 +108,7 @@ def _trusted(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> Trusted | None:
 
 
 def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
-    """How many of the image's bytes are there already, as far as is known."""
+    """How many bytes of the image are known to be there already."""
     return sum(
         plan.image.size_bytes - sum(room.size_bytes for room in outcome.differing)
         for plan, outcome in outcomes
@@ -129,7 +132,7 @@ def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
         return _Outcome(why="not compared: the chip cannot show where this lies")
     if slow:
         return _Outcome(why="not compared: reading is slower than writing here")
-    if plan.whole_erase:  # a byte that differs costs all of it then, and the reading besides
+    if plan.whole_erase:  # one differing byte then costs a full write, and the reading on top
         return _Outcome(why="not compared: this bootloader erases all at once")
     if spec.erases_in_order and plan.memory.name == "flash":
         return (yield from _up_to_a_difference(transfer, plan, rooms))
@@ -137,7 +140,7 @@ def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
 
 
 def _reading_pays(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> bool:
-    """Whether reading all takes less time than erasing and writing all."""
+    """Whether reading everything takes less time than erasing and writing everything."""
     part = transfer.part
     dialect = transfer.job.dialect
     spans = merged(span for room in rooms if room.provable for span in room.spans)
@@ -155,7 +158,7 @@ def _reading_pays(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -
 
 
 def _by_checksum(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
-    """Parts of what is to be written, and parts of those that differ, down to single rooms."""
+    """Sum parts of what is to be written, then parts of those that differ, down to single spans."""
     hidden = [room for room in rooms if not room.provable]
     shown = [room for room in rooms if room.provable]
     outcome = _Outcome("checksum", len(rooms), hidden=len(hidden))
@@ -176,7 +179,7 @@ def _by_checksum(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) ->
 def _narrowing(
     transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], progress: _Progress
 ) -> Generator[Event, None, list[Room]]:
-    """The rooms that differ. Where more than half of the parts do, those are not looked into any further."""
+    """The spans that differ. Once more than half of the parts differ, they are not narrowed any further."""
     step = -(-len(rooms) // _PARTS)
     parts = [rooms[at : at + step] for at in range(0, len(rooms), step)]
     wrong = []
@@ -200,8 +203,8 @@ def _sums_equal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
 
 
 def _by_reading(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
-    """Reads on while it pays: after several that differ in a row some are taken to differ unread, and more each
-    time."""
+    """Read for as long as it pays: after several differing spans in a row, the next are assumed to differ unread,
+    more of them each time."""
     outcome = _Outcome("read", len(rooms))
     groups = _groups(rooms, min(_MOST_TOGETHER, transfer.dialect.read_block(plan.memory)))
     progress = _Progress(transfer, sum(room.size_bytes for room in rooms))
@@ -215,7 +218,7 @@ def _by_reading(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
         differing.update((room.place.start, room) for room in wrong)
         at += 1
         if len(wrong) < len(groups[at - 1]):
-            for back in reversed(leapt):  # what was leapt over may have ended before
+            for back in reversed(leapt):  # the difference may have ended within what was skipped
                 wrong = _differing_of(transfer, plan, groups[back], outcome)
                 for room in groups[back]:
                     differing.pop(room.place.start, None)
@@ -241,7 +244,8 @@ _SPREAD = 8
 
 
 def _up_to_a_difference(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
-    """Where a byte that differs costs all of it: places all over it first, and no more once one differs."""
+    """For memories where one differing byte means writing everything: read places spread all over first, and stop at
+    the first difference."""
     outcome = _Outcome("read", len(rooms), list(rooms))
     groups = _groups(rooms, transfer.dialect.read_block(plan.memory))
     outcome.hidden = sum(not room.provable for room in rooms)
@@ -257,7 +261,7 @@ def _up_to_a_difference(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Ro
 
 
 def _groups(rooms: Sequence[Room], block: int) -> list[list[Room]]:
-    """Rooms that the chip can show, those together that fit one reading."""
+    """Spans that the chip can show, grouped where they fit one reading."""
     groups: list[list[Room]] = []
     for room in rooms:
         if not room.provable:
@@ -282,7 +286,7 @@ def _one_span(group: Sequence[Room], room: Room) -> bool:
 
 
 def _differing_of(transfer: Transfer, plan: MemoryPlan, group: Sequence[Room], outcome: _Outcome) -> list[Room]:
-    """The rooms of a group that differ, each read up to its first difference."""
+    """The spans of a group that differ, each read up to its first difference."""
     outcome.looked_at += len(group)
     spans = merged(span for room in group for span in room.spans)
     differing: dict[int, Room] = {}
@@ -300,7 +304,7 @@ def _differing_of(transfer: Transfer, plan: MemoryPlan, group: Sequence[Room], o
 
 
 def _first_little(spans: Sequence[Span], block: int) -> Iterator[Span]:
-    """The readings of spans: of a large one a little first, which will mostly show that it differs."""
+    """Readings of the spans: of a large one only a beginning, which will usually show a difference."""
     first, *others = spans
     if first.size > 2 * _FIRST_LOOK:
         yield Span.of(first.start, _FIRST_LOOK)
@@ -312,7 +316,7 @@ def _first_little(spans: Sequence[Span], block: int) -> Iterator[Span]:
 
 
 def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
-    """What differs from what the journal says was written, where the chip's number and a sample agree."""
+    """What differs from what the journal says was written, if the chip's own number and a sample agree."""
     number, recall, now = transfer.session.unique_id, transfer.job.recall, transfer.granules
     if not number:
         return _Outcome(why="the journal is not trusted: this chip has no number of its own")
@@ -338,7 +342,7 @@ def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> 
 
 
 def _samples(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], seed: int) -> list[Span]:
-    """Places of what is to be trusted, others each time."""
+    """Places to read before the journal is trusted; different ones each time."""
     block = transfer.dialect.read_block(plan.memory)
     blocks = list(pieces_of((span for room in rooms for span in room.spans), block))
     most = _MOST_SLOW_SAMPLES if transfer.job.dialect.spec.reads_slowly else _MOST_SAMPLES

@@ -22,10 +22,10 @@ _GIVES_UP_S = 4.0  # loaders wait a second or a few before they start the progra
 
 
 def start_step(session: Session) -> Iterator[Event]:
-    """Start by the lines or by a command, whichever the dialect prefers and the hookup can.
+    """Start by lines or by command, whichever the dialect prefers and the hookup can do.
 
-    Without a text to expect, the bootloader's own acknowledgement is the evidence; a reset by lines has
-    none but what is heard.
+    Without an expected text, the bootloader's acknowledgement is the evidence; a reset by lines gives none except
+    what is heard.
     """
     job, link = session.job, session.link
     began, start_mark = link.now(), link.mark
@@ -48,7 +48,7 @@ def start_step(session: Session) -> Iterator[Event]:
     else:
         how, said = yield from _by_command(session)
         if job.hookup.enter is not None and job.hookup.enter.touches:
-            link.reopen(None)  # the bootloader's port goes, the application's comes
+            link.reopen(None)  # the bootloader's port disappears, the application's appears
         session.notes.begin_listening()
         began = link.now()
         link.configure(job.console)
@@ -86,8 +86,8 @@ def _patience_s(session: Session) -> float:
 
 
 def _by_command(session: Session) -> Generator[Event, None, tuple[str, str]]:
-    """Start by the bootloader's command: (how, what it said). Where it does not answer, by a reset if lines can: then
-    it starts the program itself, as after every reset."""
+    """Start by the bootloader's command. Returns (how, what it said). If it does not answer, reset by lines where
+    possible: that starts the program too."""
     try:
         said = session.dialect.start(_entry(session))
         return said, said
@@ -102,14 +102,14 @@ def _by_command(session: Session) -> Generator[Event, None, tuple[str, str]]:
 
 
 def _reset(session: Session, leave: Sequence) -> str:
-    """How it was done. Raises LinesMissing."""
+    """Reset, and say how. Raises LinesMissing."""
     session.driver.run(leave)
     hookup = session.job.hookup
     return f"reset by {hookup.resets}" if hookup.resets else "left by its own sequence"
 
 
 def _entry(session: Session) -> int:
-    """Where the application's vectors are: the bottom of the flash if the image holds it, else of the image."""
+    """The address of the application's vectors: the bottom of the flash if the image covers it, else of the image."""
     flash = session.part.flash
     image = session.job.images.get("flash")
     if image is None or image.covers(flash.start, 1):
@@ -118,8 +118,8 @@ def _entry(session: Session) -> int:
 
 
 def _expected(session: Session, how: str, began: float, mark: int, patience_s: float) -> StepEnded:
-    """The text that was expected, in what came since the recording's event `mark`: a program may talk before the
-    command's answer is over."""
+    """Look for the expected text in everything received since the recording's event `mark`: a program may talk before
+    the command's answer is complete."""
     job, link = session.job, session.link
     wanted = job.expect.encode()
     deadline = Deadline.after(link, max(job.expect_within_s, patience_s))
@@ -135,7 +135,7 @@ def _expected(session: Session, how: str, began: float, mark: int, patience_s: f
 
 
 def goodbye(session: Session) -> Iterator[Event]:
-    """After looking only: let the application run again, where that can be done without a person."""
+    """After a run that only looked: let the application run again, if that needs no person."""
     try:
         if session.leave is not None and session.reset_by is ResetBy.LINES:
             _reset(session, session.leave)

@@ -1,4 +1,4 @@
-"""How a climb that reached its end is put in words."""
+"""How a run that reached its end is put in words."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ _DONE = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "u
 
 
 def success(session: Session) -> ClimbEnded:
-    """Every step was climbed; green if all of them are."""
+    """Every step was done; green if all of them are."""
     green, summary = _summary(session)
     return ClimbEnded(green, 0, session.elapsed_s, summary)
 
@@ -29,7 +29,7 @@ def _summary(session: Session) -> tuple[bool, str]:
         return False, f"{who}: what it can show of {what} is there"
     if session.hidden and not session.text_heard:
         return False, f"{who} was given {what}; what it can show of it is there"
-    # a program whose first bytes were wrong would not run
+    # a program with wrong first bytes would not run
     unproven = [step for step in session.unproven if step != "verify" or not session.hidden]
     if "verify" in unproven and job.purpose == "verify":
         return False, f"not verified: {who} shows nothing of {what}"

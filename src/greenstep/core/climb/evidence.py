@@ -1,4 +1,4 @@
-"""What a session has seen, as observations for the findings, and the findings themselves."""
+"""What a session has seen, as observations for the findings; and the findings themselves."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def explain(
     locked: str = "",
     difference: Difference | None = None,
 ) -> tuple[Finding, ...]:
-    """What a failure in `phase` comes from, most likely first; `error` is what ended a conversation."""
+    """The causes of a failure in `phase`, most likely first; `error` is what ended the conversation."""
     return diagnose(observe(session, phase, error, chip, locked, difference))
 
 
@@ -92,7 +92,7 @@ def observe(
 
 
 def _sequence_warnings(session: Session) -> tuple[str, ...]:
-    """What the pins' voltages say against the sequence that enters."""
+    """What the pins' voltages say against the sequence that enters the bootloader."""
     hookup, part = session.job.hookup, session.part
     if hookup.enter is None or session.reset_by is not ResetBy.LINES:
         return ()

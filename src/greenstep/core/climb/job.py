@@ -1,4 +1,4 @@
-"""What is to be climbed."""
+"""What a run is to do."""
 
 from __future__ import annotations
 
@@ -26,16 +26,16 @@ Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock
 
 @frozen
 class Job:
-    """One climb, with everything it needs to know.
+    """One run, with everything it needs to know.
 
-    `port_serial` is the number that its adapter is known by, for the finding. `images` are by memory name.
-    `patience_s` is how long to keep asking for sync; None is the dialect's own measure where lines reset the chip.
-    `expect` is the text that proves the application runs, heard at `console`. `also_idents` are chip numbers accepted
-    beside the declared one's. `talk` is said to the application after the start, each line with `line_end`; `secrets`
-    are kept out of every recording. `keeps_open`: after a green end the link stays open, for a console that goes on
+    `port_serial` is the serial number of the adapter, for the finding. `images` are by memory name. `patience_s` is
+    how long to keep asking for sync; None is the dialect's own default where lines reset the chip. `expect` is the
+    text that proves the application runs, listened for at `console`. `also_idents` are chip numbers accepted besides
+    the declared one's. `talk` is sent to the application after the start, each line with `line_end`; `secrets` are
+    kept out of every recording. `keeps_open`: after a green end the link stays open, for a console that goes on
     listening. `region` is the memory, address and size that a backup or an erase is about; None is all of it.
-    `recall` says what the journal knows of a chip, by its own number and its part's name; `put_aside` stores room
-    that is to be kept, for the board or chip named, and raises RefusedFault where it cannot.
+    `recall` returns what the journal knows of a chip, by its own number and its part's name; `put_aside` stores bytes
+    that must be kept, for the board or chip named, and raises RefusedFault if it cannot.
     """
 
     purpose: Purpose
@@ -65,7 +65,7 @@ class Job:
 
     @property
     def first_settings(self) -> LineSettings:
-        """Rate and frame to ask with; the rate wanted may only be taken up once the loader answers."""
+        """Rate and frame for the first question; the wanted rate may have to wait until the loader answers."""
         return replace(self.settings, baud=self.dialect.first_baud(self.choice.first, self.settings.baud))
 
     @property
@@ -101,8 +101,8 @@ class Job:
 
     @property
     def _sparing(self) -> tuple[Step, ...]:
-        """What is looked at so that it need not be written, or will not be lost."""
-        # who does not want to verify may have a loader that cannot read
+        """Steps that look first, so that something need not be written or is not lost."""
+        # without verify, the loader need not be able to read
         reads = self.dialect.spec.reads and self.wishes.verify
         compares = self.wishes.compare and not self.wishes.erase_all and reads
         compare: tuple[Step, ...] = ("compare",) if compares else ()
@@ -113,7 +113,7 @@ class Job:
         return ("start", "talk") if self.talk else ("start",)
 
     def part_as_declared(self, part: Part) -> Part:
-        """The part with the bootloader room that this board states."""
+        """The part, with the bootloader size that this board states."""
         return part.with_loader_room(self.bootloader_bytes)
 
 
@@ -126,8 +126,8 @@ class OpenedPort:
 
 
 class Aside(Protocol):
-    """Where bytes lie safe while the chip does not hold them. `name` is what a person finds them by; `earlier` are
-    names of those that were put aside for the same board before, and never came back."""
+    """A safe place for bytes while the chip does not hold them. `name` is what a person finds them by; `earlier` are
+    names of those put aside for the same board before that were never written back."""
 
     @property
     def name(self) -> str: ...
@@ -136,7 +136,7 @@ class Aside(Protocol):
     def earlier(self) -> tuple[str, ...]: ...
 
     def drop(self) -> None:
-        """The chip holds them again."""
+        """Remove them: the chip holds them again."""
 
 
 OpenLink = Callable[[LineSettings, tuple[bool, bool]], OpenedPort]

@@ -21,7 +21,7 @@ _HOW_READ = "read in two ways and equal"
 
 
 def keep_step(transfer: Transfer) -> Iterator[Event]:
-    """Reads what of the kept room would be erased, and adds it to what is written and verified."""
+    """Read what would be erased of the kept spans, and add it to what is written and verified."""
     meter, flash = Meter(transfer.link), transfer.plan.flash
     keeps = [keep.span for keep in transfer.job.wishes.keep]
     asked = ", ".join(str(keep) for keep in keeps)
@@ -35,7 +35,7 @@ def keep_step(transfer: Transfer) -> Iterator[Event]:
 
 
 def save_beside(transfer: Transfer, step: Step) -> Iterator[Event]:
-    """What would be erased along with the image is read, and becomes part of what is written and verified."""
+    """Read what would be erased along with the image, and add it to what is written and verified."""
     while (flash := transfer.plan.flash) is not None and flash.beside:
         where = ", ".join(str(span) for span in flash.beside[:2]) + (" and more" if len(flash.beside) > 2 else "")
         for event in _save(transfer, step, flash, flash.beside, f"what is beside the image, {where}"):
@@ -47,7 +47,7 @@ def save_beside(transfer: Transfer, step: Step) -> Iterator[Event]:
 def _save(
     transfer: Transfer, step: Step, flash: MemoryPlan, spans: Sequence[Span], asked: str
 ) -> Generator[Event, None, None]:
-    """Reads the spans and adds them to the transfer's plan. Raises RefusedFault."""
+    """Read the spans and add them to the transfer's plan. Raises RefusedFault."""
     job, session = transfer.job, transfer.session
     shown = job.dialect.provable(transfer.part, flash.memory, tuple(spans), {"verify": "whole"})
     if shown.left_out:
@@ -60,7 +60,7 @@ def _save(
     if job.put_aside is not None:
         if session.aside is not None:
             session.aside.drop()
-        # boards of one kind may be served at once: each is known by its chip's number, else by its port
+        # several boards of one kind may run at once: each is known by its chip's number, else by its port
         whose = f"{job.board or transfer.part.name}-{session.unique_id or job.port}"
         session.aside = job.put_aside(Image("kept", transfer.kept), whose)
         for name in session.aside.earlier:
@@ -90,15 +90,15 @@ def _cannot(step: Step, asked: str, reason: str) -> RefusedFault:
 
 
 def _with_kept(transfer: Transfer, flash: MemoryPlan, kept: Sequence[Piece]) -> Plan:
-    """The plan with the kept bytes among what is written. The erase units stay the same."""
+    """The plan with the kept bytes added to what is written. The erase units stay the same."""
     job, plan = transfer.job, transfer.plan
     wanted = [piece.part(area) for piece in flash.image.pieces for area in flash.areas if piece.span.meets(area)]
-    # where erasing takes something along it is done by writing, blanks and what is kept in one go
+    # if erasing takes more along, it is done by writing: blanks and kept bytes in one go
     wishes = replace(job.wishes, blank=False)
     image = replace(flash.image, pieces=joined([*wanted, *kept]))
     smaller = plan_memory(plan.part, flash.memory, job.dialect, image, wishes)
     checks = smaller.checks
-    if smaller.sample_of:  # a sample is enough for an image, which can be sent again, and not for what cannot
+    if smaller.sample_of:  # a sample is enough for an image, which can be sent again, but not for what cannot
         apart = [check for check in checks if not any(check.meets(piece.span) for piece in kept)]
         checks = tuple(sorted([*apart, *(piece.span for piece in kept)], key=lambda span: span.start))
     whole = smaller.part_of(replace(flash.image, pieces=joined([*flash.image.pieces, *kept])))

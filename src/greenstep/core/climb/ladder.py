@@ -1,4 +1,4 @@
-"""Climbing: the steps in order, and what becomes of every way they can end."""
+"""The run of a job: the steps in order, and every way they can end."""
 
 from __future__ import annotations
 
@@ -74,8 +74,8 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
 
 
 class Climb:
-    """One climb. `run()` is a generator of events; the link is closed when it ends, however it ends. `outcome` says
-    at any time what it has come to."""
+    """One run of a job. `run()` is a generator of events; the link is closed when it ends, however it ends. `outcome`
+    gives the result so far at any time."""
 
     def __init__(self, job: Job, open_link: OpenLink) -> None:
         self.job = job
@@ -88,7 +88,7 @@ class Climb:
         self._over = False
         self._reached_the_end = False
         self.fault: Fault | None = None
-        """Why it failed, once it has."""
+        """Why it failed, if it has."""
 
     @property
     def outcome(self) -> Outcome:
@@ -140,7 +140,7 @@ class Climb:
             yield from self._failure(link_fault(self.job.port, error))
 
     def _opened(self) -> Generator[Event, None, Session]:
-        """The port step. The session is known before anybody hears of it, so that its port is always closed."""
+        """The port step. The session is recorded before anyone hears of it, so that its port is always closed."""
         self._step = "port"
         yield StepStarted("port")
         self._session, evidence = open_session(self.job, self.open_link)
@@ -148,8 +148,8 @@ class Climb:
         return self._session
 
     def _climb_steps(self, session: Session) -> Iterator[Event]:
-        """What follows the port, one after the other; where the conversation breaks off, once more from a place that
-        harms none."""
+        """The steps after the port, one after the other; if the conversation breaks off, again from a point where
+        that is harmless."""
         waiting = list(self.job.steps[self.job.steps.index("port") + 1 :])
         while waiting:
             step = waiting.pop(0)
@@ -166,7 +166,7 @@ class Climb:
     def _events_of(self, step: Step, session: Session) -> Iterator[Event]:
         if step in _WITH_SESSION:
             return _WITH_SESSION[step](session)
-        if self._transfer is None:  # only `chip` can be: every plan is made there
+        if self._transfer is None:  # only `chip` can be missing: every plan is made there
             return self._met(session)
         return _WITH_TRANSFER[step](self._transfer)
 
@@ -174,7 +174,7 @@ class Climb:
         self._transfer = yield from chip_step(session)
 
     def _take(self, step: Step, events: Iterator[Event]) -> Iterator[Event]:
-        """A step's events; what it had ended already is not told twice."""
+        """Pass on a step's events; a step that had ended already is not reported twice."""
         self._step = step
         if step not in self._started:
             self._started.add(step)
@@ -200,7 +200,7 @@ class Climb:
         return event
 
     def _explained(self, session: Session, error: DialectError) -> Fault:
-        """The fault behind an error. Raises LinkLost, RateRefused where the port fails while that is looked into."""
+        """The fault behind an error. Raises LinkLost, RateRefused if the port fails during the experiments."""
         phase, kind = _PHASES[self._step]
         if isinstance(error, NotReset):
             return kind.of(
@@ -247,7 +247,7 @@ class Climb:
     def _interrupted(self) -> Iterator[Event]:
         session = self._session
         if self._step == "write" and session is not None:
-            with suppress(LinkLost, DialectError):  # the link is closed next, whatever comes of it
+            with suppress(LinkLost, DialectError):  # the link is closed next, whatever happens here
                 session.dialect.abandon()
         if self._step not in self._ended:
             yield self._noticed(StepEnded(self._step, "failed", "interrupted"))
@@ -257,7 +257,7 @@ class Climb:
         yield ClimbEnded(False, EXIT_INTERRUPTED, took, summary, self._chip_in_words())
 
     def _chip_in_words(self) -> str:
-        """What an upload that did not end well leaves in the chip, and where what was to be kept is."""
+        """What an upload that ended badly leaves in the chip, and where the bytes to be kept are."""
         session, writes_only = self._session, self.job.wishes.writes_only
         if session is None:
             return in_words(self.job.purpose, ChipState.UNTOUCHED, None, writes_only)

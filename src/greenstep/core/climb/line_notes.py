@@ -1,4 +1,4 @@
-"""What was noted of the line while the bootloader was asked, for the rules that explain a failure."""
+"""What was noted on the line while the bootloader was asked, for the rules that explain a failure."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ _LONGER = 1.5
 class LineNotes:
     """Notes of one session; the bytes themselves are in its recording.
 
-    `before` is what came before any line moved. `asked_since_s`, `asked_mark`: the time and the recording's event
-    from which on we asked; `listen_mark`, from which on we only listened, to before `listen_end`. `early` came before
-    the first question, `unasked_s` after the last reset. `reheard` is what came at another rate, with what the port
-    was set to; `answered_at`, the answer to being asked at another; `answered_other`, the title of another dialect
-    and the answer to being asked in it. `missing_text` is the text that did not come in time. `tried` are the
-    experiments made since, `first_errors` what the receiver had counted before them, `heard_meanwhile` what came
-    while others were asked.
+    `before` is what came before any line moved. `asked_since_s` and `asked_mark` are the time and the recording's
+    event at which we began to ask; `listen_mark`, at which we began only to listen, until before `listen_end`.
+    `early` came before the first question, `unasked_s` after the last reset. `reheard` is what came at another rate,
+    with the settings of the port; `answered_at`, the answer to a question at another rate; `answered_other`, the
+    title of another dialect and the answer to a question in it. `missing_text` is the text that did not come in time.
+    `tried` are the experiments made since, `first_errors` what the receiver had counted before them,
+    `heard_meanwhile` what came while other dialects were tried.
     """
 
     link: RecordingLink
@@ -82,14 +82,14 @@ class LineNotes:
 
     @property
     def quiet_s(self) -> float:
-        """How long nothing came from when we began to ask."""
+        """How long nothing came after we began to ask."""
         first = self.link.first_at(self.asked_mark, "heard")
         return (self.link.now() if first is None else first) - self.asked_since_s
 
     @property
     def began_anew(self) -> bool:
-        """Whether the silence before the first text is longer than those after it: a program that talks now and then
-        would have been heard before, one that was just started talks more at its start."""
+        """Whether the silence before the first text is longer than the later ones. A program that talks now and then
+        would have been heard before; one that was just started talks more at its start."""
         times = self.link.times("heard", self.asked_mark, self.listen_mark)
         if not times:
             return False

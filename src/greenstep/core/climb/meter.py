@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..recording_link import RecordingLink
 
 Figures = dict[str, int | float | str]
-"""For programs, in the units that their names give."""
+"""For programs, in the units given by the names."""
 
 
 class Meter:

@@ -1,4 +1,4 @@
-"""What a climb has come to, for the caller."""
+"""The result of a run, for the caller."""
 
 from __future__ import annotations
 
@@ -13,10 +13,10 @@ from .chip_state import ChipState
 
 @frozen
 class Outcome:
-    """`part` and `unique_id` are what the chip said it is, None and empty before it did; `synced`: whether anybody
-    answered. `unproven` are the steps without evidence. `backup` is what was read. `granules` are of the flash image
-    as it was written. `link` is the line with its recording: open after a green end where the job keeps it so, None
-    where the port was never opened."""
+    """`part` and `unique_id` are as reported by the chip, None and empty before that; `synced`: whether anything
+    answered. `unproven` are the steps without evidence. `backup` is what was read. `granules` are the write units of
+    the flash image. `link` is the line with its recording: open after a green end if the job keeps it open, None if
+    the port was never opened."""
 
     part: Part | None = None
     unique_id: str = ""

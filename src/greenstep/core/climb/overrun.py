@@ -1,4 +1,4 @@
-"""Where nothing guards the size that a chip is told to erase, places after it are looked at before and after."""
+"""Where nothing guards the size that a chip is told to erase: places after it are looked at before and after."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _TRY = (
 
 
 def look_behind(transfer: Transfer) -> None:
-    """Before anything is erased."""
+    """Look before anything is erased."""
     if transfer.witnesses is not None or not transfer.job.wishes.verify:
         return
     transfer.witnesses = []
@@ -30,7 +30,7 @@ def look_behind(transfer: Transfer) -> None:
 
 
 def refuse_overrun(transfer: Transfer) -> None:
-    """Raises VerifyFault where more was erased than was asked for."""
+    """Raises VerifyFault if more was erased than was asked for."""
     for witness in transfer.witnesses or ():
         if any(_as_it_was(transfer, witness) for _ in range(2)):
             continue
@@ -44,7 +44,7 @@ def _as_it_was(transfer: Transfer, witness: Witness) -> bool:
 
 
 def erased_unasked(session: Session, error: ErasedUnasked) -> Finding:
-    """What the chip began to erase in place of what it was asked. The chip counts as changed from here on."""
+    """Record that the chip began to erase something it was not asked to. The chip counts as changed from here on."""
     if session.state is ChipState.UNTOUCHED:
         session.move_to(ChipState.ERASING)
     cause = "the chip erased what it was not asked to: a command was damaged on the line"

@@ -1,4 +1,4 @@
-"""Whether a board is there, asked without changing anything: for who waits for the next one."""
+"""Whether a board is there, asked without changing anything: for a caller that waits for the next board."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from .job import Job, OpenLink
 
 
 def who_is_there(job: Job, open_link: OpenLink) -> str | None:
-    """The number of the chip that answers after a reset by the lines; empty where it tells none, None where nobody
-    answers. The application is started again. Only where lines reset the board."""
+    """The number of the chip that answers after a reset by the lines; empty if it reports none, None if nothing
+    answers. The application is started again. Only for boards that lines reset."""
     looking = replace(job, purpose="greet", images={}, patience_s=None, keeps_open=False)
     try:
         session, _ = open_session(looking, open_link)
@@ -27,7 +27,7 @@ def who_is_there(job: Job, open_link: OpenLink) -> str | None:
         _go_through(enter_step(session))
         if session.reset_by is not ResetBy.LINES or not reset_and_ask(session):
             return None
-        with suppress(Fault, DialectError):  # whoever it is, somebody is there: the upload will say who
+        with suppress(Fault, DialectError):  # whatever it is, something is there: the upload will say what
             _go_through(chip_step(session))
         with suppress(DialectError):
             _go_through(goodbye(session))

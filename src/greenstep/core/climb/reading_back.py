@@ -1,4 +1,4 @@
-"""Reading back what was written, block by block, and writing once more what was damaged on its way."""
+"""Read back what was written, block by block, and write again what was damaged on its way."""
 
 from __future__ import annotations
 
@@ -17,12 +17,12 @@ from .transfer import Transfer
 
 _PAGES_WRITTEN_AGAIN = 2
 _BLOCKS_AFTER_FIRST = 64
-"""Blocks read after the first that differs: enough to see a pattern."""
+"""Blocks to read after the first difference: enough to see a pattern."""
 
 
 @changing
 class Comparison:
-    """Reading back, block by block. `missed` are blocks of which more than a byte was missing at their place."""
+    """Reading back, block by block. `missed` are blocks of which more than one byte was missing at its place."""
 
     expected: bytearray = field(default_factory=bytearray)
     found: bytearray = field(default_factory=bytearray)
@@ -52,9 +52,9 @@ class Comparison:
         self.found += found
 
     def _look_again(self, transfer: Transfer, plan: MemoryPlan, place: Span, found: bytes) -> bytes:
-        """What a block holds that was read wrong once: read again, and written again where that may help."""
+        """Read again a block that was wrong once; write it again if that may help."""
         wanted, again = expected(plan, place), _read(transfer, plan, place)
-        if again == wanted:  # nothing guards these bytes on the line: the second reading is as good
+        if again == wanted:  # nothing guards these bytes on the line: the second reading is as good as the first
             self.reread += 1
             return again
         self.reads_differ = again != found
@@ -67,8 +67,8 @@ class Comparison:
         return again
 
     def _write_again(self, transfer: Transfer, plan: MemoryPlan, place: Span) -> bool:
-        """Where nothing guards a block on its way to the chip it is worth a second write, after another erase where
-        that is a step of its own; not many, for what fails often is no accident."""
+        """If nothing guards a block on its way to the chip, a second write is worth it, after another erase where
+        that is a step of its own. Only a few times: what fails often is no accident."""
         way = transfer.job.dialect.spec.erasing
         if transfer.job.purpose != "upload" or transfer.dialect.guards_writes or way is Erasing.ALL_AT_ONCE:
             return False
@@ -85,7 +85,7 @@ class Comparison:
         blocks = [block.part(room) for block in touched] if way is Erasing.BY_UNIT else touched
         with writing_again(transfer.session):
             erase_and_write(transfer.dialect, plan.memory, units, blocks)
-        # what was compared before, and written again now, must still be as it should be
+        # what was compared before, and is written again now, must still be right
         return reads_equal(transfer, plan, shared(plan.checks, [Span(room.start, place.start)]))
 
     def difference(self, transfer: Transfer, plan: MemoryPlan, first_wrong: int) -> Difference:
@@ -108,5 +108,5 @@ def _read(transfer: Transfer, plan: MemoryPlan, place: Span) -> bytes:
 
 
 def _first_difference(wanted: bytes, found: bytes) -> int:
-    """Where the first byte differs; 0 where none does."""
+    """Where the first byte differs; 0 if none does."""
     return next((at for at, (a, b) in enumerate(zip(wanted, found, strict=True)) if a != b), 0)

@@ -25,7 +25,7 @@ from .session import Session
 
 
 def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
-    """What the job is about; all of the memory, with the bootloader only if `whole`. Raises RefusedFault."""
+    """What the job is about; all of the memory, including the bootloader only if `whole`. Raises RefusedFault."""
     name, address, size = job.region
     memory = memory_named(part, name)
     room = memory.span if whole else memory.usable
@@ -45,7 +45,7 @@ def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
 
 
 def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
-    """The plan that makes the job's region blank, but for what of it must stay. Raises RefusedFault."""
+    """The plan that makes the job's region blank, except what must stay. Raises RefusedFault."""
     memory, region = region_of(job, part, whole=False)
     units = memory.units_of([region])
     span = Span(units[0].address, units[-1].end)
@@ -75,8 +75,8 @@ _PROVEN_AT_ONCE = 4096
 def read_twice(
     session: Session, step: Step, memory: Memory, spans: Sequence[Span]
 ) -> Generator[Event, None, tuple[Piece, ...]]:
-    """The bytes of the spans, read in two ways: most dialects guard nothing on their way to us, and one way of
-    reading may be wrong twice. Raises RefusedFault where they go on to differ."""
+    """The bytes of the spans, read in two different ways: most dialects guard nothing on the way to us, and a single
+    way may be wrong twice. Raises RefusedFault if the two keep differing."""
     meter, dialect = Meter(session.link), session.dialect
     rows: list[Piece] = []
     done = again = 0
@@ -103,7 +103,7 @@ def read_twice(
 
 
 def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
-    """Both ways once more. Raises RefusedFault."""
+    """Read in both ways once more. Raises RefusedFault."""
     data = read_all(session.dialect, memory, [place])
     if session.dialect.shows_again(memory, place.start, data):
         return Piece(place.start, data)
@@ -119,7 +119,7 @@ def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
 
 
 def read_step(session: Session) -> Iterator[Event]:
-    """The bytes of the region, read in two ways that must agree."""
+    """The bytes of the region, read in two different ways that must agree."""
     memory, region = region_of(session.job, session.part, whole=True)
     meter = Meter(session.link)
     shown = session.job.dialect.provable(session.part, memory, (region,), {"verify": "whole"})
@@ -139,14 +139,14 @@ def read_step(session: Session) -> Iterator[Event]:
 
 
 def lock_step(session: Session) -> Iterator[Event]:
-    """Lock, enter again, and see that the chip refuses."""
+    """Lock, enter again, and check that the chip refuses."""
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.lock(session.part)
     yield from _seen_anew(session, "lock", said, locked=True)
 
 
 def unlock_step(session: Session) -> Iterator[Event]:
-    """Unlock, enter again, and see that the chip does not refuse any more."""
+    """Unlock, enter again, and check that the chip no longer refuses."""
     if session.job.wishes.writes_only:
         yield from _lift_write_protection(session)
         return
@@ -156,7 +156,7 @@ def unlock_step(session: Session) -> Iterator[Event]:
 
 
 def _lift_write_protection(session: Session) -> Iterator[Event]:
-    """The chip resets itself then; that units can be written again, only writing shows."""
+    """The chip resets itself afterwards; only writing shows whether the units can be written again."""
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.lift_write_protection()
     anew = "it was entered again" if _locked_now(session) is not None else "it was not seen again"
@@ -182,7 +182,7 @@ def _seen_anew(session: Session, step: str, said: str, locked: bool) -> Iterator
 
 
 def _locked_now(session: Session) -> str | None:
-    """The refusal of a locked chip, empty where it does not refuse; None where it cannot be asked."""
+    """The refusal of a locked chip, empty if it does not refuse; None if it cannot be asked."""
     spec = session.job.dialect.spec
     for attempt in spec.asking.attempts:
         if session.reset_by is ResetBy.LINES:

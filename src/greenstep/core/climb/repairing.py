@@ -1,4 +1,4 @@
-"""What differs after a transfer that the line had hurt, written once more."""
+"""Write again what differs after a transfer during which the line was disturbed."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from .transfer import Transfer
 
 @contextmanager
 def writing_again(session: Session) -> Iterator[None]:
-    """Around what is written once more after it was written already."""
+    """A context for writing once more what was written already."""
     session.progress = None
     with session.changing(ChipState.WRITING):
         yield
@@ -41,7 +41,7 @@ def write_all(dialect: Dialect, memory: Memory, blocks: Sequence[WriteBlock]) ->
 def erase_and_write(
     dialect: Dialect, memory: Memory, units: Sequence[EraseUnit], blocks: Sequence[WriteBlock]
 ) -> None:
-    """`units` are none where erasing is no step of its own."""
+    """`units` is empty if erasing is no step of its own."""
     if units:
         for _ in dialect.erase(memory, units):
             pass
@@ -55,7 +55,7 @@ def _write_planned(dialect: Dialect, plan: MemoryPlan) -> None:
 
 
 def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Event]:
-    """Write the erase units of which the chip does not show the image's bytes, and no others."""
+    """Write the erase units whose bytes differ from the image's, and no others."""
     rooms = rooms_of(memory_plan, transfer.job.dialect.write_block(memory_plan.memory))
     wrong = [room for room in rooms if not _holds(transfer, memory_plan, room)]
     name = memory_plan.memory.name
@@ -76,19 +76,19 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
 
 
 def can_write_again(transfer: Transfer) -> bool:
-    """Whether what differs can be written once more: a loader that erases in order must be reset for it."""
+    """Whether what differs can be written once more: a loader that erases in order must be reset first."""
     return not transfer.job.dialect.spec.erases_in_order or transfer.session.reset_by is ResetBy.LINES
 
 
 def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
-    """Whether the chip shows the image's bytes in a room, as far as it can show them."""
+    """Whether the chip shows the image's bytes in a span, as far as it can show them."""
     shown = shared(plan.checks, [room.place])
     return (sums_equal if transfer.dialect.can_checksum() else reads_equal)(transfer, plan, shown)
 
 
 def worth_all_again(transfer: Transfer) -> bool:
-    """Where nothing guards a block on its way, and only everything can be erased, all of it is worth a second
-    time."""
+    """If nothing guards a block on its way, and only everything can be erased, writing it all a second time is worth
+    it."""
     spec = transfer.job.dialect.spec
     return (
         transfer.job.purpose == "upload"
@@ -98,7 +98,7 @@ def worth_all_again(transfer: Transfer) -> bool:
 
 
 def write_all_again(transfer: Transfer) -> None:
-    """All of the plan; what is erased all at once, and nothing else."""
+    """Write the whole plan; anything that is erased all at once, and nothing else."""
     with writing_again(transfer.session):
         for plan in transfer.plan.memories:
             _write_planned(transfer.dialect, replace(plan, units=()))

@@ -1,4 +1,4 @@
-"""A conversation that broke off is begun again: reset by the lines, synchronised, and taken up with the same chip."""
+"""A conversation that broke off is begun again: reset by lines, synchronised, and resumed with the same chip."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from .session import Session
 MOST_TIMES = 2
 _LATE_TIMES = 3
 RESUMABLE: tuple[Step, ...] = ("chip", "compare", "keep", "erase", "write", "verify", "read")
-"""Steps of which another beginning harms none: what they change is erased, written and proven anew."""
+"""Steps that may safely begin again: what they change is erased, written and proven afresh."""
 
 
 def can_resume(session: Session, step: Step) -> bool:
@@ -24,9 +24,9 @@ def can_resume(session: Session, step: Step) -> bool:
 
 
 def reset_itself(session: Session, phase: Phase, error: DialectError) -> bool:
-    """Whether the chip's program is heard where a reply was due: it was reset in the middle, by a weak supply or a
-    line left asserted. That is told rather than tried again, but where a loader that misses a byte starts its program
-    too. What is late still passes meanwhile."""
+    """Whether the chip's program is heard where a reply was due: it was reset in between, by a weak supply or a line
+    left asserted. That is reported rather than retried, except where a loader that misses a byte starts its program
+    too. Late bytes still pass meanwhile."""
     listen_for_application(session)
     if session.job.dialect.spec.gives_up:
         return False
@@ -62,7 +62,7 @@ def resume(session: Session) -> bool:
 
 
 def steps_again(steps: tuple[Step, ...], step: Step) -> tuple[Step, ...]:
-    """What is climbed again after it broke off in `step`: all that changes the chip, from its beginning."""
+    """The steps to repeat after a break in `step`: all that change the chip, from the first one."""
     again: tuple[Step, ...] = ("erase", "write", "verify")
     first = min((steps.index(name) for name in again if name in steps), default=0)
     return steps[first:] if step in again else steps[steps.index(step) :]

@@ -23,17 +23,15 @@ from .line_notes import LineNotes
 
 @changing
 class Session:
-    """`part` is the declared one until the chip has said which it is (`known` then holds its number and its own
-    number). `reset_by`: what has reset the chip.
+    """`part` is the declared one until the chip has identified itself (`known` then holds its number and its own
+    number). `reset_by` says what reset the chip.
 
-    `state` is what is known of the chip's content, `progress` how far a write is, `acknowledged` how many erase units
-    the chip said it has erased. `aside` is where bytes lie that must come back; `backup`, what was read.
+    `state` is what is known of the chip's content, `progress` how far a write has got, `acknowledged` how many erase
+    units the chip said it has erased. `aside` is where bytes lie that must come back; `backup`, what was read.
 
-    `unique_id` is the chip's own number; empty where it tells none, or none is known yet.
-
-    `unproven` are steps that ended so; `hidden` is what of the image the chip cannot show, in words; that the program
-    runs (`text_heard`) shows it. `line_hurt`: something had to be said again; `resumed`: how often the chip was reset
-    and asked anew.
+    `unique_id` is the chip's own number; empty if it has none, or it is not known yet. `unproven` are steps that
+    ended so; `hidden` says which bytes of the image the chip cannot show; that the program runs (`text_heard`) proves
+    them. `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again.
     """
 
     job: Job
@@ -69,7 +67,7 @@ class Session:
 
     @property
     def leave(self) -> Sequence | None:
-        """The sequence that starts the program; None where no lines can."""
+        """The sequence that starts the program; None if no lines can."""
         return None if self.reset_by is ResetBy.HAND_WITHOUT_LINES else self.job.hookup.leave
 
     def move_to(self, state: ChipState) -> None:
@@ -78,7 +76,8 @@ class Session:
 
     @contextmanager
     def changing(self, state: ChipState) -> Iterator[None]:
-        """Around the commands that change the chip. A chip that refuses the first of them is as it was."""
+        """A context around the commands that change the chip. If the chip refuses the first of them, it is as it
+        was."""
         before = self.state
         self.move_to(state)
         try:

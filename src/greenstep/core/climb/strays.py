@@ -1,5 +1,5 @@
-"""Where nothing guards an address on its way to the chip, a block may have gone where it does not belong: what verify
-finds missing at its place is looked for beside the image before anything is called green."""
+"""Where nothing guards an address on its way to the chip, a block may have gone elsewhere: what verify finds missing
+at its place is looked for beside the image before anything is called green."""
 
 from __future__ import annotations
 
@@ -17,14 +17,14 @@ from .transfer import Transfer
 
 
 def refuse_strays(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBlock]) -> None:
-    """`missed` are blocks of which more than a byte was missing at their place. Raises VerifyFault where one of them
-    is found elsewhere, or may be."""
+    """`missed` are blocks of which more than one byte was missing at its place. Raises VerifyFault if one of them is
+    found elsewhere, or may be there."""
     if not missed or transfer.dialect.guards_writes or transfer.job.purpose != "upload":
         return
     memory, blank = plan.memory, bytes([plan.memory.erased])
     first = missed[0]
     unseen = next((block for block in missed if not block.data.strip(blank)), None)
-    if memory.name != "flash" or unseen is not None:  # what it would have been taken for elsewhere
+    if memory.name != "flash" or unseen is not None:  # what the same bytes would look like elsewhere
         lost = unseen or first
         raise _stray(lost, memory, "", f"the {memory.name} beside the image may have changed")
     for other, address, data in _beside(transfer, plan):
@@ -35,7 +35,7 @@ def refuse_strays(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBl
 
 
 def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int, bytes]]:
-    """(memory, address, bytes) of all that the image's erase units do not hold, as far as it can be read."""
+    """(memory, address, bytes) of everything outside the image's erase units, as far as it can be read."""
     flash, dialect = plan.memory, transfer.dialect
     own = flash.units_of(piece.span for piece in plan.image.pieces)
     for gap in without([flash.usable], (unit.span for unit in own)):
@@ -44,7 +44,7 @@ def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int,
         if memory.name == "eeprom" and not dialect.withholds(memory):
             try:
                 yield memory, memory.start, read_all(dialect, memory, [memory.span])
-            except ChipRefusal:  # a loader without a hand on the EEPROM put nothing there
+            except ChipRefusal:  # a loader that cannot write the EEPROM put nothing there
                 continue
 
 

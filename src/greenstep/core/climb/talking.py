@@ -1,4 +1,4 @@
-"""After the start: the settings that a new board is given over the same wire."""
+"""After the start: send the settings that a new board gets over the same wire."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _LAST_WORDS_S = 0.3
 
 
 def talk_step(session: Session) -> Iterator[Event]:
-    """Wait for each text, send each line. What the application said since its start counts, once."""
+    """Wait for each text, send each line. What the application said since its start counts once."""
     job, link = session.job, session.link
     heard = b""
     if session.notes.listen_mark is not None:
@@ -30,14 +30,14 @@ def talk_step(session: Session) -> Iterator[Event]:
             link.write(turn.send.encode() + job.line_end)
             sent += 1
             yield Noted("talk", f"sent {turn.secret}, a secret" if turn.secret else f'sent "{turn.send}"')
-    if job.talk[-1].send is not None:  # let it leave before the port is closed
+    if job.talk[-1].send is not None:  # let it leave the adapter before the port is closed
         link.read(200, _LAST_WORDS_S)
     if not answers:
         session.unproven.append("talk")
         yield StepEnded("talk", "unproven", f"{count(sent, 'line')} sent; nothing was expected in answer")
         return
     session.text_heard = session.text_heard or job.talk[0].expect
-    if "start" in session.unproven:  # what answers runs
+    if "start" in session.unproven:  # whatever answers is running
         session.unproven.remove("start")
     evidence = f"{count(answers, 'expected text')} heard, {count(sent, 'line')} sent"
     yield StepEnded("talk", "green", evidence, figures={"heard": answers, "sent": sent})

@@ -1,4 +1,4 @@
-"""What is written to a chip that is known: the plan, and what is done so that nothing else is lost."""
+"""What is written to a known chip: the plan, and the precautions that nothing else is lost."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from .session import Session
 
 @frozen
 class Trusted:
-    """What of the journal was believed, for so many bytes, of which some were read to see that it may be."""
+    """How many bytes were taken from the journal, and how many of them were read to check it."""
 
     remembered: Remembered
     size_bytes: int
@@ -27,7 +27,7 @@ class Trusted:
 
 @frozen
 class Witness:
-    """A place that must not be erased along, and what it showed before."""
+    """A place that must not be erased along with the rest, and what it held before."""
 
     memory: Memory
     place: Span
@@ -36,9 +36,9 @@ class Witness:
 
 @changing
 class Transfer:
-    """`written` are the images as the dialect made them fit, by memory name. `plan` is what is left to do; `whole`,
-    the plan before it was narrowed to what differs, None where nothing was compared. `before` is what the first bytes
-    held. `kept` was read to be written back. `witnesses` are None until they are known."""
+    """`written` are the images as fitted by the dialect, by memory name. `plan` is what is left to do; `whole`, the
+    plan before it was narrowed to what differs, None if nothing was compared. `before` is what the first bytes held.
+    `kept` was read to be written back. `witnesses` are None until they are known."""
 
     session: Session
     plan: Plan
@@ -67,6 +67,6 @@ class Transfer:
 
     @property
     def granules(self) -> Granules | None:
-        """Of the flash image as it is written; None where none is."""
+        """The write units of the flash image; None if there is none."""
         image = self.written.get("flash")
         return None if image is None else granules_of(image, self.part.flash.erased)

@@ -23,7 +23,7 @@ from .strays import refuse_strays
 from .transfer import Transfer
 from .write_protection import refuse_protected
 
-_SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back where a checksum said that something differs
+_SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back after a checksum showed a difference
 
 
 def verify_step(transfer: Transfer) -> Iterator[Event]:
@@ -59,10 +59,10 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
     for memory_plan in plan.memories:
         yield from _prove(transfer, memory_plan, memory_plan.checks, tally, meter)
     if compared and transfer.whole is not None and (transfer.session.line_hurt or tally.hurt):
-        # what was damaged may have been an address: then a block went where it does not belong
+        # the damaged bytes may have been an address: then a block went elsewhere
         yield Noted("verify", "bytes were damaged on the line: what was compared before is checked again")
         tally.total, compared, transfer.trusted = tally.total + compared, 0, None
-        # with room to keep beside it, what differs is told and not written again
+        # with bytes to keep beside it, a difference is reported and not written again
         repairs = plan if transfer.job.wishes.keep or transfer.kept else transfer.whole
         for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(transfer, whole, memory_plan.compared, tally, meter)
@@ -90,7 +90,7 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
 
 
 def _left_out(transfer: Transfer, plan: MemoryPlan) -> str:
-    """What cannot be shown and why; what was seen instead, after the colon, only where something was written."""
+    """What cannot be shown and why; after the colon, what was seen instead, only if something was written."""
     return plan.left_out if transfer.job.purpose == "upload" else plan.left_out.partition(":")[0]
 
 
@@ -110,7 +110,7 @@ def _what_is_proven(transfer: Transfer, tally: _Tally, compared: int, sampled: i
 
 @changing
 class _Tally:
-    """What verifying has come to: bytes to prove and proven, blocks read, and whether sums alone were enough."""
+    """The result so far: bytes to prove and proven, blocks read, and whether checksums alone were enough."""
 
     total: int
     done: int = 0
@@ -128,7 +128,7 @@ class _Tally:
 def _prove(
     transfer: Transfer, memory_plan: MemoryPlan, checks: Sequence[Span], tally: _Tally, meter: Meter
 ) -> Iterator[Event]:
-    """Every byte of the spans. Raises VerifyFault."""
+    """Prove every byte of the spans. Raises VerifyFault."""
     if not checks:
         return
     if transfer.dialect.can_checksum() and sums_equal(transfer, memory_plan, checks):
@@ -175,13 +175,13 @@ def _prove(
 
 
 def _worth_repairing(transfer: Transfer, tally: _Tally) -> bool:
-    """Whether what differs may have been damaged on its way: the line had hurt something in this upload. Once."""
+    """Whether a difference may come from damage on the way: the line was disturbed in this upload. Once only."""
     hurt = transfer.session.line_hurt or tally.hurt or transfer.dialect.disturbed
     return transfer.job.purpose == "upload" and bool(hurt) and not tally.repaired and can_write_again(transfer)
 
 
 def _differing(transfer: Transfer, plan: MemoryPlan, checks: Sequence[Span]) -> list[Span]:
-    """The spans whose checksums differ, cut small: halves of what differs, until little is left to read."""
+    """The spans whose checksums differ, halved again and again until little is left to read."""
     left = list(checks)
     small: list[Span] = []
     while left and len(small) < _SPANS_READ:

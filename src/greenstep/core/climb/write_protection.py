@@ -1,4 +1,4 @@
-"""Erase units that acknowledge everything and stay as they were: told by what they are, not by what differs."""
+"""Erase units that acknowledge everything and stay as they were: reported as protected, not as differences."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _SHOWN, _LOOKED_AT = 4, 4096
 
 
 def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
-    """Where a verify found differences: whether units are write-protected. Raises VerifyFault that names them."""
+    """After a verify found differences: check for write-protected units. Raises VerifyFault that names them."""
     if not transfer.job.dialect.spec.lifts_write_protection or plan.memory.name != "flash":
         return
     found = [unit for unit in _written(plan) if _stays(transfer, plan, unit)]
@@ -44,7 +44,7 @@ def _written(plan: MemoryPlan) -> tuple[EraseUnit, ...]:
 
 
 def _stays(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bool:
-    """Whether a unit that holds something else than the image does so after another erase, too."""
+    """Whether a unit that differs from the image still does after another erase."""
     memory = plan.memory
     before = _content(transfer, plan, unit)
     wanted = plan.image.cut(unit.address, len(before), memory.erased)
@@ -56,10 +56,10 @@ def _stays(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bool:
 
 
 def _was_written(found: bytes, wanted: bytes, erased: int) -> bool:
-    """Whether all bits that programming moves away from blank are moved: then writing had its effect."""
+    """Whether every bit that programming moves away from blank has moved: then writing had an effect."""
     return all(not (a ^ erased) & ~(b ^ erased) & 0xFF for a, b in zip(wanted, found, strict=True))
 
 
 def _content(transfer: Transfer, plan: MemoryPlan, unit: EraseUnit) -> bytes:
-    """What a unit holds, or a large one at its beginning."""
+    """What a unit holds; of a large one, its beginning."""
     return read_all(transfer.dialect, plan.memory, [Span.of(unit.address, min(unit.size, _LOOKED_AT))])

@@ -38,7 +38,7 @@ def erase_step(transfer: Transfer) -> Iterator[Event]:
 
 
 def _erase(transfer: Transfer, meter: Meter) -> Generator[Event, None, int]:
-    """How many bytes are erased."""
+    """Erase the plan's units. Returns how many bytes were erased."""
     plan, session = transfer.plan, transfer.session
     done = size = 0
     with session.changing(ChipState.ERASING):
@@ -55,13 +55,13 @@ def _erase(transfer: Transfer, meter: Meter) -> Generator[Event, None, int]:
                 yield StepAdvanced("erase", done + erased, plan.units, "units", meter.seconds)
             done += len(memory_plan.units)
             size += sum(unit.size for unit in memory_plan.units)
-            if transfer.job.purpose == "erase":  # what must stand there all the same
+            if transfer.job.purpose == "erase":  # these bytes must be there all the same
                 write_all(transfer.dialect, memory, memory_plan.blocks)
     return size
 
 
 def _erase_by_writing(transfer: Transfer) -> Iterator[Event]:
-    """Where more is erased than is asked for: blanks, and beside them what was there."""
+    """If more would be erased than was asked for: write blanks, and beside them what was there."""
     plan, meter, done = transfer.plan, Meter(transfer.link), 0
     with transfer.session.changing(ChipState.ERASING):
         for memory_plan in plan.memories:
@@ -118,7 +118,7 @@ def _blocks(memories: tuple[MemoryPlan, ...], unit: str) -> str:
 
 
 def _first_bytes(transfer: Transfer) -> bytes:
-    """What the first bytes to be checked hold before anything is written, to tell writing without effect."""
+    """What the first bytes to be checked hold before anything is written, to detect a write without effect."""
     memory_plan = transfer.plan.memories[0]
     first = next(pieces_of(memory_plan.checks, transfer.dialect.read_block(memory_plan.memory)), None)
     return transfer.dialect.read(memory_plan.memory, first.start, first.size) if first else b""

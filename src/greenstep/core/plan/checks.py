@@ -1,4 +1,4 @@
-"""What would make an upload wrong, refused before anything is erased."""
+"""What would make an upload wrong is refused before anything is erased."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from .model import MemoryPlan
 
 
 def check_image(part: Part, images: dict[str, Image], wishes: Wishes) -> list[str]:
-    """Whether the images can be for this part: room and vectors. Returns notes; raises RefusedFault."""
+    """Check that the images can be for this part: space and vectors. Returns notes; raises RefusedFault."""
     notes: list[str] = []
     for name, image in images.items():
         _check_room(part, memory_named(part, name), image)
@@ -26,7 +26,7 @@ def check_image(part: Part, images: dict[str, Image], wishes: Wishes) -> list[st
 
 
 def check_any_left(images: Mapping[str, Image], notes: Sequence[str]) -> None:
-    """A file may hold nothing but what its dialect leaves out. Raises RefusedFault."""
+    """A file may hold nothing except what its dialect leaves out. Raises RefusedFault."""
     for image in images.values():
         if not image.pieces:
             raise RefusedFault.of(
@@ -111,7 +111,7 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
 
 
 def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:
-    """No image may lie in room that is to be kept; and what cannot be read cannot be written back."""
+    """No image may lie in a span to be kept; and what cannot be read cannot be written back. Raises RefusedFault."""
     if plan.memory.name != "flash":
         return
     for keep in wishes.keep:

@@ -19,7 +19,7 @@ from .checks import check_any_left, check_image, check_kept, memory_named
 from .model import MemoryPlan, Plan
 
 _GAP_WORTH_FILLING = 32
-"""Bytes: a new block costs more line time than so many blank ones."""
+"""Bytes: starting a new block costs more line time than this many blank bytes."""
 
 
 def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:
@@ -51,7 +51,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
 
 
 def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[str, Image], list[str]]:
-    """The images without what lies in the room of a resident bootloader, which is there and does the writing."""
+    """The images without what lies in a resident bootloader's space: it is there already, and does the writing."""
     left, notes = dict(images), []
     for name, image in images.items():
         memory = memory_named(part, name)
@@ -64,7 +64,7 @@ def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[s
 
 
 def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
-    """What one memory gets of an image that fits it."""
+    """The plan for one memory and an image that fits it."""
     flash, way = memory.name == "flash", dialect.spec.erasing
     whole = flash and (wishes.erase_all or way is Erasing.ALL_AT_ONCE)
     by_unit = flash and (way is Erasing.BY_UNIT or whole or (wishes.blank and dialect.spec.erases_alone))
@@ -105,7 +105,7 @@ def _areas(
 
 
 def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
-    """Whole pages that hold any of the image. What the image leaves open of a page is erased with it."""
+    """Whole pages that hold any of the image. Gaps in a page are erased with it."""
     runs = merged(piece.span.aligned(size, memory.start) for piece in image.pieces)
     return [
         WriteBlock(at, image.cut(at, size, memory.erased)) for run in runs for at in range(run.start, run.end, size)

@@ -13,12 +13,12 @@ from ..spans import Span, total, without
 
 @frozen
 class MemoryPlan:
-    """What one memory gets: erase units, or all of it (`whole_erase`), then write blocks.
+    """The plan for one memory: erase units, or all of it (`whole_erase`), then write blocks.
 
-    `areas` are what is erased or written as a whole by that, in order and apart; `beside`, what of it belongs to no
-    erase unit that holds any of the image. `checks` are the spans that verify can prove; `left_out` says of which
-    bytes it cannot, and why; `sample_of`, of how many bytes they are a sample, else 0. `compared` are spans of the
-    image that are in the chip already, and are not written.
+    `areas` are what is erased or written as a whole by that, in order and disjoint; `beside`, the part of it in erase
+    units that hold none of the image. `checks` are the spans that verify can prove; `left_out` says which bytes it
+    cannot, and why; `sample_of`, how many bytes they are a sample of, else 0. `compared` are spans of the image that
+    are in the chip already and are not written.
     """
 
     memory: Memory
@@ -34,7 +34,7 @@ class MemoryPlan:
     compared: tuple[Span, ...] = ()
 
     def part_of(self, image: Image) -> MemoryPlan:
-        """The same plan, seen as part of what is done for a larger image."""
+        """The same plan, as part of the work for a larger image."""
         own = (unit.span for unit in self.memory.units_of(piece.span for piece in image.pieces))
         return replace(self, image=image, beside=tuple(without(self.beside, own)))
 
@@ -49,7 +49,7 @@ class MemoryPlan:
 
 @frozen
 class Plan:
-    """What an upload will do to a part. `notes` are what a careful person would be told of the images."""
+    """What an upload does to a part. `notes` are what a careful person should know about the images."""
 
     part: Part
     memories: tuple[MemoryPlan, ...]

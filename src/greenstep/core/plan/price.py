@@ -1,4 +1,4 @@
-"""What a plan costs on the line, worked out only when asked for: it takes longer to work out than the plan itself."""
+"""What a plan costs on the line, computed only on demand: it takes longer to compute than the plan itself."""
 
 from __future__ import annotations
 
