@@ -1,1 +1,1 @@
-"""Dialects: the protocols bootloaders speak, each one file behind one interface."""
+"""Dialects: the protocols that bootloaders speak, each in its own file behind one interface."""

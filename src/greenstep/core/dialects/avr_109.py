@@ -1,7 +1,7 @@
 """`avr-109`: the bootloaders of Atmel AVR109, above all those of AVRs that are their own USB device.
 
-Single letters, answered by CR or by what was asked for. Nothing is guarded by a checksum, so only what is read back
-counts. 'e' erases all that the application may use, and comes before the first page.
+Commands are single letters, answered by CR or by what was asked for. Nothing is guarded by a checksum, so only what
+is read back counts. 'e' erases all that the application may use, and comes before the first page.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ NAMES = {
 }  # fmt: skip
 _CR, _UNKNOWN = b"\r", b"?"
 _IDENTIFIER_BYTES = 7
-_ESCAPE = 0x1B  # AVR109: does nothing, and so ends what was begun
+_ESCAPE = 0x1B  # AVR109: does nothing, and so ends a command that was begun
 _FAR_WORDS = 0x10000
 
 _ERASE_S, _QUIET_S = 10.0, 0.03
@@ -71,7 +71,7 @@ class Avr109(Dialect):
     # --- letters
 
     def _exchange(self, sent: bytes, size: int, longest_s: float = 0.0) -> bytes:
-        """Send a command and take an answer of exactly so many bytes. Raises DialectError."""
+        """Send a command and read an answer of exactly that many bytes. Raises DialectError."""
         self.link.discard()
         self.link.write(sent)
         name = NAMES[sent[:1]]
@@ -93,11 +93,12 @@ class Avr109(Dialect):
             raise Unexpected(f"0D after '{NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
 
     def _again(self, exchange: Callable[[], Answer]) -> Answer:
-        """An exchange that may be repeated."""
+        """An exchange that may be retried."""
         return self.exchange(exchange, self._recover, refusals=1)
 
     def _recover(self, heard: bytes) -> None:
-        """End what was begun with bytes that do nothing, and see that it answers. Raises Silence, Unexpected."""
+        """Complete a half command with bytes that do nothing, and check that the loader answers. Raises Silence,
+        Unexpected."""
         self._next = None
         refuse_text("an answer", heard + drain(self.link, 2 * _QUIET_S))
         for attempt in range(6):
@@ -115,7 +116,7 @@ class Avr109(Dialect):
         self._next = None
         deadline = Deadline.after(self.link, wait_s)
         names = []
-        for _ in range(2):  # seven characters of a program's text look alike, once
+        for _ in range(2):  # seven characters of a program's text could look the same, once
             self.link.write(b"S")
             heard = self.link.read(_IDENTIFIER_BYTES, wait_s)
             if not re.fullmatch(rb"[ -~]{7}", heard) or drain(self.link, _QUIET_S, 0.2):
@@ -127,7 +128,8 @@ class Avr109(Dialect):
         return None
 
     def identify(self) -> Identity:
-        """Version, signature, size of the block buffer. Nothing guards the signature: it must come out twice."""
+        """Version, signature, size of the block buffer. Nothing guards the signature: it must come out the same
+        twice."""
         details: tuple[tuple[str, str], ...] = ()
         version = self._again(lambda: self._exchange(b"V", 2))
         if version.isdigit():
@@ -147,7 +149,7 @@ class Avr109(Dialect):
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 
     def examine(self, part: Part) -> Examination:
-        """The dialect tells nothing of sizes: they are the part's."""
+        """The dialect reports no sizes: the part's are used."""
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:

@@ -1,5 +1,5 @@
-"""What is looked at on an AVR before anything is written: where its bootloader begins, and whether reset finds it by
-a jump in the program's own room. None of the dialects tells either."""
+"""What is checked on an AVR before anything is written: where its bootloader begins, and whether reset reaches it by
+a jump in the program's own space. None of the dialects reports either."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ _SIZES = (8, 16, 32, 64, 128, 256)
 
 
 def look_at_avr(dialect: Dialect, part: Part, images: Mapping[str, Image]) -> tuple[str, ...]:
-    """Raises RefusedFault where an image would go into the loader, or take away the jump that leads to it."""
+    """Raises RefusedFault if an image would overwrite the loader, or remove the jump that leads to it."""
     image, memory = images.get("flash"), part.flash
     if image is None or part.core != "avr" or memory.size // 1024 not in _SIZES:
         return ()
     try:
         _refuse_into_loader(dialect, memory, image)
         _refuse_to_cut_off(dialect, memory, image)
-    except ChipRefusal:  # one that does not let itself be read
+    except ChipRefusal:  # this loader cannot be read
         return ("the bootloader lets nothing be read: where it begins is not known",)
     return ()
 
@@ -52,7 +52,7 @@ def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> None:
 
 
 def _refuse_to_cut_off(dialect: Dialect, memory: Memory, image: Image) -> None:
-    """A loader that reset does not begin in is reached by the jump at 0."""
+    """If reset does not begin in the loader, the loader is reached by the jump at 0."""
     if not image.touches(memory.start, memory.units_touched(memory.start, 1)[0].size):
         return
     held = _read(dialect, memory, memory.start, 4)
@@ -76,7 +76,7 @@ def _refuse_to_cut_off(dialect: Dialect, memory: Memory, image: Image) -> None:
 
 
 def into_loader(part: Part | None, error: Exception) -> Finding | None:
-    """What a refused write in the room of a boot section was about."""
+    """What a refused write to the boot section was about."""
     if part is None or part.core != "avr" or not isinstance(error, ChipRefusal) or error.address is None:
         return None
     memory = part.flash
@@ -99,7 +99,7 @@ def jump_to_loader(dialect: Dialect, part: Part) -> Piece | None:
         return None
     try:
         held = _read(dialect, memory, memory.start, 4)
-    except ChipRefusal:  # one that does not let itself be read
+    except ChipRefusal:  # this loader cannot be read
         return None
     size = 4 if held[1] & 0xFE == 0x94 else 2
     return Piece(memory.start, held[:size]) if leads_to_loader(memory, held) else None

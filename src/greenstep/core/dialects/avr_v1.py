@@ -1,8 +1,8 @@
 """`avr-v1`: the bootloaders of 8-bit AVR boards that speak a subset of Atmel AVR061.
 
-Every command ends with 20 and every good reply is 14 … 10. Nothing on the line is guarded by a checksum, so
-only what is read back counts. Writing a page erases it first: a page may be written again, and is, where
-the reply shows that the two sides had lost step.
+Every command ends with 20 and every good reply is 14 … 10. Nothing on the line is guarded by a checksum, so only what
+is read back counts. Writing a page erases it first: a page may be written again, and is, if the reply shows that the
+two sides were out of step.
 """
 
 from __future__ import annotations
@@ -44,22 +44,22 @@ class Command(commands.Command):
 
 NO_SYNC, FAILED, UNKNOWN = 0x15, 0x11, 0x12
 
-# A loader that misses a byte gives up after half a second or more; a reply is given up before that, so that there is
-# still a loader to synchronise with. Where its first answer came late (networks, emulated chips) all come late.
+# A loader that misses a byte times out after half a second or more; we stop waiting sooner, so that there is
+# still a loader to synchronise with. If its first answer came late (networks, emulated chips), they all will.
 _REPLY_S, _LONGEST_REPLY_S = 0.5, 3.0
 _REPLY_BY_SYNC = 40
 _QUIET_S, _SOON_S = 0.03, 0.1
 _LOOKED_AT, _STEP, _MARK = 32, 16, b"\x5a\x96\x3c"
-"""Of an EEPROM whose counting is not known: half of what is looked at, how far apart, and what is written to see."""
+"""For an EEPROM with unknown addressing: half the size looked at, the distance, and what is written to find out."""
 
 
 def _is_out_of_step(heard: bytes) -> bool:
-    """Whether no good reply can come of it, so that its rest is not waited for."""
+    """Whether this can no longer become a good reply, so that the rest is not waited for."""
     return heard[0] != IN_SYNC
 
 
 def _is_refusal(heard: bytes) -> bool:
-    """The same where no data follows the first byte, which could look like a refusal."""
+    """The same if no data follows the first byte; data could look like a refusal."""
     return heard[0] != IN_SYNC or heard[1:2] in (bytes([FAILED]), bytes([UNKNOWN]))
 
 
@@ -97,14 +97,14 @@ class AvrV1(Dialect):
         self._in_one_go = True
         self._reply_s = _REPLY_S
         self._late_s = 0.0
-        """How late its answers seem to come, at the most, by the first of them."""
+        """How late its answers seem to be at most, judged by the first of them."""
         self._probe = Probe(link)
-        """The signature, whose answer is like no other; from when it is known."""
+        """The signature, once known: its answer is like no other."""
 
     # --- synchronisation
 
     def ask(self, wait_s: float) -> str | None:
-        """Send 30 20 and wait for 14 10; answers to earlier askings that came late are taken too."""
+        """Send 30 20 and wait for 14 10; late answers to earlier questions count too."""
         answer = self._ask_once(wait_s)
         return answer if answer is not None and self._is_in_step(wait_s) else None
 
@@ -125,16 +125,16 @@ class AvrV1(Dialect):
         return None
 
     def _is_in_step(self, wait_s: float) -> bool:
-        """Whether it answers once more: one that was busy starting may have lost a byte of what came meanwhile, and
-        would give up over the next command."""
+        """Whether it answers once more: while it was busy starting it may have lost a byte, and would time out over
+        the next command."""
         self.link.write(bytes([Command.GET_SYNC, END]))
         return self.link.read(2, wait_s) == bytes([IN_SYNC, OK]) and not drain(self.link, _QUIET_S, 0.2)
 
     def _resync(self) -> None:
         """Find the start of a command again. Raises Silence.
 
-        A loader that took our 20 for a command takes the next 30 for its end, answers 15, and would go on so for
-        ever: a single 20 in between puts it back into step.
+        A loader that took our 20 for a command takes the next 30 for its end, answers 15, and would go on like that
+        for ever: a single 20 in between puts it back in step.
         """
         drain(self.link, 2 * _QUIET_S)
         for attempt in range(8):
@@ -150,7 +150,7 @@ class AvrV1(Dialect):
     # --- frames
 
     def _exchange(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
-        """Send, and take `replies` replies, of which the last carries `size` bytes. Raises DialectError."""
+        """Send, and read `replies` replies, of which the last carries `size` bytes. Raises DialectError."""
         self.link.write(sent)
         wanted = 2 * replies + size
         line_s = self.link.settings.seconds(len(sent) + wanted) + busy_s
@@ -173,7 +173,7 @@ class AvrV1(Dialect):
         return heard[len(good) : -1]
 
     def _repeat(self, sent: bytes, size: int, command: str, replies: int = 1, busy_s: float = 0.0) -> bytes:
-        """An exchange that may be repeated; AVR061 has the host synchronise anew and repeat it."""
+        """An exchange that may be retried; AVR061 has the host synchronise again and repeat it."""
         return self.exchange(
             lambda: self._exchange(sent, size, command, replies, busy_s), lambda _: self._resync(), refusals=1
         )
@@ -194,7 +194,7 @@ class AvrV1(Dialect):
         return Identity(int.from_bytes(once, "big"), f"signature {show_bytes(once)}", details)
 
     def _version(self) -> str:
-        """The loader's own version; empty where it does not tell, which the smallest may not."""
+        """The loader's own version; empty if it does not answer, as the smallest need not."""
         try:
             major, minor = (
                 self._exchange(bytes([Command.GET_PARAMETER, which, END]), 1, "parameter")[0]
@@ -210,7 +210,7 @@ class AvrV1(Dialect):
         return self._repeat(bytes([Command.READ_SIGNATURE, END]), 3, "read signature")
 
     def examine(self, part: Part) -> Examination:
-        """The dialect tells nothing of sizes: they are the part's."""
+        """The dialect reports no sizes: the part's are used."""
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     @property
@@ -218,7 +218,7 @@ class AvrV1(Dialect):
         return self.retries + self._probe.asked
 
     def asked_before(self, times: int, since_s: float) -> None:
-        """It starts the program where it hears nothing for a second: no time to let everything pass."""
+        """It starts the program if it hears nothing for a second, so there is no time to let everything pass."""
         if times:
             self._late_s = since_s
             self._reply_s = max(self._reply_s, 1.5 * since_s)
@@ -227,7 +227,7 @@ class AvrV1(Dialect):
         self._probe.forget()
 
     def withholds(self, memory: Memory) -> str:
-        """Small loaders do not look at the kind of memory: what is meant for EEPROM goes into the flash."""
+        """Small loaders ignore the kind of memory: what is meant for the EEPROM goes into the flash."""
         if memory.name != "eeprom":
             return ""
         frames = [bytes([Command.LOAD_ADDRESS, 0, 0, END, Command.READ_PAGE, 0, 64, ord(kind), END]) for kind in "EF"]
@@ -246,7 +246,7 @@ class AvrV1(Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        """A flash page; for EEPROM what the smallest bootloaders' buffer takes."""
+        """A flash page; for EEPROM, what fits the buffer of the smallest bootloaders."""
         return memory.layout[0][1] if memory.name == "flash" else 64
 
     @classmethod
@@ -268,7 +268,8 @@ class AvrV1(Dialect):
         return Cost(4 + 5, 4 + size, 1)
 
     def _address(self, memory: Memory, address: int) -> bytes:
-        """The frame that loads an address: in words, but for EEPROM of bootloaders that count it in bytes."""
+        """The frame that loads an address: in words, except for the EEPROM of bootloaders that address it in
+        bytes."""
         by_bytes = memory.name == "eeprom" and self._eeprom_by_bytes
         number = address if by_bytes else address >> 1
         return self._number(number)
@@ -300,8 +301,8 @@ class AvrV1(Dialect):
             raise ChipRefusal("program page", RefusalKind.BAD_DATA, refusal.answer, block.address) from None
 
     def _at(self, address: bytes, page: bytes, size: int, command: str, busy_s: float = 0.0) -> bytes:
-        """Address and page in one go, which saves a turnaround; apart once that failed, as it may over half-duplex
-        lines and UARTs in software."""
+        """Address and page in one go, which saves a turnaround; separately once that failed, as it may over
+        half-duplex lines and software UARTs."""
 
         def once() -> bytes:
             if self._in_one_go:
@@ -316,7 +317,7 @@ class AvrV1(Dialect):
         return self.exchange(once, recover, refusals=1)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        """`size` bytes; from EEPROM, whose addresses may be in words, `address` is best even."""
+        """`size` bytes; for EEPROM, whose addresses may be in words, an even `address` is safest."""
         if memory.name == "eeprom" and self._eeprom_by_bytes is None and address:
             self._find_eeprom_counting(memory)
         skip = 0 if memory.name == "eeprom" and self._eeprom_by_bytes else address & 1
@@ -325,10 +326,10 @@ class AvrV1(Dialect):
         return self._at(self._address(memory, address - skip), frame, wanted, "read page")[skip:]
 
     def _find_eeprom_counting(self, memory: Memory) -> None:
-        """Tell bootloaders that count EEPROM in words from those that count it in bytes.
+        """Tell bootloaders that address the EEPROM in words from those that address it in bytes.
 
-        What a number shows, and one that is a little higher, overlap in the one way or the other: which, shows
-        wherever the content is not the same all over.
+        The bytes at one address and at a slightly higher one overlap in one way or the other; which, shows wherever
+        the content is not uniform.
         """
         for number in range(0, memory.size - 2 * _LOOKED_AT, _LOOKED_AT):
             try:
@@ -347,8 +348,8 @@ class AvrV1(Dialect):
                 return
 
     def _try_eeprom_counting(self) -> None:
-        """Where all of it is the same: a few bytes are written where only the counting tells their place, and are put
-        back."""
+        """If the content is uniform: write a few bytes where only the addressing decides their place, then restore
+        them."""
         before = self._raw_eeprom(0, 2 * _LOOKED_AT)
         self._raw_eeprom_write(_STEP, _MARK)
         found = self._raw_eeprom(0, 2 * _LOOKED_AT).find(_MARK)

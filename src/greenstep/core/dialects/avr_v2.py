@@ -1,12 +1,12 @@
 """`avr-v2`: the bootloaders of large AVR boards, and of some with other cores, that speak a subset of Atmel AVR068.
 
 Every message has a number, a length and an XOR over everything before, and so has every reply: what is damaged is
-asked again. The address counts on after each page, so that it is only sent where the next page is another one.
+asked again. The loader advances its address after each page, so it is only sent if the next page is another one.
 
-Two things differ from loader to loader, and none says which it does. Some erase, with each page that is written, the
-page at a count of their own, which begins at 0 with the reset: so all pages are written in order, and none twice. And
-an address in the EEPROM is counted in bytes by some, in words by others, or in bytes for reading and in words for
-writing: so the EEPROM is read and written from 0 on, letting the loader count.
+Two things differ from loader to loader, and none says which it does. Some erase, with each page written, the page at
+a counter of their own, which starts at 0 with the reset: so all pages are written in order, and none twice. And an
+EEPROM address is in bytes for some, in words for others, or in bytes for reading and in words for writing: so the
+EEPROM is read and written from 0 on, letting the loader count.
 """
 
 from __future__ import annotations
@@ -59,7 +59,7 @@ class Command(commands.Command):
 OK, TIMED_OUT, FAILED, CHECKSUM_ERROR, UNKNOWN = 0x00, 0x80, 0xC0, 0xC1, 0xC9
 CHECKSUM_ANSWER = 0xB0  # ANSWER_CKSUM_ERROR: the command byte of the reply to a damaged message
 
-# What an ISP programmer would need to know of the part; bootloaders take and ignore it. The serial instructions are
+# What a programmer would need to know of the part; bootloaders accept and ignore it. The serial instructions are
 # those of the parts' data sheets, "Serial Programming Instruction set".
 _ENTER = bytes([Command.ENTER_PROGRAMMING, 200, 100, 25, 32, 0, 0x53, 3, 0xAC, 0x53, 0, 0])
 _PROGRAM_MODE = bytes([0xC1, 10, 0x40, 0x4C, 0x20, 0xFF, 0xFF])  # page mode, load, write and read instruction, poll
@@ -74,7 +74,7 @@ _REPLY_BY_SYNC = 40
 _QUIET_S = 0.03
 _TRIES = 3
 _OTHER_BLOCK = 48
-"""Bytes of the EEPROM read at once where they are read in a second way."""
+"""Bytes of the EEPROM per read when it is read in a second way."""
 
 
 class AvrV2(Dialect):
@@ -123,10 +123,9 @@ class AvrV2(Dialect):
         return message + bytes([reduce(xor, message)])
 
     def _reply(self, number: int, size: int, line_s: float, waiting_for: str) -> bytes:
-        """The body of the reply to the message `number`, of at most `size` bytes. Replies to earlier messages, which
-        come late, are passed over. Where it does not come soon, beyond the `line_s` that line and chip take, the
-        loader is asked to sign on, so that it does not give up: what answers that first has lost the other. Raises
-        DialectError."""
+        """The body of the reply to the message `number`, at most `size` bytes. Late replies to earlier messages are
+        skipped. If it does not come soon, beyond the `line_s` that line and chip need, the loader is asked to sign on
+        so that it does not time out: if that answer comes first, the other is lost. Raises DialectError."""
         link = self.link
         heard, signing, wait_s = b"", 0, line_s + EVERY_S
         left_s = max(self.patience_s, self._reply_s) - EVERY_S
@@ -162,7 +161,7 @@ class AvrV2(Dialect):
             heard = b""
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
-        """Send a command; `size` bytes of answer after its status. Raises DialectError."""
+        """Send a command; returns `size` bytes of answer after its status. Raises DialectError."""
         command = Command.words_of(body[0])
         self.link.write(self._message(body))
         number = self._number
@@ -182,14 +181,14 @@ class AvrV2(Dialect):
         return reply[2:]
 
     def _repeat(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
-        """An exchange that may be repeated: commands that change nothing, or the same each time."""
+        """An exchange that may be retried: commands that change nothing, or do the same each time."""
         return self.exchange(lambda: self._exchange(body, size, busy_s, address), self._recover)
 
     def _recover(self, heard: bytes) -> None:
-        """Let a message that the loader may hold half of come to its end, and see that it answers. Raises Silence.
+        """Complete a message that the loader may hold half of, and check that it answers. Raises Silence.
 
-        A loader that lost a byte waits for as many more as the lost length said: a run of bytes that begin no
-        message brings it back to where it looks for a start.
+        A loader that lost a byte waits for as many more as the lost length said: a run of bytes that begin no message
+        brings it back to looking for a start.
         """
         refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
         for attempt in range(6):
@@ -203,7 +202,7 @@ class AvrV2(Dialect):
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
-        """Sign on; answers to earlier askings that came late are passed over."""
+        """Sign on; late answers to earlier questions are skipped."""
         self.link.discard()
         self._next = None
         deadline = Deadline.after(self.link, wait_s)
@@ -229,12 +228,13 @@ class AvrV2(Dialect):
         return None
 
     def _answered_at(self, heard: bytes) -> int:
-        """Where the reply to the last asking begins, or to one of a few before it, which came late and is as good."""
+        """Where the reply to the last question begins, or to one of a few before it, which came late and is just as
+        good."""
         numbers = [(self._number - back - 1) % 255 + 1 for back in range(_ASKINGS_BACK)]
         return max(heard.rfind(bytes([START, number])) for number in numbers)
 
     def identify(self) -> Identity:
-        """Version, programming mode, and the signature, a byte a call."""
+        """Version, programming mode, and the signature, one byte per call."""
         details: tuple[tuple[str, str], ...] = ()
         try:
             major, minor = (
@@ -250,12 +250,12 @@ class AvrV2(Dialect):
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 
     def examine(self, part: Part) -> Examination:
-        """The dialect tells nothing of sizes: they are the part's."""
+        """The dialect reports no sizes: the part's are used."""
         self._far = part.flash.size > 2 * _FAR_WORDS
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     def asked_before(self, times: int, since_s: float) -> None:
-        """Replies are known by their numbers: what comes late is passed over as it comes."""
+        """Replies are known by their numbers: late ones are skipped as they come."""
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
@@ -267,7 +267,7 @@ class AvrV2(Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        """A flash page; for EEPROM what every loader's buffer takes."""
+        """A flash page; for EEPROM, what fits every loader's buffer."""
         return memory.write_unit if memory.name == "flash" else 128
 
     @classmethod
@@ -297,7 +297,7 @@ class AvrV2(Dialect):
         return Cost(_AROUND + 4, _AROUND + 3 + size, 1)
 
     def _go_to(self, memory: Memory, address: int) -> None:
-        """Load the address, in words, unless the loader has counted on to it. In the EEPROM only 0 is the same for
+        """Load the address, in words, unless the loader has advanced to it. In the EEPROM only 0 means the same to
         every loader."""
         if self._next == (memory.name, address):
             return
@@ -306,7 +306,7 @@ class AvrV2(Dialect):
         self._next = (memory.name, address)
 
     def _stepped(self, memory: Memory, address: int) -> None:
-        """The loader has counted on; not every one does so past 64 K words."""
+        """The loader has advanced; not every one does so past 64 K words."""
         crossed = not (address - memory.start) % (2 * _FAR_WORDS)
         self._next = None if crossed else (memory.name, address)
 
@@ -349,14 +349,14 @@ class AvrV2(Dialect):
         return b"" if self.read(memory, block.address, len(block.data)) == block.data else None
 
     def _see_that_it_was_erased(self, memory: Memory, block: WriteBlock, before: bytes) -> None:
-        """Raises NotReset where the loader goes on to count from an earlier upload."""
+        """Raises NotReset if the loader still counts on from an earlier upload."""
         found = self.read(memory, block.address, len(block.data))
         mixed = bytes(new & old for new, old in zip(block.data, before, strict=True))
         if found != block.data and found == mixed:
             raise NotReset("the first page", found[:8])
 
     def _write_eeprom(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """From 0 on, what no block holds as it was; after a fault from 0 again, which harms nothing."""
+        """From 0 on, rewriting unchanged what no block covers; after a fault again from 0, which is harmless."""
         if not blocks:
             return
         size = self.write_block(memory)
@@ -384,7 +384,7 @@ class AvrV2(Dialect):
                 self._recover(error.heard)
         self._next = None
         found = bytes(content) if whole else self._eeprom_from_0(memory, end, size)
-        if found != content:  # verify looks at the pieces only; begun anew this would be taken for what was there
+        if found != content:  # verify looks at the pieces only; a fresh start would take this for the old content
             at = next(at for at, (a, b) in enumerate(zip(found, content, strict=True)) if a != b)
             raise VerifyFault.of(
                 "written-beside",
@@ -416,7 +416,7 @@ class AvrV2(Dialect):
         self._recover(heard)
 
     def _read_eeprom(self, memory: Memory, address: int, size: int) -> bytes:
-        """From where the loader has counted on to, else from 0 on."""
+        """From the address the loader has advanced to, else from 0 on."""
         if self._next == (memory.name, address):
             try:
                 return self._eeprom_next(memory, size)
@@ -427,7 +427,7 @@ class AvrV2(Dialect):
         return self.exchange(lambda: self._eeprom_from_0(memory, address + size, block)[address:], self._forget)
 
     def _eeprom_from_0(self, memory: Memory, end: int, block: int) -> bytes:
-        """The bytes before `end`. Raises Silence, Unexpected where any is lost: then the count is not known."""
+        """The bytes before `end`. Raises Silence, Unexpected if any is lost: then the loader's address is unknown."""
         self._next = None
         self._go_to(memory, 0)
         data = b""
@@ -436,13 +436,13 @@ class AvrV2(Dialect):
         return data
 
     def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
-        """An EEPROM by its addresses, which are either bytes or words."""
+        """An EEPROM by explicit addresses, which are either bytes or words."""
         if memory.name != "eeprom":
             return super().shows_again(memory, address, data)
         return any(self._eeprom_shows(memory, address, data, counted) for counted in (1, 2))
 
     def _eeprom_shows(self, memory: Memory, address: int, data: bytes, counted: int) -> bool:
-        """Whether the loader shows `data` where addresses count so many bytes."""
+        """Whether the loader shows `data` if each address counts so many bytes."""
         at = -(address % counted)
         while at < len(data):
             size = min(_OTHER_BLOCK, len(data) - at)

@@ -1,4 +1,4 @@
-"""The commands of a protocol, by the numbers and names that its document gives them."""
+"""The commands of a protocol, by the numbers and names in its document."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ from typing import Any, Self
 
 
 class Command(IntEnum):
-    """`NAME = number, "its name in words"`. A dialect derives its own, and says where in the document they stand."""
+    """`NAME = number, "its name in words"`. A dialect derives its own class, and says where in the document they
+    stand."""
 
     words: str
 
@@ -19,11 +20,11 @@ class Command(IntEnum):
 
     @classmethod
     def known(cls, number: int) -> bool:
-        """Whether the document has a command of that number."""
+        """Whether the document has a command with that number."""
         return number in cls._value2member_map_
 
     @classmethod
     def words_of(cls, number: int) -> str:
-        """The name of the command of that number. Raises KeyError."""
+        """The name of the command with that number. Raises KeyError."""
         command: Any = cls._value2member_map_[number]
         return str(command.words)

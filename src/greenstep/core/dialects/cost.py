@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 @frozen
 class Cost:
-    """What an exchange costs: characters each way, turnarounds that must be waited for, chip busy time."""
+    """What an exchange costs: characters each way, turnarounds that must be waited for, and time the chip is busy."""
 
     sent: int = 0
     heard: int = 0

@@ -1,7 +1,7 @@
 """What every dialect can be asked.
 
-A dialect is a class over an injected `Link`. It never opens, sleeps on its own clock or prints. What differs between
-dialects is stated as data (`Spec`, `Cost`), which plan, climb and findings read.
+A dialect is a class over an injected `Link`. It never opens a port, prints, or uses another clock than the link's.
+What differs between dialects is stated as data (`Spec`, `Cost`), which plan, ladder and findings read.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ Answer = TypeVar("Answer")
 
 _AFTER_SYNC_S = 0.05
 LATE_TIMES = 3.2
-"""How many times a dialect's time-out an answer is waited for: hubs, virtual machines and networks answer late."""
+"""How many time-outs to wait for an answer: hubs, virtual machines and networks answer late."""
 
 
 class Dialect(ABC):
@@ -40,12 +40,12 @@ class Dialect(ABC):
     frame: ClassVar[Frame]
     spec: ClassVar[Spec]
     uart: ClassVar[UartRules | None] = None
-    """How its chips' UART divides a clock, where that is no row of `clock.UARTS`."""
+    """How its chips' UART divides a clock, if that is no row of `clock.UARTS`."""
     decoder: ClassVar[str] = ""
-    """What tells a recorded conversation: MODULE:FUNCTION; empty where nothing does."""
+    """What explains a recorded conversation: MODULE:FUNCTION; empty if nothing does."""
     answer_s: ClassVar[float] = 0.5
-    """The dialect's time-out: an answer comes within it, beyond the time of its characters and of what the chip has
-    to do. What is later is late, up to three times as much; what is later still is taken for lost."""
+    """The dialect's time-out: an answer comes within it, on top of the time of its characters and of what the chip
+    has to do. Later answers, up to three times as late, are late; after that they count as lost."""
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         self.link = link
@@ -53,10 +53,10 @@ class Dialect(ABC):
         self.met: Part | None = None
         """The chip as `examine` found it; None before that, and for dialects that need not remember it."""
         self.retries = 0
-        """How often something was asked again because the chip or the line did not go along."""
+        """How often something was asked again because the chip or the line did not cooperate."""
 
     def blocks_sent(self) -> str:
-        """The blocks of the last `write` as they went over the line, in words; empty where they are the plan's."""
+        """The blocks of the last `write` as sent over the line, in words; empty if they are the plan's."""
         return ""
 
     @property
@@ -73,13 +73,13 @@ class Dialect(ABC):
 
     @property
     def guards_writes(self) -> bool:
-        """Whether what this very chip is sent carries a checksum that it checks."""
+        """Whether what this chip is sent carries a checksum that it checks."""
         return self.spec.guards_writes
 
     @property
     def patience_s(self) -> float:
-        """How long an answer is waited for before its question is repeated. Where it is shorter than an answer can be
-        late, the dialect has another way to tell whose answer comes."""
+        """How long to wait for an answer before its question is repeated. If this is shorter than an answer can be
+        late, the dialect has another way to tell which question was answered."""
         return LATE_TIMES * self.answer_s
 
     def exchange(
@@ -91,14 +91,14 @@ class Dialect(ABC):
         resolve: Callable[[], Answer | None] | None = None,
         after_refusal: Callable[[], object] | None = None,
     ) -> Answer:
-        """A question that may be repeated after silence or noise: it changes nothing, or does the same each time.
+        """A question that may be retried after silence or noise: it changes nothing, or does the same each time.
 
-        An answer that comes late must never be taken for the next question's. So none is repeated before its answer
-        can come no more (`patience_s`), or before `recover`, which is given what was heard instead, has brought the
-        line to where only the next answer can come: it finds the start of a command again, by a question whose answer
-        is like no other, or by its number. `refusals`: how many times the chip may say no, as it does to a damaged
-        question; `after_refusal` then does what `recover` does else. `resolve` looks whether what was not refused was
-        done all the same, and gives its result; None where it was not.
+        An answer that comes late must never be taken for the next question's. So no question is repeated before its
+        answer can no longer come (`patience_s`), or before `recover`, which gets what was heard instead, has brought
+        the line to a state where only the next answer can come: it finds the start of a command again, by a question
+        whose answer is like no other, or by its number. `refusals`: how many times the chip may say no, as it does to
+        a damaged question; `after_refusal` then does what `recover` otherwise does. `resolve` checks whether
+        something that was not refused was done all the same, and returns its result; None if it was not.
 
         Raises DialectError.
         """
@@ -131,11 +131,11 @@ class Dialect(ABC):
 
     @classmethod
     def first_baud(cls, part: Part, baud: int) -> int:
-        """The rate to ask at where `baud` is wanted: another only for loaders that change it once they answer."""
+        """The rate to ask at if `baud` is wanted: different only for loaders that change it once they answer."""
         return baud
 
     def change_baud(self, part: Part, baud: int) -> None:
-        """Go on at another rate. Called after `examine`, only where the port is not at `baud` yet."""
+        """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""
         raise NotImplementedError(f"{self.name} does not change the rate")
 
     @classmethod
@@ -147,29 +147,30 @@ class Dialect(ABC):
 
     @classmethod
     def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:
-        """An image of blank room with what must stand in it all the same for the loader to be reached; notes."""
+        """An image of a blank region with what must stay in it for the loader to be reachable; and notes."""
         return image, ()
 
     def must_stay(self, part: Part) -> Piece | None:
-        """What of the flash an erase must put back, read from the chip: the way to the loader. None where nothing."""
+        """The part of the flash that an erase must write back, read from the chip: the way to the loader. None if
+        there is none."""
         return None
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
-        """What only the chip can tell for or against an upload, before anything on it is changed: notes. Raises
-        RefusedFault."""
+        """What only the chip can say for or against an upload, before anything on it is changed. Returns notes.
+        Raises RefusedFault."""
         return ()
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
-        """Whether what was read from a chip can be put back. Raises RefusedFault where the chip would not run."""
-        return  # most show all of it
+        """Check that what was read from a chip can be written back. Raises RefusedFault if the chip would not run."""
+        return  # most loaders show all of it
 
     @abstractmethod
     def ask(self, wait_s: float) -> str | None:
-        """Ask once whether the bootloader is there; its answer in words, or None for silence."""
+        """Ask once whether the bootloader is there. Returns its answer in words, or None for silence."""
 
     def ask_as_known(self, wait_s: float) -> str | None:
-        """The same of one that an earlier conversation left in its loader, where that needs another question."""
+        """The same for a loader left running by an earlier conversation, if that needs another question."""
         return None
 
     @abstractmethod
@@ -183,25 +184,25 @@ class Dialect(ABC):
         raise NotImplementedError(f"{self.name} does not erase by unit")
 
     def erase_all(self, memory: Memory) -> None:
-        """Erase all that an application may use: unit by unit, where there is no command for it."""
+        """Erase all that an application may use: unit by unit if there is no command for it."""
         for _ in self.erase(memory, memory.units_of([memory.usable])):
             pass
 
     def withholds(self, memory: Memory) -> str:
-        """Why this very loader cannot write a memory that the part has; empty where it can, or cannot tell."""
+        """Why this loader cannot write a memory that the part has; empty if it can, or does not say."""
         return ""
 
     @abstractmethod
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """Write blocks; yields each as soon as the chip acknowledged it."""
+        """Write blocks; yields each as soon as the chip has acknowledged it."""
 
     @abstractmethod
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Read `size` bytes, at most `read_block(memory)`, from `address`."""
 
     def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
-        """Whether `data`, which was read from `address`, is read once more, in a second way: by its checksum, with
-        other addresses, or at least in blocks of another size."""
+        """Whether `data`, which was read from `address`, reads the same in a second way: by its checksum, with other
+        addresses, or at least in blocks of another size."""
         unit = self.checksum_unit(memory)
         if memory.name == "flash" and self.can_checksum() and not address % unit and not len(data) % unit:
             return self.checksum_equals(memory, address, data)
@@ -212,20 +213,20 @@ class Dialect(ABC):
         )
 
     def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
-        """Places in the `gaps` after what is going to be erased, that would show it if more were: where nothing
-        guards the size that is asked for."""
+        """Places in the `gaps` after what is going to be erased that would show if more were: for loaders where
+        nothing guards the size that is asked for."""
         return ()
 
     def shown_of(self, memory: Memory, place: Span) -> bytes:
-        """What tells the content of such a place."""
+        """What identifies the content of such a place."""
         return self.read(memory, place.start, place.size)
 
     def can_checksum(self) -> bool:
-        """Whether this chip offers to compute a checksum itself (known after `identify`)."""
+        """Whether this chip can compute a checksum itself (known after `identify`)."""
         return False
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
-        """Whether the chip's own checksum over that room is that of `data`."""
+        """Whether the chip's own checksum over that span is that of `data`."""
         raise NotImplementedError(f"{self.name} has no checksum")
 
     @classmethod
@@ -235,7 +236,7 @@ class Dialect(ABC):
 
     @classmethod
     def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
-        """What is erased, span by span, where `spans` of whole erase units, in order and apart, are written."""
+        """What is erased, span by span, when `spans` of whole erase units, in order and disjoint, are written."""
         return spans
 
     def lock(self, part: Part) -> str:
@@ -243,33 +244,33 @@ class Dialect(ABC):
         raise NotImplementedError(f"{self.name} does not lock")
 
     def unlock(self, part: Part) -> str:
-        """Unlock the chip, which may erase it; what it said to it. Only for dialects that lock."""
+        """Unlock the chip, which may erase it. Returns its answer. Only for dialects that lock."""
         raise NotImplementedError(f"{self.name} does not lock")
 
     def lift_write_protection(self) -> str:
-        """Let all erase units be written again; what the chip said to it. Only for dialects that can."""
+        """Make all erase units writable again. Returns the chip's answer. Only for dialects that can."""
         raise NotImplementedError(f"{self.name} lifts no write protection")
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:
-        """What the chip's own checksum starts and ends on a multiple of, in bytes."""
+        """The alignment, in bytes, of where the chip's own checksum starts and ends."""
         return memory.write_unit
 
     @abstractmethod
     def start(self, address: int) -> str:
-        """Start the application (whose vectors are at `address`) by a command; what the chip said to it."""
+        """Start the application (whose vectors are at `address`) by a command. Returns the chip's answer."""
 
     def asked_before(self, times: int, since_s: float) -> None:
-        """The answer to an asking is here, after so many that seemed unanswered, so long since the first of them. It
-        may be the answer to that one: then those to the others come as late, and must have passed."""
+        """An answer has come, after so many questions that seemed unanswered, so long after the first of them. It may
+        be the answer to that one: then the answers to the others come as late, and must pass first."""
         if times:
             read_until(self.link, Deadline.after(self.link, since_s + _AFTER_SYNC_S))
 
     def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
-        """The lines have just reset the chip: what was known of the conversation is over."""
+        """The lines have just reset the chip: what was known of the conversation no longer holds."""
 
     def abandon(self) -> None:  # noqa: B027  (most bootloaders need no word for it)
-        """What is said where a write is broken off in the middle by the person."""
+        """What is sent when a person breaks off a write in the middle."""
 
     def finish(self) -> None:  # noqa: B027  (most bootloaders have nothing to end)
         """End the conversation, so that the chip can be reset or left."""
@@ -303,12 +304,12 @@ class Dialect(ABC):
 
     @classmethod
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
-        """Of all blocks together, for dialects that do more than one block after the other."""
+        """The cost of all blocks together, for dialects that do more than one block after the other."""
         return sum_costs(cls.cost_of_write(memory, len(block.data)) for block in blocks)
 
     @classmethod
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        """Of proving the spans."""
+        """The cost of proving the spans."""
         if not cls.spec.reads:
             return Cost()
         return sum_costs(cls.cost_of_read(memory, place.size) for place in pieces_of(spans, cls.read_block(memory)))

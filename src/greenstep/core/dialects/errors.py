@@ -1,4 +1,4 @@
-"""How a dialect says that the line or the chip did not go along."""
+"""How a dialect says that the line or the chip did not cooperate."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from ..quantities import show_bytes, show_heard
 
 
 class DialectError(Exception):
-    """Something between us and the chip went otherwise than the document says."""
+    """Something between us and the chip went other than the document says."""
 
 
 class Silence(DialectError):
@@ -23,7 +23,7 @@ class Silence(DialectError):
 
 
 class Unexpected(DialectError):
-    """Something else came than what the document allows there."""
+    """Something came that the document does not allow there."""
 
     def __init__(self, waiting_for: str, heard: bytes) -> None:
         super().__init__(f"{show_heard(heard)} in place of {waiting_for}")
@@ -32,16 +32,16 @@ class Unexpected(DialectError):
 
 
 class NotReset(Unexpected):
-    """The loader goes on from where an earlier conversation left it, and must be reset first."""
+    """The loader continues from where an earlier conversation left it, and must be reset first."""
 
 
 class ErasedUnasked(DialectError):
-    """The answer is that to another command than was sent, one that erases: it was damaged on its way."""
+    """The answer belongs to a command that was not sent, one that erases: the command was damaged on its way."""
 
 
 class RefusalKind(Enum):
-    """What the chip's no means: it is locked; it does not know the command, or not now; it does not take the address;
-    it does not take the data."""
+    """What the chip's refusal means: it is locked; it does not know the command, or not now; it does not accept the
+    address; it does not accept the data."""
 
     LOCKED = "locked"
     UNSUPPORTED = "unsupported"

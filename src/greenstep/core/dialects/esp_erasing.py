@@ -1,5 +1,5 @@
-"""What an ESP's ROM erases where it is told to begin. That of the ESP8266 counts the sectors up to the next block of
-64 KiB twice (`twice`), and so erases more or less than it is asked for."""
+"""What an ESP's ROM erases when told to begin a write. The ESP8266's counts the sectors up to the next 64 KiB block
+twice (`twice`), and so erases more or less than it is asked for."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ SECTOR, SECTORS_A_BLOCK = 0x1000, 16
 
 
 def runs_of(blocks: Sequence[WriteBlock]) -> list[tuple[int, bytes]]:
-    """(address, bytes) of blocks that follow each other without a gap: each is begun once."""
+    """(address, bytes) of blocks that follow each other without a gap: each run takes one begin command."""
     runs: list[tuple[int, bytearray]] = []
     for block in blocks:
         if runs and runs[-1][0] + len(runs[-1][1]) == block.address:
@@ -32,20 +32,20 @@ def size_to_ask_for(span: Span, twice: bool) -> int:
 
 
 def begun_apart(span: Span, twice: bool) -> list[Span]:
-    """What to begin, one after the other, so that these sectors are erased and none after them. Where one more would
-    be erased, the first is begun alone: what that erases along belongs to the rest."""
+    """The begin commands, in order, with which these sectors are erased and none after them. If one more would be
+    erased, the first sector is begun alone: what that erases along belongs to the rest."""
     if not twice or span.size <= SECTOR or erased_up_to(span.start, span.end) <= span.end:
         return [span]
     return [Span.of(span.start, SECTOR), Span(span.start + SECTOR, span.end)]
 
 
 def erased_up_to(low: int, high: int) -> int:
-    """The address after what the ESP8266's ROM erases for these sectors: an even number, where it counts all that it
-    is asked for twice."""
+    """The end address of what the ESP8266's ROM erases for these sectors: an even number if everything asked for is
+    counted twice."""
     count = -(-(high - low) // SECTOR)
     return high if count >= 2 * _counted_twice(low, count) else low + (count + count % 2) * SECTOR
 
 
 def _counted_twice(start: int, count: int) -> int:
-    """How many of `count` sectors lie before the next block of 64 KiB."""
+    """How many of `count` sectors lie before the next 64 KiB block."""
     return min(SECTORS_A_BLOCK - start // SECTOR % SECTORS_A_BLOCK, count)

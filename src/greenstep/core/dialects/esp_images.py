@@ -1,4 +1,4 @@
-"""What an ESP's images are held against before anything is written: boot header and partition table."""
+"""What an ESP's images are checked against before anything is written: boot header and partition table."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ from ..quantities import show_address, show_size, show_span
 def fit_headers(
     part: Part, image: Image, settings: Mapping[str, Any], despite: frozenset[str], notes: list[str]
 ) -> Image:
-    """The image with the header at the boot place judged, and rewritten on request. Raises RefusedFault."""
+    """The image with the header at the boot address checked, and rewritten on request. Raises RefusedFault."""
     extended, boot = bool(part.extra["extended"]), int(part.extra["boot"])
     _refuse_lone_header(part, image, boot, despite)
     if not image.covers(boot, 16):
@@ -76,7 +76,7 @@ def fit_headers(
 
 
 def _refuse_lone_header(part: Part, image: Image, boot: int, despite: frozenset[str]) -> None:
-    """A boot image at 0 of a chip that begins elsewhere was given no address."""
+    """A boot image at 0 of a chip that boots from elsewhere was given no address. Raises RefusedFault."""
     if boot and image.covers(0, 8) and image.cut(0, 1, 0xFF) == b"\xe9" and image.cut(boot, 1, 0xFF) != b"\xe9":
         _refuse(
             despite,
@@ -125,7 +125,7 @@ def _refuse(despite: frozenset[str], cause: str, evidence: tuple[str, ...], reme
 
 
 def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[int | None, int | None, int | None]:
-    """SPI mode, size and speed to put into the header; None where it stays as it is."""
+    """SPI mode, size and speed to put into the header; None if it stays as it is."""
     mode, size, speed = (str(settings.get(f"header-{name}", "same")) for name in ("mode", "size", "speed"))
     sizes = SIZES if extended else SIZES_8266
     if size == "chip":
@@ -154,7 +154,7 @@ def _described(part: Part, header: BootHeader, extended: bool) -> str:
 
 
 def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: list[str]) -> None:
-    """The partition table told, and judged; settings that are overwritten told. Raises RefusedFault."""
+    """Describe and check the partition table; note settings that will be overwritten. Raises RefusedFault."""
     if not image.covers(USUAL_PLACE, 32):
         return
     data = image.cut(USUAL_PLACE, 0xC00, 0xFF)
@@ -176,8 +176,8 @@ def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: l
 
 
 def judge_places(image: Image, rows: Sequence[Partition], despite: frozenset[str], said_by: str) -> None:
-    """No image may run over the end of its partition: what begins in one, or an application inside a merged file.
-    Raises RefusedFault."""
+    """No image may run past the end of its partition, whether it begins in one or is an application inside a merged
+    file. Raises RefusedFault."""
     for row in rows:
         ends = [piece.end for piece in image.pieces if row.offset <= piece.address < row.end]
         if row.kind == APPLICATION and image.covers(row.offset, 24):

@@ -1,8 +1,8 @@
 """`esp-rom`: the serial loader in the ROM of the ESP8266, the ESP32 and their relatives.
 
-Requests and replies are SLIP frames. Data blocks carry a checksum that the chip tests. From the ESP32 on, data goes
-compressed and the ROM says the MD5 of what its flash holds; the ESP8266 does neither: it is read back through its SPI
-controller, 64 bytes at a time, which is so slow that a sample is taken unless the whole is asked for.
+Requests and replies are SLIP frames. Data blocks carry a checksum that the chip tests. From the ESP32 on, data is
+sent compressed and the ROM reports the MD5 of what its flash holds; the ESP8266 does neither: it is read back through
+its SPI controller, 64 bytes at a time, which is so slow that a sample is taken unless the whole is asked for.
 """
 
 from __future__ import annotations
@@ -62,7 +62,7 @@ _BEGINS = (Command.FLASH_BEGIN, Command.DEFLATE_BEGIN)
 _SYNC_DATA = b"\x07\x07\x12\x20" + b"\x55" * 32
 _MAGIC_REGISTER = 0x40001000
 _SECURITY_S2, _SECURITY_LATER, _CHIP_ID_S2 = 12, 20, 2
-"""Bytes of the security information of the ESP32-S2, which tells no chip id, and of later chips."""
+"""Bytes of the security information of the ESP32-S2, which reports no chip id, and of later chips."""
 _NO_MAGIC = 1 << 32
 _CLOCK_DIVIDER = 0x14  # UART_CLKDIV: whole part in bits 19:0, sixteenths above (technical reference manuals, "UART")
 _CHECKSUM_START = 0xEF
@@ -75,14 +75,14 @@ _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
 _SAMPLES, _SAMPLE_BYTES = 24, AT_ONCE
 _LOOKED_AT_BEHIND, _READ_BEHIND, _SECTORS_BEHIND = 512 << 10, 16, 8
-"""Behind what is erased: bytes that are summed at most; of an ESP8266, bytes at the beginning of so many sectors."""
+"""After what is erased: bytes to sum at most; for an ESP8266, bytes to read at the start of so many sectors."""
 _OTHER_BLOCK = 48
-"""Bytes read at once where they are read in a second way."""
+"""Bytes per read when memory is read in a second way."""
 
 
 @lru_cache(maxsize=8)
 def deflated(data: bytes) -> bytes:
-    """What is sent of `data`. Plan, price and write ask for the same, and packing takes its time."""
+    """`data` as it is sent. Plan, price and write ask for the same data, and compressing takes its time."""
     return zlib.compress(data, 9)
 
 
@@ -124,7 +124,7 @@ class EspRom(Dialect):
         self._frames = SlipReader(link)
         self._flash_chip = FlashChip(self._read_register, self._write_register)
         self._security = b""
-        """The security information as it was told; empty where the ROM has none."""
+        """The security information as reported; empty if the ROM has none."""
         self._encrypts = self._checks = False
         """Whether the chip decrypts what is in its flash, and whether it only starts what is signed."""
 
@@ -162,8 +162,8 @@ class EspRom(Dialect):
 
     @staticmethod
     def _refuse_begun(asked: int, frame: bytes) -> None:
-        """Answers come in order, and each begin waits for its own: another is that to a command that was damaged on
-        its way into one. Not where what a register is read with is too short for that, and so refused."""
+        """Answers come in order, and each begin waits for its own: an unrelated one means that a command was damaged
+        into a begin. Not so if it is too short for reading a register, and therefore refused."""
         if (
             asked not in (*_BEGINS, Command.READ_REGISTER)
             and frame[1] in _BEGINS
@@ -178,12 +178,12 @@ class EspRom(Dialect):
         return self._reply(command, self.link.settings.seconds(len(data) + 60) + self.patience_s + longest_s)
 
     def _repeat(self, command: int, data: bytes, longest_s: float = 0.0) -> tuple[int, bytes]:
-        """An exchange that may be repeated, as it changes nothing or does the same each time. A request damaged on
-        its way is refused."""
+        """An exchange that may be retried, as it changes nothing or does the same each time. A request damaged on its
+        way is refused."""
         return self.exchange(lambda: self._exchange(command, data, longest_s), self._recover, _TRIES, 1)
 
     def _recover(self, heard: bytes = b"") -> None:
-        """End whatever half frame the ROM holds, and synchronise anew. Raises Silence."""
+        """Complete whatever half frame the ROM holds, and synchronise again. Raises Silence."""
         self._flash_chip.forget()
         for _ in range(5):
             self.link.write(b"\xc0\xc0")
@@ -205,7 +205,7 @@ class EspRom(Dialect):
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
-        """Sync once. One good sync is answered eight times: all are taken before anything else is said."""
+        """Sync once. A good sync is answered eight times: all are read before anything else is sent."""
         self.link.discard()
         self._frames.forget()
         deadline = Deadline.after(self.link, wait_s + self.link.settings.seconds(len(self.spec.asking.sent)))
@@ -221,8 +221,8 @@ class EspRom(Dialect):
                 return f"01 08 … {show_bytes(frame[8:])}"
 
     def identify(self) -> Identity:
-        """By the chip id among its security information, which secure download mode tells too; where the ROM has none
-        (ESP8266, ESP32) by its magic word, which later chips change with each revision of the mask."""
+        """By the chip id in its security information, which secure download mode reports too; if the ROM has none
+        (ESP8266, ESP32), by its magic word, which later chips change with each mask revision."""
         self._security = b""
         try:
             self._security = self._exchange(Command.SECURITY, b"")[1]
@@ -247,14 +247,14 @@ class EspRom(Dialect):
 
     @staticmethod
     def _slow(part: Part) -> bool:
-        """Whether it is the ESP8266: two bytes of status, nothing compressed, no MD5."""
+        """Whether it is the ESP8266: two status bytes, no compression, no MD5."""
         return bool(part.extra.get("slow"))
 
     def examine(self, part: Part) -> Examination:
         """Security flags, MAC address, flash chip and its size."""
         self.met = part
         details, locked = self._told_of_security(part)
-        if locked:  # then nothing else is answered
+        if locked:  # then it answers nothing else
             return Examination(part, tuple(details), "", locked)
         mac = self._mac(part)
         if mac:
@@ -278,7 +278,7 @@ class EspRom(Dialect):
         return Examination(self.part, tuple(details), mac, locked)
 
     def _mac(self, part: Part) -> str:
-        """The factory's address, most significant byte first; empty where its place is not known."""
+        """The factory address, most significant byte first; empty if its place is not known."""
         places = part.extra.get("mac")
         if not places:
             return ""
@@ -293,7 +293,8 @@ class EspRom(Dialect):
         return ":".join(f"{byte:02X}" for byte in address)
 
     def _told_of_security(self, part: Part) -> tuple[list[tuple[str, str]], str]:
-        """Details, and why it is locked, by the fuses: by the security information, or the ESP32's own registers."""
+        """Details of security, and why the chip is locked: from the security information, or from the ESP32's own
+        fuse registers."""
         data = self._security
         if data:
             flags, crypt = int.from_bytes(data[:4], "little"), data[4] if len(data) > 4 else 0
@@ -314,7 +315,7 @@ class EspRom(Dialect):
 
     @classmethod
     def first_baud(cls, part: Part, baud: int) -> int:
-        """The ROM measures the rate from the sync; it goes up from there by a command, which the ESP8266 has not."""
+        """The ROM measures the rate from the sync; a command then raises it, which the ESP8266 lacks."""
         return min(baud, _FIRST_BAUD) if part.extra.get("changes_baud") else baud
 
     def change_baud(self, part: Part, baud: int) -> None:
@@ -329,8 +330,8 @@ class EspRom(Dialect):
             raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
 
     def _asked_for(self, part: Part, baud: int) -> int:
-        """The rate to ask for so that the chip goes on at `baud`: a ROM that takes its crystal for one of 40 MHz is
-        off by as much as the crystal is. Which it is shows the divider that auto-baud has set."""
+        """The rate to ask for so that the chip continues at `baud`: a ROM that takes its crystal for a 40 MHz one is
+        off by the crystal's ratio. The divider that auto-baud has set shows which crystal it is."""
         if "uart" not in part.extra:
             return baud
         divider = self._read_register(int(part.extra["uart"]) + _CLOCK_DIVIDER)
@@ -351,7 +352,7 @@ class EspRom(Dialect):
 
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        """Address, start, done, and a register for each four bytes."""
+        """Address, start, wait, and one register for each four bytes."""
         exchanges = 3 + -(-size // 4)
         return Cost(14 * exchanges + 24, 12 * exchanges, exchanges)
 
@@ -361,7 +362,7 @@ class EspRom(Dialect):
 
     @classmethod
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
-        """What is compressed counts compressed; the sectors are erased at the beginning of each run."""
+        """Compressed data counts compressed; the sectors are erased at the beginning of each run."""
         cost = Cost()
         for _, data in runs_of(blocks):
             sent = data.rstrip(b"\xff") if cls._slow(part) else deflated(data)
@@ -380,8 +381,8 @@ class EspRom(Dialect):
 
     @classmethod
     def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
-        """All by MD5; of an ESP8266 a sample unless the whole is asked for: first and last bytes of each span, and
-        places spread evenly between."""
+        """Everything by MD5; on an ESP8266 a sample unless the whole is asked for: first and last bytes of each span,
+        and places spread evenly between."""
         whole = total(checks)
         if not cls._slow(part) or settings.get("verify") == "whole" or whole <= _SAMPLES * _SAMPLE_BYTES:
             return Provable(checks)
@@ -405,7 +406,7 @@ class EspRom(Dialect):
         self._exchange(command, body, 2 + size * _ERASE_S_PER_BYTE)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
-        """Beginning a write erases its room; nothing needs to follow."""
+        """Beginning a write erases its space; no data needs to follow."""
         done = 0
         for run in (
             part
@@ -432,8 +433,8 @@ class EspRom(Dialect):
         ]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """Unbroken runs of blocks, each begun, which erases it, and sent; after a fault from the sector on that is
-        not complete."""
+        """Unbroken runs of blocks; each is begun, which erases it, and sent; after a fault again from the sector that
+        is incomplete."""
         waiting = list(blocks)
         runs = [
             (part.start, data[part.start - start : part.end - start])
@@ -458,8 +459,8 @@ class EspRom(Dialect):
                     at = self._again_from(begun, at // SECTOR * SECTOR, start + len(data))
 
     def _again_from(self, begun: int, at: int, end: int) -> int:
-        """Where to go on after a fault: at a sector's start, or one before it, so that no more is erased behind the
-        end than at first."""
+        """Where to continue after a fault: at the start of a sector, or one sector earlier, so that no more is erased
+        past the end than at first."""
         if self._slow(self.part) and at > begun and erased_up_to(at, end) > erased_up_to(begun, end):
             at -= SECTOR
         return max(begun, at)
@@ -511,14 +512,14 @@ class EspRom(Dialect):
         return found[before:] == data
 
     def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
-        """Nothing guards what a begin asks to have erased, and too much begins where the right size ends: the first
-        that is not blank in each gap."""
+        """Nothing guards the size that a begin erases, and a wrong size erases past the right end: the first place in
+        each gap that is not blank."""
         find = self._first_used if self.can_checksum() else self._first_used_read
         found = (find(memory, gap) for gap in gaps)
         return [place for place in found if place is not None]
 
     def _first_used(self, memory: Memory, gap: Span) -> Span | None:
-        """By sums of ever larger places."""
+        """Found by summing ever larger places."""
         at, size = gap.start, SECTOR
         while at < min(gap.end, gap.start + _LOOKED_AT_BEHIND):
             place = Span.of(at, min(size, gap.end - at))
@@ -528,7 +529,7 @@ class EspRom(Dialect):
         return None
 
     def _first_used_read(self, memory: Memory, gap: Span) -> Span | None:
-        """By reading the beginning of a few sectors."""
+        """Found by reading the beginning of a few sectors."""
         places = (Span.of(at, _READ_BEHIND) for at in range(gap.start, gap.end, SECTOR)[: _SECTORS_BEHIND + 1])
         return next((place for place in places if self.shown_of(memory, place).strip(bytes([memory.erased]))), None)
 
@@ -567,7 +568,7 @@ class EspRom(Dialect):
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
     ) -> Fitted:
-        """Boot headers judged, and rewritten where that is asked for; the partition table judged."""
+        """Boot headers checked, and rewritten if asked for; the partition table checked."""
         image = images.get("flash")
         if image is None:
             return Fitted(images)
@@ -577,7 +578,7 @@ class EspRom(Dialect):
         return Fitted({**images, "flash": image}, tuple(notes))
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
-        """Where the images bring no partition table of their own: whether they keep to the one that is there."""
+        """If the images bring no partition table of their own: check them against the one on the chip."""
         self._refuse_plain(part, despite)
         image = images.get("flash")
         if image is None or self._slow(part) or image.covers(USUAL_PLACE, 32) or image.end <= USUAL_PLACE:
@@ -591,7 +592,8 @@ class EspRom(Dialect):
         return ()
 
     def _refuse_plain(self, part: Part, despite: frozenset[str]) -> None:
-        """What is written is plain: an encrypting chip cannot run it, and one that checks only what is signed."""
+        """The image is plain: a chip with flash encryption cannot run it, nor can one that starts only signed
+        images."""
         if "encryption" in despite or not (self._encrypts or self._checks):
             return
         what = "encrypts its flash" if self._encrypts else "only starts what is signed (secure boot)"
@@ -608,7 +610,7 @@ class EspRom(Dialect):
     # --- starting
 
     def start(self, address: int) -> str:
-        """An end without a write reboots."""
+        """An end command without a write reboots."""
         self._begin(Command.FLASH_BEGIN, 0, 0, BLOCK, 0)
         self._exchange(Command.FLASH_END, self._words(0))
         return "reboot acknowledged"

@@ -1,4 +1,4 @@
-"""The flash chip of an ESP, asked through the registers of the chip's SPI controller."""
+"""The flash chip of an ESP, accessed through the registers of the chip's SPI controller."""
 
 from __future__ import annotations
 
@@ -11,10 +11,10 @@ from .errors import Silence
 
 @frozen
 class _Registers:
-    """Offsets of the SPI controller's registers, by the chips' technical reference manuals, "SPI controller".
+    """Offsets of the SPI controller's registers, from the chips' technical reference manuals, "SPI controller".
 
-    `lengths` are those of the registers for (MOSI, MISO) bit lengths; None where USR1 holds both. `address_shift` is
-    where the address of 24 bits stands in its register: in bits 31:8 at first, from the ESP32-S2 on in 23:0.
+    `lengths` are those of the registers for (MOSI, MISO) bit lengths; None if USR1 holds both. `address_shift` is
+    where the 24-bit address stands in its register: bits 31:8 at first, 23:0 from the ESP32-S2 on.
     """
 
     user: int
@@ -34,18 +34,18 @@ _USER_COMMAND, _USER_ADDRESS, _USER_MISO = 1 << 31, 1 << 30, 1 << 28
 _START = 1 << 18
 _READ_ID, _READ = 0x9F, 0x03  # JEDEC JESD216: read identification, read data
 AT_ONCE = 64
-"""What the data registers hold."""
+"""Bytes that the data registers hold."""
 
 
 class FlashChip:
-    """`read` and `write` are those of a register. What was set up is set up once, until `forget`."""
+    """`read` and `write` access a register. Settings are made once, until `forget`."""
 
     def __init__(self, read: Callable[[int], int], write: Callable[[int, int], None]) -> None:
         self._read, self._write = read, write
         self._ready: int | None = None
 
     def forget(self) -> None:
-        """The registers may have been changed by something else."""
+        """Something else may have changed the registers."""
         self._ready = None
 
     def number(self, part: Part) -> int:
@@ -61,7 +61,7 @@ class FlashChip:
         return b"".join(word.to_bytes(4, "little") for word in words)[:size]
 
     def _command(self, part: Part, command: int, bits: int, address: int | None = None) -> None:
-        """One command of the flash chip, whose answer of `bits` then stands in the data registers."""
+        """Run one command of the flash chip; its answer of `bits` is in the data registers afterwards."""
         base, registers = part.extra["spi"], _LAYOUTS[part.extra["layout"]]
         if self._ready != command:
             user = _USER_COMMAND | _USER_MISO | (_USER_ADDRESS if address is not None else 0)

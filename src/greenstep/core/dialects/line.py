@@ -1,4 +1,4 @@
-"""What every conversation does with its line, beyond writing and reading."""
+"""What every conversation does with its line besides writing and reading."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ if TYPE_CHECKING:
 
 
 def say_last(link: Link, data: bytes) -> None:
-    """Send what is not answered, and let it get out before anything else is done to the port."""
+    """Send something that is not answered, and let it leave before anything else is done to the port."""
     link.write(data)
     link.sleep(link.settings.seconds(len(data) + 1))
 
 
 def read_exactly(link: Link, size: int, timeout_s: float, waiting_for: str) -> bytes:
-    """`size` bytes. Raises Silence with what did come."""
+    """`size` bytes. Raises Silence with the bytes that did come."""
     data = link.read(size, timeout_s)
     if len(data) < size:
         raise Silence(waiting_for, timeout_s, data)
@@ -27,7 +27,7 @@ def read_exactly(link: Link, size: int, timeout_s: float, waiting_for: str) -> b
 
 
 def read_until(link: Link, deadline: Deadline) -> bytes:
-    """Whatever comes until the deadline: asking again before that would only answer noise with noise."""
+    """Everything that comes until the deadline: asking again earlier would only answer noise with noise."""
     heard = b""
     while not deadline.over:
         heard += link.read(256, deadline.left_s)
@@ -35,7 +35,7 @@ def read_until(link: Link, deadline: Deadline) -> bytes:
 
 
 def drain(link: Link, quiet_s: float, longest_s: float = 2.0) -> bytes:
-    """Take what comes until nothing comes for `quiet_s`, or `longest_s` is over."""
+    """Read until nothing comes for `quiet_s`, or `longest_s` is over."""
     heard = link.discard()
     end = link.now() + longest_s
     while link.now() < end:
@@ -47,6 +47,7 @@ def drain(link: Link, quiet_s: float, longest_s: float = 2.0) -> bytes:
 
 
 def refuse_text(waiting_for: str, heard: bytes) -> None:
-    """Text among the replies of a dialect that has none is a program's: the chip was reset. Raises Unexpected."""
+    """Text among the replies of a dialect that sends none comes from a program: the chip was reset. Raises
+    Unexpected."""
     if len(heard) >= 12 and readable_share(heard) > 0.85:
         raise Unexpected(waiting_for, heard)

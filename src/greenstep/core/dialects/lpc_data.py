@@ -1,4 +1,4 @@
-"""How data goes into the RAM of an LPC and from there into its flash: encoded lines, copies, runs of sectors."""
+"""How data gets into the RAM of an LPC and from there into its flash: encoded lines, copies, runs of sectors."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from ..chips import EraseUnit, Part
 from .cost import Cost
 
 COPY_SIZES = (4096, 1024, 512, 256, 128, 64)
-"""Counts that 'copy RAM to flash' takes, where the part's own limits allow them."""
+"""Byte counts that 'copy RAM to flash' accepts, if the part's own limits allow them."""
 LINE_BYTES, LINES_A_SUM = 45, 20
 
 
@@ -19,12 +19,12 @@ def uu_line(data: bytes) -> bytes:
 
 
 def uu_length(first: int) -> int:
-    """How many characters a line has with its end, by its first one."""
+    """The length of a line including its end, from its first character."""
     return 1 + -(-(first - 32 & 63) // 3) * 4 + 2
 
 
 def cost_of_data(part: Part, size: int) -> Cost:
-    """Of `size` bytes on their way to the RAM."""
+    """The cost of sending `size` bytes to the RAM."""
     if not part.extra["uu"]:
         return Cost(size, 4, 1)
     lines = -(-size // LINE_BYTES)
@@ -33,7 +33,7 @@ def cost_of_data(part: Part, size: int) -> Cost:
 
 
 def copies_of(part: Part, address: int, size: int) -> list[tuple[int, int]]:
-    """(offset, size) of copies that the ROM takes, the largest first."""
+    """(offset, size) of copies that the ROM accepts, the largest first."""
     largest = part.flash.block or COPY_SIZES[0]
     copies, at = [], 0
     while at < size:

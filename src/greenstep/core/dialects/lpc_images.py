@@ -1,4 +1,4 @@
-"""What the ROM of an LPC looks for in an image: the sum of its vectors, and code read protection."""
+"""What the ROM of an LPC checks in an image: the sum of its vectors, and code read protection."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _FOR_GOOD = {"CRP3", "no ISP"}
 
 
 def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple[Image, list[str]]:
-    """The image with its vectors' sum put in; notes. Raises RefusedFault for read protection."""
+    """The image with its vectors' sum filled in; and notes. Raises RefusedFault for read protection."""
     start = part.flash.start
     notes = _protection(image, start + int(part.extra.get("protection", _PROTECTION_AT)), despite)
     if image.covers(start, 32):
@@ -32,7 +32,7 @@ def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple
 
 
 def refuse_without_beginning(image: Image, part: Part, despite: frozenset[str]) -> None:
-    """A backup that lacks what the boot ROM lay over would not run. Raises RefusedFault."""
+    """A backup that lacks the bytes under the boot ROM would not run. Raises RefusedFault."""
     start, shadow = part.flash.start, int(part.extra["shadow"])
     if not image.touches(start, part.flash.units_touched(start, 1)[0].size):
         return
@@ -58,8 +58,8 @@ def _sums_to_zero(vectors: bytes) -> bool:
 
 
 def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
-    """What the image would protect, as a note. Raises RefusedFault unless told, and told twice where it is for
-    good."""
+    """What the image would protect, as a note. Raises RefusedFault unless allowed, and allowed twice if it is
+    permanent."""
     if not image.covers(place, 4):
         return []
     word = int.from_bytes(image.cut(place, 4, 0xFF), "little")

@@ -1,9 +1,9 @@
 """`lpc-isp`: in-system programming by the ROM of NXP LPC parts, over their first UART.
 
-Commands and answers are lines of text. Data goes into the RAM first, UU-encoded with sums on the older parts and as
-it is on the newer; from there the ROM copies it into the flash, whose sectors must be prepared before each erase
-and copy. The ROM lies over the first bytes of the flash meanwhile: what is there cannot be shown, and it is said
-so."""
+Commands and answers are lines of text. Data goes into the RAM first, UU-encoded with checksums on the older parts and
+raw on the newer; from there the ROM copies it into the flash, whose sectors must be prepared before each erase and
+copy. Meanwhile the ROM covers the first bytes of the flash: these cannot be read back, and the tool says so.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ _MEANS = dict.fromkeys((2, 3, 4, 5, 7, 13, 14), RefusalKind.BAD_ADDRESS) | {19: 
 _RATE_REFUSED = (17, 18)
 _QUIET_S, _TRIES = 0.04, 3
 _ANSWERS_AS_KNOWN = re.compile(rb"\s*\?*\s*(?:1\r\n)?(?:A 0\s+)?0\r\n")
-"""To 'A 0', after a line that may have held a '?': echo and return codes."""
+"""Answers to 'A 0' after a line that may have held a '?': echo and return codes."""
 _CRYSTAL_KHZ = 12000
 
 
@@ -82,15 +82,15 @@ class LpcIsp(Dialect):
         self._unlocked = False
         self._heard = b""
         self._slowest_s = 0.0
-        """The longest that an answer has taken beyond its characters' time."""
+        """The longest time an answer has taken, not counting its characters."""
         self._quiet = False
-        """Whether its echo is off, and so a '?' would not come back."""
+        """Whether its echo is off, so that a '?' would not come back."""
 
     # --- lines
 
     def _line(self, deadline: Deadline, waiting_for: str, encoded: bool = False) -> bytes:
-        """The next line without its end; empty ones are passed over. `encoded` is one whose first character says how
-        long it is. Raises Silence."""
+        """The next line without its end; empty ones are skipped. An `encoded` line's first character gives its
+        length. Raises Silence."""
         began = self.link.now()
         while True:
             line, end, rest = self._heard.partition(b"\n")
@@ -107,7 +107,7 @@ class LpcIsp(Dialect):
             self._heard += self.link.read(max(1, missing), deadline.left_s) + self.link.discard()
 
     def _command(self, text: str, longest_s: float = 0.0, address: int | None = None) -> None:
-        """Send a command and take its return code. Raises DialectError."""
+        """Send a command and read its return code. Raises DialectError."""
         self._heard = b""
         self.link.discard()
         self.link.write(text.encode() + b"\r\n")
@@ -118,7 +118,7 @@ class LpcIsp(Dialect):
         line = self._line(deadline, waiting_for)
         if not longest_s:
             self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - line_s)
-        while line in (text.encode(), b"OK", b"?"):  # its echo, or the end of what went before
+        while line in (text.encode(), b"OK", b"?"):  # its echo, or the rest of what went before
             line = self._line(deadline, waiting_for)
         if not line.isdigit():
             raise Unexpected(waiting_for, line)
@@ -135,16 +135,16 @@ class LpcIsp(Dialect):
         return int(line)
 
     def _again(self, once: Callable[[], Answer], resolve: Callable[[], Answer | None] | None = None) -> Answer:
-        """What may be repeated; after a refusal once, for what the chip was asked may have been damaged."""
+        """What may be retried; once after a refusal, too, because the command may have been damaged."""
         return self.exchange(once, self._recover, _TRIES, 1, resolve)
 
     def _recover(self, heard: bytes = b"") -> None:
-        """End a half line, and see that a command is answered again. Raises Silence, Unexpected."""
+        """Complete a half line, and check that a command is answered again. Raises Silence, Unexpected."""
         self._refuse_text(heard)
         for attempt in range(6):
             self._refuse_text(self._heard + drain(self.link, 2 * _QUIET_S))
             self._heard = b""
-            # a ROM that waits for data takes what it gets until it has enough: more of it each time
+            # a ROM that waits for data takes everything until it has enough: send more each time
             self.link.write(b"\r\n" if attempt < 2 else b"\x00" * (200 << attempt) + b"\r\n")
             self._refuse_text(drain(self.link, self.link.settings.seconds(20) + 3 * _QUIET_S))
             try:
@@ -158,14 +158,15 @@ class LpcIsp(Dialect):
 
     @staticmethod
     def _refuse_text(heard: bytes) -> None:
-        """Neither codes nor encoded data have small letters: those are a program's. Raises Unexpected."""
+        """Neither return codes nor encoded data have lower-case letters: those come from a program. Raises
+        Unexpected."""
         if re.search(rb"[a-z]{3}", heard):
             refuse_text("a return code", heard)
 
     # --- synchronisation (UM10360, "ISP communication protocol")
 
     def ask(self, wait_s: float) -> str | None:
-        """'?' and the handshake after it. A ROM that was asked before only echoes: then it is in its commands."""
+        """'?' and the handshake after it. A ROM that was asked before only echoes: then it is ready for commands."""
         self.link.discard()
         self._heard = b""
         if self._quiet:
@@ -197,8 +198,8 @@ class LpcIsp(Dialect):
         return '"Synchronized"'
 
     def ask_as_known(self, wait_s: float) -> str | None:
-        """One that is synchronised takes '?' for the beginning of a command, and its echo may be off. Quickly asked:
-        one that is reset just now would take this for the rate."""
+        """A synchronised ROM takes '?' for the beginning of a command, and its echo may be off. Asked briefly: a ROM
+        that is just being reset would take this for the rate."""
         self.link.discard()
         self._heard = b""
         deadline = Deadline.after(self.link, wait_s)
@@ -277,7 +278,7 @@ class LpcIsp(Dialect):
 
     @property
     def guards_writes(self) -> bool:
-        """Only encoded data has its sums."""
+        """Only encoded data carries checksums."""
         return self._encoded
 
     @property
@@ -288,14 +289,14 @@ class LpcIsp(Dialect):
 
     @classmethod
     def first_baud(cls, part: Part, baud: int) -> int:
-        """The ROM measures the rate from the first '?', surely up to 115200; beyond that it is told."""
+        """The ROM measures the rate from the first '?', reliably up to 115200; beyond that it gets a command."""
         return min(baud, 115200)
 
     def change_baud(self, part: Part, baud: int) -> None:
         try:
             self._command(f"B {baud} 1")
         except ChipRefusal as refusal:
-            if int(refusal.answer) in _RATE_REFUSED:  # it goes on at the rate that it measured
+            if int(refusal.answer) in _RATE_REFUSED:  # it keeps the rate that it measured
                 return
             raise
         self.link.sleep(0.01)
@@ -310,7 +311,7 @@ class LpcIsp(Dialect):
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
-        """Ten sums' worth of lines; as much as that where nothing is encoded."""
+        """Ten checksums' worth of lines; the same amount where nothing is encoded."""
         return 10 * LINES_A_SUM * LINE_BYTES
 
     @classmethod
@@ -346,7 +347,7 @@ class LpcIsp(Dialect):
 
     @classmethod
     def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
-        """All but the bytes that the ROM lies over."""
+        """All except the bytes that the ROM covers."""
         rom = Span.of(memory.start, int(part.extra["shadow"]))
         spans = tuple(without(checks, [rom]))
         hidden = total(checks) - total(spans)
@@ -382,7 +383,7 @@ class LpcIsp(Dialect):
         self._command(f"E {first} {last}", longest_s)
 
     def unlock(self, part: Part) -> str:
-        """With CRP1 and CRP2 the ROM still erases all sectors at once, and with them the protection word."""
+        """With CRP1 and CRP2 the ROM still erases all sectors at once, including the protection word."""
         self.erase_all(part.flash)
         return "all sectors erased, and with them the protection word; it counts from the next reset"
 
@@ -400,7 +401,7 @@ class LpcIsp(Dialect):
         hidden = min(len(data), memory.start + int(self.part.extra["shadow"]) - address)
 
         def fill() -> None:
-            """What cannot be seen in the flash afterwards is looked at in the RAM before."""
+            """Bytes that cannot be read back from the flash afterwards are checked in the RAM first."""
             self._to_ram(buffer, data)
             if hidden > 0 and self._read(buffer, (hidden + 3) & ~3)[:hidden] != data[:hidden]:
                 raise Unexpected("the RAM to hold what was sent", b"")
@@ -418,7 +419,7 @@ class LpcIsp(Dialect):
             return True
 
         def copied() -> bool | None:
-            """After a lost answer: is it done? If it is not, the RAM may have been lost too."""
+            """After a lost answer: was the copy done? If not, the RAM content may have been lost too."""
             try:
                 self._command(f"M {address} {buffer} {len(data)}")
                 return True
@@ -429,8 +430,8 @@ class LpcIsp(Dialect):
         self._again(copy, copied)
 
     def _copy_unseen(self, sectors: str, places: str, longest_s: float) -> None:
-        """What cannot be seen in the flash afterwards is ordered with the echo on (UM10360, "Echo"), so that a
-        damaged command shows. None is repeated after that: its bytes may be anywhere in the sector."""
+        """Bytes that cannot be read back afterwards are copied with the echo on (UM10360, "Echo"), so that a damaged
+        command shows. Nothing is retried after that: its bytes may be anywhere in the sector."""
 
         def ready() -> None:
             self._command("A 1")
@@ -461,7 +462,7 @@ class LpcIsp(Dialect):
                 self.retries += 1
 
     def _take_ok(self, command: str, longest_s: float) -> None:
-        """Some ROMs say OK after plain data and some do not: the first time shows which this one is."""
+        """Some ROMs say OK after raw data and some do not: the first time shows which this one does."""
         expected = self._ends_with_ok.get(command)
         if expected is False:
             return
@@ -482,7 +483,7 @@ class LpcIsp(Dialect):
         self._ends_with_ok[command] = True
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        """Any bytes; the ROM reads words, so that a few more are asked for."""
+        """Any bytes; the ROM reads words, so a few more are asked for."""
         low = address & ~3
         wanted = (address + size - low + 3) & ~3
         data = self._again(lambda: self._read(low, wanted))
@@ -517,7 +518,7 @@ class LpcIsp(Dialect):
         return data
 
     def _read_group(self, size: int) -> tuple[bytes, bool]:
-        """Up to twenty lines and their sum; whether they fit."""
+        """Up to twenty lines and their checksum; None if they do not match."""
         data, garbled = bytearray(), False
         lines = -(-size // LINE_BYTES)
         deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + self.patience_s)
@@ -551,7 +552,7 @@ class LpcIsp(Dialect):
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
     ) -> Fitted:
-        """The vectors' checksum put in, and read protection refused."""
+        """The vectors' checksum filled in, and read protection refused."""
         image = images.get("flash")
         if image is None:
             return Fitted(images)
@@ -565,20 +566,21 @@ class LpcIsp(Dialect):
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
-        """What the ROM hid when it was read is missing in a backup, or has the ROM's own bytes in its place."""
+        """A backup lacks the bytes that the ROM covered when it was read, or has the ROM's own in their place."""
         if "flash" in images:
             refuse_without_beginning(images["flash"], part, despite)
 
     # --- starting
 
     def start(self, address: int) -> str:
-        """The ROM can go to an address, but fetches no vector and stays over the vectors: only a reset is sure."""
+        """The ROM can jump to an address, but does not load the vectors and still covers them: only a reset is
+        reliable."""
         return ""
 
     def was_reset(self) -> None:
         self._quiet = self._unlocked = False
 
     def finish(self) -> None:
-        """The ROM waits on; a reset with the boot pin let go starts the application. Its echo is put back, by which
-        the next one who asks knows that it is there."""
+        """The ROM keeps waiting; a reset with the boot pin released starts the application. Its echo is switched on
+        again, which tells the next caller that the ROM is there."""
         self._command("A 1")

@@ -1,12 +1,13 @@
 """`pic-an1310`: the serial bootloader of Microchip AN1310 at the end of a PIC18's flash.
 
-Frames are STX … CRC ETX, with DLE before what would be mistaken for one of these. The loader stays where its RX is
-held low while reset is released. It lies at the end, so that the jump at 0 must lead to it: the host puts that jump
-there, and the application's own just below the loader.
+Frames are STX … CRC ETX, with DLE before bytes that would be mistaken for one of these. The loader stays active if
+its RX is held low while reset is released. As it lies at the end of the flash, the jump at 0 must lead to it: the
+host writes that jump there, and moves the application's own to just below the loader.
 
 A chip whose jump is blank runs through what follows it, into an older program: its loader is out of reach for good.
-So everything is erased from the end on and the block of that jump last; while it is blank, the jump stands at the
-beginning of the block after it, which is erased by then; and it is written before all others."""
+So everything is erased from the end backwards and the block of that jump last; while it is blank, a jump stands at
+the beginning of the next block, which is erased by then; and the block of the jump is written before all others.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +55,7 @@ _QUIET_S, _TRIES = 0.04, 4
 
 
 def framed(data: bytes) -> bytes:
-    """A request as it stands on the line: the check is a CRC-16, polynomial 1021, from 0, over the data."""
+    """A request as sent on the line: the check is a CRC-16, polynomial 1021, from 0, over the data."""
     return bytes([STX]) + stuffed(data + crc_hqx(data, 0).to_bytes(2, "little")) + bytes([ETX])
 
 
@@ -93,15 +94,15 @@ class PicAn1310(Dialect):
         self._info = b""
         self._due = False
         self._blank: set[int] = set()
-        """Where the blocks begin that were erased in this conversation."""
+        """Addresses of the blocks that were erased in this conversation."""
 
     # --- frames
 
     def _reply(self, waiting_for: str, timeout_s: float, started: bool, asks_info: bool) -> bytes:
-        """The data of the reply, CRC tested. An STX before it may be the echo of ours. Raises Silence, Unexpected."""
+        """The data of the reply, CRC tested. An STX before it may be our echo. Raises Silence, Unexpected."""
         deadline = Deadline.after(self.link, timeout_s)
         data = read_frame(self.link, timeout_s, waiting_for, 3000, started)
-        while not asks_info and self._info and data[:-2] == self._info:  # of an asking that came late
+        while not asks_info and self._info and data[:-2] == self._info:  # the late answer to an earlier question
             data = read_frame(self.link, deadline.left_s, waiting_for, 3000)
         if len(data) < 2 or crc_hqx(data[:-2], 0) != int.from_bytes(data[-2:], "little"):
             raise Unexpected(waiting_for, data[:40])
@@ -121,12 +122,12 @@ class PicAn1310(Dialect):
         return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start, data[0] == Command.INFO)
 
     def _repeat(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
-        """An exchange that may be repeated; a damaged request is met with silence."""
+        """An exchange that may be retried; a damaged request is met with silence."""
         return self.exchange(lambda: self._exchange(data, longest_s, answer), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
-        """End what it may hold half of; where that does not bring it back, train it anew: some measure the rate
-        before each request, and an end is no start to measure."""
+        """Complete a half request; if that does not help, train the rate again: some measure it before each request,
+        and the end of one is no start to measure."""
         refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
         self.link.write(bytes([ETX]))
         drain(self.link, 2 * _QUIET_S)
@@ -143,11 +144,11 @@ class PicAn1310(Dialect):
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
-        """STX until STX comes back: the first may only train the auto-baud. Then the loader's own information, for an
-        echo would send STX back too."""
+        """Send STX until STX comes back: the first may only train the auto-baud. Then ask for the loader's
+        information, because an echo would send STX back too."""
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
-        if self._info:  # it was trained before, and some answer no second STX alone
+        if self._info:  # it was trained before, and some do not answer a second STX alone
             return self._informed()
         for _ in range(3):
             self.link.write(bytes([STX]))
@@ -214,8 +215,8 @@ class PicAn1310(Dialect):
         return Cost(10 * requests, 5 * requests, requests, len(units) * memory.erase_time(units[0].size).typical_s)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
-        """Runs of blocks from the end on, each named by its last one, from which the loader counts down. The block of
-        the jump to the loader stays for `write`."""
+        """Runs of blocks from the end backwards, each named by its last block, from which the loader counts down. The
+        block with the jump to the loader is left to `write`."""
         waiting = list(units)
         self._due = bool(waiting) and waiting[0].address == memory.start
         if self._due:
@@ -254,7 +255,8 @@ class PicAn1310(Dialect):
         self._repeat(body + block.data, busy_s)
 
     def _write_first_block(self, memory: Memory, blocks: list[WriteBlock]) -> list[WriteBlock]:
-        """Erase and write the block of the jump, while another follows it; returns the blocks that are left."""
+        """Erase and write the block of the jump while another jump stands in the next; returns the remaining
+        blocks."""
         first, second = memory.units_touched(memory.start, 2 * memory.layout[0][1])[:2]
         saved = b"" if second.address in self._blank else self._content(memory, second)
         if saved:
@@ -296,7 +298,7 @@ class PicAn1310(Dialect):
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         command = Command.READ_FLASH if memory.name == "flash" else Command.READ_EEPROM
         data = self._repeat(self._head(command, address) + size.to_bytes(2, "little"), 0.0, size)
-        if len(data) not in (size, size + 1):  # some say the command before the data
+        if len(data) not in (size, size + 1):  # some repeat the command before the data
             raise Unexpected(f"{size} bytes", data[:40])
         return data[-size:]
 
@@ -342,7 +344,7 @@ class PicAn1310(Dialect):
 
     @classmethod
     def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:
-        """With the jump to the loader, wherever its block is erased."""
+        """Blank except for the jump to the loader, if its block is erased."""
         flash = part.flash
         if not image.touches(flash.start, flash.layout[0][1]) or image.end > flash.usable_end:
             return image, ()
@@ -351,7 +353,7 @@ class PicAn1310(Dialect):
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
-        """A backup of a chip whose reset led to a loader, or nothing of the block where that stands."""
+        """A backup of a chip whose reset led to a loader; or one without any of the block with that jump."""
         image, flash = images.get("flash"), part.flash
         if image is None or not image.touches(flash.start, flash.layout[0][1]):
             return

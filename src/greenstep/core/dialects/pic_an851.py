@@ -1,8 +1,9 @@
 """`pic-an851`: the serial bootloader of Microchip AN851 at the bottom of a PIC18's flash.
 
-Frames are STX STX … checksum ETX, with DLE before what would be mistaken for one of these. The last byte of the
-EEPROM says whether the next reset stays in the bootloader: it is set so before anything is erased, so that an
-upload that breaks off leaves a bootloader that answers, and cleared when the image is proven."""
+Frames are STX STX … checksum ETX, with DLE before bytes that would be mistaken for one of these. The last byte of the
+EEPROM decides whether the next reset stays in the bootloader: it is set to do so before anything is erased, so that
+an upload that breaks off leaves a bootloader that answers, and cleared when the image is proven.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +47,7 @@ _QUIET_S, _TRIES = 0.04, 4
 
 
 def framed(data: bytes) -> bytes:
-    """A request as it stands on the line: the check is the two's complement of the sum of the data."""
+    """A request as sent on the line: the check is the two's complement of the sum of the data."""
     return bytes([STX, STX]) + stuffed(data + bytes([-sum(data) & 0xFF])) + bytes([ETX])
 
 
@@ -83,18 +84,18 @@ class PicAn851(Dialect):
         self._stays = False
         self._version = ""
         self._asked = 0
-        """How many answers to the version may come in place of the reply that is waited for."""
+        """How many answers to the version question may come in place of the expected reply."""
 
     # --- frames
 
     def _reply(self, command: int, timeout_s: float) -> bytes:
-        """The data of the reply, checksum tested and command named. Raises Silence, Unexpected."""
+        """The data of the reply, its checksum and command checked. Raises Silence, Unexpected."""
         waiting_for = f"the reply to '{Command.words_of(command) if Command.known(command) else 'reset'}'"
         deadline = Deadline.after(self.link, timeout_s)
         data = self._frame_in_time(command, deadline, waiting_for)
         while command != Command.READ_VERSION and data[:1] == bytes(
             [Command.READ_VERSION]
-        ):  # of an asking that came late
+        ):  # the late answer to an earlier question
             if self._asked:
                 self._asked -= 1
                 raise Silence(waiting_for, timeout_s)
@@ -104,8 +105,8 @@ class PicAn851(Dialect):
         return data[:-1]
 
     def _frame_in_time(self, command: int, deadline: Deadline, waiting_for: str) -> bytes:
-        """The next frame. Where it does not begin soon the loader is asked for its version, so that it does not give
-        up; if it answers that first, the other answer is lost."""
+        """The next frame. If it does not begin soon, the loader is asked for its version so that it does not time
+        out; if it answers that first, the other answer is lost."""
         soon_s = deadline.left_s - (self.patience_s - EVERY_S)
         if command == Command.READ_VERSION or soon_s <= 0:
             return read_frame(self.link, deadline.left_s, waiting_for, 700)
@@ -128,11 +129,11 @@ class PicAn851(Dialect):
         )
 
     def _repeat(self, data: bytes, longest_s: float = 0.0) -> bytes:
-        """An exchange that may be repeated; a damaged request is met with silence."""
+        """An exchange that may be retried; a damaged request is met with silence."""
         return self.exchange(lambda: self._exchange(data, longest_s), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
-        """End what it may hold half of."""
+        """Complete a half request."""
         refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
         self.link.write(bytes([ETX]))
         drain(self.link, 2 * _QUIET_S)
@@ -153,14 +154,14 @@ class PicAn851(Dialect):
         except (Silence, Unexpected):
             read_until(self.link, deadline)
             return None
-        if len(data) < 4:  # our own request come back
+        if len(data) < 4:  # our own request, echoed
             read_until(self.link, deadline)
             return None
         self._version = f"{data[-1]}.{data[-2]}"
         return f"0F 0F 00 … version {self._version}"
 
     def identify(self) -> Identity:
-        """The loader tells its version and not its chip."""
+        """The loader reports its version but not its chip."""
         return Identity(None, f"AN851 loader {self._version}", (("loader", self._version),))
 
     def examine(self, part: Part) -> Examination:
@@ -171,7 +172,7 @@ class PicAn851(Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        """What its buffer holds for sure."""
+        """What surely fits its buffer."""
         return 64 if memory.name == "flash" else 32
 
     @classmethod
@@ -201,7 +202,7 @@ class PicAn851(Dialect):
         self._stays = value == _STAY
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
-        """Rows of 64 bytes; before the first the loader is told to stay after a reset."""
+        """Rows of 64 bytes; before the first, the loader is told to stay active after a reset."""
         if not self._stays:
             self._set_stay(_STAY)
         done = 0
@@ -244,7 +245,7 @@ class PicAn851(Dialect):
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
     ) -> Fitted:
-        """Code only; addresses are told in words too."""
+        """Code only; addresses are reported in words too."""
         image = images.get("flash")
         if image is None:
             return Fitted(images)

@@ -1,7 +1,7 @@
-"""The frames of both PIC18 bootloaders: STX in front, ETX after, DLE before what would be mistaken for one of the
+"""The frames of both PIC18 bootloaders: STX first, ETX last, DLE before bytes that would be mistaken for one of the
 three.
 
-Microchip AN851 and AN1310, "Communication protocol"; what stands before ETX as a check differs.
+Microchip AN851 and AN1310, "Communication protocol"; the check before ETX differs.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ STX, ETX, DLE = 0x0F, 0x04, 0x05
 
 
 def stuffed(body: bytes) -> bytes:
-    """Data and check as they stand between STX and ETX."""
+    """Data and check as sent between STX and ETX."""
     return b"".join(bytes([DLE, byte]) if byte in (STX, ETX, DLE) else bytes([byte]) for byte in body)
 
 
@@ -32,7 +32,7 @@ def unstuffed(frame: bytes) -> bytes:
 
 
 def read_frame(link: Link, timeout_s: float, waiting_for: str, most: int, started: bool = False) -> bytes:
-    """Data and check of the next frame, unstuffed. `started`: its STX was heard already. Raises Silence,
+    """Data and check of the next frame, unstuffed. `started`: its STX was read already. Raises Silence,
     Unexpected."""
     deadline = Deadline.after(link, timeout_s)
     heard, data, escaped = b"", bytearray(), False
@@ -44,7 +44,7 @@ def read_frame(link: Link, timeout_s: float, waiting_for: str, most: int, starte
         if escaped:
             data += one
             escaped = False
-        elif one[0] == STX:  # a second one begins anew: the first was an echo
+        elif one[0] == STX:  # a second STX starts over: the first was an echo
             started, data = True, bytearray()
         elif started and one[0] == DLE:
             escaped = True

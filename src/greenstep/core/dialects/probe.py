@@ -1,9 +1,9 @@
-"""Late answers told from lost ones, where nothing in the protocol numbers them.
+"""Late answers told from lost ones, in protocols that do not number them.
 
-A question that changes nothing, and whose answer is like no other, is asked where an answer does not come. Answers
-keep their order: where this one's comes first, the other is lost; where the other comes first, it was only late. Its
-own answers can come late too, and are passed over whenever they do. Meanwhile a loader that would give up hears that
-it is still spoken to.
+If an answer does not come, a question is asked that changes nothing and whose answer is like no other. Answers keep
+their order: if this question's comes first, the other is lost; if the other comes first, it was only late. The
+probe's own answers can be late too, and are skipped whenever they come. In the meantime, a loader that would time out
+hears that it is still spoken to.
 """
 
 from __future__ import annotations
@@ -14,11 +14,11 @@ from ..link import Link
 
 _REST_S = 0.1
 EVERY_S = 0.4
-"""Loaders that give up do so after a second or more."""
+"""Loaders that time out do so after a second or more."""
 
 
 class Probe:
-    """`question` and its `answer`, by bytes; both empty until they are known."""
+    """`question` and its `answer`, as bytes; both empty until they are known."""
 
     def __init__(self, link: Link) -> None:
         self._link = link
@@ -31,8 +31,9 @@ class Probe:
     def hear(
         self, size: int, line_s: float, patience_s: float, unasked_s: float, over: Callable[[bytes], bool]
     ) -> bytes:
-        """The `size` bytes of an answer; fewer where it is `over` before, or is lost. Beyond `line_s`, which line and
-        chip take for it, it is waited for `patience_s`, or `unasked_s` where there is nothing to ask meanwhile."""
+        """The `size` bytes of an answer; fewer if it is `over` before that, or is lost. Beyond `line_s`, which line
+        and chip need for it, it is waited for `patience_s`, or `unasked_s` if there is nothing to ask in the
+        meantime."""
         left_s = patience_s if self.question else unasked_s
         wait_s = min(EVERY_S, left_s) if self.question else left_s
         heard, asked = b"", 0
@@ -41,7 +42,7 @@ class Probe:
         while True:
             more = self._link.read(1 if not heard else size - len(heard), wait_s)
             heard = self._without_late(heard + more)
-            if len(heard) >= size and self._begins_late(heard):  # an answer longer than the one that is waited for
+            if len(heard) >= size and self._begins_late(heard):  # an answer longer than the expected one
                 rest = self._link.read(len(self.answer) - len(heard), _REST_S)
                 heard = self._without_late(heard + rest)
             lost = self._open < asked
@@ -57,7 +58,7 @@ class Probe:
             left_s -= wait_s
 
     def forget(self) -> None:
-        """The chip was reset: what it was asked before will not be answered."""
+        """The chip was reset: earlier questions will not be answered."""
         self.question = self.answer = b""
         self._open = 0
 
@@ -70,7 +71,8 @@ class Probe:
         return bool(self._open) and len(heard) < len(self.answer) and self.answer.startswith(heard)
 
     def _without_late(self, heard: bytes) -> bytes:
-        """What was heard, but for answers to this question before it, or after what there is of another."""
+        """What was heard, minus answers to this question before it, or after as much as there is of another
+        answer."""
         while self._open and heard.startswith(self.answer):
             heard = heard[len(self.answer) :]
             self._open -= 1
@@ -80,7 +82,7 @@ class Probe:
         return heard
 
     def catch_up(self, patience_s: float) -> bool:
-        """Ask, and let everything pass that comes before the answer: whatever was asked earlier is over then."""
+        """Ask, and skip everything before the answer: whatever was asked earlier is then over."""
         self._ask()
         heard, left_s = b"", patience_s
         while left_s > 0:

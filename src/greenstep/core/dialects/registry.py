@@ -1,4 +1,4 @@
-"""Dialects by name: our own, and those that other packages add by the entry point `greenstep.dialects`."""
+"""Dialects by name: our own, and those that other packages add through the entry point `greenstep.dialects`."""
 
 from __future__ import annotations
 
@@ -19,30 +19,30 @@ ENTRY_POINT_GROUP = "greenstep.dialects"
 
 
 def _own() -> list[str]:
-    """Those that come with this package: the ones spoken on its parts."""
+    """Those in this package: the ones spoken by its parts."""
     return [dialect for file in own_files() for dialect in file.dialects]
 
 
 def _added() -> EntryPoints:
-    """The dialects of other packages. Looking for them takes as long as all else that a command does first."""
+    """The dialects of other packages. Looking for them takes as long as everything else a command does first."""
     from importlib.metadata import entry_points
 
     return entry_points(group=ENTRY_POINT_GROUP)
 
 
 def is_own(name: str) -> bool:
-    """Whether a dialect of that name comes with this package."""
+    """Whether a dialect with that name comes with this package."""
     return name in _own()
 
 
 def dialect_names() -> list[str]:
-    """The names of all dialects there are."""
+    """The names of all dialects."""
     return sorted({*_own(), *(point.name for point in _added())})
 
 
 def find_dialect(name: str) -> type[Dialect]:
-    """The class of that name, loaded when it is first asked for. Raises UsageFault."""
-    if name in _own():  # the file and the class are named like it: stm32-rom is Stm32Rom in stm32_rom.py
+    """The class of that name, loaded when it is first needed. Raises UsageFault."""
+    if name in _own():  # file and class are named after it: stm32-rom is Stm32Rom in stm32_rom.py
         module = import_module(f"{__package__}.{name.replace('-', '_')}")
         own: type[Dialect] = getattr(module, name.title().replace("-", ""))
         return own
@@ -64,5 +64,5 @@ def find_dialect(name: str) -> type[Dialect]:
 
 @cache
 def all_dialects() -> tuple[type[Dialect], ...]:
-    """All there are, in the order in which one may ask that does not know which it is."""
+    """All dialects, in the order in which a search may ask them."""
     return tuple(sorted(map(find_dialect, dialect_names()), key=lambda dialect: dialect.spec.asking.order))

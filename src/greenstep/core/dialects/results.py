@@ -1,4 +1,4 @@
-"""What a dialect tells of a chip, and of what it would do to one."""
+"""What a dialect reports of a chip, and of what it would do to one."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 
 @frozen
 class Identity:
-    """Who answered: the number that tells the chip (None where the loader does not tell), how it was said, and what
-    else the loader told."""
+    """Who answered: the number of the chip type (None if the loader does not report it), how that was said, and what
+    else the loader reported."""
 
     ident: int | None
     said: str
@@ -25,10 +25,10 @@ class Identity:
 
 @frozen
 class Examination:
-    """What the chip says of itself beyond its identity.
+    """What the chip reports beyond its identity.
 
-    `part` has the memory sizes of this very chip. `locked` is the refusal that shows it is locked against
-    reading and writing, else empty.
+    `part` has the memory sizes of this very chip. `locked` is the refusal that shows it is locked against reading and
+    writing, else empty.
     """
 
     part: Part
@@ -43,7 +43,7 @@ WriteBlock = Piece
 
 @frozen
 class Fitted:
-    """Images as they will be written, after what the dialect must change in them, and what it changed, in words."""
+    """Images as they will be written, after the changes that the dialect must make, and those changes in words."""
 
     images: dict[str, Image]
     notes: tuple[str, ...] = ()
@@ -51,8 +51,8 @@ class Fitted:
 
 @frozen
 class Provable:
-    """What of a memory can be proven, and what is left out and why, in words. `sample_of`: it is a sample of so many
-    bytes; else 0."""
+    """What of a memory can be proven, and what is left out and why, in words. `sample_of`: how many bytes this is a
+    sample of; else 0."""
 
     spans: tuple[Span, ...]
     left_out: str = ""

@@ -13,8 +13,7 @@ from .spec import Setting
 
 
 def read_settings(dialect: type[Dialect], pairs: Iterable[tuple[str, Any]]) -> dict[str, Any]:
-    """(name, value) pairs, a value as it stands in a project file or as a text, to checked values. Raises
-    UsageFault."""
+    """Check (name, value) pairs, with values as found in a project file or as text. Raises UsageFault."""
     known = {setting.name: setting for setting in dialect.spec.settings}
     values = {}
     for name, value in pairs:

@@ -1,4 +1,4 @@
-"""SLIP frames (RFC 1055), as an ESP's ROM sends and takes them."""
+"""SLIP frames (RFC 1055), as an ESP's ROM sends and accepts them."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ from ..link import Deadline, Link
 
 _END = b"\xc0"
 _LONGEST_DATA = 64
-"""More than a reply of a ROM carries: where its length says so, that is damaged."""
+"""More than any reply of a ROM carries: a length beyond this is damaged."""
 
 
 def slip(data: bytes) -> bytes:
-    """A frame as it stands on the line."""
+    """A frame as sent on the line."""
     return _END + data.replace(b"\xdb", b"\xdb\xdd").replace(_END, b"\xdb\xdc") + _END
 
 
@@ -19,7 +19,7 @@ def _unescaped(data: bytes) -> bytes:
 
 
 def _missing(frame: bytes) -> int:
-    """How many characters a reply of which there is so much lacks at least, which are read in one go."""
+    """The least number of characters that this partial reply lacks, to be read in one go."""
     if not frame.startswith(_END):
         return 1
     head = _unescaped(frame)
@@ -28,7 +28,7 @@ def _missing(frame: bytes) -> int:
 
 
 class SlipReader:
-    """Takes frames from a line. `half` is what stood there when the last deadline was over, without a frame's end."""
+    """Reads frames from a line. `half` is what had come, without a frame's end, when the last deadline passed."""
 
     def __init__(self, link: Link) -> None:
         self._link = link
@@ -36,11 +36,11 @@ class SlipReader:
         self.half = b""
 
     def forget(self) -> None:
-        """What was read beyond the last frame is of no interest any more."""
+        """What was read beyond the last frame no longer matters."""
         self._waiting = b""
 
     def next(self, deadline: Deadline) -> bytes:
-        """The next frame, unescaped; empty when the deadline is over. What stands between frames is passed over."""
+        """The next frame, unescaped; empty when the deadline passes. Bytes between frames are skipped."""
         heard = self._waiting
         while True:
             first = heard.find(_END)

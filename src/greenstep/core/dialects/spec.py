@@ -1,4 +1,4 @@
-"""What a dialect can do and how, as data: for plan, climb, findings, search and help."""
+"""What a dialect can do and how, as data: for plan, ladder, findings, search and help."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ class Erasing(Enum):
 
 
 class Reading(Enum):
-    """Whether the chip can be read back: not at all, where what it acknowledges block by block is all the evidence;
-    so slowly that only what its own checksums say differs is worth it; or well."""
+    """Whether the chip can be read back: not at all, so that block-by-block acknowledgement is all the evidence; so
+    slowly that only what its own checksums show to differ is worth reading; or well."""
 
     NONE = "none"
     SLOW = "slow"
@@ -34,7 +34,7 @@ class Reading(Enum):
 
 
 class Starting(Enum):
-    """How the application is best started where both ways are open."""
+    """How the application is best started if both ways are open."""
 
     RESET = "reset"
     COMMAND = "command"
@@ -42,7 +42,7 @@ class Starting(Enum):
 
 @frozen
 class Attempt:
-    """A reset, a pause in seconds, and then so many askings."""
+    """A reset, a pause in seconds, and then so many questions."""
 
     settle_s: float
     asks: int
@@ -50,38 +50,38 @@ class Attempt:
 
 @frozen
 class Asking:
-    """How the bootloader is asked whether it is there, and known by what it says."""
+    """How the bootloader is asked whether it is there, and recognised by its answer."""
 
     sent: bytes
-    """What is sent; empty where the loader calls by itself and is only listened to."""
+    """What is sent; empty if the loader calls by itself and is only listened to."""
     attempts: tuple[Attempt, ...]
-    """One reset each; after the last it is given up."""
+    """One reset each; after the last, it counts as absent."""
     wait_s: float
-    """How long one asking waits for its answer."""
+    """How long one question waits for its answer."""
     order: int
-    """When it is asked by a search that does not know the dialect, lowest first: listening harms none; a loader that
+    """When a search that does not know the dialect asks it, lowest first: listening harms nothing; a loader that
     measures the rate must hear its own byte before any other's; short questions come before long ones."""
     answers: tuple[bytes, ...] = ()
     """The answers that prove it."""
     other_answers: tuple[bytes, ...] = ()
-    """What it says to what it does not understand."""
+    """What it answers to anything it does not understand."""
     sounds: tuple[bytes, ...] = ()
-    """Regular expressions over bytes, for the whole of what it says beyond these answers."""
+    """Regular expressions over bytes, for everything it sends besides these answers."""
     measures_rate: bool = False
     """Whether the loader measures the rate from the first byte it hears, which must be its own."""
     other_bauds: tuple[int, ...] = ()
     """Rates that its loaders are built for besides the parts' usual one."""
     usb_maker: str = ""
-    """The vendor id that the USB-IF gave the maker of its chips: bridges on its boards have it."""
+    """The USB vendor id of its chips' maker: bridges on its boards have it."""
     breaks_in: bool = False
-    """Whether the loader stays where its RX is held low (a break) while reset is released."""
+    """Whether the loader stays active if its RX is held low (a break) while reset is released."""
 
 
 @frozen
 class Setting:
     """A value that only one dialect has: `set = { name = … }` of a board, `--set name=…`.
 
-    `kind` says what it is; a 'talk' is a list of turns as in `talk`. `choices` are all words allowed, if not empty.
+    `kind` is its type; a 'talk' is a list of turns as in `talk`. `choices` are all words allowed, if not empty.
     """
 
     name: str
@@ -93,7 +93,7 @@ class Setting:
 
 @frozen
 class Spec:
-    """All of it."""
+    """Everything that the rest of the program needs to know about a dialect."""
 
     asking: Asking
     erasing: Erasing
@@ -101,15 +101,15 @@ class Spec:
     guards_writes: bool
     """Whether a write carries a checksum that the chip checks."""
     gives_up: bool
-    """Whether the loader starts the application by itself when it hears nothing it understands."""
+    """Whether the loader starts the application by itself if it hears nothing that it understands."""
     reading: Reading = Reading.GOOD
     erases_alone: bool = False
-    """Whether it can erase where nothing is to be written."""
+    """Whether it can erase without writing."""
     erases_in_order: bool = False
-    """Whether a write may erase another page than the one that it names: one for each write since the reset, from the
-    start of the memory on. Then all is written in order, in one go, from a reset on."""
+    """Whether a write may erase another page than the one it names: one for each write since the reset, from the
+    start of the memory on. Then everything is written in order, in one go, starting from a reset."""
     tells_chip: bool = True
-    """Whether the loader says which chip it is."""
+    """Whether the loader reports which chip it is in."""
     start_answers: bool = True
     """Whether what `start` returns is the loader's own answer, and so evidence."""
     can_lock: bool = False

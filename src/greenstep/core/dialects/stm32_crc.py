@@ -9,10 +9,10 @@ _REVERSED = bytes(int(f"{value:08b}"[::-1], 2) for value in range(256))
 
 
 def word_crc(data: bytes) -> int:
-    """The CRC-32 that the STM32 CRC unit makes of 32-bit words: polynomial 04C11DB7, start FFFFFFFF.
+    """The CRC-32 that the STM32 CRC unit computes over 32-bit words: polynomial 04C11DB7, start FFFFFFFF.
 
-    Words are fed most significant bit first and the result is not inverted. zlib's CRC runs the other way
-    round, so it is given the bits of each word mirrored.
+    Words are fed most significant bit first and the result is not inverted. zlib's CRC runs the other way round, so
+    it gets the bits of each word mirrored.
     """
     words = bytearray(len(data))
     for lane in range(4):

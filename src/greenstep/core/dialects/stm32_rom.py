@@ -1,10 +1,10 @@
 """`stm32-rom`: the USART bootloader in STM32 system memory (ST AN3155; parts and entry: AN2606).
 
-Every command is its code and the complement, answered 79 (ACK) or 1F (NACK); its arguments follow in frames
-that end in an XOR of their bytes, each acknowledged. After a NACK the chip waits for a new command, so what a
-NACK refused may be asked again. After silence nobody knows where the chip stands: only what changes nothing
-on it (commands, addresses, reads) or does the same again (an erase) is asked again, after a new synchronisation, and
-a write only where reading shows the place still erased.
+Every command is its code and the complement, answered 79 (ACK) or 1F (NACK); its arguments follow in frames that end
+in an XOR of their bytes, each acknowledged. After a NACK the chip waits for a new command, so what was refused may be
+asked again. After silence nobody knows where the chip stands: only what changes nothing on it (commands, addresses,
+reads) or does the same again (an erase) is retried, after a new synchronisation, and a write only if reading shows
+the place still erased.
 """
 
 from __future__ import annotations
@@ -58,12 +58,12 @@ _LOCKED_COMMANDS = (Command.READ, Command.WRITE, Command.GO, Command.ERASE, Comm
 _RESYNC_S = 0.15  # for the answer to one 7F, unless the slowest answer so far took longer
 _NEVER_REFUSED = (Command.GET, Command.VERSION, Command.ID)
 _LATE_S = 0.3
-_RESYNCS = 6  # an address frame has 5 bytes, and one may be swallowed by a chip that is busy
+_RESYNCS = 6  # an address frame has 5 bytes, and a busy chip may swallow one
 _FILLER = b"\x01" + bytes(BLOCK + 2)
 _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
 IGNORED = "ignored as long as nBOOT_SEL is set"
-_ERASE_GROUP_S = 1.0  # erase so many units in one command that progress is seen about every second
+_ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
 
 
 class Stm32Rom(Dialect):
@@ -105,10 +105,10 @@ class Stm32Rom(Dialect):
     # --- synchronisation (AN3155, section 2)
 
     def ask(self, wait_s: float) -> str | None:
-        """Send 7F once and wait for its answer; the answer may only be ACK or NACK and nothing else.
+        """Send 7F once and wait for its answer, which may only be ACK or NACK and nothing else.
 
-        ACK: fresh from reset. NACK: synchronised before. Silence: not there, or the chip took this 7F for
-        the first byte of a command, and the next 7F will be answered NACK.
+        ACK: fresh from reset. NACK: synchronised before. Silence: not there, or the chip took this 7F for the first
+        byte of a command, and will answer the next 7F with NACK.
         """
         self.link.discard()
         deadline = Deadline.after(self.link, wait_s)
@@ -116,7 +116,7 @@ class Stm32Rom(Dialect):
         heard = self.link.read(1, wait_s)
         if heard and heard[0] in (ACK, NACK):
             heard += drain(self.link, _QUIET_S, 0.5)
-        if not heard or set(heard) - {ACK, NACK}:  # silence, or an application that may even say 'y'
+        if not heard or set(heard) - {ACK, NACK}:  # silence, or an application that may even send 'y'
             read_until(self.link, deadline)
             return None
         return f"{heard[0]:02X}" + ("" if heard[0] == ACK else ", synchronised before")
@@ -124,8 +124,8 @@ class Stm32Rom(Dialect):
     def resync(self) -> None:
         """Bring the chip back to waiting for a command, whatever half frame it holds.
 
-        The bytes 7F complete a half frame with a wrong complement or checksum, to which it says NACK. Where that of
-        an address was lost on the way, it took a 7F for the size of data, of which 129 bytes are to follow: the
+        The bytes 7F complete a half frame with a wrong complement or checksum, which is answered NACK. If a byte of
+        an address was lost on the way, the chip took a 7F for the size of data, of which 129 bytes are to follow: the
         filler completes them, and makes their XOR wrong after an even and an odd number of 7F. Raises Silence if
         there is no NACK to that either.
         """
@@ -141,7 +141,7 @@ class Stm32Rom(Dialect):
             raise Silence("NACK to a new synchronisation", 2 * _RESYNCS * self._sync_wait_s())
 
     def _refused_sync(self) -> bool:
-        """Whether one of a few 7F is answered NACK, and by nothing else after it."""
+        """Whether one of a few 7F is answered NACK, with nothing else after it."""
         for _ in range(_RESYNCS):
             self.link.write(bytes([SYNC]))
             heard = self.link.read(1, self._sync_wait_s())
@@ -150,7 +150,7 @@ class Stm32Rom(Dialect):
         return False
 
     def _sync_wait_s(self) -> float:
-        """A 7F that is sent before the last one's answer is here would be one too many."""
+        """A 7F sent before the last one's answer has come would be one too many."""
         return max(_RESYNC_S, 1.5 * self._slowest_s)
 
     # --- frames
@@ -172,9 +172,9 @@ class Stm32Rom(Dialect):
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
 
     def _command(self, command: int) -> None:
-        """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe. What every
-        chip allows is only refused where an answer came so late that the next byte was out of step: then the next
-        is waited for longer."""
+        """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe. A command
+        that every chip allows is only refused if an answer came so late that the next byte was out of step: then wait
+        longer for the next."""
         refused = False
         for attempt in range(_TRIES):
             self.link.write(bytes([command, command ^ 0xFF]))
@@ -234,7 +234,7 @@ class Stm32Rom(Dialect):
         return body[:3]
 
     def _again(self, ask: Callable[[], bytes]) -> bytes:
-        """A question that changes nothing, once more if its answer was damaged."""
+        """A question that changes nothing; asked once more if its answer was damaged."""
         return self.exchange(ask, self._recover, 2)
 
     def _recover(self, heard: bytes) -> None:
@@ -261,13 +261,14 @@ class Stm32Rom(Dialect):
         return Examination(part, tuple(details), unique)
 
     def _unique_id(self, part: Part) -> str:
-        """Its three words, as hexadecimal digits in the order of their addresses; empty where they cannot be read."""
+        """Its three words, as hexadecimal digits in the order of their addresses; empty if they cannot be read."""
         place, words = part.extra["unique_id"], part.extra.get("uid_words")
         read = [self._register(place, 12)] if words is None else [self._register(place + at, 4) for at in words]
         return "".join(raw.hex().upper() for raw in read if raw) if None not in read else ""
 
     def _ignores_boot_pin(self, part: Part) -> bool:
-        """Whether the option nBOOT_SEL is set, as it is shipped (reference manuals of G0 and C0, "Boot modes")."""
+        """Whether the option nBOOT_SEL is set, as it is when shipped (reference manuals of G0 and C0, "Boot
+        modes")."""
         if "boot_select" not in part.extra:
             return False
         address, bit = part.extra["boot_select"]
@@ -275,7 +276,7 @@ class Stm32Rom(Dialect):
         return word is not None and bool(int.from_bytes(word, "little") >> bit & 1)
 
     def _flash_size(self, part: Part) -> int | None:
-        """Flash in bytes by the size register; None where it cannot be read or tells nonsense."""
+        """Flash in bytes by the size register; None if it cannot be read or makes no sense."""
         codes = part.extra.get("size_codes")
         for register in part.extra["size_registers"]:
             raw = self._register(register, 2)
@@ -299,7 +300,7 @@ class Stm32Rom(Dialect):
         return replace(flash, layout=((size // unit, unit),))
 
     def _banks(self, part: Part, size: int) -> Memory:
-        """Cut to its size; a second bank keeps its place, or its numbers, where the first is shorter than the largest
+        """Cut to its size; a second bank keeps its address, or its numbers, if the first is shorter than the largest
         (reference manuals, "Flash module organization")."""
         largest, half = part.flash, size // 2
         flash = largest.resized(size)
@@ -318,7 +319,7 @@ class Stm32Rom(Dialect):
         return flash
 
     def _register(self, address: int, size: int) -> bytes | None:
-        """Bytes from system memory, read as whole words; None where the chip refuses that address."""
+        """Bytes from system memory, read as whole words; None if the chip refuses that address."""
         low = address & ~3
         words = -(-(address + size) // 4) * 4 - low
         for start, length in ((low, words), (address, size)):
@@ -339,7 +340,7 @@ class Stm32Rom(Dialect):
         return self._read(address, size)
 
     def _read(self, address: int, size: int) -> bytes:
-        """Reading changes nothing, so a damaged exchange is repeated."""
+        """Reading changes nothing, so a damaged exchange is retried."""
 
         def once() -> bytes:
             self._command(Command.READ)
@@ -364,7 +365,7 @@ class Stm32Rom(Dialect):
 
     @property
     def _counts_in_bytes(self) -> bool:
-        """Whether it has the older erase alone, whose page numbers are one byte."""
+        """Whether it has only the older erase, whose page numbers are one byte."""
         return Command.ERASE in self.commands and Command.EXTENDED_ERASE not in self.commands
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
@@ -388,14 +389,14 @@ class Stm32Rom(Dialect):
             yield done
 
     def _see_that_it_is_blank(self, memory: Memory, unit: EraseUnit) -> None:
-        """How a second bank is counted differs from part to part."""
+        """Read back, because the numbering of a second bank differs from part to part."""
         found = self._read(unit.address, 16)
         if found.strip(bytes([memory.erased])):
             said = f"page {unit.number} is not the one at {show_address(unit.address)}, which is not blank"
             raise ChipRefusal(Command.EXTENDED_ERASE.words, RefusalKind.BAD_DATA, found, unit.address, said)
 
     def erase_all(self, memory: Memory) -> None:
-        """Everything at once; by pages where the ROM refuses that, as those of the L0 and L1 do."""
+        """Everything at once; by pages if the ROM refuses that, as those of the L0 and L1 do."""
         longest_s = 2 * memory.mass_erase_time.longest_s
         try:
             if self._pages_only:
@@ -414,7 +415,8 @@ class Stm32Rom(Dialect):
         self._erase_frame(command, body + bytes([reduce(xor, body)]), longest_s, address)
 
     def _erase_frame(self, command: int, frame: bytes, longest_s: float, address: int) -> None:
-        """A NACK to the frame means that nothing was erased; after silence, erasing the same once more harms none."""
+        """A NACK to the frame means that nothing was erased; after silence, erasing the same once more is
+        harmless."""
 
         def once() -> None:
             self._command(command)
@@ -443,8 +445,8 @@ class Stm32Rom(Dialect):
             yield block
 
     def _write(self, memory: Memory, block: WriteBlock) -> None:
-        """Nothing is programmed before the data's checksum is right. After silence what the chip holds decides
-        whether they were programmed."""
+        """Nothing is programmed before the data's checksum is right. After silence, the chip's content decides
+        whether the bytes were programmed."""
         body = bytes([len(block.data) - 1]) + block.data
         frame = body + bytes([reduce(xor, body)])
         longest_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
@@ -539,12 +541,12 @@ class Stm32Rom(Dialect):
 
 
 def _refused(command: int) -> RefusalKind:
-    """What a NACK to a command's code means: readout protection is on for these (AN3155), else it is not known."""
+    """What a NACK to a command's code means: readout protection if these need it off (AN3155), else unknown."""
     return RefusalKind.LOCKED if command in _LOCKED_COMMANDS else RefusalKind.UNSUPPORTED
 
 
 def _groups(memory: Memory, units: Sequence[EraseUnit]) -> Iterator[list[EraseUnit]]:
-    """Units that go into one erase command: as many as take about a second, at most 255 (AN3155, 'Erase')."""
+    """Units for one erase command: as many as take about a second, at most 255 (AN3155, 'Erase')."""
     group: list[EraseUnit] = []
     group_s = 0.0
     for unit in units:

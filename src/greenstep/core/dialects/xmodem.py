@@ -1,8 +1,9 @@
-"""`xmodem`: any resident bootloader that takes a file by XMODEM, XMODEM-CRC, XMODEM-1K or YMODEM.
+"""`xmodem`: any resident bootloader that accepts a file by XMODEM, XMODEM-CRC, XMODEM-1K or YMODEM.
 
-The receiver begins: C asks for blocks with a CRC, NAK for blocks with a sum. What a bootloader wants to be told
-before and after are texts of the board's settings. Nothing can be read back: what is proven is that the receiver
-took each block with its checksum."""
+The receiver begins: C asks for blocks with a CRC, NAK for blocks with a checksum. What a bootloader must be told
+before and after are texts in the board's settings. Nothing can be read back: the proof is that the receiver accepted
+each block with its checksum.
+"""
 
 from __future__ import annotations
 
@@ -82,24 +83,25 @@ class Xmodem(Dialect):
 
     @property
     def patience_s(self) -> float:
-        """A receiver that heard nothing right says so after ten seconds at the latest."""
+        """A receiver that received nothing valid says so after ten seconds at the latest."""
         return 12.0
 
     # --- the beginning
 
     def ask(self, wait_s: float) -> str | None:
-        """Say what is to be said before, then listen for the receiver's call. Asking sends nothing else."""
+        """Send the opening texts, then listen for the receiver's call. Asking sends nothing else."""
         said = self._turns(self.setting("before"))
         if said is None:
             return None
         call = self._call(wait_s)
-        if call is None or self.link.settings.frame.data_bits < 8:  # a call passes in seven bits, a block does not
+        if call is None or self.link.settings.frame.data_bits < 8:  # a call survives seven bits, a block does not
             return None
         self._crc = call == WITH_CRC
         return f"{call:02X}, wants blocks with {'a CRC' if self._crc else 'a sum'}"
 
     def _call(self, wait_s: float) -> int | None:
-        """The character by which a receiver asks for the first block, heard alone: a C within a text is none."""
+        """The character with which a receiver asks for the first block, on its own: a C within a text does not
+        count."""
         deadline = Deadline.after(self.link, wait_s)
         line = b""
         while not deadline.over:
@@ -113,7 +115,7 @@ class Xmodem(Dialect):
         return None
 
     def _turns(self, turns: Sequence[TalkLine]) -> str | None:
-        """Go through texts to expect and send; what was heard last, None where a text did not come."""
+        """Work through texts to expect and send. Returns what was heard last, or None if a text did not come."""
         heard = b""
         for turn in turns:
             wanted = turn.expect.encode()
@@ -128,7 +130,7 @@ class Xmodem(Dialect):
         return heard.decode("ascii", "replace").strip()
 
     def identify(self) -> Identity:
-        """It says nothing of itself but how it wants its blocks."""
+        """It reports nothing about itself except how it wants its blocks."""
         return Identity(None, "takes XMODEM with " + ("a CRC" if self._crc else "a sum"))
 
     def examine(self, part: Part) -> Examination:
@@ -140,7 +142,7 @@ class Xmodem(Dialect):
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
     ) -> Fitted:
-        """One unbroken run: the protocol knows no addresses."""
+        """One unbroken run: the protocol has no addresses."""
         image = images.get("flash")
         if image is None:
             return Fitted(images)
@@ -198,7 +200,7 @@ class Xmodem(Dialect):
             try:
                 self._block(number, block, start + at, tries)
             except ChipRefusal as refusal:
-                if size == LONG and not at and refusal.answer == bytes([NAK]):  # it knows no long blocks
+                if size == LONG and not at and refusal.answer == bytes([NAK]):  # plain XMODEM has no long blocks
                     long_fails = _LONG_TRIES
                     continue
                 raise
@@ -217,8 +219,8 @@ class Xmodem(Dialect):
         )
 
     def _calls_again(self) -> bool:
-        """Whether the receiver calls for another file. The one it has is over when its EOT is acknowledged: some take
-        no more, and what they say then is their own."""
+        """Whether the receiver calls for another file. Its file is complete when its EOT is acknowledged: some accept
+        no more, and what they send then is their own output."""
         deadline = Deadline.after(self.link, _NEXT_CALL_S)
         heard = b""
         while not deadline.over and len(heard) < 4:
@@ -245,13 +247,13 @@ class Xmodem(Dialect):
         self._until_acknowledged(head + data + guard, f"block {number}", address, tries)
 
     def _end(self, address: int) -> None:
-        """EOT until it is acknowledged; some receivers refuse the first on purpose."""
+        """Send EOT until it is acknowledged; some receivers refuse the first on purpose."""
         self._until_acknowledged(bytes([EOT]), "end of transfer", address, _TRIES)
 
     def _until_acknowledged(self, sent: bytes, name: str, address: int, tries: int) -> None:
         answer, deadline = 0, Deadline.after(self.link, 0.0)
         for attempt in range(tries):
-            stale = self.link.discard()  # calls from before, which would be taken for answers
+            stale = self.link.discard()  # earlier calls, which would be taken for answers
             if bytes([CAN, CAN]) in stale:
                 raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([CAN, CAN]), address)
             self.link.write(sent)
@@ -263,14 +265,14 @@ class Xmodem(Dialect):
                 return
             if attempt or sent != bytes([EOT]):
                 self.retries += 1
-        # of the tries, one may have been taken, and its answer be on its way: a shorter block of the same number
-        # would then pass for a repetition of this one
+        # one of the tries may have been accepted, its answer still on its way: a shorter block of
+        # the same number would then pass for a repetition of this one
         if ACK not in self._let_pass(name, address, deadline):
             raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([answer]), address)
 
     def _let_pass(self, name: str, address: int, deadline: Deadline) -> bytes:
-        """Hear out what was said to the same block sent before: an ACK has no number, and a late one would be taken
-        for the next block's. Empty where a program talks."""
+        """Wait out the answers to the same block sent before: an ACK has no number, and a late one would be taken for
+        the next block's. Empty if a program talks."""
         heard = b""
         while not deadline.over:
             heard += self.link.read(1, deadline.left_s)
@@ -279,7 +281,7 @@ class Xmodem(Dialect):
         return b"" if heard.strip(bytes([ACK, NAK, WITH_CRC])) else heard
 
     def _answer(self, name: str, deadline: Deadline) -> int:
-        """ACK or NAK. A receiver that got nothing right asks again by itself, so what is no answer is waited out."""
+        """ACK or NAK. A receiver that got nothing valid asks again by itself, so anything else is waited out."""
         heard = b""
         while not deadline.over:
             one = self.link.read(1, deadline.left_s)
@@ -289,7 +291,7 @@ class Xmodem(Dialect):
                     raise ChipRefusal(name, RefusalKind.BAD_DATA, bytes([CAN, CAN]))
             elif one and one[0] in (ACK, NAK):
                 return one[0]
-            elif heard == b"CC":  # one call may have been on its way as we began; a second one is a refusal
+            elif heard == b"CC":  # one call may have been on its way when we began; a second one is a refusal
                 return NAK
             if len(heard) > 40:
                 refuse_text(f"an answer to {name}", heard)
@@ -303,7 +305,7 @@ class Xmodem(Dialect):
     # --- the end
 
     def start(self, address: int) -> str:
-        """Say what is to be said after; without that, bootloaders of this kind start the application themselves."""
+        """Send the closing texts; without any, bootloaders of this kind start the application themselves."""
         turns = self.setting("after")
         said = self._turns(turns)
         if said is None:
