@@ -1,4 +1,4 @@
-"""Many boards: what became of each, and what that comes to."""
+"""Many boards: the result of each, and of all together."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from .frozen import changing, frozen
 class BoardResult:
     """One board of a batch. `number` counts from 1 in the order in which they ended; `at` is ISO 8601; `seconds` is
     the upload's. `same_as` is the number of an earlier board whose chip had the same number of its own, else 0;
-    `journal` the row there, else 0."""
+    `journal` is its row there, else 0."""
 
     at: str
     port: str
@@ -33,7 +33,7 @@ class BoardResult:
 
 @frozen
 class Trouble:
-    """A finding that boards of a batch ended with, and their numbers."""
+    """A finding with which boards of a batch ended, and their numbers."""
 
     finding: Finding
     boards: tuple[int, ...]
@@ -48,7 +48,7 @@ class Batch:
     _seen: dict[str, int] = field(default_factory=dict)
 
     def add(self, result: BoardResult, finding: Finding | None = None) -> BoardResult:
-        """Count a board; it comes back with its number."""
+        """Count a board. Returns it with its number."""
         number = len(self.results) + 1
         same = self._seen.get(result.unique_id, 0) if result.unique_id else 0
         numbered = replace(result, number=number, same_as=same)
@@ -74,7 +74,7 @@ class Batch:
 
     @property
     def chips(self) -> int:
-        """How many different boards: chips that tell a number of their own are known again."""
+        """How many different boards: chips with a number of their own are recognised."""
         return sum(not result.same_as for result in self.results)
 
     @property
@@ -89,7 +89,7 @@ class Batch:
 
     @property
     def exit_code(self) -> int:
-        """0 where every board ended well; else that of the first whose last upload did not: a board that was put on
-        once more and is well then counts as well."""
+        """0 if every board ended well; else that of the first whose last upload did not: a board that was tried again
+        and is well then counts as well."""
         last = {result.unique_id or f"board {result.number}": result for result in self.results}
         return next((result.exit_code for result in last.values() if result.exit_code), 0)

@@ -1,5 +1,5 @@
-"""An application beside a resident bootloader: does it stay out of the bootloader's room, do its vectors suit; and
-its reset vector moved, so that reset leads to the bootloader and the bootloader finds the application."""
+"""An application beside a resident bootloader: whether it stays out of the bootloader's space and its vectors fit;
+and its reset vector moved, so that reset leads to the bootloader and the bootloader finds the application."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ from .quantities import show_address, show_bytes, show_span
 
 
 def check_application(plan: Reservation, image: Image) -> tuple[str, ...]:
-    """Whether an application can live beside the bootloader. Returns notes; raises RefusedFault."""
-    if plan.part.core == "pic18":  # configuration words and EEPROM of its hex file take no room
+    """Check that an application can live beside the bootloader. Returns notes; raises RefusedFault."""
+    if plan.part.core == "pic18":  # configuration words and EEPROM in its hex file take no space
         image, _ = code_only(image, plan.part.flash.end)
         if not image.pieces:
             return ("it holds no code",)
@@ -44,7 +44,7 @@ def check_application(plan: Reservation, image: Image) -> tuple[str, ...]:
 
 
 def _seen_by_application(plan: Reservation) -> Part:
-    """The part as if its flash were the application's room."""
+    """The part as if its flash were the application's space."""
     flash = plan.part.flash
     runs: list[tuple[int, int]] = []
     for unit in flash.units_touched(plan.app_start, plan.app_bytes):
@@ -60,7 +60,8 @@ def with_reset_moved(plan: Reservation, image: Image, bootloader: Image | None) 
     """The application with reset leading to the bootloader, and its own reset kept in the slot below it.
 
     `bootloader` is needed on a Cortex-M, whose first two words become that image's. Returns notes; raises UsageFault,
-    RefusedFault."""
+    RefusedFault.
+    """
     if plan.slot is None:
         raise usage(
             "reset-moved",

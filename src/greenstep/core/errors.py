@@ -1,7 +1,7 @@
-"""The faults Green Step can end in: one class an exit code, each with the findings a person is shown.
+"""The faults in which Green Step can end: one class per exit code, each with the findings that a person is shown.
 
-Faults between a dialect and the line (`core.dialects.errors`) are another family: they are caught by the
-climb, which knows what was heard before them and can therefore say what they mean.
+Faults between a dialect and the line (`core.dialects.errors`) are another family: the ladder catches them, knows what
+was heard before, and can therefore say what they mean.
 """
 
 from __future__ import annotations
@@ -19,8 +19,8 @@ Certainty = Literal["certain", "likely", "possible"]
 class Finding:
     """A cause read from evidence.
 
-    `key` names the situation for programs; `cause` is one line in plain words; `evidence` quotes what was
-    observed; `attempts` is what to try, most likely first.
+    `key` names the situation for programs; `cause` is one line in plain words; `evidence` quotes what was observed;
+    `attempts` is what to try, most promising first.
     """
 
     key: str
@@ -60,13 +60,13 @@ class Fault(Exception):
 
 
 class UsageFault(Fault):
-    """The command line or the project file asks for something that cannot be."""
+    """The command line or the project file asks for something impossible."""
 
     exit_code = 2
 
 
 class PortFault(Fault):
-    """The serial port is not there, is held, is forbidden, or went away."""
+    """The serial port is missing, held, forbidden, or disappeared."""
 
     exit_code = 3
 
@@ -78,7 +78,7 @@ class NoAnswerFault(Fault):
 
 
 class RefusedFault(Fault):
-    """Refused before anything was changed: the image, the chip or its protection forbids it."""
+    """Refused before anything was changed: the image, the chip or its protection does not allow it."""
 
     exit_code = 5
 
@@ -90,13 +90,13 @@ class WriteFault(Fault):
 
 
 class VerifyFault(Fault):
-    """What the chip holds is not what was meant to be written."""
+    """What the chip holds is not what should have been written."""
 
     exit_code = 7
 
 
 class StartFault(Fault):
-    """The application did not show the text that proves it runs."""
+    """The application did not send the text that proves it runs."""
 
     exit_code = 8
 
@@ -105,7 +105,7 @@ EXIT_INTERRUPTED = 130
 
 
 def check_keys(table: Iterable[str], known: Sequence[str], where: str, key: str) -> None:
-    """Raise UsageFault for a key that is not known, with the nearest that is. `where` names the table."""
+    """Raise UsageFault for an unknown key, with the nearest known one. `where` names the table."""
     for name in table:
         if name not in known:
             near = nearest(name, known)

@@ -1,4 +1,4 @@
-"""Everything a climb does, as events. The ladder on the screen and the JSON lines are two readers of them."""
+"""Everything that happens in a run, as events. The ladder on the screen and the JSON lines both read them."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ Outcome = Literal["green", "unproven", "failed", "not reached"]
 
 @frozen
 class ClimbStarted:
-    """What is about to be climbed. `board` is empty where options alone describe it."""
+    """What is about to be done. `board` is empty if only options describe it."""
 
     board: str
     chip: str
@@ -47,7 +47,7 @@ class StepStarted:
 
 @frozen
 class StepAdvanced:
-    """How far a long step has come, in bytes, erase units or seconds of waiting, and how long it takes by now."""
+    """Progress of a long step, in bytes, erase units or seconds of waiting, and the time it has taken."""
 
     step: Step
     done: int
@@ -67,7 +67,7 @@ class HandsWanted:
 
 @frozen
 class Noted:
-    """Worth telling, and no failure."""
+    """Worth knowing, and no failure."""
 
     step: Step
     text: str
@@ -94,8 +94,8 @@ class Found:
 
 @frozen
 class ClimbEnded:
-    """The end. `green` only if every step that was to be climbed is; `chip_state` says what an interrupted
-    or failed upload leaves behind. `journal` is the number of its row there; 0 where it has none."""
+    """The end. `green` only if every step that was due is green; `chip_state` says what an interrupted or failed
+    upload leaves behind. `journal` is the number of its row there; 0 if it has none."""
 
     green: bool
     exit_code: int

@@ -1,5 +1,5 @@
-"""An image held against a part before any board is asked: does it fit, what does it touch, what stays free, would it
-lock the chip? The judges are those of an upload."""
+"""An image checked against a part before any board is asked: does it fit, what does it touch, what stays free, would
+it lock the chip? The checks are those of an upload."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ _PAST_LOCKING = frozenset(("protection", "lock-out"))
 
 @frozen
 class Fit:
-    """`refusals` are what an upload would be refused for; `plan` is what it would do, where it would get past them.
-    `touched` are the erase units that hold any of the image, `free` the runs (address, size) of the room for programs
-    that stay blank, largest first."""
+    """`refusals` are what an upload would refuse; `plan` is what it would do if it got past them. `touched` are the
+    erase units that hold any of the image, `free` the runs (address, size) of program space that stay blank, largest
+    first."""
 
     part: Part
     plan: Plan | None
@@ -32,19 +32,19 @@ class Fit:
 
     @property
     def locks(self) -> Finding | None:
-        """Why the chip would be locked by it; None where it would not."""
+        """Why it would lock the chip; None if it would not."""
         return next((finding for finding in self.refusals if finding.key == _LOCKING), None)
 
     @property
     def against(self) -> tuple[Finding, ...]:
-        """The refusals but those for locking."""
+        """The refusals except those for locking."""
         return tuple(finding for finding in self.refusals if finding.key != _LOCKING)
 
 
 def hold_against(
     part: Part, dialect: type[Dialect], images: Mapping[str, Image], settings: Mapping[str, Any] | None = None
 ) -> Fit:
-    """The verdict for images by memory name. Every refusal that a person may go past is gone past, to find the
+    """The verdict for images by memory name. Every refusal that a person may override is overridden, to find the
     next."""
     despite: frozenset[str] = frozenset()
     refusals: list[Finding] = []
@@ -74,7 +74,7 @@ def units_of(memory: Memory, images: Sequence[Image]) -> tuple[EraseUnit, ...]:
 
 
 def free_runs(memory: Memory, images: Sequence[Image]) -> tuple[tuple[int, int], ...]:
-    """Runs (address, size) of the room for programs in which no erase unit is touched, largest first."""
+    """Runs (address, size) of program space in which no erase unit is touched, largest first."""
     runs = []
     at = memory.usable_start
     for unit in units_of(memory, images):

@@ -1,6 +1,6 @@
-"""Where images lie in a memory, as stretches of one kind: for a map in signs, and for one that is drawn.
+"""Where images lie in a memory, as stretches of one kind: for a map in characters, and for a drawn one.
 
-A stretch is the finest thing that both need: from here to there it is image 2, or kept, or the bootloader's, or free.
+A stretch is the finest unit that both need: from here to there it is image 2, or kept, or the bootloader's, or free.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ Kind = Literal["image", "bootloader", "kept", "free"]
 
 @frozen
 class Stretch:
-    """`number` counts the images from 0; -1 for what is no image. `why` is what kept room is kept for."""
+    """`number` counts the images from 0; -1 if it is no image. `why` says what kept bytes are kept for."""
 
     start: int
     end: int
@@ -29,8 +29,8 @@ class Stretch:
 
 @frozen
 class FlashMap:
-    """A memory from `start` to before `end`, cut into stretches without a gap; kept room may be given twice where an
-    image lies in it. `units` are its erase units, empty where no chip is known."""
+    """A memory from `start` to before `end`, cut into stretches without gaps; kept stretches may overlap images.
+    `units` are its erase units, empty if no chip is known."""
 
     start: int
     end: int
@@ -51,7 +51,7 @@ class FlashMap:
 
 
 def map_of(memory: Memory, images: Sequence[Image], keep: Sequence[Keep] = ()) -> FlashMap:
-    """The map of a part's memory; what of the images lies outside is left out."""
+    """The map of a part's memory; anything of the images outside it is left out."""
     units = memory.units_touched(memory.start, memory.size)
     return _mapped(memory.start, memory.end, images, keep, memory, tuple(units))
 
@@ -97,7 +97,7 @@ def _mapped(
 
 
 def _without(stretch: Stretch, room: Stretch) -> list[Stretch]:
-    """What is left of free room where something else lies in it."""
+    """The free space that remains when something else lies in it."""
     if room.end <= stretch.start or stretch.end <= room.start:
         return [stretch]
     sides = ((stretch.start, room.start), (room.end, stretch.end))
@@ -105,7 +105,7 @@ def _without(stretch: Stretch, room: Stretch) -> list[Stretch]:
 
 
 LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
-"""What images are called on a map, in the order they were named."""
+"""The letters for images on a map, in the order they were named."""
 ROW_CELLS = 64
 _MOST_ROWS = 16
 _SMALLEST_CELL = 16
@@ -113,7 +113,7 @@ _SMALLEST_CELL = 16
 
 @frozen
 class Cell:
-    """One sign of a map: what lies in it, and whether that fills it. `clash` is two images in one cell."""
+    """One character of a map: what lies in it, and whether that fills it. `clash` is two images in one cell."""
 
     kind: Kind
     number: int
@@ -130,7 +130,7 @@ class Grid:
 
 
 def grid_of(drawn: FlashMap) -> Grid:
-    """The map as signs: the smallest power of two a cell with which it takes at most sixteen rows."""
+    """The map as characters: the cell size is the smallest power of two with which it takes at most sixteen rows."""
     cell = _SMALLEST_CELL
     while cell * ROW_CELLS * _MOST_ROWS < drawn.size:
         cell *= 2
@@ -152,7 +152,7 @@ _WEIGHT: dict[Kind, int] = {"image": 3, "kept": 2, "bootloader": 1, "free": 0}
 
 
 def _cell(inside: dict[tuple[Kind, int], int], size: int) -> Cell:
-    """An image shows, however little of a cell it takes; then kept room, then the bootloader."""
+    """An image shows, however little of a cell it takes; then kept bytes, then the bootloader."""
     kind, number = max(inside, key=lambda key: (_WEIGHT[key[0]], inside[key]))
     images = [key for key in inside if key[0] == "image"]
     return Cell(kind, number, inside[kind, number] >= size, len(images) > 1)

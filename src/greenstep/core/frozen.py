@@ -1,10 +1,11 @@
-"""`@frozen`: a dataclass that is never changed, and costs next to nothing to define; `@changing`: one that may be.
+"""`@frozen`: a dataclass that is never changed, and costs next to nothing to define; `@changing`: one that may be
+changed.
 
-`@dataclass(frozen=True)` writes and compiles six functions for every class, and half of the time in which a command
-starts went into them, for classes of which it makes a few instances or none. Here a class becomes a dataclass when it
-is first taken for one, the methods that compare and show are one for all, and `__init__` is compiled for those that
-turn out to be used often. That nothing is changed is the type checker's to see; `dataclasses.replace`, `fields`,
-`asdict` work as ever.
+`@dataclass(frozen=True)` writes and compiles six functions for every class, and half of a command's start-up time
+went into them, for classes of which it makes a few instances or none. Here a class becomes a dataclass when it is
+first treated as one, the methods that compare and show are shared by all, and `__init__` is compiled only for classes
+that turn out to be used often. That nothing is changed is left to the type checker; `dataclasses.replace`, `fields`,
+`asdict` work as usual.
 """
 
 from __future__ import annotations
@@ -18,18 +19,18 @@ from typing import Any, NamedTuple, TypeVar, cast, dataclass_transform
 T = TypeVar("T")
 
 _FEW = 30
-"""Instances that are made without a compiled `__init__`."""
+"""Instances made before an `__init__` is compiled."""
 
 
 @dataclass_transform(frozen_default=True, field_specifiers=(field,))
 def frozen(cls: type[T]) -> type[T]:
-    """Make `cls` a dataclass with equality, a hash and a repr by its fields."""
+    """Make `cls` a dataclass with equality, a hash and a repr from its fields."""
     return _light(cls, {**_SHARED, "__hash__": _hash})
 
 
 @dataclass_transform(field_specifiers=(field,))
 def changing(cls: type[T]) -> type[T]:
-    """The same for one whose fields are set anew, and which has no hash."""
+    """The same for a class whose fields may be set again, and which has no hash."""
     return _light(cls, {**_SHARED, "__hash__": None})
 
 
@@ -39,7 +40,7 @@ def _light(cls: type[T], methods: dict[str, Any]) -> type[T]:
     for name, method in methods.items():
         if name not in own:
             setattr(made, name, method)
-    made.__doc__ = cls.__doc__ or cls.__name__  # else the standard library works out a signature to put there
+    made.__doc__ = cls.__doc__ or cls.__name__  # else the standard library computes a signature to put there
     made.__dataclass_fields__ = _Later(cls)
     match_args = tuple(name for base in reversed(cls.__mro__) for name in vars(base).get("__annotations__", ()))
     setattr(made, "__match_args__", match_args)  # noqa: B010  (the type checker keeps this name for itself)
@@ -61,14 +62,14 @@ class _Later:
 
 
 class _Value(NamedTuple):
-    """A field, as `__init__` sees it."""
+    """A field, as seen by `__init__`."""
 
     name: str
     default: Any = MISSING
     make: Any = MISSING
 
     def unsaid(self, cls: type) -> Any:
-        """What it is where nothing is said."""
+        """Its value if none is given."""
         if self.default is not MISSING:
             return self.default
         if self.make is MISSING:
@@ -91,7 +92,7 @@ def _fields_in(cls: Hashable) -> tuple[_Value, ...]:
 
 @cache
 def _own_fields(cls: Hashable) -> dict[str, _Value]:
-    """What a class says of its fields, which the standard library takes away once it has made a dataclass of it."""
+    """What a class says about its own fields; the standard library removes it once it has made a dataclass."""
     own = vars(cls)
     found: dict[str, _Value] = {}
     for name, kind in own.get("__annotations__", {}).items():
@@ -103,7 +104,7 @@ def _own_fields(cls: Hashable) -> dict[str, _Value]:
 
 
 def _first_init(self: Any, *values: Any, **named: Any) -> None:
-    """`__init__` of a class that few instances have been made of."""
+    """`__init__` of a class with few instances so far."""
     cls = type(self)
     cls._instances += 1
     wanted = _fields_of(cls)
@@ -123,7 +124,7 @@ def _first_init(self: Any, *values: Any, **named: Any) -> None:
 
 
 def _compiled_init(wanted: tuple[_Value, ...]) -> Any:
-    """An `__init__` written out for a class, as the standard library writes one."""
+    """A compiled `__init__` for a class, like the standard library's."""
     scope: dict[str, Any] = {"MISSING": MISSING}
     parameters, lines = ["self"], []
     for name, default, make in wanted:
@@ -144,7 +145,7 @@ def _compiled_init(wanted: tuple[_Value, ...]) -> Any:
 
 @cache
 def _values_of(cls: Any) -> Callable[[object], object]:
-    """What gives the values of all fields of an instance."""
+    """A function that returns the values of all fields of an instance."""
     names = [each.name for each in _fields_of(cls)]
     return attrgetter(*names) if names else type
 

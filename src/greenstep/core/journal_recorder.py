@@ -1,4 +1,4 @@
-"""What the journal keeps of a climb, gathered from its events."""
+"""What the journal keeps of a run, gathered from its events."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ from .journal_entry import JournalEntry
 Outcome = Literal["green", "unproven", "failed", "interrupted"]
 
 RECORDED: tuple[Purpose, ...] = ("upload", "backup", "erase", "lock", "unlock")
-"""Purposes that read or change what a chip holds for good; the others leave nothing to look up later."""
+"""Purposes that read or change what a chip holds permanently; the others leave nothing to look up later."""
 _INTERRUPTED = 130
 _LARGEST_LOOKED_INTO = 16 << 20
 
 
 class Recorder:
-    """Reads the events of one climb; `entry` is there when it has ended."""
+    """Reads the events of one run; `entry` exists when it has ended."""
 
     def __init__(self, job: Job, at: str) -> None:
         self._job = job
@@ -49,7 +49,7 @@ class Recorder:
             self._evidence = event.evidence
 
     def entry(self, ended: ClimbEnded, unique_id: str) -> JournalEntry:
-        """The row of a climb that ended so, with a chip that told this number of its own."""
+        """The row of a run that ended this way, with a chip that reported this number of its own."""
         job = self._job
         flash = job.images.get("flash")
         digest = digest_of(flash, job.choice.first.flash.erased) if flash else None

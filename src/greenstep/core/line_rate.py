@@ -1,8 +1,7 @@
-"""What a receiver makes of characters sent at another rate or in another frame, and how to tell from it.
+"""What a receiver makes of characters sent at another rate or in another frame, and how to infer the rate from that.
 
-A UART waits for a falling edge, then samples the middle of each bit of its own rate. `hear` does that to
-a waveform. `likely_factors` compares what was heard with what known kinds of talk would sound like at
-other rates.
+A UART waits for a falling edge, then samples the middle of each bit of its own rate. `hear` does that to a waveform.
+`likely_factors` compares what was heard with what known kinds of talk would sound like at other rates.
 """
 
 from __future__ import annotations
@@ -18,16 +17,16 @@ FACTORS = (
     *(1 / 12, 1 / 8, 1 / 6, 1 / 4, 1 / 3, 1 / 2, 0.65, 2 / 3, 0.926),
     *(1.08, 3 / 2, 2.0, 2.17, 3.0, 4.0, 6.0, 8.0, 12.0),
 )
-"""Rates of the other side as multiples of ours that are seen in practice: a clock set wrong by powers of two,
-the neighbouring standard rates, 9600 and 250000 heard at 115200, 74880 too, an untuned RC oscillator."""
+"""Rates of the other side as multiples of ours that occur in practice: a clock set wrong by powers of two, the
+neighbouring standard rates, 9600 and 250000 heard at 115200, 74880 too, an untrimmed RC oscillator."""
 
 ENOUGH_BYTES = 6
-"""Below this many bytes nothing is said about a rate."""
+"""Below this many bytes no rate is inferred."""
 
-_TUNING = (1.0, 0.99, 1.008)  # no two clocks agree; at whole multiples it decides which bit is sampled
+_TUNING = (1.0, 0.99, 1.008)  # no two clocks agree; at whole multiples this decides which bit is sampled
 _SAMPLED_AT = 8.5 / 16  # of a bit: the usual majority of samples 8, 9 and 10 of 16 (AVR and STM32 USARTs)
-_SAME_REPLY = 3  # the same answer to the same question, over and over, is not evidence anew
-_UNSEEN = 0.05  # counts that stand for byte values the examples do not contain
+_SAME_REPLY = 3  # the same answer to the same question again and again is no new evidence
+_UNSEEN = 0.05  # pseudo-counts for byte values that the examples do not contain
 
 _TALK = (
     b"\r\nready\r\nstarting up, version 1.04\r\ninit ok\r\nsensor 23.5 C, battery 3.71 V\r\n",
@@ -60,9 +59,9 @@ def levels(data: bytes, frame: Frame) -> bytes:
 
 
 def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
-    """Characters sent at `factor` times the receiver's rate, as the receiver takes them."""
+    """Characters sent at `factor` times the receiver's rate, as the receiver reads them."""
     has_parity, odd = frame.parity != "none", frame.parity == "odd"
-    # where the receiver looks, in bits of the line after the one in which it fell
+    # where the receiver samples, in bits of the line after the one in which it fell
     looks = [int((_SAMPLED_AT + n) * factor) for n in range(frame.data_bits + 2 + has_parity)]
     start, *data_looks = looks[: frame.data_bits + 1]
     places = tuple(enumerate(data_looks))
@@ -74,7 +73,7 @@ def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
     framing = parity = at = 0
     while (at := line.find(b"\x01\x00", at)) >= 0:
         fell = at + 1
-        if line[fell + start]:  # too short for a start bit: the receiver goes on waiting
+        if line[fell + start]:  # too short for a start bit: the receiver keeps waiting
             at += 1
             continue
         value = 0
@@ -93,10 +92,8 @@ _EIGHT_N_ONE = Frame()
 
 @frozen
 class Sample:
-    """Bytes as they were received in `frame`, from somebody who sends in `sent_frame`.
-
-    `replies` are short answers that may follow them instead of ordinary talk.
-    """
+    """Bytes as received in `frame`, from something that sends in `sent_frame`. `replies` are short answers that may
+    follow them instead of ordinary talk."""
 
     data: bytes
     frame: Frame
@@ -131,7 +128,7 @@ def _logarithms(seen: Counter[int]) -> tuple[float, ...]:
 
 def _score(sample: Sample, factor: float) -> float:
     """How well a factor explains a sample: log-likelihood of all its bytes."""
-    # where a bootloader may have replied in its own frame, it may also be a program that talks, and those talk 8N1
+    # a bootloader may have replied in its own frame; a program that talks does so in 8N1
     talk = _talk_profile(factor, sample.frame, _EIGHT_N_ONE if sample.replies else sample.sent_frame)
     if not sample.replies:
         return sum(talk[byte] for byte in sample.data)
@@ -141,10 +138,8 @@ def _score(sample: Sample, factor: float) -> float:
 
 
 def likely_factors(*samples: Sample) -> list[float]:
-    """The other side's rate as multiples of ours, by how well they explain all samples together, best first.
-
-    Factor 1 is among them. Empty where too little was heard.
-    """
+    """The other side's rate as multiples of ours, ordered by how well each explains all samples together. Factor 1 is
+    among them. Empty if too little was heard."""
     if sum(len(sample.data) for sample in samples) < ENOUGH_BYTES:
         return []
     scores = {factor: sum(_score(sample, factor) for sample in samples) for factor in (1.0, *FACTORS)}

@@ -1,7 +1,7 @@
-"""What a dialect needs of a line: bytes both ways, rate and parity, DTR and RTS, break, and time.
+"""What a dialect needs from a line: bytes both ways, rate and parity, DTR and RTS, break, and time.
 
-A dialect is written over this interface alone, so the same code runs on a real port, on a recorded one
-and on a simulated line with a virtual clock.
+A dialect uses this interface alone, so the same code runs on a real port, on a recorded one and on a simulated line
+with a virtual clock.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ _PARITY_LETTER: dict[Parity, str] = {"none": "N", "even": "E", "odd": "O"}
 
 @frozen
 class Frame:
-    """How one character stands on the line: data bits (5-8), parity, stop bits (1 or 2)."""
+    """The frame of a character on the line: data bits (5-8), parity, stop bits (1 or 2)."""
 
     data_bits: int = 8
     parity: Parity = "none"
@@ -35,7 +35,7 @@ class Frame:
 
     @classmethod
     def parse(cls, text: str) -> Frame:
-        """A frame written as in '8E1'. Raises ValueError with a message fit to be shown."""
+        """A frame written like '8E1'. Raises ValueError with a message fit to be shown."""
         match = re.fullmatch(r"([5-8])([NEOneo])([12])", text.strip())
         if match is None:
             raise ValueError(f"'{text}' is not a frame (data bits, parity N, E or O, stop bits: 8N1, 8E1)")
@@ -51,7 +51,7 @@ class LineSettings:
     frame: Frame = Frame()
 
     def seconds(self, characters: float) -> float:
-        """How long so many characters take on the line."""
+        """How long that many characters take on the line."""
         return characters * self.frame.bits / self.baud
 
     def with_frame(self, frame: Frame) -> LineSettings:
@@ -63,7 +63,7 @@ class LineSettings:
 
 @frozen
 class LineErrors:
-    """Characters the receiver flagged since the port was opened, where the driver counts them."""
+    """Characters that the receiver flagged since the port was opened, if the driver counts them."""
 
     parity: int = 0
     framing: int = 0
@@ -71,11 +71,11 @@ class LineErrors:
 
 
 class LinkError(Exception):
-    """The line itself failed: nothing is said of the chip by that."""
+    """The line itself failed: this says nothing about the chip."""
 
 
 class LinkLost(LinkError):
-    """The port went away (unplugged, or the other end of a network port closed). `reason` is its words."""
+    """The port disappeared (unplugged, or the other end of a network port closed). `reason` is its own message."""
 
     def __init__(self, reason: str) -> None:
         super().__init__(reason)
@@ -95,7 +95,7 @@ class LinesMissing(LinkError):
 
 
 class RateRefused(LinkError):
-    """The port cannot make this rate, and is left at the one it had. `settings` is what was asked of it."""
+    """The port cannot make this rate, and keeps the one it had. `settings` is what was asked for."""
 
     def __init__(self, settings: LineSettings) -> None:
         super().__init__(str(settings))
@@ -109,32 +109,29 @@ class Link(Protocol):
     def settings(self) -> LineSettings: ...
 
     def configure(self, settings: LineSettings) -> None:
-        """Change rate and frame, after everything written is out. Raises RateRefused, LinkLost."""
+        """Change rate and frame, after everything written has left. Raises RateRefused, LinkLost."""
 
     def write(self, data: bytes) -> None:
-        """Send; may return before the last bit is out. Raises LinkLost."""
+        """Send; may return before the last bit has left. Raises LinkLost."""
 
     def read(self, size: int, timeout_s: float) -> bytes:
-        """Up to `size` bytes: returns when all are there or `timeout_s` is over. Raises LinkLost."""
+        """Up to `size` bytes: returns when all have come or `timeout_s` is over. Raises LinkLost."""
 
     def discard(self) -> bytes:
-        """Take and return what has been received and not read. Raises LinkLost."""
+        """Return everything received and not read yet. Raises LinkLost."""
 
     def set_lines(self, dtr: bool, rts: bool) -> None:
-        """Assert (True) or release both lines, at once where the system can.
-
-        Raises LinesMissing or LinkLost.
-        """
+        """Assert (True) or release both lines, at once if the system can. Raises LinesMissing or LinkLost."""
 
     def set_break(self, on: bool) -> None:
-        """Hold TX at space, or let it go; an adapter that cannot does nothing. Raises LinkLost."""
+        """Hold TX at space, or release it; an adapter that cannot does nothing. Raises LinkLost."""
 
     def reopen(self, baud: int | None) -> None:
-        """Close the port, at `baud` with both lines released where one is given, and open it again, under whatever
-        name it comes back, as it was set before. Raises LinkLost where it does not."""
+        """Close the port, at `baud` with both lines released if one is given, and open it again, under whatever name
+        it comes back, with its former settings. Raises LinkLost if it does not come back."""
 
     def errors(self) -> LineErrors | None:
-        """Receiver errors counted so far; None where the driver does not count."""
+        """Receiver errors counted so far; None if the driver does not count."""
 
     def now(self) -> float: ...
 

@@ -1,4 +1,4 @@
-"""A plan made smaller: only those erase units are written whose bytes are not in the chip already."""
+"""A smaller plan: only those erase units are written whose bytes are not in the chip already."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Room:
 
 
 def rooms_of(plan: MemoryPlan, block: int) -> list[Room]:
-    """The rooms of what a plan writes, in the order of their addresses; `block` is the dialect's largest write."""
+    """The rooms that a plan writes, in order of address; `block` is the dialect's largest write."""
     rooms: dict[int, list[EraseUnit]] = {}
     start = plan.memory.start
     pieces = [piece.span for piece in plan.image.pieces]
@@ -51,7 +51,7 @@ def rooms_of(plan: MemoryPlan, block: int) -> list[Room]:
         for piece in pieces[first:]:
             if piece.start >= place.end:
                 break
-            # a piece may reach over units that are not its room's
+            # a piece may extend over units that are not its room's
             spans += [part for unit in units if (part := piece.shared(unit.span)).size > 0]
         held = tuple(merged(spans))
         made.append(Room(tuple(units), held, all(shown.covers(span) for span in held)))
@@ -107,7 +107,8 @@ def _with_neighbours(
 def _before_what_is_taken_along(
     every: Mapping[int, Room], chosen: Mapping[int, Room], runs: Sequence[Span], erased: Sequence[Span]
 ) -> dict[int, Room]:
-    """The image's rooms in front of runs that take along what is not the image's: written with it, they may not."""
+    """The image's rooms in front of runs that are erased along and hold nothing of the image: if these are written,
+    so may the rooms be."""
     before = {room.place.end: room for room in every.values()}
     rooms = [
         before[run.start]

@@ -1,4 +1,4 @@
-"""What a person may have meant by a name that there is not."""
+"""What a person may have meant by an unknown name."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 
 def nearest(name: str, names: Iterable[str], most: int = 1, alike: float = 0.6) -> list[str]:
-    """Those of the names that are like `name`, the likest first. `alike` is from 0 (anything) to 1 (the same)."""
-    from difflib import get_close_matches  # loaded where something is misspelt
+    """The names that are similar to `name`, most similar first. `alike` is from 0 (anything) to 1 (identical)."""
+    from difflib import get_close_matches  # loaded when something is misspelt
 
     return get_close_matches(name, list(names), most, alike)

@@ -26,10 +26,8 @@ _PREFIX = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "m": 1e-3, "": 1.0, "k"
 
 
 def parse_engineering(text: str, unit: str) -> float:
-    """A value with the prefix of its unit: `10k`, `4k7`, `100 nF`, `16 MHz`, `11.0592M`.
-
-    Raises ValueError with a message fit to be shown.
-    """
+    """A value with the prefix of its unit: `10k`, `4k7`, `100 nF`, `16 MHz`, `11.0592M`. Raises ValueError with a
+    message fit to be shown."""
     cleaned = text.strip().replace(" ", "").removesuffix(unit)
     match = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)([pnuµmkKMG]?)([0-9]*)", cleaned)
     if match is None or (match[3] and ("." in match[1] or not match[2])):
@@ -42,7 +40,7 @@ _EXAMPLES = {"F": "100n or 1u", "ohm": "10k or 4k7", "Hz": "16M or 11.0592M", "V
 
 
 def show_engineering(value: float, unit: str) -> str:
-    """A value with three digits and the prefix that suits it: 16 MHz, 100 nF."""
+    """A value with three digits and a suitable prefix: 16 MHz, 100 nF."""
     for prefix, factor in (("G", 1e9), ("M", 1e6), ("k", 1e3), ("", 1.0), ("m", 1e-3), ("u", 1e-6), ("n", 1e-9)):
         if abs(value) >= factor * 0.9995:
             return f"{value / factor:.6g} {prefix}{unit}"
@@ -62,7 +60,7 @@ def show_span(start: int, size: int) -> str:
 
 
 def show_size(size_bytes: int) -> str:
-    """A round size in KiB or MiB where it is one, else in bytes."""
+    """A round size in KiB or MiB, any other in bytes."""
     if size_bytes and size_bytes % (1024 * 1024) == 0:
         return f"{size_bytes // (1024 * 1024)} MiB"
     if size_bytes and size_bytes % 1024 == 0:
@@ -77,7 +75,7 @@ def show_bytes(data: bytes, most: int = 16) -> str:
 
 
 def show_heard(data: bytes, most: int = 60) -> str:
-    """What was heard on a line: as quoted text if nearly all of it can be read, else in hexadecimal."""
+    """What was heard on a line: as quoted text if nearly all of it is readable, else in hexadecimal."""
     if readable_share(data) < 0.85:
         return show_bytes(data)
     text = "".join(chr(b) if 32 <= b < 127 else " " for b in data)

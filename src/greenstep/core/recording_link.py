@@ -1,4 +1,4 @@
-"""A link that notes everything that passes, for the findings and for traces."""
+"""A link that records everything that passes, for the findings and for traces."""
 
 from __future__ import annotations
 
@@ -15,11 +15,9 @@ Direction = Literal["sent", "heard", "lines", "break", "settings"]
 
 @frozen
 class LineEvent:
-    """One thing that happened on the line, the `number`th since it was opened. `at_s` is the link's clock.
-
-    `data` are bytes sent or heard, `lines` (DTR, RTS) with True for asserted, `on` the break, `settings` the new rate
-    and frame: each where the direction says so.
-    """
+    """One thing that happened on the line, the `number`th since it was opened. `at_s` is on the link's clock. `data`
+    are bytes sent or heard, `lines` (DTR, RTS) with True for asserted, `on` the break, `settings` the new rate and
+    frame: each only for its own direction."""
 
     number: int
     at_s: float
@@ -31,10 +29,8 @@ class LineEvent:
 
 
 class RecordingLink:
-    """Passes everything on to `inner` and keeps the last `most` events, or all if it is None.
-
-    What `between` gives out has the secrets masked.
-    """
+    """Passes everything on to `inner` and keeps the last `most` events, or all if it is None. Secrets are masked in
+    what `between` returns."""
 
     def __init__(self, inner: Link, most: int | None = 4000, secrets: Secrets | None = None) -> None:
         self._inner = inner
@@ -47,11 +43,11 @@ class RecordingLink:
 
     @property
     def makes_no_break(self) -> bool:
-        """Whether a break was wanted of a port that makes none."""
+        """Whether a break was wanted from a port that makes none."""
         return bool(getattr(self._inner, "makes_no_break", False))
 
     def collect(self) -> None:
-        """Keep all that is heard from now on, whatever becomes of the events."""
+        """Keep everything heard from now on, even when the events are dropped."""
         self._collected = bytearray()
 
     @property
@@ -71,8 +67,8 @@ class RecordingLink:
         self.mark += 1
 
     def between(self, first: int, end: int | None, direction: Direction) -> bytes:
-        """All bytes of one direction in the events from number `first` to before `end`, as far back as events
-        are kept. `mark` is the number of the next one."""
+        """All bytes of one direction in the events from number `first` to before `end`, as far back as events are
+        kept. `mark` is the number of the next one."""
         return self._secrets.mask(
             b"".join(
                 event.data
@@ -82,11 +78,11 @@ class RecordingLink:
         )
 
     def first_at(self, first: int, direction: Direction) -> float | None:
-        """When the first event of a direction from number `first` on was; None if there was none."""
+        """The time of the first event of a direction from number `first` on; None if there was none."""
         return next((e.at_s for e in self.events if e.number >= first and e.direction == direction), None)
 
     def times(self, direction: Direction, first: int, end: int | None) -> list[float]:
-        """When the events of a direction from number `first` to before `end` were."""
+        """The times of the events of a direction from number `first` to before `end`."""
         return [
             event.at_s
             for event in self.events
@@ -94,7 +90,7 @@ class RecordingLink:
         ]
 
     def last_at(self, direction: Direction) -> float | None:
-        """When the last event of a direction was; None if there was none."""
+        """The time of the last event of a direction; None if there was none."""
         return next((e.at_s for e in reversed(self.events) if e.direction == direction), None)
 
     @property

@@ -1,4 +1,4 @@
-"""Texts that are sent to a board and must be written nowhere: no log, no recording, no message."""
+"""Texts that are sent to a board and must not be written anywhere: no log, no recording, no message."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ class Secrets:
         self._values: list[bytes] = []
 
     def add(self, value: str) -> None:
-        """From now on this text is masked. An empty one is none."""
+        """From now on this text is masked. An empty one is ignored."""
         encoded = value.encode()
         if encoded and encoded not in self._values:
             self._values.append(encoded)
             self._values.sort(key=len, reverse=True)
 
     def mask(self, data: bytes) -> bytes:
-        """`data` with every secret in it as stars, its length unchanged so that times and places stay right."""
+        """`data` with every secret in it as stars; its length stays, so that times and places remain right."""
         for value in self._values:
             data = data.replace(value, b"*" * len(value))
         return data
@@ -36,7 +36,7 @@ class Secrets:
 
 
 class MaskedStream:
-    """Masks a stream that comes in pieces: what may be the beginning of a secret is held back until it is known."""
+    """Masks a stream that comes in pieces: what may be the beginning of a secret is held back until that is clear."""
 
     def __init__(self, secrets: Secrets) -> None:
         self._secrets = secrets
@@ -55,8 +55,8 @@ class MaskedStream:
         return masked[before:end]
 
     def flush(self) -> bytes:
-        """What was held back, when nothing more has come for a while: the first letters of a secret are mostly those
-        of another word, more of them become stars."""
+        """What was held back, when nothing more has come for a while: the first letters of a secret are usually those
+        of another word; a longer beginning becomes stars."""
         held, self._held = self._held, b""
         self._shown = (self._shown + held)[-self._secrets.longest :] if held else self._shown
         return held if len(held) < _MOST_LETTERS else b"*" * len(held)

@@ -1,4 +1,4 @@
-"""Runs of addresses, and what is done with several of them: joined, cut, taken from one another."""
+"""Runs of addresses, and operations on several of them: merge, cut, subtract."""
 
 from __future__ import annotations
 
@@ -23,15 +23,15 @@ class Span:
 
     @property
     def size(self) -> int:
-        """In bytes; 0 or less where there are none."""
+        """In bytes; 0 or less for an empty one."""
         return self.end - self.start
 
     def __str__(self) -> str:
-        """First and last address, as a person is shown them."""
+        """First and last address, as shown to a person."""
         return show_span(self.start, self.size)
 
     def meets(self, other: Span) -> bool:
-        """Whether an address is in both."""
+        """Whether the two have an address in common."""
         return self.start < other.end and other.start < self.end
 
     def covers(self, other: Span) -> bool:
@@ -43,7 +43,7 @@ class Span:
         return Span(max(self.start, other.start), min(self.end, other.end))
 
     def aligned(self, unit: int, base: int = 0) -> Span:
-        """Widened to whole units of so many bytes, counted from `base`."""
+        """Widened to whole units of this many bytes, counted from `base`."""
         return Span(base + (self.start - base) // unit * unit, base - (base - self.end) // unit * unit)
 
     def pieces(self, size: int) -> Iterator[Span]:
@@ -57,7 +57,7 @@ def total(spans: Iterable[Span]) -> int:
 
 
 def merged(spans: Iterable[Span], gap: int = 0) -> list[Span]:
-    """In order and apart: those that overlap, meet, or leave at most `gap` bytes between them, as one."""
+    """In order and disjoint: those that overlap, meet, or leave at most `gap` bytes between them are merged."""
     apart: list[Span] = []
     for span in sorted(spans, key=lambda span: span.start):
         if apart and span.start <= apart[-1].end + gap:
@@ -96,7 +96,7 @@ def pieces_of(spans: Iterable[Span], size: int) -> Iterator[Span]:
 
 
 class Covered:
-    """Spans to look addresses up in, many times."""
+    """Spans in which addresses are looked up many times."""
 
     def __init__(self, spans: Iterable[Span]) -> None:
         self._apart = merged(spans)

@@ -1,4 +1,4 @@
-"""The sums that a family's boot ROM looks for, as an upload would put them in: an ESP's checksum and SHA-256, an
+"""The sums that a family's boot ROM looks for, as an upload would fill them in: an ESP's checksum and SHA-256, an
 LPC's vector checksum, a PIC18's jumps."""
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from .wishes import DESPITE
 def fitted(
     image: Image, part: Part, dialect: type[Dialect], settings: Mapping[str, Any]
 ) -> tuple[Image, tuple[str, ...]]:
-    """The image as an upload to the part would write it, refusals gone past. Returns notes; raises RefusedFault for
-    what cannot be gone past."""
+    """The image as an upload to the part would write it, overriding refusals. Returns notes; raises RefusedFault for
+    what cannot be overridden."""
     changed = dialect.fit(part, {"flash": image}, settings, frozenset(DESPITE))
-    here = "; the file stays as it is"  # an upload's words, and not so of a file that is being made
+    here = "; the file stays as it is"  # words of an upload, not true of a file that is being made
     return changed.images["flash"], tuple(note.removesuffix(here) for note in changed.notes)

@@ -1,4 +1,4 @@
-"""What is said to an application after its start: a text to wait for, then a line to send."""
+"""What is sent to an application after its start: a text to wait for, then a line to send."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ LINE_ENDS = {"crlf": b"\r\n", "lf": b"\n", "cr": b"\r", "none": b""}
 
 @frozen
 class TalkLine:
-    """One turn. `expect` is waited for, `within_s` at most (empty: nothing is); then `send` is sent (None: nothing).
+    """One turn. Wait for `expect`, at most `within_s` (empty: do not wait); then send `send` (None: nothing).
     `secret` names what was sent instead of showing it."""
 
     expect: str = ""

@@ -1,4 +1,4 @@
-"""Which pin of the adapter goes to which of the chip, and what else a person has to see to."""
+"""Which adapter pin goes to which chip pin, and what else a person has to take care of."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ NOT_SEEN = "no program can see volts: measure supply and levels before the first
 
 @frozen
 class Wire:
-    """One wire: pin names at both ends, which way ('out' of the adapter, 'in' to it, 'ground', 'supply'), what lies
-    in it, and a word on it."""
+    """One wire: pin names at both ends, its direction ('out' of the adapter, 'in' to it, 'ground', 'supply'), what
+    lies in it, and a note."""
 
     adapter: str
     chip: str
@@ -23,7 +23,7 @@ class Wire:
 
 @frozen
 class Wiring:
-    """`advice` are (heading, text); `boot_run` and `boot_load` are the boot pin's levels, empty where there is none;
+    """`advice` are (heading, text); `boot_run` and `boot_load` are the boot pin's levels, empty if there is none;
     `jumper` says that a person sets it."""
 
     wires: tuple[Wire, ...]

@@ -1,4 +1,4 @@
-"""What a person asks for beyond the images: room that must survive, refusals to go past, what may be left out."""
+"""What a person asks for beyond the images: bytes that must survive, refusals to override, what may be skipped."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from .spans import Span
 
 @frozen
 class Keep:
-    """Room of the flash that must survive; `why` in the owner's words."""
+    """A range of the flash that must survive; `why` in the owner's words."""
 
     address: int
     size: int
@@ -27,11 +27,11 @@ class Keep:
 class Wishes:
     """What the person asked for beyond the images.
 
-    `despite` names refusals to go past. `erase_all` erases the whole flash, not only what is touched. `settings` are
-    the dialect's own. `blank`: the images are blank room to be made so, and no programs. `as_it_was`: the images were
-    read from a chip and go back as they are; the bootloader's room is left as it is. `compare`: what the chip holds
-    already is not written again; `trust_journal`: and what it holds is taken from the journal where a sample agrees.
-    `writes_only`: what is unlocked is the protection against writing.
+    `despite` names refusals to override. `erase_all` erases the whole flash, not only what is touched. `settings` are
+    the dialect's own. `blank`: the images are regions to be made blank, and no programs. `as_it_was`: the images were
+    read from a chip and go back unchanged; the bootloader's region is left alone. `compare`: what the chip holds
+    already is not written again; `trust_journal`: and its content is taken from the journal if a sample agrees.
+    `writes_only`: only the protection against writing is lifted.
     """
 
     keep: tuple[Keep, ...] = ()
@@ -47,4 +47,4 @@ class Wishes:
 
 
 DESPITE = ("vectors", "protection", "lock-out", "encryption")
-"""Refusals that a person may go past."""
+"""Refusals that a person may override."""

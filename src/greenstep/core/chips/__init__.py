@@ -1,4 +1,4 @@
-"""Part records: what the chip makers' documents say of each chip, as data, and how to find one."""
+"""Part records: what the chip makers' documents say about each chip, as data, and how to find one."""
 
 from .catalogue import Catalogue, Choice, UnknownChip
 from .part import EraseTime, EraseUnit, Hands, Memory, Part, Ram, Wires

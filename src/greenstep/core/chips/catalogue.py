@@ -1,4 +1,4 @@
-"""The catalogue of parts: read from the TOML files beside this one, found by name or by what a chip answers."""
+"""The catalogue of parts: read from the TOML files beside this one, found by name or by a chip's answer."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _KIB = 1024
 
 
 class UnknownChip(Exception):
-    """No part has that name. `nearest` are names like it."""
+    """No part has that name. `nearest` are similar names."""
 
     def __init__(self, name: str, nearest: tuple[str, ...]) -> None:
         super().__init__(name)
@@ -37,7 +37,7 @@ class Choice:
 
     @property
     def first(self) -> Part:
-        """The part that stands for the choice where a dialect, a hookup or a core is asked for."""
+        """The part that represents the choice where a dialect, a hookup or a core is asked for."""
         return self.parts[0]
 
     @property
@@ -46,22 +46,22 @@ class Choice:
 
     @property
     def hands(self) -> Hands:
-        """What a person does to enter the loader: what most of the parts want."""
+        """What a person does to enter the loader: what most of the parts need."""
         wanted = Counter(part.hands for part in self.parts)
         return wanted.most_common(1)[0][0]
 
     @property
     def title(self) -> str:
-        """What it is called: by the part's own name where there is no doubt, else as declared."""
+        """The part's own name if there is no doubt, else the declared one."""
         return self.parts[0].title if len(self.parts) == 1 else self.name
 
     @property
     def single(self) -> Part | None:
-        """The part, where the name leaves no doubt."""
+        """The part, if the name leaves no doubt."""
         return self.parts[0] if len(self.parts) == 1 else None
 
     def speaking(self, dialect: str) -> Choice:
-        """The same parts with loaders that speak a dialect, which may take other room."""
+        """The same parts with loaders that speak a dialect, which may be larger or smaller."""
         return Choice(self.name, tuple(part.speaking(dialect) for part in self.parts))
 
     def by_ident(self, ident: int) -> Part | None:
@@ -72,8 +72,8 @@ class Choice:
 
 @frozen
 class PartsFile:
-    """A file of parts: how the names in it begin, and the dialects that are spoken on its parts. Its rows are only
-    read for a name that it may have, or for a question to all of them."""
+    """A file of parts: how the names in it begin, and the dialects spoken on its parts. Its rows are only read for a
+    name that it may have, or for a question to all files."""
 
     path: Path
     names: tuple[str, ...]
@@ -91,12 +91,12 @@ def _parts_file(path: Path) -> PartsFile:
 
 
 _HEAD_BYTES = 4096
-"""More than stands before the defaults."""
+"""More than precedes the defaults."""
 
 
 @cache
 def own_files() -> tuple[PartsFile, ...]:
-    """Those that come with this package."""
+    """The files in this package."""
     folder = Path(__file__).parent
     return tuple(_parts_file(path) for path in sorted(folder.iterdir()) if path.suffix == ".toml")
 
@@ -104,7 +104,7 @@ def own_files() -> tuple[PartsFile, ...]:
 @cache
 def added_files() -> tuple[PartsFile, ...]:
     """Those of other packages, by the entry point `greenstep.parts`: the path of a file. Looking for them takes as
-    long as all else that a command does first. Raises UsageFault for a file that is no parts file."""
+    long as everything else a command does first. Raises UsageFault for a file that is no parts file."""
     from importlib.metadata import entry_points
 
     return tuple(_added_file(point.name, point.load()) for point in entry_points(group="greenstep.parts"))
@@ -123,7 +123,7 @@ def _added_file(name: str, path: Any) -> PartsFile:
 
 
 class Catalogue:
-    """All parts, those of other packages after our own. A file is read when it is first asked for."""
+    """All parts, ours before those of other packages. A file is read when it is first needed."""
 
     @classmethod
     @cache
@@ -139,12 +139,12 @@ class Catalogue:
         return tuple(entry.part for entry in self._entries)
 
     def of_dialect(self, dialect: str) -> tuple[Part, ...]:
-        """The parts on which a dialect is spoken, those first on which it is the default one."""
+        """The parts on which a dialect is spoken, first those whose default it is."""
         return _of_dialect((*own_files(), *added_files()), dialect)
 
     def find(self, name: str) -> Choice:
-        """The parts that a name may mean: a record's name, a chip maker's part number, a whole family, or all that a
-        dialect is spoken on.
+        """The parts that a name may mean: a record's name, a chip maker's part number, a whole family, or everything
+        on which a dialect is spoken.
 
         Raises UnknownChip.
         """
@@ -171,7 +171,7 @@ class Catalogue:
             for entry in self._entries
             if lower in entry.families
             or (
-                any(text in entry.text.lower() for text in texts)  # soon told, and most rows have nothing of it
+                any(text in entry.text.lower() for text in texts)  # quick to see, and most rows do not have it
                 and (
                     lower in entry.name
                     or lower in entry.part.title.lower()
@@ -187,7 +187,7 @@ class Catalogue:
             return ()
 
     def family_of(self, dialect: str) -> str:
-        """A name that stands for all parts of a dialect. Raises KeyError where there is none."""
+        """A name that stands for all parts of a dialect. Raises KeyError if there is none."""
         for entry in self._entries:
             if dialect == entry.part.dialect and entry.families:
                 return entry.families[0]
@@ -266,8 +266,8 @@ def _head(pattern: str) -> str:
 
 @frozen
 class _Entry:
-    """A row of a family's file, which is read when somebody looks into it: its `text`, and the tables it overlays,
-    the family's defaults and series."""
+    """A row of a family's file, which is parsed when it is first needed: its `text`, and the tables under it, the
+    family's defaults and series."""
 
     name: str
     matches: tuple[str, ...]
@@ -283,7 +283,7 @@ class _Entry:
 
     @cached_property
     def part(self) -> Part:
-        """The record, made when it is first looked at."""
+        """The record, made when it is first needed."""
         row = tomllib.loads(self.text)
         layers = (self.defaults, self.series.get(row.get("series", ""), {}), row)
         merged = {key: value for layer in layers for key, value in layer.items()}
@@ -293,21 +293,21 @@ class _Entry:
 
     @cached_property
     def patterns(self) -> tuple[re.Pattern[str], ...]:
-        """What is written in `matches`, compiled when a name is first looked up."""
+        """The patterns in `matches`, compiled when a name is first looked up."""
         return tuple(re.compile(pattern) for pattern in self.matches)
 
     def may_begin(self, number: str) -> bool:
-        """Whether the plain letters and digits that a pattern begins with go along with `number`, as far as both go:
-        quickly told, before the endings are tried."""
+        """Whether the plain letters and digits at the beginning of a pattern agree with `number`, as far as both go:
+        quick to see, before the endings are tried."""
         heads = [_head(pattern) for pattern in self.matches]
         return any(number.startswith(head) or head.startswith(number) for head in heads)
 
     def begins(self, number: str) -> bool:
-        """Whether `number`, made up to its size letter, is one of this entry's."""
+        """Whether `number`, given up to its size letter, is one of this entry's."""
         return any(pattern.fullmatch(number) for pattern in self.patterns)
 
     def match(self, wanted: str) -> Part | None:
-        """The part, if a chip maker's part number means it; with that number's flash size, where it has one.
+        """The part, if a chip maker's part number means it; with that number's flash size, if it has one.
 
         A pattern is matched from the left, so that package and temperature letters may follow.
         """
@@ -330,8 +330,8 @@ _ROW = "\n[[part]]\n"
 
 
 def _read_family(text: str) -> list[_Entry]:
-    """The entries of one TOML file: `defaults`, overlaid by `series.NAME`, overlaid by each `part`. The parts stand
-    at the end, and are not read yet but for what they are found by."""
+    """The entries of one TOML file: `defaults`, overlaid by `series.NAME`, overlaid by each `part`. The parts come
+    last, and for now are only read for the names that find them."""
     head, *rows = text.split(_ROW)
     table = tomllib.loads(head)
     series, letters = table.get("series", {}), table.get("size_letters", {})
@@ -342,7 +342,7 @@ def _read_family(text: str) -> list[_Entry]:
 
 
 def _quoted(row: str, key: str) -> tuple[str, ...]:
-    """The texts after a key of a row, which stand on its line."""
+    """The texts after a key of a row, on the same line."""
     begin = row.index(f"{key} = ") + len(key) + 3
     line = row[begin : row.find("\n", begin)]
     return tuple(line.replace('"', "'").split("'")[1::2])

@@ -14,7 +14,7 @@ from ..spans import Span
 
 @frozen
 class EraseUnit:
-    """A page or sector: its number as the chip counts them, its place, its size in bytes."""
+    """A page or sector: its number as the chip counts them, its address, its size in bytes."""
 
     number: int
     address: int
@@ -31,7 +31,7 @@ class EraseUnit:
 
 @frozen
 class EraseTime:
-    """How long erasing takes, in seconds: usual, and the longest that the chip maker allows."""
+    """How long erasing takes, in seconds: typical, and the longest that the chip maker allows."""
 
     typical_s: float
     longest_s: float
@@ -41,12 +41,12 @@ class EraseTime:
 class Memory:
     """A memory that can be written.
 
-    `layout` is runs of equal erase units, (count, size in bytes), from `start` on. `erased` is the value of
-    an erased byte. `write_unit` is what the chip programs at once: writes start and end on a multiple of it.
-    `program_s` is the time one write unit takes. `reserved_top` bytes at the end, or `reserved_bottom` at the
-    start, belong to a resident bootloader. `block` is the largest write that the part's loader takes, where that
-    differs from part to part; else 0. `counted_from`: the erase units from the one of that index on are counted from
-    that number. `gap` is room (address, size) between two banks, where there is no memory.
+    `layout` is runs of equal erase units, (count, size in bytes), from `start` on. `erased` is the value of an erased
+    byte. `write_unit` is what the chip programs at once: writes start and end on a multiple of it. `program_s` is the
+    time one write unit takes. `reserved_top` bytes at the end, or `reserved_bottom` at the start, belong to a
+    resident bootloader. `block` is the largest write that the part's loader accepts, if that differs from part to
+    part; else 0. `counted_from`: erase units from that index on are numbered from that number. `gap` is a range
+    (address, size) between two banks that holds no memory.
     """
 
     name: str
@@ -76,7 +76,7 @@ class Memory:
 
     @property
     def usable(self) -> Span:
-        """What an application may use."""
+        """The range that an application may use."""
         return Span(self.usable_start, self.usable_end)
 
     @property
@@ -121,14 +121,14 @@ class Memory:
         return units
 
     def _counted(self, index: int) -> int:
-        """The number by which the chip knows an erase unit."""
+        """The number of an erase unit as the chip counts."""
         first, number = self.counted_from
         return index - first + number if number and index >= first else index
 
     def resized(self, size: int) -> Memory:
         """The same memory in a part with `size` bytes of it: the layout is cut short.
 
-        Raises ValueError where `size` is more than the layout holds.
+        Raises ValueError if `size` is more than the layout holds.
         """
         if size > self.size:
             raise ValueError(f"{size} bytes are more than the {self.size} of this part")
@@ -152,7 +152,7 @@ class Ram:
 
 @frozen
 class Hands:
-    """What a person does where no line does it: to enter the bootloader, and to run the application."""
+    """What a person does if no line does it: to enter the bootloader, and to run the application."""
 
     enter: tuple[str, ...]
     leave: tuple[str, ...]
@@ -160,8 +160,8 @@ class Hands:
 
 @frozen
 class Wires:
-    """What a person has to know of the pins: names of the bootloader's UART pins, reset and boot pin (empty: none),
-    the usual supply in V, the shortest reset pulse in s, and advice on pull-ups and pins to leave alone."""
+    """What a person has to know about the pins: names of the bootloader's UART pins, reset and boot pin (empty:
+    none), the typical supply in V, the shortest reset pulse in s, and advice on pull-ups and pins to leave alone."""
 
     tx: str
     rx: str
@@ -175,12 +175,11 @@ class Wires:
 
 @frozen
 class Part:
-    """A part record. `ident` is the number the chip answers with; `clones` are others it may answer with.
-
-    `core` names the family of processor, by which an image's vectors are judged. `boot_level` is the level of the
-    boot pin that selects the bootloader; empty where there is no such pin. `extra` holds what only one dialect
-    needs, by that dialect's names. `also` are other dialects that loaders for this part speak. `uart` names the
-    rules by which its UART divides a clock."""
+    """A part record. `ident` is the number the chip answers with; `clones` are others it may answer with. `core`
+    names the family of processor, by which an image's vectors are checked. `boot_level` is the level of the boot pin
+    that selects the bootloader; empty if there is no such pin. `extra` holds what only one dialect needs, by that
+    dialect's names. `also` are other dialects that loaders for this part speak. `uart` names the rules by which its
+    UART divides a clock."""
 
     name: str
     title: str
@@ -205,14 +204,14 @@ class Part:
         return self.memory("flash")
 
     def memory(self, name: str) -> Memory:
-        """The memory of that name. Raises KeyError."""
+        """The memory with that name. Raises KeyError."""
         for memory in self.memories:
             if memory.name == name:
                 return memory
         raise KeyError(name)
 
     def speaking(self, dialect: str) -> Part:
-        """This part with a loader that speaks `dialect`, and the room that such a loader takes."""
+        """This part with a loader that speaks `dialect`, and the space that such a loader takes."""
         room = self.extra.get("loaders", {}).get(dialect)
         part = replace(self, dialect=dialect)
         if room is None:

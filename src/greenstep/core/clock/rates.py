@@ -1,4 +1,4 @@
-"""Judging rates: the error of each, what both ends bear, and which is the highest that is safe."""
+"""Judging rates: the error of each, what both ends tolerate, and which is the highest safe one."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ USUAL_BAUDS = (
     *(230400, 250000, 460800, 500000, 921600, 1000000, 2000000),
 )
 SAFE_EACH = 0.02
-"""What each end should stay within, so that both together are within what a receiver bears."""
+"""What each end should stay within, so that both together are within what a receiver tolerates."""
 
 Verdict = Literal["safe", "edge", "no"]
 MISSET = (0.25, 0.5, 2.0, 4.0)
@@ -22,8 +22,8 @@ MISSET = (0.25, 0.5, 2.0, 4.0)
 
 @frozen
 class RateMade:
-    """A baud rate and the best that a clock makes of it. `error` is a share, positive where the chip is fast; `bears`
-    is what its receiver takes, as a share; both ends' errors together count against it. None where no divider can."""
+    """A baud rate and the best that a clock makes of it. `error` is a share, positive if the chip is fast; `bears` is
+    what its receiver tolerates, as a share; the errors of both ends count against it. None if no divider can."""
 
     baud: int
     mode: Mode | None
@@ -36,7 +36,7 @@ class RateMade:
 def judge(
     rules: UartRules, clock_hz: float, frame: Frame, bauds: Sequence[int] = USUAL_BAUDS, adapter: float = 0.0
 ) -> list[RateMade]:
-    """Each rate by the mode with which it has most to spare. `adapter` is the other end's own error, as a share."""
+    """Each rate with the mode that has most margin. `adapter` is the other end's own error, as a share."""
     return [_best(rules, clock_hz, frame, baud, adapter) for baud in bauds]
 
 
@@ -55,12 +55,12 @@ def _best(rules: UartRules, clock_hz: float, frame: Frame, baud: int, adapter: f
 
 
 def highest_safe(made: Sequence[RateMade]) -> RateMade | None:
-    """The fastest that is safe."""
+    """The fastest safe one."""
     return max((rate for rate in made if rate.verdict == "safe"), key=lambda rate: rate.baud, default=None)
 
 
 def misset_rates(made: RateMade) -> list[tuple[float, float]]:
-    """(factor, baud) that is heard from a program which believes in this clock, while the real one is so many times
-    it: a crystal, prescaler or PLL other than the program was built for."""
+    """(factor, baud) heard from a program that assumes this clock, while the real one is that many times as fast:
+    another crystal, prescaler or PLL than the program was built for."""
     real = made.divided.real if made.divided else float(made.baud)
     return [(factor, real * factor) for factor in MISSET]

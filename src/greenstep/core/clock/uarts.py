@@ -1,6 +1,6 @@
-"""How chip families divide their clock into a baud rate, and how far off their receivers may be.
+"""How chip families divide their clock into a baud rate, and how much error their receivers tolerate.
 
-A family is a row of `UARTS`; its modes are tried each for itself.
+A family is a row of `UARTS`; each of its modes is tried.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ class Divided:
 
 @frozen
 class Mode:
-    """One way of dividing. `divide` takes clock in Hz and baud and gives None where the divider cannot; `tolerance`
-    is how far a sender may be off for the receiver in this mode, as a share, by the divider and the frame."""
+    """One way of dividing. `divide` takes clock in Hz and baud and returns None if the divider cannot; `tolerance` is
+    the error that the receiver tolerates in this mode, as a share, by the divider and the frame."""
 
     name: str
     divide: Callable[[float, int], Divided | None]
@@ -32,7 +32,7 @@ class Mode:
 
 @frozen
 class UartRules:
-    """A family's modes. `clock` says which clock the divider takes; `document` where the rules stand."""
+    """A family's modes. `clock` says which clock is divided; `document` is where the rules come from."""
 
     name: str
     title: str
@@ -136,8 +136,8 @@ def _esp(steps: int) -> Callable[[float, int], Divided | None]:
 
 
 def _half_bit(samples: int) -> Callable[[Divided, Frame], float]:
-    """Where the documents give no figure: the stop bit is looked at in its middle, which may move by half a bit less
-    the step in which the start bit is found."""
+    """Used where the documents give no figure: the stop bit is sampled in its middle, which may move by half a bit
+    minus the step in which the start bit is found."""
 
     def tolerance(_: Divided, frame: Frame) -> float:
         return (0.5 - 1 / samples) / (frame.bits - 0.5)
@@ -202,7 +202,7 @@ UARTS: dict[str, UartRules] = {
 
 
 def uart_rules(name: str) -> UartRules:
-    """The rules of that name, which a dialect may bring. Raises UsageFault."""
+    """The rules with that name, which a dialect may bring. Raises UsageFault."""
     if name in UARTS:
         return UARTS[name]
     from ..dialects.registry import all_dialects

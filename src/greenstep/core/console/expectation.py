@@ -4,7 +4,7 @@ from __future__ import annotations
 
 
 class Expectation:
-    """Found once the text has come, however it was cut into pieces."""
+    """Found once the text has come, however it was split."""
 
     def __init__(self, text: str) -> None:
         self.text = text

@@ -1,4 +1,4 @@
-"""Bytes to lines: CR, LF and CR LF each end one, however they are cut into pieces."""
+"""Bytes to lines: CR, LF and CR LF each end one, however they are split."""
 
 from __future__ import annotations
 
@@ -27,10 +27,8 @@ class LineSplitter:
 
 
 def readable(data: bytes, keep_escapes: bool = False) -> str:
-    """Text for people: UTF-8 where it is that, every other byte and control character as a dot.
-
-    `keep_escapes` lets ESC through, by which boards colour their text, to a terminal that understands it.
-    """
+    """Text for people: UTF-8 where valid, every other byte and control character as a dot. `keep_escapes` lets ESC
+    through, with which boards colour their text, to a terminal that understands it."""
     text = data.decode("utf-8", "replace").replace("\ufffd", "·")
     return "".join(
         char if char.isprintable() or char == "\t" or (keep_escapes and char == "\x1b") else "·" for char in text

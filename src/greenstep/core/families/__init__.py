@@ -1,4 +1,4 @@
-"""Families of processors, each a value in a file of its name; and what is asked of all of them."""
+"""Families of processors, each a value in a file of its name; and the questions asked of all of them."""
 
 from __future__ import annotations
 
@@ -20,11 +20,11 @@ if TYPE_CHECKING:
     from .room import Reservation, Side
 
 FAMILIES: dict[str, Family] = {family.core: family for family in (CORTEX_M, ARM7, AVR, PIC18, ESP)}
-"""By the core that part records name; in the order in which a beginning is looked at."""
+"""By the core that part records name; in the order in which beginnings are tried."""
 
 
 def origins_of(image: Image) -> tuple[Origin, ...]:
-    """What begins in an image, in order of address; nothing is repeated for what lies inside another."""
+    """The programs and tables that begin in an image, in order of address; nothing inside another is reported."""
     found = [origin for piece in image.pieces for origin in origins_in(piece)]
     taken = {origin.address for origin in found}
     for piece in image.pieces:
@@ -35,7 +35,7 @@ def origins_of(image: Image) -> tuple[Origin, ...]:
 
 
 def judge_vectors(image: Image, part: Part) -> Verdict:
-    """Whether an image begins as programs of a part's family do; an unknown core is not judged."""
+    """Whether an image begins as programs for a part's family do; an unknown core is not judged."""
     family = FAMILIES.get(part.core)
     if image.machine and part.core != "any" and (family is None or image.machine not in family.machines):
         known = any(image.machine in other.machines for other in FAMILIES.values())
@@ -53,7 +53,7 @@ def judge_vectors(image: Image, part: Part) -> Verdict:
 
 
 def _foreign(image: Image, part: Part) -> str:
-    """What of another family stands where this part's programs begin; empty where nothing does."""
+    """The other family's beginning that stands where this part's programs begin; empty if there is none."""
     if part.core not in FAMILIES or part.core == "arm7" or not image.pieces:
         return ""
     begins = {part.flash.start, part.flash.usable_start, image.lowest}
@@ -66,8 +66,8 @@ def _foreign(image: Image, part: Part) -> str:
 
 
 def reserve(part: Part, size: int, side: Side | None = None) -> Reservation:
-    """The room for a bootloader of `size` bytes; at the usual side of the family where none is said. Raises
-    UsageFault where the part has no such room."""
+    """The space for a bootloader of `size` bytes; on the family's usual side if none is given. Raises UsageFault if
+    the part has no such space."""
     family = FAMILIES.get(part.core)
     if family is None or family.reserve is None:
         why = family.no_room if family else "where its memory lies is not known"

@@ -10,7 +10,7 @@ from .origin import Origin
 
 
 def _are_instructions(head: bytes) -> bool:
-    """Whether they are executed always, all but the reserved one."""
+    """Whether all but the reserved one are instructions that always execute."""
     return len(head) >= 32 and all(head[at + 3] >> 4 == 0xE for at in (0, 4, 8, 12, 16, 24, 28))
 
 

@@ -1,8 +1,9 @@
 """AVR: a program begins with a table of JMP or RJMP (AVR Instruction Set Manual), though nothing obliges it to: only
-what cannot be right is called so.
+what cannot be right is called wrong.
 
 Its bootloader lies in the boot section at the end of the flash, the only place from which SPM writes (data sheets,
-"Boot Loader Support", "Boot Size Configuration"). None of the dialects tells how large it is: its code does."""
+"Boot Loader Support", "Boot Size Configuration"). None of the dialects reports its size; its code shows it.
+"""
 
 from __future__ import annotations
 
@@ -27,8 +28,8 @@ _CLEAR_R1 = b"\x11\x24"
 
 
 def jump_target(code: bytes, address: int) -> int | None:
-    """The byte address that an AVR's JMP or RJMP at `address` goes to, RJMP without going round the end of the flash;
-    None where the bytes are neither."""
+    """The byte address that an AVR's JMP or RJMP at `address` goes to, for RJMP without wrapping at the end of the
+    flash; None if the bytes are neither."""
     if len(code) < 2:
         return None
     first = code[0] | code[1] << 8
@@ -41,7 +42,7 @@ def jump_target(code: bytes, address: int) -> int | None:
 
 
 def jump_code(address: int, target: int, flash_bytes: int) -> bytes:
-    """JMP, or on parts of 8 KiB and less RJMP, which reaches all round (AVR Instruction Set Manual)."""
+    """JMP, or RJMP on parts of up to 8 KiB, where it reaches everything (AVR Instruction Set Manual)."""
     words = target // 2
     if flash_bytes > 8192:
         first = 0x940C | (words >> 17 & 0x1F) << 4 | words >> 16 & 1
@@ -50,7 +51,7 @@ def jump_code(address: int, target: int, flash_bytes: int) -> bytes:
 
 
 def _origin(piece: Piece, image: Image) -> Origin | None:
-    """JMP is two words, 940C and the target; RJMP one, Ckkk, whose target is counted from the next word."""
+    """JMP is two words, 940C and the target; RJMP one, Ckkk, with a target relative to the next word."""
     data = piece.data
     if len(data) < 4:
         return None
@@ -90,7 +91,7 @@ def _judge(image: Image, part: Part) -> Verdict:
     if first == 0xFFFF:
         return Verdict("there is no reset vector: the first word is blank", (shown,))
     target = jump_target(head, flash.start)
-    if target is not None:  # an RJMP reaches all round, so that only a JMP can go too far
+    if target is not None:  # an RJMP wraps, so only a JMP can go too far
         if target >= flash.size and first & 0xF000 != 0xC000:
             return Verdict("the reset vector jumps beyond the flash", (shown, f"JMP to {show_address(target)}"))
         return Verdict()
@@ -103,16 +104,17 @@ def _judge(image: Image, part: Part) -> Verdict:
 
 
 def boot_sections(flash_bytes: int) -> tuple[int, ...]:
-    """The sizes in bytes that a boot section can have, the largest first."""
+    """The sizes in bytes that a boot section can have, largest first."""
     largest = _LARGEST[flash_bytes // 1024]
     return tuple(largest // share for share in (1, 2, 4, 8))
 
 
 def loader_start(memory: Memory, top: bytes) -> int:
-    """Where the loader begins, by `top`, what the end of the flash holds; `memory.end` where all of it is blank.
+    """Where the loader begins, judged by `top`, the content of the end of the flash; `memory.end` if all of it is
+    blank.
 
-    A section begins with code. Where that comes after blank room it is the loader's beginning; where an application
-    reaches up to it, it is if it is a jump into the section, or what compilers begin with.
+    A section begins with code. If that follows blank space, it is the loader's beginning; if an application reaches
+    up to it, it is one if it is a jump into the section, or what compilers begin with.
     """
     blank = bytes([memory.erased])
     starts = [len(top) - size for size in boot_sections(memory.size) if size <= len(top)]
@@ -123,7 +125,7 @@ def loader_start(memory: Memory, top: bytes) -> int:
         before = top[max(0, at - _BLANK_BEFORE) : at]
         place = memory.end - len(top) + at
         target = jump_target(code[:4], place)
-        if target is not None and target >= memory.end:  # RJMP goes round the end
+        if target is not None and target >= memory.end:  # RJMP wraps at the end
             target -= memory.size
         begins = code[:2] == _CLEAR_R1 or (target is not None and place < target < memory.end)
         if begins or (before and not before.strip(blank)):
@@ -135,7 +137,7 @@ def loader_start(memory: Memory, top: bytes) -> int:
 
 
 def leads_to_loader(memory: Memory, vector: bytes) -> bool:
-    """Whether the jump at 0 goes to the room of a boot section, as where reset does not begin in it."""
+    """Whether the jump at 0 goes into a boot section, as it does if reset does not begin there."""
     target = jump_target(vector, memory.start)
     if target is None:
         return False

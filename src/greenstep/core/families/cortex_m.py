@@ -1,5 +1,5 @@
 """Cortex-M: a program begins with its first stack pointer and reset handler, the latter with bit 0 set (ARMv7-M
-Architecture Reference Manual, B1.5.3; ST AN3155 on `go`); VTOR wants its table on a power of two (B3.2.5)."""
+Architecture Reference Manual, B1.5.3; ST AN3155 on `go`); VTOR needs its table on a power of two (B3.2.5)."""
 
 from __future__ import annotations
 
@@ -18,9 +18,9 @@ if TYPE_CHECKING:
     from .room import Reservation, Side
 
 _STACKS = ((0x20000000, 0x20200000), (0x10000000, 0x10040000), (0x1FFF0000, 0x20000000), (0x24000000, 0x24100000))
-"""Where Cortex-M parts have RAM that a first stack pointer points to."""
+"""Where Cortex-M parts have RAM that a first stack pointer points into."""
 _TABLE_ALIGNMENT = 0x200
-"""Holds the tables of all parts here: up to 128 vectors."""
+"""Large enough for the tables of all parts here: up to 128 vectors."""
 
 
 def word_at(data: bytes, at: int) -> int:
@@ -66,7 +66,7 @@ def _table(piece: Piece, image: Image, stack: int, entry: int) -> Origin | None:
 
 
 def _base_of(entry: int, size: int) -> int | None:
-    """The round address at which the program must lie that its own reset handler is inside it."""
+    """The round address at which the program must lie for its own reset handler to be inside it."""
     for bits in range(24, 8, -1):
         base = entry >> bits << bits
         if base <= entry < base + size:
@@ -137,7 +137,7 @@ def _reserve(part: Part, size: int, side: Side | None) -> Reservation:
 def vectors_moved(
     plan: Reservation, slot: int, image: Image, bootloader: Image | None
 ) -> tuple[Image, tuple[str, ...]]:
-    """The application with the first two words of the bootloader, and its own in the slot. Returns notes; raises
+    """The application with the first two words of the bootloader, its own moved to the slot. Returns notes; raises
     UsageFault, RefusedFault."""
     from ..image.edit import with_bytes
     from .room import no_reset

@@ -26,16 +26,15 @@ _SECTOR = 0x1000
 
 
 def origins_in(piece: Piece) -> Iterator[Origin]:
-    """Headers and tables begin pieces, or sectors of 4 KiB inside a merged image; the latter only with their sums
-    right."""
+    """Headers and tables begin pieces, or 4 KiB sectors inside a merged image; the latter only with correct sums."""
     end = summed = 0
-    whole = memoryview(piece.data)  # a merged image has thousands of sectors, none of which is to be copied
+    whole = memoryview(piece.data)  # a merged image has thousands of sectors, none of which should be copied
     first = -piece.address % _SECTOR
     places = sorted({0, *range(first, len(piece.data), _SECTOR)})
     for at in places:
         if at < end or piece.data[at] not in (MAGIC, 0xAA):
             continue
-        if summed > 4 * len(piece.data):  # headers upon headers, each with the rest of the file for its own
+        if summed > 4 * len(piece.data):  # headers after headers, each with the rest of the file as its own
             return
         header, cost = _header(whole[at:]) if piece.data[at] == MAGIC else (None, 0)
         summed += cost
@@ -49,7 +48,7 @@ def origins_in(piece: Piece) -> Iterator[Origin]:
 
 
 def _header(data: memoryview) -> tuple[BootHeader | None, int]:
-    """By which kind of header the sum comes out right; else the kind that can be read. And how many bytes were
+    """The kind of header for which the sum comes out right, else the kind that can be read; and how many bytes were
     summed for that."""
     readable = []
     for extended in (True, False):
@@ -67,7 +66,7 @@ def _header(data: memoryview) -> tuple[BootHeader | None, int]:
 
 
 def flash_bytes_said(image: Image) -> int | None:
-    """How much flash the first boot header in the image says the chip has; None where there is none."""
+    """How much flash the first boot header in the image claims for the chip; None if there is none."""
     for piece in image.pieces:
         for origin in origins_in(piece):
             if origin.header is not None:
@@ -78,7 +77,7 @@ def flash_bytes_said(image: Image) -> int | None:
 
 
 def renew_headers(image: Image, origins: Sequence[Origin]) -> tuple[Image, tuple[str, ...]]:
-    """Boot headers' sums made anew; `origins` were found before the image was changed. Returns notes."""
+    """Recompute the sums of boot headers; `origins` were found before the image was changed. Returns notes."""
     from ..image.edit import with_bytes
 
     notes = []
@@ -103,7 +102,7 @@ def renew_headers(image: Image, origins: Sequence[Origin]) -> tuple[Image, tuple
 
 
 def _judge(image: Image, part: Part) -> Verdict:
-    """Its boot headers are judged by the dialect, which knows where the ROM looks for them."""
+    """Boot headers are judged by the dialect, which knows where the ROM looks for them."""
     return Verdict()
 
 

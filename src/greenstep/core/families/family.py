@@ -1,5 +1,5 @@
-"""What a family of processors has of its own, one value a family: how its programs begin, what cannot be right in
-one, where a resident bootloader finds room beside them."""
+"""What is specific to a family of processors, one value per family: how its programs begin, what cannot be right in
+one, where a resident bootloader finds space beside them."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 @frozen
 class Verdict:
-    """`trouble` is why the image cannot run there; empty where it can. `notes` are worth telling."""
+    """`trouble` is why the image cannot run there; empty if it can. `notes` are worth mentioning."""
 
     trouble: str = ""
     evidence: tuple[str, ...] = ()
@@ -26,8 +26,9 @@ class Verdict:
 
 @frozen
 class Jumps:
-    """How a program begins that begins with a jump. `target` gives the byte address that code at an address jumps to,
-    None where it is no jump; `code` makes the jump at an address to a target, in a flash of so many bytes."""
+    """For families whose programs begin with a jump. `target` gives the byte address that the code at an address
+    jumps to, None if it is no jump; `code` makes the jump from an address to a target, in a flash of that many
+    bytes."""
 
     target: Callable[[bytes, int], int | None]
     code: Callable[[int, int, int], bytes]
@@ -35,13 +36,12 @@ class Jumps:
 
 @frozen
 class Family:
-    """`core` is its name in part records, `machines` are those in ELF files. `begins_with` says what stands where
-    its programs begin. An instruction word has `word_bytes`, low byte first; `counts_words`: its program counter
-    counts them.
+    """`core` is its name in part records, `machines` are those in ELF files. `begins_with` names what its programs
+    begin with. An instruction word has `word_bytes`, low byte first; `counts_words`: its program counter counts them.
 
     `origin` finds a program's beginning in a piece; `judge` says whether an image can run on a part. `reserve` plans
-    the room of a bootloader of so many bytes at a side (None: the usual one), `no_room` says why there is none to be
-    planned. `jumps` is None where programs do not begin with one.
+    the space for a bootloader of a given size on a side (None: the usual one), `no_room` says why none can be
+    planned. `jumps` is None if programs do not begin with one.
     """
 
     core: str

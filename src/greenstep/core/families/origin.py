@@ -1,4 +1,4 @@
-"""The beginning of a program in an image, and what it says of itself."""
+"""The beginning of a program in an image, and what it says about itself."""
 
 from __future__ import annotations
 
@@ -13,16 +13,16 @@ from ..image.partitions import Partition
 
 FamilyName = Literal["cortex-m", "arm7", "avr", "pic18", "esp", "esp partitions"]
 LONGEST_TABLE = 256
-"""Vectors that a table has at most."""
+"""The most vectors that a table has."""
 
 
 @frozen
 class Origin:
-    """A beginning of a program, or of a table, that is as its family has it.
+    """A beginning of a program, or of a table, that is valid for its family.
 
-    `size` is that of the table of vectors in bytes. `entry` is the byte address it starts at, `stack` the first stack
+    `size` is that of the vector table in bytes. `entry` is the byte address it starts at, `stack` the first stack
     pointer; `vectors` how many there are, `unused` how many of them share the target `unused_to`. `base` is where a
-    program lies by its own vectors, where that is not `address`.
+    program belongs by its own vectors, if that is not `address`.
     """
 
     family: FamilyName
@@ -40,7 +40,7 @@ class Origin:
 
 
 def shared_target(targets: Sequence[int], vectors: int) -> tuple[int, int | None]:
-    """How many of the vectors are not used, and where they go: those that share a target, if they are many."""
+    """How many vectors are unused, and where they go: those that share a target, if there are many."""
     if not targets:
         return 0, None
     to, times = Counter(targets).most_common(1)[0]

@@ -1,7 +1,8 @@
 """PIC18: GOTO at the reset vector 0000, interrupts at 0008 and 0018 (data sheets, "Memory Organization", "GOTO").
 
-A hex file holds more than code: configuration words stand at 300000, user ids at 200000 and the EEPROM at F00000. A
-bootloader writes code."""
+A hex file holds more than code: configuration words at 300000, user ids at 200000 and the EEPROM at F00000. A
+bootloader writes code.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +24,8 @@ _OTHER = ((_USER_IDS, "user ids"), (_CONFIGURATION, "configuration words"), (_EE
 
 
 def code_only(image: Image, flash_end: int, config_bytes: int = 0) -> tuple[Image, tuple[str, ...]]:
-    """The image without what is no code, and what was left out, in words. What lies beyond the flash and in none of
-    these places stays, to be refused by whoever knows the part. `config_bytes`: so many at the end of the flash are
+    """The image reduced to code, and what was left out, in words. Anything beyond the flash and in none of these
+    places stays, for the part's own check to refuse. `config_bytes`: this many bytes at the end of the flash are
     configuration words, as on the J parts."""
     notes, pieces = [], []
     config = flash_end - config_bytes
@@ -45,7 +46,7 @@ def code_only(image: Image, flash_end: int, config_bytes: int = 0) -> tuple[Imag
 
 
 def _apart(image: Image, start: int, end: int) -> list[Piece]:
-    """The pieces, with what lies from `start` to before `end` cut off from the rest."""
+    """The pieces, with everything from `start` to before `end` split off."""
     return [
         Piece(low, piece.data[low - piece.address : high - piece.address])
         for piece in image.pieces
@@ -55,7 +56,7 @@ def _apart(image: Image, start: int, end: int) -> list[Piece]:
 
 
 def in_words(image: Image) -> str:
-    """The span of an image as the program counter counts it, in words of 16 bits."""
+    """The span of an image as the program counter counts it, in 16-bit words."""
     return f"in words {show_span(image.lowest // 2, (image.end - image.lowest + 1) // 2)}"
 
 
@@ -66,7 +67,7 @@ def goto(address: int) -> bytes:
 
 
 def goto_target(data: bytes) -> int | None:
-    """The byte address that four bytes jump to; None where they are no GOTO."""
+    """The byte address that four bytes jump to; None if they are no GOTO."""
     if len(data) < 4 or data[1] != 0xEF or data[3] & 0xF0 != 0xF0:
         return None
     return 2 * (data[0] | (data[2] | (data[3] & 0x0F) << 8) << 8)

@@ -1,4 +1,4 @@
-"""Room in the flash for a resident bootloader: where it begins, what jumps to it and from it, what the compiler is
+"""Space in the flash for a resident bootloader: where it begins, what jumps to it and from it, what the compiler is
 told."""
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ Side = Literal["top", "bottom"]
 
 @frozen
 class Jump:
-    """Bytes to stand at `address`, and what they are: GOTO FC00."""
+    """Bytes that must stand at `address`, and what they are: GOTO FC00."""
 
     address: int
     code: bytes
@@ -25,12 +25,10 @@ class Jump:
 
 @frozen
 class Reservation:
-    """The bootloader's room, `start` to before `end`, and the application's, `app_start` to before `app_end`.
-
-    `jumps` are what must stand in the flash for both to be reached; `slot` is where the application's own reset jump
-    or vectors are kept (top only), which is part of neither room. `linker` are values for the compiler, `notes` what
-    a person must know besides.
-    """
+    """The bootloader's space, `start` to before `end`, and the application's, `app_start` to before `app_end`.
+    `jumps` must stand in the flash for both to be reached; `slot` is where the application's own reset jump or
+    vectors are kept (top only), which belongs to neither. `linker` are values for the compiler, `notes` what else a
+    person must know."""
 
     part: Part
     side: Side
@@ -76,7 +74,7 @@ def at_bottom(part: Part, size: int, alignment: int) -> Reservation:
 
 
 def _left(memory: Memory, start: int, end: int, size: int) -> None:
-    """Raises UsageFault where nothing is left for an application."""
+    """Raises UsageFault if nothing is left for an application."""
     if start >= end:
         whole = f"with its erase units {size:,} bytes take the whole flash ({show_size(memory.size)})"
         raise usage("reserve-size", whole, "a smaller bootloader, or a part with more flash")

@@ -1,7 +1,7 @@
 """Findings: from what was observed to a cause in plain words, its evidence, and what to try.
 
-Plain data in, plain data out: each file holds the rules of one kind of situation, `diagnose` asks them in
-order, and is loaded when something has to be explained.
+Plain data in, plain data out: each file holds the rules for one kind of situation; `diagnose` asks them in order, and
+is loaded only when something has to be explained.
 """
 
 from typing import TYPE_CHECKING, Any
@@ -27,6 +27,6 @@ def __getattr__(name: str) -> Any:
     from . import observations
     from .diagnose import diagnose
 
-    # `diagnose` is also the name of the file it stands in: what is asked for here is the function
+    # `diagnose` is also the name of its file: callers ask for the function
     globals()["diagnose"] = diagnose
     return diagnose if name == "diagnose" else getattr(observations, name)

@@ -1,4 +1,4 @@
-"""What a chip's ROM prints at reset about the way it was booted, decoded.
+"""What a chip's ROM prints at reset about the boot mode, decoded.
 
 The texts are those of Espressif's serial protocol description ("boot mode selection", "ROM messages").
 """
@@ -19,7 +19,8 @@ _RUNNING = "starts the program in its flash"
 
 @frozen
 class BootText:
-    """`quoted` is the line as heard, `meaning` what it says of the chip, `loader` whether it waits for an upload."""
+    """`quoted` is the line as heard, `meaning` what it says about the chip, `loader` whether it waits for an
+    upload."""
 
     quoted: str
     meaning: str
@@ -27,7 +28,7 @@ class BootText:
 
     @property
     def runs(self) -> bool:
-        """Whether it goes on to a program."""
+        """Whether it continues into a program."""
         return _RUNNING in self.meaning
 
 
@@ -59,7 +60,7 @@ _PATTERNS: tuple[tuple[bytes, Callable[[re.Match[bytes]], tuple[str, bool]]], ..
 
 
 def read_boot_text(data: bytes) -> BootText | None:
-    """The most telling statement of a ROM: that there is nothing to run, before the boot mode. None without one."""
+    """The most informative statement of a ROM: nothing to run, before the boot mode. None if there is none."""
     for pattern, decode in (*_PATTERNS[-2:], *_PATTERNS[:-2]):
         match = re.search(pattern, data)
         if match is None:

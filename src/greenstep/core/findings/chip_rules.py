@@ -1,4 +1,4 @@
-"""The chip answered and would not: another chip, locked, a refused address or command; or it fell silent."""
+"""The chip answered and refused: another chip, locked, a refused address or command; or it fell silent."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def other_chip(seen: Observations) -> Finding | None:
 
 
 def locked(seen: Observations) -> Finding | None:
-    """A locked chip refuses from the first command on; one that refuses later is not locked."""
+    """A locked chip refuses from the first command on; a chip that refuses later is not locked."""
     refusal = seen.refusal
     shown = seen.locked
     if refusal is not None and refusal.kind is RefusalKind.LOCKED and seen.untouched:
@@ -49,7 +49,7 @@ def restarted(seen: Observations) -> Finding | None:
         return None
     if (
         seen.refusal is not None and seen.refusal.kind is RefusalKind.BAD_DATA
-    ):  # it said no before it said anything else
+    ):  # it refused before it reported anything else
         return None
     heard = ((seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame))
     text = next((data for data, frame in heard if is_text(data, frame)), None)
@@ -150,7 +150,7 @@ def fell_silent(seen: Observations) -> Finding | None:
 
 
 def lost_step(seen: Observations) -> Finding | None:
-    """The last resort once something had answered."""
+    """The last resort once something has answered."""
     if seen.phase == "sync" or seen.difference is not None:
         return None
     return Finding(

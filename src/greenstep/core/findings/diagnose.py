@@ -1,4 +1,4 @@
-"""The order in which rules are asked. The first that holds is the finding shown first."""
+"""The order in which rules are asked. The first that applies is the finding shown first."""
 
 from __future__ import annotations
 

@@ -17,15 +17,15 @@ _TALKS_AGAIN_S = 6.0
 
 
 def next_experiment(seen: Observations) -> Experiment | None:
-    """The first that is worth it and was not tried yet; None where the findings have all that can be had."""
+    """The first that is worthwhile and was not tried yet; None if the findings have all they can get."""
     if seen.answered_at is not None or seen.answered_other is not None or _reads(seen):
         return None
-    first = replace(seen, reheard=None, errors=seen.first_errors)  # experiments at wrong rates make more of them
+    first = replace(seen, reheard=None, errors=seen.first_errors)  # experiments at wrong rates cause more of them
     return next((experiment for experiment in _worth_it(first) if experiment not in seen.tried), None)
 
 
 def _reads(seen: Observations) -> bool:
-    """Whether what was heard at other settings reads as text, and so has told what is there."""
+    """Whether what was heard at other settings reads as text, and so has shown what is there."""
     if seen.reheard is None:
         return False
     settings, heard = seen.reheard
@@ -36,7 +36,7 @@ def _reads(seen: Observations) -> bool:
 
 
 def _worth_it(seen: Observations) -> Iterator[Experiment]:
-    """All of them, in order, by what was seen at first."""
+    """All of them, in order, judged by what was seen first."""
     frame = seen.console.frame
     if seen.phase == "start":
         yield from (ListenAt(LineSettings(rate, frame)) for rate in likelier_rates(seen)[:_RATES_TRIED])
@@ -60,5 +60,7 @@ def _worth_it(seen: Observations) -> Iterator[Experiment]:
         if seen.asks_elsewhere:
             yield from (AskAt(baud) for baud in seen.other_bauds)
         yield AskAs(only_hasty=runs_already(seen))
-        if not seen.heard.everything and seen.heard_meanwhile:  # a program that no reset reaches, and will talk again
+        if (
+            not seen.heard.everything and seen.heard_meanwhile
+        ):  # no reset reaches this program, and it will talk again
             yield WaitForTalk()

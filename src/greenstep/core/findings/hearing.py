@@ -1,4 +1,4 @@
-"""Is it text, and which usual rate is near: what several rules ask of what was heard."""
+"""Is it text, and which usual rate is near: questions that several rules ask about what was heard."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ USUAL_RATES = (
 
 
 def standard_rate(rate: int) -> int:
-    """The usual rate that is nearest, if it is within 3 %, else the rate itself."""
+    """The nearest usual rate if it is within 3 %, else the rate itself."""
     near = min(USUAL_RATES, key=lambda candidate: abs(candidate - rate))
     return near if abs(near - rate) <= 0.03 * near else rate
 
 
 def is_text(data: bytes, frame: Frame) -> bool:
-    """Whether bytes are text as they stand; slow garbage, too, is made of printable characters."""
+    """Whether bytes are text as they are; slow garbage consists of printable characters too."""
     if len(data) < 4 or readable_share(data) < 0.85:
         return False
     return len(data) < ENOUGH_BYTES or reads_as_talk(data, frame)

@@ -35,7 +35,7 @@ def echo(seen: Observations) -> Finding | None:
 
 
 def frame_mismatch(seen: Observations) -> Finding | None:
-    """The port is set to another frame than the bootloader speaks, and something did answer or nothing did."""
+    """The port is set to another frame than the bootloader uses, whether or not something answered."""
     actual, wanted = seen.settings.frame, seen.frame_wanted
     if actual == wanted or seen.phase not in ("sync", "chip"):
         return None
@@ -54,7 +54,7 @@ def frame_mismatch(seen: Observations) -> Finding | None:
 
 
 def parity_flagged(seen: Observations) -> Finding | None:
-    """Our frame is right, and the driver counted parity or framing errors in nearly all that came."""
+    """Our frame is right, and the driver counted parity or framing errors in nearly everything received."""
     if seen.phase not in ("sync", "chip") or seen.errors is None or seen.settings.frame != seen.frame_wanted:
         return None
     heard = len(seen.heard.everything)
@@ -70,11 +70,11 @@ def parity_flagged(seen: Observations) -> Finding | None:
 
 
 def rom_text(seen: Observations) -> Finding | None:
-    """The chip's ROM itself says how it was booted."""
+    """The chip's ROM itself prints how it was booted."""
     if seen.phase not in ("sync", "start"):
         return None
     heard = seen.heard
-    # a ROM of our own at a rate that none prints at has a clock that is off: that is another finding
+    # our own ROM at a rate that none prints at has a wrong clock: that is another finding
     at_home = not seen.rom_speaks or (seen.reheard is not None and seen.reheard[0].baud in ROM_RATES)
     reheard = seen.reheard[1] if seen.reheard and at_home else b""
     found = next(
@@ -95,7 +95,7 @@ def rom_text(seen: Observations) -> Finding | None:
 
 
 def _own_rom_text(seen: Observations, found: BootText) -> Finding:
-    """The declared chip's own ROM: it runs, and what it says tells what is missing."""
+    """The declared chip's own ROM: it runs, and what it prints tells what is missing."""
     evidence = (f'heard "{found.quoted}"',)
     if seen.phase == "start":
         tries: tuple[str, ...] = ("put the boot pin back to run, and reset",)
@@ -118,7 +118,7 @@ def _own_rom_text(seen: Observations, found: BootText) -> Finding:
 
 
 def other_dialect(seen: Observations) -> Finding | None:
-    """An answer that is what another bootloader says, or an answer to a question in its own dialect."""
+    """An answer that belongs to another bootloader, or an answer to a question in its own dialect."""
     if seen.phase != "sync":
         return None
     tries = ("check --chip: is this the board you meant?",)
@@ -149,18 +149,19 @@ def other_dialect(seen: Observations) -> Finding | None:
 
 
 def runs_already(seen: Observations) -> bool:
-    """Whether what was heard is a program's text, so that only a loader that gave up may have been there before."""
+    """Whether what was heard is a program's text, so that a loader could only have been there earlier, and timed
+    out."""
     pieces = (seen.heard.after, seen.after_settings.frame), (seen.heard.answers, seen.settings.frame)
     return any(is_text(data, frame) for data, frame in pieces)
 
 
 def may_speak_otherwise(seen: Observations) -> bool:
-    """Whether it is worth asking in other dialects: nothing heard speaks of another cause."""
+    """Whether asking in other dialects is worthwhile: nothing heard points to another cause."""
     return not (echo(seen) or frame_mismatch(seen) or rom_text(seen) or other_dialect(seen))
 
 
 _LOADER_LISTENS_S = 0.4
-"""Resident bootloaders that give up listen at least so long after reset."""
+"""Resident bootloaders that time out listen at least this long after reset."""
 
 
 def reset_too_early(seen: Observations) -> Finding | None:
@@ -241,7 +242,7 @@ def application_text(seen: Observations) -> Finding | None:
 
 
 def _text_in_another_frame(seen: Observations) -> str:
-    """What was heard, if it is a program's 8N1 talk taken for characters with parity; else an empty text."""
+    """What was heard, if it is a program's 8N1 text received as characters with parity; else an empty text."""
     data, settings = seen.heard.answers, seen.settings
     if settings.frame.parity == "none" or len(data) < _ENOUGH_GARBLED or not reads_as_talk(data, settings.frame):
         return ""
@@ -252,7 +253,8 @@ _ENOUGH_GARBLED = 12
 
 
 def heard_before_only(seen: Observations) -> Finding | None:
-    """The board talked until it was reset, and not since: it is held in reset, or in a bootloader that is deaf."""
+    """The board talked until it was reset, and not since: it is held in reset, or in a bootloader that does not hear
+    us."""
     if seen.phase != "sync" or not seen.heard.before or seen.heard.answers or seen.heard.after:
         return None
     return Finding(
@@ -269,7 +271,7 @@ def heard_before_only(seen: Observations) -> Finding | None:
 
 
 def stray(seen: Observations) -> Finding | None:
-    """A byte or two that are no answer."""
+    """One or two bytes that are no answer."""
     heard = seen.heard.answers + seen.heard.after
     if seen.phase != "sync" or not heard:
         return None
@@ -283,7 +285,7 @@ def stray(seen: Observations) -> Finding | None:
 
 
 def silence(seen: Observations) -> Finding | None:
-    """Nothing at all was heard. The likeliest cause depends on who was to reset the chip."""
+    """Nothing at all was heard. The likeliest cause depends on what was to reset the chip."""
     if seen.phase != "sync" or seen.heard.everything:
         return None
     evidence = [f"{len(seen.sent)} bytes sent at {seen.settings}, nothing heard"]

@@ -12,7 +12,7 @@ from ..link import Frame, LineErrors, LineSettings, ResetBy
 
 @frozen
 class LineHeard:
-    """Bytes on the line by when they came: before the lines moved, in answer to what was sent, afterwards."""
+    """Bytes on the line by when they came: before the lines moved, after we asked, afterwards."""
 
     before: bytes = b""
     answers: bytes = b""
@@ -25,7 +25,7 @@ class LineHeard:
 
 @frozen
 class Progress:
-    """How far a write had come, in bytes."""
+    """How far a write had got, in bytes."""
 
     done: int
     total: int
@@ -34,7 +34,7 @@ class Progress:
 
 @frozen
 class ChipSeen:
-    """Which chip was declared, and which answered: by name where it is known, else by what it said."""
+    """Which chip was declared, and which answered: by name if it is known, else by what it reported."""
 
     declared: str
     answered: str
@@ -45,10 +45,9 @@ class ChipSeen:
 class Difference:
     """What verify found: places where the chip differs from what was written.
 
-    `expected` and `found` are the whole spans compared, end to end; `blocks` are (offset, size) of the
-    writes in them; `guarded` says that writes carry a checksum, so that nothing was damaged on the way to the
-    chip; `before` is what the beginning of the span held before, where that is known; `written`
-    is False where nothing was written just now.
+    `expected` and `found` are all the spans compared, end to end; `blocks` are (offset, size) of the writes in them;
+    `guarded` says that writes carry a checksum, so that nothing was damaged on the way to the chip; `before` is what
+    the beginning of the span held before, if that is known; `written` is False if nothing was written in this run.
     """
 
     first_address: int
@@ -69,8 +68,8 @@ class Difference:
 
 @frozen
 class ListenAt:
-    """Hear what comes at other settings: after a reset where lines can, or, with `wait_s`, once somebody talks.
-    `for_boot_text`: it counts only where it reads as what a ROM prints at reset."""
+    """Listen at other settings: after a reset where lines can, or, with `wait_s`, until something talks.
+    `for_boot_text`: it only counts if it reads as what a ROM prints at reset."""
 
     settings: LineSettings
     wait_s: float = 0.0
@@ -79,21 +78,21 @@ class ListenAt:
 
 @frozen
 class AskAt:
-    """Ask the declared bootloader at another rate, after a reset by the lines."""
+    """Ask the declared bootloader at another rate, after a reset by lines."""
 
     baud: int
 
 
 @frozen
 class AskAs:
-    """Ask in the other dialects; `only_hasty`: those whose loaders give up, or are entered through a break."""
+    """Ask in the other dialects; `only_hasty`: those whose loaders time out, or are entered through a break."""
 
     only_hasty: bool
 
 
 @frozen
 class WaitForTalk:
-    """Listen at the console's rate until a program talks that does so now and then."""
+    """Listen at the console's rate for a program that talks now and then."""
 
 
 Experiment = ListenAt | AskAt | AskAs | WaitForTalk
@@ -102,26 +101,27 @@ Phase = Literal["sync", "chip", "erase", "write", "verify", "start"]
 
 @frozen
 class Observations:
-    """Everything the findings look at.
+    """Everything that the findings look at.
 
-    `frame_wanted` is the frame the dialect speaks; `settings` is what the port was set to. `reset_by`: what has
-    reset the chip. `untouched`: nothing on the chip was changed so far.
+    `frame_wanted` is the dialect's frame; `settings` are those of the port. `reset_by`: what reset the chip.
+    `untouched`: nothing on the chip has been changed so far.
 
-    `sync_sent` and `sync_answers` are the dialect's; `other_answers` are what it says to anything it does not
-    understand; `rom_speaks`, whether the declared chip's own ROM prints how it was booted; `speaks_text`, whether
-    its answers are text, in capitals; `gives_up`, whether its loader starts the application by itself when it hears
-    nothing more. `others` are (title, answers, other sounds) of the other dialects. `listened` is what the port was
-    set to while `heard.after` came. `reheard` is what came at the rate that seemed likelier, with what the port was
-    set to for it. `answered_at` is the answer to being asked at another rate. `answered_other` is the (title,
-    answer) of another dialect that did get an answer. `quiet_s` is how long nothing came while we asked;
-    `began_anew`, whether what came then looks like a program's start and not like one that talks now and then;
-    `unasked_s`, how long after the last reset by the lines the first asking came, and `early` what was heard until
-    then. `warnings` are what the pins' voltages during the sequence give reason to.
+    `sync_sent` and `sync_answers` are the dialect's; `other_answers` are its answers to anything it does not
+    understand; `rom_speaks`, whether the declared chip's own ROM prints how it was booted; `speaks_text`, whether its
+    answers are text, in capitals; `gives_up`, whether its loader starts the application by itself when it hears
+    nothing more. `others` are (title, answers, other sounds) of the other dialects. `listened` are the port's
+    settings while `heard.after` came. `reheard` is what came at the rate that seemed likelier, with the settings used
+    for it. `answered_at` is the answer to a question at another rate. `answered_other` is the (title, answer) of
+    another dialect that got an answer. `quiet_s` is how long nothing came while we asked; `began_anew`, whether what
+    came then looks like a program's start and not like one that talks now and then; `unasked_s`, how long after the
+    last reset by lines the first question came, and `early` what was heard until then. `warnings` come from the pins'
+    voltages during the sequence.
 
-    `console` is what the program is heard at. `tried` are the experiments made so far, `first_errors` what the
-    receiver had counted before them, and `heard_meanwhile` is what came while others were asked. `other_bauds` are
-    rates that the dialect's loaders are built for besides the one that was asked at; `asks_elsewhere`, whether asking
-    at another rate can tell anything."""
+    `console` are the settings at which the program talks. `tried` are the experiments made so far, `first_errors`
+    what the receiver had counted before them, and `heard_meanwhile` what came while other dialects were tried.
+    `other_bauds` are rates that the dialect's loaders are built for besides the one used; `asks_elsewhere`, whether
+    asking at another rate can tell anything.
+    """
 
     phase: Phase
     settings: LineSettings

@@ -1,4 +1,4 @@
-"""Why a port could not be opened, or went away: from what the operating system said."""
+"""Why a port could not be opened, or disappeared: from what the operating system said."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ..nearest import nearest
 
 @frozen
 class PortListed:
-    """A port as the system lists it. `label` is its product text, or what else is known of it."""
+    """A port as the system lists it. `label` is its product text, or whatever else is known of it."""
 
     name: str
     label: str = ""
@@ -23,8 +23,8 @@ class PortListed:
 class PortSeen:
     """What was wanted, and what the system said.
 
-    `holders` are the programs that hold the port, as 'name (pid)'; `group` owns the device where permission
-    is missing; `words` is the system's own message; `serial` is the serial number the project file asks for.
+    `holders` are the programs that hold the port, as 'name (pid)'; `group` owns the device if permission is missing;
+    `words` is the system's own message; `serial` is the serial number that the project file asks for.
     """
 
     wanted: str
@@ -38,7 +38,7 @@ class PortSeen:
 
 
 def link_fault(port: str, error: LinkError) -> Fault:
-    """What a link raised, as a fault of the port of that name."""
+    """A link's error as a fault of the port with that name."""
     match error:
         case LinkLost():
             return PortFault(diagnose_port(PortSeen(port, "vanished", error.reason)))

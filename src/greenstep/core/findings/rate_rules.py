@@ -1,4 +1,4 @@
-"""What was heard is neither text nor an answer: the rates differ, and which is the right one."""
+"""What was heard is neither text nor an answer: the rates differ, and which is right."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def answers_elsewhere(seen: Observations) -> Finding | None:
 
 
 def _samples(seen: Observations) -> tuple[Sample, Sample]:
-    """What was heard as talk, and what came in answer to us."""
+    """What was heard as talk, and what came as an answer to us."""
     talk = Sample(seen.heard.after, seen.after_settings.frame)
     if seen.phase != "sync":
         return talk, Sample(b"", seen.settings.frame)
@@ -63,21 +63,21 @@ def _garbled(seen: Observations) -> _Garbled | None:
 
 
 def _rounded(factor: float) -> float:
-    """A factor of two rates, as one of those that are known if it is near to one."""
+    """The ratio of two rates, as one of the known ratios if it is near one."""
     near = min(FACTORS, key=lambda known: abs(known / factor - 1))
     return near if abs(near / factor - 1) < 0.01 else factor
 
 
 def _proven_rate(seen: Observations) -> int | None:
-    """The rate at which the board was understood, where another one was tried and did it."""
+    """The rate at which the board was understood, if another one was tried and worked."""
     if seen.reheard is not None and is_text(seen.reheard[1], seen.reheard[0].frame):
         return seen.reheard[0].baud
     return None
 
 
 def likelier_rates(seen: Observations) -> list[int]:
-    """The usual rates at which what was heard as garbage should be readable, likeliest first; none where nothing
-    speaks for another rate."""
+    """The usual rates at which garbage should become readable, likeliest first; empty if nothing points to another
+    rate."""
     if echo(seen) or frame_mismatch(seen) or parity_flagged(seen) or rom_text(seen) or other_dialect(seen):
         return []
     found = _garbled(seen)

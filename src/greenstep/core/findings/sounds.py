@@ -1,4 +1,4 @@
-"""The sounds of bootloaders: what each says of itself or to a stranger, as the chip makers' documents have it."""
+"""The sounds of bootloaders: what each says by itself or to a stranger, according to the chip makers' documents."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ class Sound:
 
 
 Voices = Iterable[tuple[str, tuple[bytes, ...], tuple[bytes, ...]]]
-"""(title, answers, sounds) of dialects: answers by their bytes, and patterns of what is said besides."""
+"""(title, answers, sounds) of dialects: answers as bytes, and patterns for everything else they send."""
 
 _LONGEST_BYTES = 200
 
 
 def sounds_like(data: bytes, voices: Voices) -> Sound | None:
-    """Which bootloader says `data`, if one does: an answer, however often, or one of its other sounds."""
+    """Which bootloader sends `data`, if any: its answer, repeated or not, or one of its other sounds."""
     if not data:
         return None
     voices = tuple(voices)

@@ -1,4 +1,4 @@
-"""Verify was equal, and the application did not show the text that proves it runs."""
+"""Verify was equal, and the application did not send the text that proves it runs."""
 
 from __future__ import annotations
 

@@ -126,7 +126,7 @@ def _shifted(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
 
 
 def _not_erased(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
-    """Programming moves bits away from the erased value only; what was not erased holds such bits too many."""
+    """Programming only moves bits away from the erased value; what was not erased has too many such bits."""
     erased_bits = 0xFF if d.erased else 0x00
     wrong = d.wrong
     if len(wrong) < 4:

@@ -20,7 +20,7 @@ Through = Literal["wire", "capacitor"]
 
 @frozen
 class Role:
-    """A pin's line: which one, and whether asserting it is what holds (or selects) the pin."""
+    """A pin's line: which one, and whether asserting it holds (or selects) the pin."""
 
     line: LineName
     asserted: bool = True
@@ -40,7 +40,7 @@ class Hookup:
 
     @property
     def by_hand(self) -> bool:
-        """Whether a person has to do it: nothing here moves a line to enter the bootloader."""
+        """Whether a person has to do it: no line here enters the bootloader."""
         return self.enter is None
 
     @property
@@ -49,10 +49,10 @@ class Hookup:
         return self.reset.line.upper() if self.reset else ""
 
     def lines_for(self, reset_held: bool, boot_selected: bool) -> tuple[bool, bool]:
-        """(DTR, RTS), True = asserted, that put both pins where they are wanted.
+        """(DTR, RTS), True = asserted, that put both pins in the wanted states.
 
-        In a cross pair each transistor conducts only while the other line is released, so the two pins can
-        not be low at once: reset goes first, and boot follows the moment reset is let go.
+        In a cross pair each transistor conducts only while the other line is released, so the two pins cannot be low
+        at once: reset goes first, and boot follows the moment reset is released.
         """
         if self.crossed:
             boot_selected = boot_selected and not reset_held
@@ -64,7 +64,7 @@ class Hookup:
 
     @property
     def idle_lines(self) -> tuple[bool, bool]:
-        """(DTR, RTS) with the chip running and boot not selected: what a port is opened with."""
+        """(DTR, RTS) with the chip running and boot not selected: the state in which a port is opened."""
         return self.lines_for(False, False)
 
 
@@ -89,10 +89,8 @@ NAMED = {
 
 
 def named_hookup(name: str, boot_level: str) -> Hookup:
-    """A hookup by its name in NAMED. `boot_level` ('high', 'low' or '') is where the chip's boot pin selects.
-
-    Raises UsageFault for a name that is not there.
-    """
+    """A hookup by its name in NAMED. `boot_level` ('high', 'low' or '') is the level at which the chip's boot pin
+    selects the bootloader. Raises UsageFault for an unknown name."""
     reset_line: LineName = "rts" if "rts" in name or name == "cross-pair" else "dtr"
     boot_line: LineName = "dtr" if reset_line == "rts" else "rts"
     if name == "by-hand":
@@ -113,7 +111,7 @@ def named_hookup(name: str, boot_level: str) -> Hookup:
 
 
 def _completed(hookup: Hookup) -> Hookup:
-    """With the usual sequences of its circuit, where it has none of its own."""
+    """The hookup with its circuit's default sequences, if it has none of its own."""
     if hookup.reset is None:
         return hookup
     if hookup.reset.through == "capacitor":
@@ -137,8 +135,8 @@ _KEYS = ("like", "reset", "boot", "cross", "enter", "leave")
 def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "hookup") -> Hookup:
     """A hookup from a table of the project file. `where` names it in messages.
 
-    Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected},
-    `cross`, `enter`, `leave`. Raises UsageFault.
+    Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected}, `cross`,
+    `enter`, `leave`. Raises UsageFault.
     """
     check_keys(table, _KEYS, where, "hookup")
     base = named_hookup(_text(table["like"], f"{where}.like"), boot_level) if "like" in table else Hookup(where)
@@ -161,7 +159,7 @@ def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "h
 
 
 def with_sequences(hookup: Hookup, enter: str | None, leave: str | None) -> Hookup:
-    """The hookup with sequences of one's own. Raises UsageFault."""
+    """The hookup with other sequences. Raises UsageFault."""
     table = {"enter": enter, "leave": leave}
     return replace(
         hookup,

@@ -1,4 +1,4 @@
-"""Moving the pins: a hookup and a sequence turned into DTR and RTS on a link."""
+"""Moving the pins: a hookup and a sequence become DTR and RTS on a link."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ from .circuits import Hookup
 from .sequence import Pin, Sequence, Touch, Wait
 
 _BREAK_AFTER_S = 0.03
-"""How long a break outlasts the moves: reset rises after them, and the chip looks at its RX soon after."""
+"""How long a break outlasts the moves: reset rises after them, and the chip checks its RX soon after."""
 
 
 class Movable(Protocol):
-    """What a driver needs of a link."""
+    """What a driver needs from a link."""
 
     def sleep(self, seconds: float) -> None: ...
 
@@ -44,8 +44,8 @@ class Driver:
             self.run(self._hookup.leave)
 
     def run(self, sequence: Sequence, through_break: bool = False) -> None:
-        """Raises LinesMissing where the port has no such lines, LinkLost where it went away. `through_break` holds TX
-        low meanwhile and a little longer."""
+        """Raises LinesMissing if the port has no such lines, LinkLost if it disappeared. `through_break` holds TX low
+        meanwhile and a little longer."""
         if through_break:
             self._link.set_break(True)
             try:

@@ -14,7 +14,7 @@ _FEWEST_COLUMNS = 7
 
 @frozen
 class TextLanes:
-    """`lanes` are (name, bars); `ruler` names times in ms under them; `columns` says where a time stands."""
+    """`lanes` are (name, bars); `ruler` gives times in ms under them; `columns` maps times to columns."""
 
     lanes: tuple[tuple[str, str], ...]
     ruler: str
@@ -30,7 +30,7 @@ class TextLanes:
 
 
 def text_lanes(drawn: Waveform, width: int, plain: bool = False) -> TextLanes:
-    """Lanes of at most `width` columns. Between moves time is not to scale, so that 0.3 ms is seen beside 100 ms."""
+    """Lanes of at most `width` columns. Time between moves is not to scale, so that 0.3 ms shows beside 100 ms."""
     edges = _edges(drawn, width)
     bars = _PLAIN_BARS if plain else _BARS
     lanes = []
@@ -61,7 +61,7 @@ def _edges(drawn: Waveform, width: int) -> tuple[tuple[float, int], ...]:
 
 
 def _ruler(drawn: Waveform, edges: tuple[tuple[float, int], ...]) -> str:
-    """Times since the first move, in ms, each at its column where there is room."""
+    """Times since the first move, in ms, each at its column if there is space."""
     origin = drawn.moves[0].at_s if drawn.moves else 0.0
     text = ""
     for time, column in edges[1:-1]:

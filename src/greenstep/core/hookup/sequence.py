@@ -1,10 +1,11 @@
 """The little language of sequences: `boot on; reset on; wait 100 ms; reset off; wait 50 ms; boot off`.
 
 A statement is a pin with `on` or `off`, or a wait. Pins are roles (`boot on` = the pin is where it selects the
-bootloader, `reset on` = the chip is held in reset) or lines (`dtr on` = asserted, 0 V on a TTL adapter; `break on`
-= TX held at space); `touch 1200` closes the port at that rate, which a board that is its own USB device takes for a
+bootloader, `reset on` = the chip is held in reset) or lines (`dtr on` = asserted, 0 V on a TTL adapter; `break on` =
+TX held at space); `touch 1200` closes the port at that rate, which a board that is its own USB device takes as a
 request to come back as its bootloader, and opens it again. Statements are separated by `;`; a `,` between two moves
-makes them happen at once."""
+makes them happen at once.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +40,7 @@ class Wait:
 
 @frozen
 class Touch:
-    """Close the port at a rate with both lines released, and open what comes back."""
+    """Close the port at a rate with both lines released, and open whatever comes back."""
 
     baud: int
 
@@ -55,7 +56,7 @@ class Sequence:
 
     @property
     def touches(self) -> bool:
-        """Whether the port goes away and comes back."""
+        """Whether the port disappears and comes back."""
         return any(isinstance(step, Touch) for step in self.steps)
 
     def __str__(self) -> str:

@@ -1,7 +1,7 @@
-"""What a sequence does to the pins, in volts over time, and whether the chip takes it as meant.
+"""What a sequence does to the pins, in volts over time, and whether the chip takes it as intended.
 
 The adapter's lines are 0 V when asserted and at the supply when released. A wire follows its line at once; the
-transistors of a cross pair pull down at once and let go into a pull-up with a capacitor; a capacitor in the line
+transistors of a cross pair pull down at once and release into a pull-up with a capacitor; a capacitor in the line
 passes edges only: V(t) = Vcc (1 - exp(-t / RC)) after an edge to low.
 """
 
@@ -18,7 +18,8 @@ from .drive import Driver
 from .sequence import Sequence
 
 LOW_SHARE, HIGH_SHARE = 0.25, 0.75
-"""Of the supply: below the one a pin is surely low, above the other surely high (data sheets: 0.2-0.3, 0.7-0.75)."""
+"""As shares of the supply: below the first a pin is surely low, above the second surely high (data sheets: 0.2-0.3,
+0.7-0.75)."""
 
 _DIODE_V = 0.6
 _TWO_CALLS_S = 0.001
@@ -39,13 +40,14 @@ class Electrics:
 
     @classmethod
     def usual(cls, hookup: Hookup, volts: float) -> Electrics:
-        """What is mostly found with such a hookup: a cross pair has 1 uF at reset."""
+        """The values usually found with such a hookup: a cross pair has 1 uF at reset."""
         return cls(volts=volts, reset_farad=1e-6 if hookup.crossed else 0.0)
 
 
 @frozen
 class Stretch:
-    """From `start_s` on the voltage goes from `from_v` towards `to_v` with the time constant `tau_s` (0: at once)."""
+    """From `start_s` on, the voltage goes from `from_v` towards `to_v` with the time constant `tau_s` (0: at
+    once)."""
 
     start_s: float
     from_v: float
@@ -98,8 +100,8 @@ class Lane:
 
 @frozen
 class Pulse:
-    """Reset low from `start_s` to `end_s` (None: still low at the end), and what the chip sees of its boot pin when
-    reset has risen: selected or not, None where no line moves it."""
+    """Reset low from `start_s` to `end_s` (None: still low at the end), and what the chip reads at its boot pin when
+    reset has risen: selected or not, None if no line moves it."""
 
     start_s: float
     end_s: float | None
@@ -109,7 +111,7 @@ class Pulse:
 
 @frozen
 class LineMove:
-    """From `at_s` on the lines stand so; `text` is the move as written."""
+    """From `at_s` on the lines are in this state; `text` is the move as written."""
 
     at_s: float
     dtr: bool
@@ -132,7 +134,7 @@ class Waveform:
 
 
 class _Paper:
-    """Takes a driver's moves and only notes when they would be."""
+    """Accepts a driver's moves and only records when they would happen."""
 
     def __init__(self, idle: tuple[bool, bool]) -> None:
         self.at_s = _LEAD_S
@@ -148,7 +150,7 @@ class _Paper:
         """TX is no pin of the boot circuit."""
 
     def reopen(self, baud: int | None) -> None:
-        """A board that goes away moves no pin that could be drawn."""
+        """A board that disappears moves no pin that could be drawn."""
 
 
 def draw_waveform(
@@ -158,10 +160,9 @@ def draw_waveform(
     boot_level: str,
     first: Literal["", "dtr", "rts"] = "",
 ) -> Waveform:
-    """The voltages of a sequence from 10 ms before its first move. `boot_level` is where the boot pin selects.
-
-    `first` names the line that changes 1 ms before the other, where a system can only change one at a time.
-    """
+    """The voltages of a sequence from 10 ms before its first move. `boot_level` is the level at which the boot pin
+    selects the bootloader. `first` names the line that changes 1 ms before the other, for systems that can only
+    change one at a time."""
     paper = _Paper(hookup.idle_lines)
     Driver(paper, hookup).run(sequence)
     states = _in_two_calls(paper.states, first)
@@ -205,7 +206,7 @@ def _line_lane(name: str, states: list[tuple[float, bool]], volts: float) -> Lan
 
 
 def _steps(levels: Many[tuple[float, float]], tau_up_s: float = 0.0) -> tuple[Stretch, ...]:
-    """Stretches for levels that are reached at once, or, upwards, with a time constant."""
+    """Stretches for levels that are reached at once or, upwards, with a time constant."""
     stretches = [Stretch(levels[0][0], levels[0][1], levels[0][1])]
     for at, level in levels[1:]:
         before = stretches[-1]
@@ -284,10 +285,10 @@ def warnings(
     entering: bool,
     shortest_reset_s: float = 0.0,
 ) -> tuple[str, ...]:
-    """Why the chip may not take the sequence as meant; empty where nothing speaks against it.
+    """Why the chip may not take the sequence as intended; empty if nothing speaks against it.
 
     `entering`: the boot pin should be selected when reset rises. `shortest_reset_s` is the shortest pulse that the
-    chip's data sheet takes for a reset.
+    chip's data sheet accepts as a reset.
     """
     if hookup.reset is None:
         return ()
@@ -332,7 +333,7 @@ def _about_boot(drawn: Waveform, last: Pulse, entering: bool, boot_level: str) -
 def _about_two_calls(
     hookup: Hookup, sequence: Sequence, electrics: Electrics, boot_level: str, whole: Waveform
 ) -> list[str]:
-    """Where a system changes DTR and RTS one after the other: does the state in between change what happens?"""
+    """If a system changes DTR and RTS one after the other: does the state in between change what happens?"""
     orders: tuple[Literal["dtr", "rts"], ...] = ("dtr", "rts")
     for first in orders:
         split = draw_waveform(hookup, sequence, electrics, boot_level, first)

@@ -1,4 +1,4 @@
-"""What a waveform comes to, in words."""
+"""The effect of a waveform, in words."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from .waveform import Pulse, Waveform
 
 
 def sampling_words(pulse: Pulse, drawn: Waveform) -> str:
-    """What the chip finds at its boot pin when reset has risen."""
+    """What the chip reads at its boot pin when reset has risen."""
     boot = drawn.lane("boot")
     if boot is None or pulse.sampled_s is None or pulse.boot_selected is None:
         return "reset has risen: the chip starts"

@@ -1,4 +1,4 @@
-"""Images: bytes at addresses, and the file formats they come in. A format is loaded when it is first asked for."""
+"""Images: bytes at addresses, and the file formats they come in. A format is loaded when it is first needed."""
 
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
@@ -46,10 +46,10 @@ _PLACES = {
 
 
 def __getattr__(name: str) -> Any:
-    """The reader or writer of that name. Raises AttributeError."""
+    """Load the reader or writer of that name. Raises AttributeError."""
     if name not in _PLACES:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    # the function goes into the module: `recognise` is also the name of the file it stands in
+    # the function goes into the module: `recognise` is also the name of its file
     found = getattr(import_module(f"{__name__}.{_PLACES[name]}"), name)
     globals()[name] = found
     return found

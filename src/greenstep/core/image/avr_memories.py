@@ -1,5 +1,5 @@
-"""An AVR's ELF file holds all its memories in one: each has an offset of its own in the linker's addresses (GNU
-Binutils, avr linker scripts: data 800000, eeprom 810000, fuse 820000, lock 830000, signature 840000)."""
+"""An AVR's ELF file holds all its memories in one: each has its own offset in the linker's addresses (GNU Binutils,
+avr linker scripts: data 800000, eeprom 810000, fuse 820000, lock 830000, signature 840000)."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ _OTHERS = ((_EEPROM, "EEPROM"), (0x820000, "fuses"), (0x830000, "lock bits"), (0
 
 
 def memory_of(image: Image, memory: str) -> Image:
-    """What of an AVR's ELF file belongs to `memory` (flash, eeprom), at that memory's own addresses, with a note of
-    what does not; any other image as it is. Raises ImageFault where nothing belongs there."""
+    """The part of an AVR's ELF file that belongs to `memory` (flash, eeprom), at that memory's own addresses, with a
+    note about the rest; any other image unchanged. Raises ImageFault if nothing belongs there."""
     if image.machine != "avr" or image.format != "ELF":
         return image
     if memory == "eeprom":

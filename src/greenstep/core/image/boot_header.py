@@ -1,4 +1,4 @@
-"""The header that an ESP's ROM looks for at the start of an image: read, judged, rewritten with its sums redone.
+"""The header that an ESP's ROM looks for at the start of an image: read, checked, rewritten with new sums.
 
 Espressif's "Firmware Image Format": byte 0 is E9, then segment count, SPI mode, flash size and speed, entry; from the
 ESP32 on an extended header follows; segments; a checksum at the last byte of a line of 16; a SHA-256 if flagged.
@@ -17,12 +17,12 @@ _SPEEDS_BY_CHIP = {
     12: {"30": 0x0, "20": 0x1, "15": 0x2, "60": 0xF},
     16: {"24": 0x0, "16": 0x1, "12": 0x2, "48": 0xF},
 }
-"""MHz of the chips whose flash clock is made of another one, by chip id: ESP32-C2 and H2."""
+"""MHz for the chips whose flash clock is derived from another one, by chip id: ESP32-C2 and H2."""
 SIZES_8266 = {"512K": 0, "256K": 1, "1M": 2, "2M": 3, "4M": 4, "8M": 8, "16M": 9}
 SIZES = {"1M": 0, "2M": 1, "4M": 2, "8M": 3, "16M": 4, "32M": 5, "64M": 6, "128M": 7}
 ALL_SPEEDS = tuple(dict.fromkeys((*SPEEDS, *(name for names in _SPEEDS_BY_CHIP.values() for name in names))))
 SPEED_AS_IT_IS = (13,)
-"""Chip ids of which it is not sure that their ROM starts from each speed: the ESP32-C6."""
+"""Chip ids whose ROM may not start from every speed: the ESP32-C6."""
 
 
 def speeds_of(chip_id: int | None) -> dict[str, int]:
@@ -52,7 +52,7 @@ class BootHeader:
 
 
 def size_bytes(name: str) -> int:
-    """Bytes of a size as it is named: 4M, 512K."""
+    """Bytes of a size name: 4M, 512K."""
     return int(name[:-1]) * {"K": 1024, "M": 1024 * 1024}[name[-1]]
 
 
@@ -75,7 +75,7 @@ def read_header(data: bytes | memoryview, extended: bool) -> BootHeader:
     checksum_at = at | 15
     if checksum_at >= len(data):
         raise HeaderError("the file ends before its checksum")
-    import hashlib  # brings a large library along
+    import hashlib  # imports a large library
 
     hashed = extended and data[23] == 1
     length = checksum_at + 1 + (32 if hashed else 0)
@@ -96,7 +96,7 @@ def read_header(data: bytes | memoryview, extended: bool) -> BootHeader:
 
 
 def _xor(data: bytes | memoryview) -> int:
-    """All bytes combined; as one number, halved until a byte is left, which takes no loop over the bytes."""
+    """All bytes combined: as one number, halved until a byte is left, which needs no loop over the bytes."""
     value, bits = int.from_bytes(data, "little"), 8 * max(1, 1 << (max(1, len(data)) - 1).bit_length())
     while bits > 8:
         bits //= 2
@@ -105,8 +105,7 @@ def _xor(data: bytes | memoryview) -> int:
 
 
 def rewritten(data: bytes, extended: bool, mode: int | None, size: int | None, speed: int | None) -> bytes:
-    """The image with another SPI mode, flash size or speed; its checksum and digest are made anew. Raises
-    HeaderError."""
+    """The image with another SPI mode, flash size or speed, and new checksum and digest. Raises HeaderError."""
     header = read_header(data, extended)
     changed = bytearray(data)
     changed[2] = header.mode if mode is None else mode
@@ -125,5 +124,5 @@ def rewritten(data: bytes, extended: bool, mode: int | None, size: int | None, s
 
 
 def name_of(value: int, names: dict[str, int]) -> str:
-    """The name of a header's value; its number where it has none."""
+    """The name of a header's value; its number if it has none."""
     return next((name for name, number in names.items() if number == value), f"{value:X}")

@@ -1,4 +1,4 @@
-"""Two images held side by side: which bytes differ, and which only one of them holds."""
+"""Two images compared: which bytes differ, and which only one of them holds."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ How = Literal["differs", "only-a", "only-b"]
 
 @frozen
 class Difference:
-    """A run of bytes, `start` to before `end`, that differ throughout, or that one image alone holds; `blank`: those
-    are erased bytes throughout, so that a chip would not tell the two apart."""
+    """A run of bytes, `start` to before `end`, that differ throughout, or that one image alone holds; `blank`: all of
+    them are erased bytes, so that a chip would not tell the two images apart."""
 
     start: int
     end: int
@@ -30,7 +30,7 @@ class Difference:
 
 @frozen
 class Comparison:
-    """`runs` are in order of address; `equal_bytes` is how many both hold and agree on."""
+    """`runs` are in order of address; `equal_bytes` is how many bytes both hold and agree on."""
 
     a: Image
     b: Image
@@ -39,7 +39,7 @@ class Comparison:
 
     @property
     def same(self) -> bool:
-        """Whether a chip would hold the same after either, blank bytes that only one of them names left aside."""
+        """Whether a chip would hold the same after either; blank bytes that only one of them names do not count."""
         return all(run.blank for run in self.runs)
 
     def total(self, how: How) -> int:
@@ -77,7 +77,7 @@ def _differing(one: bytes, other: bytes, address: int) -> Iterator[Difference]:
 
 
 def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[Difference]:
-    """Bytes that one image holds alone: cut where 16 and more of them are blank."""
+    """Bytes that only one image holds: split where 16 or more of them are blank."""
     if not held.strip(bytes([erased])):
         yield Difference(address, address + len(held), how, blank=True)
         return
@@ -93,7 +93,7 @@ def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[Differen
 
 
 def _joined(runs: Iterable[Difference]) -> Iterator[Difference]:
-    """Runs of one kind that touch, as one."""
+    """Runs of one kind that touch, merged."""
     last: Difference | None = None
     for run in runs:
         if last is not None and last.end == run.start and (last.how, last.blank) == (run.how, run.blank):

@@ -1,7 +1,7 @@
 """What an image is like: how much is blank, how mixed its bytes are, texts that look like a version or a date.
 
-Made for images of many MiB: those are counted by arrays, and texts are looked for where a date or a version can be,
-never in every run of letters.
+Made for images of many MiB: those are counted with arrays, and texts are searched where a date or a version can be,
+not in every run of letters.
 """
 
 from __future__ import annotations
@@ -21,12 +21,12 @@ from .model import Image, Piece
 _LINE = 16
 _LARGEST_GAP_BYTES = 256 << 20
 _MOST_TEXTS = 100
-_MOST_TRIED = 20_000  # a table of numbers as text has no end of candidates
+_MOST_TRIED = 20_000  # a table of numbers as text has candidates without end
 _READABLE = bytes(range(32, 127))
 _LONGEST_TEXT = 64
 _SHORTEST_TEXT = 6
 _MONTH = rb"(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"
-_DATE = (  # compiled where a stretch is looked at, which there need not be
+_DATE = (  # compiled when a stretch is looked at, which may never happen
     rb"(?<!\d)(?:19|20)\d\d[-/.](?:0[1-9]|1[0-2])[-/.](?:0[1-9]|[12]\d|3[01])(?!\d)"
     rb"|" + _MONTH + rb" [ 0123]\d (?:19|20)\d\d|(?<!\d)[0-3]\d[- ]" + _MONTH + rb"[- ](?:19|20)\d\d"
 )
@@ -35,12 +35,12 @@ _VERSION = rb"(?<![\d.])[vV]?\d{1,4}\.\d{1,4}(?:\.\d{1,5}){0,2}(?![\d.])"
 _WORD = rb"[A-Za-z]{2}"
 _LIKELY = re.compile(rb"[0-9](?=[-./:][0-9])|[ -](?=20)")
 ARRAYS_PAY_BYTES = 1 << 19
-"""Less than this is counted byte by byte in less time than it takes to load the library of arrays."""
+"""Fewer bytes than this are counted one by one in less time than it takes to import numpy."""
 
 
 @frozen
 class Text:
-    """A readable stretch that holds what looks like a version, or a date of building."""
+    """A readable stretch that holds what looks like a version or a build date."""
 
     address: int
     text: str
@@ -60,8 +60,8 @@ class Digest:
 
 @frozen
 class Look:
-    """`blank_share` (0 to 1) is that of lines of 16 bytes which are blank throughout; `entropy` is in bits a byte
-    (0 to 8). `texts` are at most 100."""
+    """`blank_share` (0 to 1) is the share of 16-byte lines that are entirely blank; `entropy` is in bits per byte (0
+    to 8). `texts` are at most 100."""
 
     digest: Digest
     blank_share: float
@@ -71,7 +71,7 @@ class Look:
 
 
 def look_into(image: Image, fill: int = 0xFF) -> Look:
-    """Everything that the content says of itself. `fill` is the value of an erased byte."""
+    """Everything that the content says about itself. `fill` is the value of an erased byte."""
     counts = [0] * 256
     blank = lines = 0
     texts: list[Text] = []
@@ -90,11 +90,11 @@ def look_into(image: Image, fill: int = 0xFF) -> Look:
 
 
 def digest_of(image: Image, fill: int = 0xFF) -> Digest:
-    """CRC and SHA of an image, without its gaps where those are enormous."""
+    """CRC and SHA of an image, without its gaps if those are enormous."""
     gaps = image.end - image.lowest - image.size_bytes
     if gaps > _LARGEST_GAP_BYTES:
         image = _without_gaps(image)
-    import hashlib  # brings a large library along
+    import hashlib  # imports a large library
 
     sha, at = hashlib.sha256(), image.lowest
     for piece in image.pieces:
@@ -113,7 +113,7 @@ def _without_gaps(image: Image) -> Image:
 
 
 def _counts(data: bytes) -> list[int]:
-    """How often each byte stands there."""
+    """How often each byte value occurs."""
     if len(data) >= ARRAYS_PAY_BYTES:
         from .content_arrays import byte_counts
 
@@ -123,7 +123,7 @@ def _counts(data: bytes) -> list[int]:
 
 
 def _blank_lines(data: bytes, fill: int) -> int:
-    """How many lines of 16 bytes are `fill` throughout, the last one as far as it goes."""
+    """How many lines of 16 bytes are entirely `fill`; a short last line counts too."""
     rest = data[len(data) // _LINE * _LINE :]
     last = int(bool(rest) and not rest.strip(bytes([fill])))
     if len(data) >= ARRAYS_PAY_BYTES:
@@ -135,7 +135,7 @@ def _blank_lines(data: bytes, fill: int) -> int:
 
 
 def _entropy(counts: Sequence[int]) -> float:
-    """Shannon's, in bits a byte."""
+    """Shannon entropy, in bits per byte."""
     total = sum(counts)
     return abs(sum(number / total * log2(number / total) for number in counts if number))
 
@@ -160,7 +160,7 @@ def _texts(piece: Piece) -> Iterator[Text]:
 
 
 def _candidates(data: bytes) -> Iterator[int]:
-    """Where a digit stands before and after a point, a dash, a slash, a colon, or '20' after a blank or a dash."""
+    """Where a digit stands before and after a point, a dash, a slash, a colon, or '20' after a space or a dash."""
     if len(data) >= ARRAYS_PAY_BYTES:
         from .content_arrays import candidates
 
@@ -169,7 +169,7 @@ def _candidates(data: bytes) -> Iterator[int]:
 
 
 def _stretch(data: bytes, at: int) -> tuple[int, int]:
-    """The readable run around a place, cut to a length that can be shown."""
+    """The readable run around a position, cut to a length that can be shown."""
     before = data[max(0, at - _LONGEST_TEXT) : at]
     low = at - (len(before) - len(before.rstrip(_READABLE)))
     behind = data[at : at + _LONGEST_TEXT]

@@ -1,4 +1,4 @@
-"""Counting and looking in large images, by arrays: loaded only for those."""
+"""Counting and searching large images with arrays: loaded only for those."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _LINE = 16
 
 
 def byte_counts(data: bytes) -> list[int]:
-    """How often each of the 256 values stands there. Counting pairs takes half as long as counting bytes."""
+    """How often each of the 256 values occurs. Counting pairs takes half as long as counting bytes."""
     values = np.frombuffer(data, np.uint8)
     even = len(values) // 2 * 2
     pairs = np.zeros(1 << 16, np.int64)
@@ -26,15 +26,15 @@ def byte_counts(data: bytes) -> list[int]:
 
 
 def blank_lines(data: bytes, fill: int) -> int:
-    """How many whole lines of 16 bytes are `fill` throughout."""
+    """How many whole lines of 16 bytes are entirely `fill`."""
     lines = np.frombuffer(data, np.uint64, len(data) // _LINE * 2).reshape(-1, 2)
     pattern = np.uint64(int.from_bytes(bytes([fill]) * 8, "little"))
     return int(np.count_nonzero((lines[:, 0] == pattern) & (lines[:, 1] == pattern)))
 
 
 def candidates(data: bytes) -> Iterator[int]:
-    """Where a digit stands before and after a point, a dash, a slash, a colon, or '20' after a blank or a dash;
-    looked for a stretch at a time, for callers that need only a few."""
+    """Where a digit stands before and after a point, a dash, a slash, a colon, or '20' after a space or a dash;
+    searched a stretch at a time, for callers that need only a few."""
     for begin in range(0, len(data), _LOOKED_AT_ONCE):
         part = data[begin : begin + _LOOKED_AT_ONCE + 2]
         if len(part) < 3:

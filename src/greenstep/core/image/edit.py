@@ -1,4 +1,5 @@
-"""Images changed: bytes put in, cut out, moved, gaps filled. Each gives a new image; the given one stays as it is."""
+"""Changed images: bytes inserted, cut out, moved, gaps filled. Each function returns a new image; the given one is
+unchanged."""
 
 from __future__ import annotations
 
@@ -12,7 +13,7 @@ LARGEST_FILL_BYTES = 256 << 20
 
 
 def with_bytes(image: Image, address: int, data: bytes) -> Image:
-    """The image with `data` at `address`, over what it held there or as new bytes of it."""
+    """The image with `data` at `address`, replacing what it held there or adding to it."""
     if not data:
         return image
     end = address + len(data)
@@ -32,7 +33,7 @@ def with_bytes(image: Image, address: int, data: bytes) -> Image:
 
 
 def cut_out(image: Image, start: int, end: int) -> Image:
-    """What lies from `start` to before `end`; perhaps no piece at all."""
+    """The bytes from `start` to before `end`; possibly no piece at all."""
     pieces = []
     for piece in image.pieces:
         low, high = max(piece.address, start), min(piece.end, end)
@@ -43,8 +44,8 @@ def cut_out(image: Image, start: int, end: int) -> Image:
 
 
 def moved(image: Image, distance: int) -> Image:
-    """The image so many bytes higher (or lower); its start address moves along where it lay inside. Raises ValueError
-    where it would leave the 32-bit addresses."""
+    """The image moved up (or down) by that many bytes; its start address moves along if it lay inside. Raises
+    ValueError if it would leave the 32-bit addresses."""
     if image.lowest + distance < 0 or image.end + distance > HIGHEST:
         raise ValueError("it would lie outside of addresses 00000000-FFFFFFFF")
     start = image.start
@@ -59,7 +60,7 @@ def moved(image: Image, distance: int) -> Image:
 
 
 def filled(image: Image, fill: int, start: int | None = None, end: int | None = None) -> Image:
-    """One piece from `start` (the lowest address) to before `end` (the highest), every gap as `fill`; what lies
+    """One piece from `start` (the lowest address) to before `end` (the highest), every gap as `fill`; anything
     outside stays. Raises ValueError for more than LARGEST_FILL_BYTES of filling."""
     low = image.lowest if start is None else start
     high = image.end if end is None else end
@@ -73,7 +74,7 @@ def filled(image: Image, fill: int, start: int | None = None, end: int | None = 
 
 
 def _with_pieces(image: Image, pieces: Iterable[Piece]) -> Image:
-    """The image with these pieces, which do not overlap; those that touch become one."""
+    """The image with these pieces, which do not overlap; those that touch are merged."""
     joined: list[Piece] = []
     for piece in sorted(pieces, key=lambda one: one.address):
         if joined and joined[-1].end == piece.address:

@@ -42,7 +42,7 @@ def read_elf(stream: BinaryIO, name: str) -> Image:
     from elftools.common.exceptions import ELFError
     from elftools.construct import ConstructError
 
-    # what pyelftools lets through where a table of a damaged file points anywhere
+    # raised inside pyelftools if a table of a damaged file points anywhere
     foreign = (ELFError, ConstructError, struct.error, ValueError, KeyError, IndexError, AttributeError, TypeError,
                OverflowError, MemoryError, AssertionError, OSError)  # fmt: skip
     try:

@@ -1,4 +1,4 @@
-"""What is wrong with an image file, told by file, line, what was found and what was expected."""
+"""What is wrong with an image file: file, line, what was found and what was expected."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from ..errors import Finding, RefusedFault
 
 
 class ImageFault(RefusedFault):
-    """An image file that cannot be read. `line` counts from 1; None where the fault has no line."""
+    """An image file that cannot be read. `line` counts from 1; None if the fault has no line."""
 
     def __init__(
         self,

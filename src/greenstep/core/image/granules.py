@@ -1,4 +1,4 @@
-"""What an image holds, small: a digest for each stretch of it, to compare two builds without their bytes."""
+"""A small summary of an image: a digest for each stretch, to compare two builds without their bytes."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ class Granules:
         return all(at in self.digests and self.digests[at] == other.digests.get(at) for at in places)
 
     def packed(self) -> bytes:
-        """For keeping: about a twentieth of the image."""
+        """For storing: about a twentieth of the image."""
         rows = (_ROW.pack(address, digest) for address, digest in self.digests.items())
         return _HEAD.pack(_MAGIC, self.step) + b"".join(rows)
 
 
 @frozen
 class Remembered:
-    """What the journal's row `number` says that a chip's flash was given, proven then."""
+    """What, according to the journal's row `number`, was written to a chip's flash and proven."""
 
     number: int
     granules: Granules
@@ -44,7 +44,7 @@ class Remembered:
 
 def granules_of(image: Image, fill: int) -> Granules:
     """The digests of an image; `fill` is the value of an erased byte."""
-    import hashlib  # brings a large library along
+    import hashlib  # imports a large library
 
     step = _FINE if image.size_bytes <= _MOST_FINE_BYTES else _COARSE
     digests: dict[int, bytes] = {}
@@ -56,7 +56,7 @@ def granules_of(image: Image, fill: int) -> Granules:
 
 
 def unpacked(data: bytes) -> Granules | None:
-    """What `packed` made; None where it is something else."""
+    """The inverse of `packed`; None if the bytes are something else."""
     if len(data) < _HEAD.size or (len(data) - _HEAD.size) % _ROW.size:
         return None
     magic, step = _HEAD.unpack_from(data)

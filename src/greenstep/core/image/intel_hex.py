@@ -1,7 +1,7 @@
 """Intel HEX, read and written (Intel, "Hexadecimal Object File Format Specification", revision A, 1988).
 
-Lines are taken a chunk at a time. A large chunk in which every line is a plain record is checked and unpacked
-as arrays; any other goes line by line, which copes with what real files contain, and gives every fault its line.
+Lines are read in chunks. A large chunk in which every line is a plain record is checked and unpacked with arrays; any
+other is read line by line, which copes with what real files contain, and gives every fault its line.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ _LENGTHS = {END: 0, SEGMENT: 2, START_SEGMENT: 4, LINEAR: 2, START_LINEAR: 4}
 
 
 class Record(NamedTuple):
-    """One line: its type (0-5), 16-bit address and data, and the line it stood in."""
+    """One line: its type (0-5), 16-bit address and data, and its line number."""
 
     type: int
     address: int
@@ -47,8 +47,8 @@ class Record(NamedTuple):
 def read_intel_hex(stream: BinaryIO, name: str) -> Image:
     """An image from a seekable binary stream. `name` is used in messages.
 
-    Raises ImageFault for every line that is not a right record, for overlapping data that disagree (both
-    lines named), and for a file without data.
+    Raises ImageFault for every line that is not a valid record, for overlapping data that disagree (both lines
+    named), and for a file without data.
     """
     reader = _Reader(name)
     for chunk in line_chunks(stream):
@@ -66,8 +66,8 @@ def _digits_only(
 ) -> bytes:
     """The hex digits of all lines in a row.
 
-    Deleting characters one by one costs more than all the rest of the parse, so lines of equal length are
-    taken as the rows of a table.
+    Deleting characters one by one costs more than all the rest of the parse, so lines of equal length are treated as
+    the rows of a table.
     """
     import numpy as np
 
@@ -78,13 +78,13 @@ def _digits_only(
     for begin, end in pairwise(edges):
         width = int(line_ends[begin] - colons[begin]) + 1
         table = text[colons[begin] : line_ends[end - 1] + 1].reshape(end - begin, width)
-        # a copy of its own first: not every version of the library takes the bytes of a narrower table quickly
+        # copied first: not every numpy version accepts the bytes of a narrower table quickly
         rows.append(np.ascontiguousarray(table[:, 1 : 1 + int(digits[begin])]).tobytes())
     return b"".join(rows)
 
 
 def _runs_of_one(values: npt.NDArray[np.int64]) -> list[int]:
-    """Where another value begins, with both ends."""
+    """The bounds of runs of equal values, including both ends."""
     import numpy as np
 
     return [0, *(np.flatnonzero(values[1:] != values[:-1]) + 1).tolist(), len(values)]
@@ -93,7 +93,7 @@ def _runs_of_one(values: npt.NDArray[np.int64]) -> list[int]:
 def _all_sum_to_zero(
     raw: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64], lengths: npt.NDArray[np.int64]
 ) -> bool:
-    """Whether every record's bytes do, modulo 256."""
+    """Whether the bytes of every record do, modulo 256."""
     import numpy as np
 
     edges = _runs_of_one(lengths)
@@ -121,7 +121,7 @@ class _Reader:
     # --- whole chunks of plain records, as arrays
 
     def take_plain(self, chunk: bytes) -> bool:
-        """Take a chunk if every line in it is a plain and right record; else change nothing and say so."""
+        """Read a chunk if every line in it is a plain and valid record; else change nothing and return False."""
         if len(chunk) < ARRAYS_PAY_BYTES or self.end_line is not None or not chunk.endswith(b"\n"):
             return False
         import numpy as np
@@ -180,7 +180,7 @@ class _Reader:
         addresses: npt.NDArray[np.int64],
         first_line: int,
     ) -> None:
-        """Data records that follow one another: one chunk for each unbroken stretch of addresses."""
+        """Consecutive data records: one chunk for each unbroken stretch of addresses."""
         import numpy as np
 
         low, high = int(starts[0]), int(starts[-1] + counts[-1] + 5)
@@ -212,8 +212,8 @@ class _Reader:
             at += taken or 1
 
     def _take_going_on(self, lines: list[bytes], begin: int) -> int:
-        """Take lines from `begin` as long as each is a right data record that goes on where the one before it ended,
-        which nearly all are. How many; the one that stopped it is left as it was."""
+        """Read lines from `begin` for as long as each is a valid data record that continues where the one before it
+        ended, which nearly all do. Returns how many; the line that stopped it is left alone."""
         if not self.chunks or self.end_line is not None:
             return 0
         taken, data, low = 0, bytearray(), self.chunks[-1].end - self.base
@@ -238,7 +238,7 @@ class _Reader:
         return taken
 
     def _records(self, chunk: bytes) -> Iterator[Record]:
-        """The records of a chunk, each as soon as it is taken."""
+        """The records of a chunk, each as soon as it is read."""
         for line in chunk.splitlines():
             record = self._take_line(line)
             if record is not None:
@@ -363,7 +363,7 @@ class _Reader:
         raise AssertionError("the file changed while it was read")
 
     def _disagreement(self, address: int, later: tuple[Record, int], earlier: tuple[Record, int]) -> ImageFault:
-        """Where each record goes on half its length after the last one, addresses count words of two bytes."""
+        """If each record continues half its length after the last one, addresses count words of two bytes."""
         one, other = earlier[0], later[0]
         if other.line == one.line + 1 and 2 * (other.address - one.address) == len(one.data):
             return ImageFault(
@@ -378,7 +378,7 @@ class _Reader:
         return clash_fault(self.name, address, (other.line, later[1]), (one.line, earlier[1]))
 
     def _pop_byte(self, address: int) -> int | None:
-        """The byte that the record just taken gives to `address`; forgets that record's data."""
+        """The byte that the record just read gives to `address`; forgets that record's data."""
         chunks, self.chunks = self.chunks, []
         for chunk in chunks:
             if chunk.address <= address < chunk.end:
@@ -391,8 +391,8 @@ def write_intel_hex(
 ) -> Iterator[str]:
     """The lines of an Intel HEX file, each with its LF.
 
-    `record_bytes` is 1 to 255. Linear addressing (types 04 and 05) reaches 4 GiB, segment addressing (02
-    and 03) 1 MiB. Raises ValueError where an address is out of reach.
+    `record_bytes` is 1 to 255. Linear addressing (types 04 and 05) reaches 4 GiB, segment addressing (02 and 03) 1
+    MiB. Raises ValueError if an address is out of reach.
     """
     if not 1 <= record_bytes <= 255:
         raise ValueError(f"{record_bytes} bytes a record: 1 to 255 are possible")

@@ -1,4 +1,4 @@
-"""An image as rows of bytes to read: blank rows folded, gaps said."""
+"""An image as rows of bytes to read: blank rows folded, gaps shown."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from .model import Image
 
 ROW_BYTES = 16
 _FOLDED_ROWS = 3
-"""So many equal blank rows and more become one line."""
+"""At least this many equal blank rows become one line."""
 
 
 @frozen
 class Row:
-    """`data` begins at `address`, which is a multiple of 16 but for the first row of a piece."""
+    """`data` begins at `address`, which is a multiple of 16 except for the first row of a piece."""
 
     address: int
     data: bytes
@@ -22,7 +22,7 @@ class Row:
 
 @frozen
 class Fold:
-    """`size` bytes from `address` which are all `value`; None where the image holds nothing there."""
+    """`size` bytes from `address` which are all `value`; None if the image holds nothing there."""
 
     address: int
     size: int
@@ -30,7 +30,7 @@ class Fold:
 
 
 def rows_of(image: Image, start: int, end: int, folds: tuple[int, ...] = (0xFF, 0x00)) -> Iterator[Row | Fold]:
-    """The rows from `start` to before `end`. Runs of rows that are one of `folds` throughout are folded; gaps between
+    """The rows from `start` to before `end`. Runs of rows that consist of one of `folds` are folded; gaps between
     pieces always."""
     last: int | None = None
     for piece in image.pieces:
@@ -59,7 +59,7 @@ def _piece_rows(data: bytes, address: int, folds: tuple[int, ...]) -> Iterator[R
 
 
 def _equal_rows(data: bytes, at: int) -> int:
-    """How many whole rows from `at` on are all the byte that stands there."""
+    """How many whole rows from `at` on consist of the byte at `at`."""
     row = bytes([data[at]]) * ROW_BYTES
     number = 0
     while data[at + number * ROW_BYTES : at + (number + 1) * ROW_BYTES] == row:

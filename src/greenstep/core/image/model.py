@@ -31,7 +31,7 @@ class Piece:
         return Span(self.address, self.end)
 
     def part(self, span: Span) -> Piece:
-        """The bytes that lie in a span, which meets the piece."""
+        """The bytes within a span, which overlaps the piece."""
         shared = self.span.shared(span)
         return Piece(shared.start, self.data[shared.start - self.address : shared.end - self.address])
 
@@ -53,10 +53,10 @@ class Section:
 class Image:
     """Bytes at addresses.
 
-    `pieces` are sorted by address and never touch or overlap. `start` is the entry address that the file
-    names, if any. `format` is what the content was recognised as; `notes` is what a careful person would
-    be told of the file although it could be read. `header` is the text at the start of an S-record file;
-    `sections` and `machine` (avr, arm, …) are what an ELF file says besides.
+    `pieces` are sorted by address and never touch or overlap. `start` is the entry address in the file, if any.
+    `format` is what the content was recognised as; `notes` are what a careful person should know about the file
+    although it could be read. `header` is the text at the start of an S-record file; `sections` and `machine` (avr,
+    arm, …) are further content of an ELF file.
     """
 
     name: str
@@ -92,7 +92,7 @@ class Image:
         return any(p.address < address + size and address < p.end for p in self.pieces)
 
     def cut(self, address: int, size: int, fill: int) -> bytes:
-        """`size` bytes from `address`; what the image does not hold is `fill` (0-255)."""
+        """`size` bytes from `address`; bytes that the image does not hold are `fill` (0-255)."""
         piece = self._piece_at(address)
         if piece is not None and address + size <= piece.end:
             return piece.data[address - piece.address : address - piece.address + size]
@@ -124,7 +124,7 @@ class Image:
 
 
 def joined(pieces: Iterable[Piece]) -> tuple[Piece, ...]:
-    """In order of their addresses, those that meet as one. None of them overlap."""
+    """In order of address, with touching pieces merged. None of them overlap."""
     runs: list[list[Piece]] = []
     for piece in sorted(pieces, key=lambda piece: piece.address):
         if runs and runs[-1][-1].end == piece.address:
@@ -149,7 +149,7 @@ class Chunk:
 
 
 def add_chunk(chunks: list[Chunk], address: int, data: Bytes, line: int, source: str) -> None:
-    """Lengthen the last chunk where the data go on from it, else begin another; its data is a bytearray."""
+    """Lengthen the last chunk if the data continue it, else begin another; its data is a bytearray."""
     if chunks and chunks[-1].end == address:
         last = chunks[-1]
         assert isinstance(last.data, bytearray)
@@ -165,7 +165,7 @@ Clash = Callable[[int, Chunk, Chunk], Exception]
 def merge(chunks: Sequence[Chunk], clash: Clash) -> tuple[Piece, ...]:
     """Sorted pieces from chunks in any order; overlaps that agree are merged.
 
-    Raises what `clash` makes of the first address at which two chunks disagree.
+    Raises the error that `clash` makes of the first address at which two chunks disagree.
     """
     pieces: list[Piece] = []
     ordered = sorted((chunk for chunk in chunks if chunk.data), key=lambda chunk: chunk.address)

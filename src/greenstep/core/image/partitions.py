@@ -1,7 +1,7 @@
 """The partition table of an ESP's flash, usually at 8000: read and checked for overlap.
 
 Espressif's "Partition Tables": rows of 32 bytes, AA 50, type, subtype, offset, size, label, flags; the end is a row
-EB EB with an MD5 of what stands before it, or blank.
+EB EB with an MD5 of everything before it, or blank.
 """
 
 from __future__ import annotations
@@ -33,12 +33,12 @@ class Partition:
 
     @property
     def holds_settings(self) -> bool:
-        """Whether a program keeps its stored settings there."""
+        """Whether a program keeps its settings there."""
         return self.kind == _DATA and self.subtype == _SETTINGS
 
 
 def read_table(data: bytes) -> list[Partition]:
-    """The rows of a table that begins at `data[0]`; none where none begins there."""
+    """The rows of a table that begins at `data[0]`; empty if none begins there."""
     rows = []
     for at in range(0, min(len(data), MOST_BYTES), ROW):
         row = data[at : at + ROW]
@@ -70,6 +70,6 @@ def faults_in(data: bytes, rows: list[Partition], flash_bytes: int) -> list[str]
 
 
 def _md5(data: bytes) -> bytes:
-    import hashlib  # brings a large library along
+    import hashlib  # imports a large library
 
     return hashlib.md5(data, usedforsecurity=False).digest()

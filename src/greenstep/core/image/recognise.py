@@ -1,4 +1,4 @@
-"""What an image file is, by its content alone; a file's ending is never believed."""
+"""What an image file is, judged by its content alone; a file's ending is never believed."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from typing import Literal
 Format = Literal["Intel HEX", "S-record", "ELF", "TI-TXT", "raw binary"]
 
 HEAD_BYTES = 64 * 1024
-"""How much of a file's beginning `recognise` wants to see."""
+"""How many bytes of a file's beginning `recognise` wants to see."""
 
-# compiled when they are used: of four, one is enough to know a hex file
+# compiled when needed: one of the four is enough to recognise a hex file
 _HEX_RECORD = rb"(?m):[0-9A-Fa-f]{8}"
 _HEX_LIKE = rb"(?m)^[ \t]*:[0-9A-Fa-f]{2}"
 _S_RECORD = rb"(?m)^S[0-9][0-9A-Fa-f]{6}"
@@ -28,13 +28,13 @@ _PACKED = {
 
 
 def packed(head: bytes) -> str:
-    """The kind of archive or compression that a file begins like; empty for none."""
+    """The kind of archive or compression that a file begins like; empty if none."""
     return next((kind for mark, kind in _PACKED.items() if head.startswith(mark)), "")
 
 
 def saved_text(head: bytes) -> str:
-    """What a file is in place of an image, where it begins as a web page or is text throughout; empty where neither.
-    Texts that are images are known by `recognise`."""
+    """What a file really is, if it begins like a web page or is text throughout; empty if neither. Texts that are
+    images are recognised by `recognise`."""
     start = head[:1024].lstrip(b"\xef\xbb\xbf \t\r\n").lower()
     if start.startswith((b"<!doctype html", b"<html")) or (start.startswith(b"<") and b"<html" in start):
         return "a web page"
@@ -42,7 +42,7 @@ def saved_text(head: bytes) -> str:
     try:
         text = shown.decode("utf-8")
     except UnicodeDecodeError as error:
-        if error.start < len(shown) - 4:  # else a character is cut in half
+        if error.start < len(shown) - 4:  # else a character may be cut in half
             return ""
         text = shown[: error.start].decode("utf-8")
     blank = bool(head) and not shown
@@ -52,7 +52,7 @@ def saved_text(head: bytes) -> str:
 def recognise(head: bytes) -> Format:
     """The format of a file that begins with `head` (up to HEAD_BYTES).
 
-    Text formats win only if the head is text throughout: a binary that contains ':10…' stays a binary.
+    Text formats win only if the head is entirely text: a binary that contains ':10…' stays a binary.
     """
     if head.startswith(b"\x7fELF"):
         return "ELF"

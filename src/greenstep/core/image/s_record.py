@@ -1,7 +1,7 @@
 """Motorola S-records, read and written (Motorola M68000 Family Programmer's Reference Manual, appendix C).
 
-In a large file runs of equal lines are checked and unpacked as arrays; any other chunk goes line by line, which gives
-every fault its line.
+In a large file, runs of equal lines are checked and unpacked with arrays; any other chunk is read line by line, which
+gives every fault its line.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ _ORDINARY_BYTES = 8
 
 
 class SRecord(NamedTuple):
-    """One line: the digit of its type, its address, its data, and the line it stood in."""
+    """One line: the digit of its type, its address, its data, and its line number."""
 
     type: int
     address: int
@@ -51,8 +51,8 @@ class SRecord(NamedTuple):
 def read_s_record(stream: BinaryIO, name: str) -> Image:
     """An image from a seekable binary stream. A start address of 0 counts as none, which is what it means.
 
-    Raises ImageFault for every line that is not a right record, for a count of records that is not theirs, for
-    overlapping data that disagree (both lines named), and for a file without data.
+    Raises ImageFault for every line that is not a valid record, for a wrong count of records, for overlapping data
+    that disagree (both lines named), and for a file without data.
     """
     reader = _Reader(name)
     for chunk in line_chunks(stream):
@@ -77,7 +77,8 @@ class _Reader:
     # --- runs of equal data records, as arrays
 
     def take_plain(self, chunk: bytes) -> bool:
-        """Take a chunk if it is right data records in few runs of equal length; else change nothing and say so."""
+        """Read a chunk if it consists of valid data records in few runs of equal length; else change nothing and
+        return False."""
         if len(chunk) < ARRAYS_PAY_BYTES or self.end_line is not None or not chunk.endswith(b"\n"):
             return False
         import numpy as np
@@ -109,7 +110,7 @@ class _Reader:
     def _plain_run(
         self, table: np.ndarray[tuple[int, int], np.dtype[np.uint8]], first_line: int
     ) -> list[Chunk] | None:
-        """The chunks of lines of one type and length; None where any of them is not a plain and right data record."""
+        """The chunks of lines of one type and length; None if any of them is not a plain and valid data record."""
         import numpy as np
 
         kind = int(table[0, 1]) - 0x30
@@ -142,7 +143,7 @@ class _Reader:
     # --- line by line
 
     def take_lines(self, chunk: bytes) -> Iterator[SRecord]:
-        """Take a chunk's records; each is given out as soon as it is taken."""
+        """Read a chunk's records; each is yielded as soon as it is read."""
         for line in chunk.splitlines():
             record = self._parse(line.strip(BLANKS), self.line)
             self.line += 1
@@ -231,9 +232,9 @@ class _Reader:
 
 def write_s_record(image: Image, record_bytes: int = 16) -> Iterator[str]:
     """The lines of an S-record file, each with its LF: a header with the image's name, data with the shortest
-    addresses that reach, a count, and the start address (0 where there is none).
+    addresses that reach, a count, and the start address (0 if there is none).
 
-    `record_bytes` is 1 to 250. Raises ValueError where an address is out of reach.
+    `record_bytes` is 1 to 250. Raises ValueError if an address is out of reach.
     """
     if not 1 <= record_bytes <= 250:
         raise ValueError(f"{record_bytes} bytes a record: 1 to 250 are possible")

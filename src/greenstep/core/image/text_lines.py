@@ -1,4 +1,4 @@
-"""What the image formats that are texts have in common: lines by the chunk, and faults that name a line."""
+"""What the text formats have in common: lines in chunks, and faults that name a line."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ from ..quantities import show_address
 from .faults import ImageFault
 
 BLANKS = b" \t\r\n\x0b\x0c\x1a\x00"
-"""A DOS end-of-file mark and padding NULs count as nothing."""
+"""A DOS end-of-file mark and padding NULs are ignored."""
 CUT = "the file may be cut short: copy or build it again"
 _CHUNK_BYTES = 1 << 19
 ARRAYS_PAY_BYTES = 1 << 17
-"""Shorter chunks are read line by line in less time than it takes to load the library of arrays."""
+"""Shorter chunks are read line by line in less time than it takes to import numpy."""
 
 
 def line_chunks(stream: BinaryIO) -> Iterator[bytes]:
-    """The file in pieces that end with a line."""
+    """The file in pieces that end at the end of a line."""
     rest = b""
     while block := stream.read(_CHUNK_BYTES):
         block = rest + block
@@ -38,7 +38,7 @@ def quoted(text: bytes) -> str:
 
 
 def bad_digits(name: str, number: int, digits: bytes, first_column: int) -> ImageFault:
-    """What keeps a line's digits, which begin in `first_column`, from being bytes."""
+    """Why a line's digits, which begin in `first_column`, are not bytes."""
     for column, byte in enumerate(digits, first_column):
         if byte not in b"0123456789abcdefABCDEF":
             return ImageFault(name, number, f"{quoted(bytes([byte]))} in column {column}", "a hex digit")
@@ -54,7 +54,7 @@ def wrong_length(name: str, number: int, held: int, said: int, noun: str) -> Ima
 
 
 def wrong_checksum(name: str, number: int, found: int, wanted: int) -> ImageFault:
-    """A line whose bytes do not sum up."""
+    """A line with a wrong checksum."""
     return ImageFault(
         name,
         number,
@@ -65,7 +65,7 @@ def wrong_checksum(name: str, number: int, found: int, wanted: int) -> ImageFaul
 
 
 def behind_the_end(name: str, number: int, end_line: int) -> ImageFault:
-    """A record where none may be."""
+    """A record after the end of the file."""
     return ImageFault(
         name,
         number,

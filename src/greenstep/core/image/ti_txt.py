@@ -1,6 +1,6 @@
 """TI-TXT, read and written (Texas Instruments, "MSP430 Assembly Language Tools User's Guide", TI-TXT hex format).
 
-`@` and an address in hexadecimal begin a section, lines of bytes in hexadecimal follow, `q` ends the file.
+`@` and a hexadecimal address begin a section, lines of hexadecimal bytes follow, `q` ends the file.
 """
 
 from __future__ import annotations
@@ -20,9 +20,9 @@ _PLAIN = re.compile(rb"(?:[0-9A-Fa-f]{2}[ \t]+)*[0-9A-Fa-f]{2}")
 
 
 def read_ti_txt(stream: BinaryIO, name: str) -> Image:
-    """An image from a seekable binary stream. Raises ImageFault for what is no address, byte or end, for data before
-    an address or after the end, for overlapping data that disagree (both lines named), and for a file without
-    data."""
+    """An image from a seekable binary stream. Raises ImageFault for anything that is no address, byte or end, for
+    data before an address or after the end, for overlapping data that disagree (both lines named), and for a file
+    without data."""
     reader = _Reader(name)
     for chunk in line_chunks(stream):
         for _ in reader.take(chunk):
@@ -39,7 +39,7 @@ class _Reader:
         self.end_line: int | None = None
 
     def take(self, chunk: bytes) -> Iterator[tuple[int, int, bytes]]:
-        """The chunk's lines of data, each (line, address, bytes), as soon as it is taken."""
+        """The chunk's lines of data, each (line, address, bytes), as soon as it is read."""
         for line in chunk.splitlines():
             text = line.strip(BLANKS)
             number, self.line = self.line, self.line + 1
@@ -104,9 +104,9 @@ class _Reader:
 
 
 def write_ti_txt(image: Image, line_bytes: int = 16) -> Iterator[str]:
-    """The lines of a TI-TXT file, each with its LF. It has no place for a start address.
+    """The lines of a TI-TXT file, each with its LF. The format has no start address.
 
-    `line_bytes` is 1 to 255. Raises ValueError where an address is out of reach.
+    `line_bytes` is 1 to 255. Raises ValueError if an address is out of reach.
     """
     if not 1 <= line_bytes <= 255:
         raise ValueError(f"{line_bytes} bytes a line: 1 to 255 are possible")

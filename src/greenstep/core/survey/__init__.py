@@ -1,2 +1,1 @@
-"""Finding out what is on a line that nothing is known of: what is heard, at which rate, who answers to which
-lines."""
+"""Finding out what is on an unknown line: what is heard, at which rate, what answers to which lines."""

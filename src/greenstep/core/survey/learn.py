@@ -1,7 +1,7 @@
-"""Finding the hookup: trying the common ones, and hearing what the chip says.
+"""Finding the hookup: try the common ones, and listen to the chip.
 
-Safe on every chip that is known here: lines pulse reset and choose the boot pin, and what is sent only asks who is
-there. Nothing is written or erased. A program that runs instead of a bootloader does receive those few bytes.
+Safe on every chip known here: lines pulse reset and choose the boot pin, and what is sent only asks who is there.
+Nothing is written or erased. A program that runs instead of a bootloader does receive those few bytes.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ _GIVES_UP_WITHIN_S, _LOADER_WAITS_S, _LEAVES_WITHIN_S = 2.4, 0.4, 3.0
 """Resident loaders start the program within the first, and not before the second."""
 _ASKS = 3
 _TALKS = ("text", "rom text", "garbage")
-"""What a program's voice may sound like, at the console's rate or another."""
+"""What a program's output may look like, at the console's rate or another."""
 
 
 @frozen
@@ -40,7 +40,7 @@ class Candidate:
 
 @frozen
 class HeardBefore:
-    """What was heard at `settings` before any line moved; `answer` is of a bootloader that runs already."""
+    """What was heard at `settings` before any line moved; `answer` comes from a bootloader that runs already."""
 
     settings: LineSettings
     meaning: Meaning
@@ -50,8 +50,8 @@ class HeardBefore:
 
 @frozen
 class Tried:
-    """One candidate. 'answered': its bootloader did; 'resets': a program's text came anew, so reset works and the
-    boot pin was not set; 'silent': nothing that speaks for it."""
+    """One candidate. 'answered': its bootloader did; 'resets': a program's text started again, so reset works and the
+    boot pin was not set; 'silent': nothing in its favour."""
 
     hookup: str
     dialect: str
@@ -62,8 +62,8 @@ class Tried:
 
 @frozen
 class Learnt:
-    """What came out: the hookup and the dialect that answered, and whether leaving was heard to work too. `resets`
-    are hookups whose reset was heard to work though no bootloader answered."""
+    """The result: the hookup and the dialect that answered, and whether leaving was heard to work too. `resets` are
+    hookups whose reset was heard to work though no bootloader answered."""
 
     candidate: Candidate | None
     answer: str = ""
@@ -78,8 +78,8 @@ SurveyEvent = HeardBefore | Tried | Learnt
 def candidates_for(
     dialect: type[Dialect], boot_level: str, baud: int, other_bauds: tuple[int, ...] = ()
 ) -> list[Candidate]:
-    """The common hookups of a dialect's chips, those first whose success would not be taken for another's; then the
-    commonest two at other rates."""
+    """The common hookups of a dialect's chips, first those whose success cannot be taken for another's; then the two
+    most common at other rates."""
     if boot_level:
         names = ("direct-dtr-reset", "direct-rts-reset", *(("cross-pair",) if boot_level == "low" else ()))
         hookups = [named_hookup(name, boot_level) for name in names]
@@ -92,7 +92,7 @@ def candidates_for(
 
 
 def by_maker(candidates: Sequence[Candidate], usb: str) -> list[Candidate]:
-    """Those first whose chips are of the maker of the adapter, `usb` being its VID:PID; empty where it has none."""
+    """First those whose chips come from the adapter's maker, `usb` being its VID:PID; empty if it has none."""
     maker = usb.partition(":")[0].upper() or "none"
     return sorted(candidates, key=lambda candidate: candidate.dialect.spec.asking.usb_maker != maker)
 
@@ -111,8 +111,8 @@ def _other_boot(hookup: Hookup) -> Hookup:
 def learn_hookup(
     link: RecordingLink, candidates: Sequence[Candidate], console: LineSettings
 ) -> Iterator[SurveyEvent]:
-    """Pulse each line, and hear whether that resets; then try the candidates until one is answered, those first for
-    which speaks what was heard. The last event is `Learnt`. Raises LinkLost, LinesMissing."""
+    """Pulse each line, and hear whether that resets; then try the candidates until one is answered, first those that
+    match what was heard. The last event is `Learnt`. Raises LinkLost, LinesMissing."""
     running = ""
     for heard in _before(link, candidates, console):
         running = heard.answer or running
@@ -127,10 +127,10 @@ def learn_hookup(
             yield pulsed
             if pulsed.outcome == "resets":
                 resets.append(pulsed.hookup)
-                running = ""  # the program was heard: that loader is over
+                running = ""  # the program was heard: its loader is over
                 waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
                 break
-    if not resets:  # a program that needs no boot pin to be let alone would have been heard
+    if not resets:  # a program that needs no boot pin would have been heard
         waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
     while waiting:
         candidate = waiting.pop(0)
@@ -140,7 +140,7 @@ def learn_hookup(
         driver = Driver(link, candidate.hookup)
         try:
             answer = _enter_and_ask(link, driver, candidate, running)
-        except RateRefused:  # an adapter that cannot make it
+        except RateRefused:  # the adapter cannot make this rate
             continue
         if answer:
             leaves = _leave(link, driver, candidate, console)
@@ -172,8 +172,8 @@ def learn_hookup(
 
 
 def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple[Tried, float]:
-    """Whether a pulse on one line resets, by wire or through a capacitor: a program, or a ROM, is heard anew; and how
-    long after the pulse."""
+    """Whether a pulse on one line resets, by wire or through a capacitor: a program, or a ROM, is heard starting
+    again; and how long after the pulse."""
     hookup = named_hookup(f"{line}-reset", "")
     driver = Driver(link, hookup)
     heard, after_s = b"", 0.0
@@ -191,8 +191,8 @@ def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple
 def _likeliest_first(
     waiting: Sequence[Candidate], line: LineName, heard: Meaning, console: LineSettings, after_s: float
 ) -> list[Candidate]:
-    """Those first whose reset is on the line that resets. What is heard soon after it needs a boot pin to stay in its
-    loader, and what is heard late has a loader that waits first; the rate is mostly that of the program."""
+    """First those whose reset is on the line that resets. A program heard soon after it has a loader that needs a
+    boot pin, one heard late has a loader that waits first; the rate is usually that of the program."""
     rate = heard.baud if heard.kind == "garbage" else console.baud
     late = after_s > _LOADER_WAITS_S
 
@@ -214,8 +214,8 @@ def _likeliest_first(
 
 
 def _at_other_rates(tried: Sequence[Candidate], resets: Sequence[str]) -> list[Candidate]:
-    """Loaders that do not measure the rate, at the rates that they were not asked at yet, by the hookups that reset;
-    by the commonest two where none was seen to."""
+    """Loaders that do not measure the rate, at rates not yet tried, with the hookups that reset; with the two most
+    common if none was seen to."""
     seen = {(c.hookup.name, c.dialect, c.baud) for c in tried}
     lines = {name.partition("-")[0] for name in resets}
     names = [name for name in _COMMONEST if not lines or name.partition("-")[2] in lines]
@@ -243,12 +243,12 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
     link.configure(console)
     yield HeardBefore(console, meaning_of(link.read(400, _LISTEN_BEFORE_S), console))
     kinds = {candidate.dialect: candidate.baud for candidate in reversed(candidates)}.items()
-    # a loader that measures the rate from its first byte is spoilt by another's question: it is asked first
+    # a loader that measures the rate is spoilt by another's question: it is asked first
     ordered = sorted(kinds, key=lambda kind: (not kind[0].spec.asking.measures_rate, kind[0].spec.asking.order))
     for place, (dialect, baud) in enumerate(ordered):
         times = (
             1 if not dialect.spec.asking.measures_rate else 2 if place else 3
-        )  # one that was asked before says so at last
+        )  # a loader that was asked before answers at last
         settings = LineSettings(baud, dialect.frame)
         link.configure(settings)
         stranger = dialect(link)
@@ -260,18 +260,19 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
 
 
 def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, running: str) -> str:
-    """The answer of a bootloader that was entered just now; one that ran before answers as it did, and is none."""
+    """The answer of a bootloader that was entered just now; one that ran before answers as before, which does not
+    count."""
     dialect = candidate.dialect
     link.configure(LineSettings(candidate.baud, dialect.frame))
     driver.enter(dialect.spec.asking.breaks_in)
     link.sleep(max(dialect.spec.asking.attempts[0].settle_s, 0.02))
     asked = dialect(link)
-    # who measures the rate answers the first question or none; others may still be starting up
+    # a loader that measures the rate answers the first question or none; others may still be starting
     for _ in range(_ASKS - 1 if dialect.spec.asking.measures_rate else _ASKS):
         answer = asked.ask(dialect.spec.asking.wait_s)
         if answer and answer != running:
-            # with the lines at rest it must still be there: another hookup's sequence may have entered by accident,
-            # and this one's rest would hold the chip in reset
+            # with the lines at rest it must still be there: another hookup's sequence may have entered by
+            # accident, and this hookup's rest would hold the chip in reset
             link.set_lines(*candidate.hookup.idle_lines)
             link.sleep(0.02)
             return answer if any(asked.ask(dialect.spec.asking.wait_s) for _ in range(2)) else ""
@@ -287,7 +288,7 @@ def _hear_after_reset(link: RecordingLink, driver: Driver, candidate: Candidate,
 
 
 def _is_quiet(link: RecordingLink, console: LineSettings) -> bool:
-    """Whether what came of an earlier reset is over; a program that talks all the time says nothing about one."""
+    """Whether the output of an earlier reset is over; a program that talks all the time tells nothing about one."""
     link.configure(console)
     link.discard()
     deadline = Deadline.after(link, _QUIET_WITHIN_S)
@@ -300,7 +301,7 @@ def _is_quiet(link: RecordingLink, console: LineSettings) -> bool:
 def _leave(
     link: RecordingLink, driver: Driver, candidate: Candidate, console: LineSettings
 ) -> Literal["heard", "silent", "stays"]:
-    """Whether the hookup's way out works as well."""
+    """Whether the hookup's way out works too."""
     if candidate.hookup.leave is None:
         return "silent"
     link.configure(console)
@@ -319,12 +320,13 @@ def _leave(
 def ask_by_hand(
     link: RecordingLink, candidates: Sequence[Candidate], patience_s: float
 ) -> Iterator[Candidate | None]:
-    """Where no line reaches reset: keep asking while a person does it; yields None about once a second, and the
-    candidate that was answered at last.
+    """If no line reaches reset: keep asking while a person does it; yields None about once a second, and the
+    candidate that answered at last.
 
     A loader that measures the rate from its first byte is spoilt by another dialect's question, and some others are
-    thrown out by its own: so they are asked by turns of a few seconds, each of those that measure in a turn of its
-    own, and the person presses again."""
+    confused by its own: so they take turns of a few seconds, each that measures in a turn of its own, and the person
+    presses again.
+    """
     usual = {candidate.dialect: candidate.baud for candidate in reversed(candidates)}
     delicate = sorted(
         (d for d in usual if d.spec.asking.measures_rate), key=lambda dialect: dialect.spec.asking.order
@@ -350,14 +352,14 @@ def ask_by_hand(
 
 _BREAK_BY_HAND_S = 0.4
 TURN_S = 5.0
-"""How long one kind of loader is asked before it is the other kind's turn."""
+"""How long one kind of loader is asked before the other kind's turn."""
 
 
 def _asked(link: RecordingLink, dialect: type[Dialect], baud: int, times: int) -> type[Dialect] | None:
-    """The dialect, if it answers one of so many askings."""
+    """The dialect, if it answers one of a number of questions."""
     link.configure(LineSettings(baud, dialect.frame))
     asked = dialect(link)
-    if dialect.spec.asking.breaks_in:  # a reset pressed during the break is what the loader waits for
+    if dialect.spec.asking.breaks_in:  # this loader waits for a reset during the break
         link.set_break(True)
         link.sleep(_BREAK_BY_HAND_S)
         link.set_break(False)
@@ -365,5 +367,5 @@ def _asked(link: RecordingLink, dialect: type[Dialect], baud: int, times: int) -
 
 
 def _grumbles(dialect: type[Dialect], heard: bytes) -> bool:
-    """Whether what was heard is what a dialect says to something it does not understand."""
+    """Whether what was heard is a dialect's answer to something it does not understand."""
     return any(answer in heard for answer in (*dialect.spec.asking.other_answers, *dialect.spec.asking.answers))

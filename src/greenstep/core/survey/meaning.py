@@ -1,4 +1,4 @@
-"""What bytes heard on a line mean, where nothing was asked."""
+"""What bytes heard on a line mean if nothing was asked."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ class Meaning:
 
 
 def meaning_of(data: bytes, settings: LineSettings) -> Meaning:
-    """The most telling meaning of what was heard at `settings`."""
+    """The most informative meaning of what was heard at `settings`."""
     if not data:
         return Meaning("nothing", "nothing heard")
     quoted = show_heard(data)

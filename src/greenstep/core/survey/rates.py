@@ -1,4 +1,4 @@
-"""Finding the rate of a talking board: listening at the candidates, likeliest first, and scoring what comes."""
+"""Finding the rate of a talking board: listen at the candidates, likeliest first, and score what comes."""
 
 from __future__ import annotations
 
@@ -33,10 +33,8 @@ def find_rate(
     stir: Callable[[], None] | None = None,
 ) -> Iterator[RateTried]:
     """Listen at `settings`, then at the candidates, until one reads as text. The link is left at the last one tried.
-
-    Each is listened to for `listen_s` at most, less when enough has come; before each `stir` may reset the board, so
-    that it talks. Raises LinkLost.
-    """
+    Each gets `listen_s` at most, less if enough has come; before each, `stir` may reset the board so that it talks.
+    Raises LinkLost."""
     first = _listen(link, settings, listen_s, stir)
     yield first
     if first.reads:
@@ -44,7 +42,7 @@ def find_rate(
     for baud in _in_order(first, candidates):
         try:
             tried = _listen(link, LineSettings(baud, settings.frame), listen_s, stir)
-        except RateRefused:  # an adapter that cannot make it
+        except RateRefused:  # the adapter cannot make this rate
             continue
         yield tried
         if tried.reads:
@@ -52,7 +50,7 @@ def find_rate(
 
 
 def _in_order(first: RateTried, candidates: Sequence[int]) -> list[int]:
-    """The candidates, those first that best explain what was heard."""
+    """The candidates, first those that best explain what was heard."""
     others = [baud for baud in candidates if baud != first.settings.baud]
     guesses = [factor for factor in likely_factors(Sample(first.data, first.settings.frame)) if factor in FACTORS]
     if not guesses:
@@ -79,7 +77,7 @@ def _listen(link: Link, settings: LineSettings, listen_s: float, stir: Callable[
         data += link.read(_ENOUGH - len(data), min(0.25, deadline.left_s))
     flawed = _flawed(before, link.errors())
     clean = len(data) >= ENOUGH_BYTES and flawed * 10 <= len(data)
-    # a text that was half over, or one cut off by a reset, begins with a few characters of nonsense
+    # a text joined in the middle, or cut off by a reset, begins with a few characters of nonsense
     reads = clean and (is_text(data, settings.frame) or is_text(data[len(data) // 3 :], settings.frame))
     return RateTried(settings, data, _score(data, flawed, reads), reads)
 
@@ -91,7 +89,7 @@ def _flawed(before: LineErrors | None, after: LineErrors | None) -> int:
 
 
 def _score(data: bytes, flawed: int, reads: bool) -> int:
-    """The readable share, less the share of flawed characters; what does not read as text is worth half of it."""
+    """The readable share minus the share of flawed characters; half of it for what does not read as text."""
     if not data:
         return 0
     share = max(0.0, readable_share(data) - min(1.0, flawed / len(data)))

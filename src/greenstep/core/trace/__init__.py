@@ -1,4 +1,4 @@
-"""A recording of the line: kept as a Value Change Dump (IEEE 1364), read back, and made sense of."""
+"""A recording of the line: kept as a Value Change Dump (IEEE 1364), read back, and explained."""
 
 from .exchanges import Exchange, Shares, exchanges_of, time_shares
 from .recording import ByteSeen, Change, Trace

@@ -16,8 +16,7 @@ _NO_WAIT_S = 1e-5
 @frozen
 class Exchange:
     """What was sent, and what was heard until something was sent again. `wait_s` is from the last bit sent to the
-    first heard, None where nothing came;
-    `pauses_s` is what passed between the bytes of the answer."""
+    first heard, None if nothing came; `pauses_s` is the time between the bytes of the answer."""
 
     at_s: float
     sent: bytes
@@ -29,11 +28,12 @@ class Exchange:
 
 @frozen
 class Shares:
-    """Where the seconds of a recording went.
+    """How the seconds of a recording were spent.
 
     `sending_s` and `hearing_s`: bytes on the wire; `turns_s`: waiting for the usual turn of the line in `turns`
     answers of `turn_s` each; `busy_s`: what answers took beyond that, the chip being busy; `unanswered_s`: waiting
-    for what did not come; `lines_s`: while DTR and RTS were moved; `own_s`: the rest, before the next question.
+    for something that did not come; `lines_s`: while DTR and RTS were moved; `own_s`: the rest, before the next
+    question.
     """
 
     total_s: float
@@ -49,8 +49,9 @@ class Shares:
 
 
 def exchanges_of(trace: Trace) -> list[Exchange]:
-    """Questions with their answers, in time order; the first may be an answer to nothing. What is sent again after
-    a silence, or after lines or settings changed, is a new question; what is heard after that, an answer to none."""
+    """Questions with their answers, in time order; the first may be an answer without a question. Anything sent again
+    after a silence, or after lines or settings changed, is a new question; anything heard after such a change answers
+    no question."""
     found: list[Exchange] = []
     sent: list[ByteSeen] = []
     heard: list[ByteSeen] = []
@@ -85,7 +86,7 @@ def _data(seen: list[ByteSeen]) -> bytes:
 
 
 def time_shares(trace: Trace) -> Shares:
-    """A share for every moment of the recording; what overlaps counts once, sending before hearing."""
+    """Every moment of the recording in one share; overlaps count once, sending before hearing."""
     exchanges = exchanges_of(trace)
     waits = sorted(exchange.wait_s for exchange in exchanges if exchange.wait_s is not None)
     turns = [wait for wait in waits if wait > _NO_WAIT_S]
@@ -99,7 +100,7 @@ def time_shares(trace: Trace) -> Shares:
     hearing_s = sum(byte.took_s for byte in trace.bytes_seen if byte.way == "heard")
     lines_s, own_s, unanswered_s = _gaps(trace, exchanges)
     total_s = trace.end_s
-    # what was sent while answers still came counts once
+    # bytes sent while answers still came count once
     overlap_s = sending_s + hearing_s + turns_s + busy_s + lines_s + own_s + unanswered_s - total_s
     return Shares(
         total_s,
@@ -130,7 +131,7 @@ def _gaps(trace: Trace, exchanges: list[Exchange]) -> tuple[float, float, float]
         else:
             unanswered_s += gap
         if exchange is not None:
-            if not exchange.sent:  # a program's text, and the pauses it makes
+            if not exchange.sent:  # a program's text, and its pauses
                 own_s += exchange.pauses_s
             at_s, answered = exchange.end_s, bool(exchange.heard)
     return lines_s, own_s, unanswered_s

@@ -58,8 +58,8 @@ class Trace:
         secrets: Secrets,
         notes: Mapping[str, str],
     ) -> Trace:
-        """From a recording that began at `opened_s` of its clock. Bytes sent leave one after the other; those that
-        were read together arrived just before. Secrets become stars."""
+        """From a recording that began at `opened_s` of its clock. Bytes sent leave one after the other; those read
+        together arrived just before. Secrets become stars."""
         collected = list(events)
         changes = [Change(0.0, *lines, False, settings)]
         placer = _Placer(secrets, collected)
@@ -82,7 +82,7 @@ class Trace:
 
 
 _SHORTEST_S = 2e-7
-"""Two ticks of the file: bytes of a port that knows no rate still come one after the other."""
+"""Two ticks of the file: bytes of a port without a rate still come one after the other."""
 
 
 _Pieces = list[tuple[float, int, float]]
@@ -92,9 +92,9 @@ _Pieces = list[tuple[float, int, float]]
 class _Placer:
     """Gives every byte its time on the wire.
 
-    What was written leaves from then on; what was read had come by then. An answer follows its question, even
-    where its first bytes came while the question was still going out. Where there is no room, because a port is
-    quicker than its rate (a pty passes bytes at once), bytes are made shorter.
+    Written bytes leave from then on; read bytes had come by then. An answer follows its question, even if its first
+    bytes came while the question was still being sent. If the time is too short, because a port is quicker than its
+    rate (a pty passes bytes at once), bytes are made shorter.
     """
 
     def __init__(self, secrets: Secrets, events: list[LineEvent]) -> None:
@@ -158,5 +158,5 @@ class _Placer:
 
 
 def _masked(events: list[LineEvent], way: str, secrets: Secrets) -> bytes:
-    """All bytes of one direction as one text, so that a secret that came in several pieces is found too."""
+    """All bytes of one direction as one text, so that a secret split over several pieces is found too."""
     return secrets.mask(b"".join(event.data for event in events if event.direction == way))

@@ -1,4 +1,4 @@
-"""A recording told: lines moved, commands asked and answered, like ones joined."""
+"""A recording explained: lines moved, commands asked and answered, similar ones joined."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _SHORTEST_TEXT = 4
 
 @frozen
 class Told:
-    """One row: from `at_s` for `took_s`, `times` like commands; `waited_s` is how long their answers took."""
+    """One row: from `at_s` for `took_s`, `times` similar commands; `waited_s` is how long their answers took."""
 
     at_s: float
     took_s: float
@@ -33,7 +33,7 @@ class Told:
 def tell(
     trace: Trace, exchanges: Sequence[Exchange], dialect: type[Dialect] | None, joined: bool = True
 ) -> list[Told]:
-    """All rows in time order. `joined`: commands that follow each other from address to address are one row."""
+    """All rows in time order. `joined`: commands that follow each other from address to address share a row."""
     narrated = (
         narrate(dialect, [(exchange.sent, exchange.heard) for exchange in exchanges])
         if dialect is not None
@@ -52,7 +52,7 @@ def _plain(exchange: Exchange) -> str:
 
 
 def _shown(data: bytes) -> str:
-    """A byte or two are no text, though they may be letters."""
+    """One or two bytes are not text, even if they are letters."""
     return show_heard(data) if len(data) >= _SHORTEST_TEXT else show_bytes(data)
 
 
@@ -63,7 +63,7 @@ def _row(exchanges: Sequence[Exchange], row: Narrated) -> Told:
         return Told(first.at_s, last.end_s - first.at_s, "heard", show_heard(first.heard))
     waited = sum(exchange.wait_s or 0.0 for exchange in covered)
     took_s = last.end_s - first.at_s
-    if not row.command:  # a program's talk, or something the dialect does not know
+    if not row.command:  # a program's text, or something the dialect does not know
         what = "talk" if readable_share(first.sent + first.heard) > _TALK_SHARE else "unknown"
         return Told(first.at_s, took_s, what, _plain(first), 1, waited)
     return Told(first.at_s, took_s, row.command, row.detail, 1, waited, row.place)

@@ -7,8 +7,8 @@ from ..frozen import frozen
 
 @frozen
 class Narrated:
-    """`count` exchanges from number `first` on were one `command`, with what is to be said of it; `place` is the span
-    of addresses (address, size) it was about, so that rows may be joined."""
+    """`count` exchanges from number `first` on were one `command`, with something to say about it; `place` is the
+    range (address, size) it was about, so that rows may be joined."""
 
     first: int
     count: int

@@ -1,7 +1,7 @@
 """Value Change Dump, IEEE 1364-2005 clause 18: written so that any waveform viewer shows it, and read back.
 
 A byte stands on its bus for as long as it is on the wire, and an event marks its start, so that two equal bytes in a
-row are two. Between bytes the bus is z. DTR and RTS are 1 where asserted.
+row are visible as two. Between bytes the bus is z. DTR and RTS are 1 while asserted.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ def _ticks(seconds: float) -> int:
 
 
 def write_vcd(trace: Trace, version: str) -> Iterator[str]:
-    """The file's lines, each with its end."""
+    """The file's lines, including their ends."""
     yield f"$version greenstep {version} $end\n"
     for name, value in trace.notes.items():
         yield f"$comment {name}: {_plain(value)} $end\n"
@@ -65,7 +65,7 @@ def write_vcd(trace: Trace, version: str) -> Iterator[str]:
 
 
 def _plain(value: str) -> str:
-    """A note on one line, and without the word that would end it."""
+    """A note on one line, without the word that would end it."""
     return " ".join(value.replace("$end", "").split())
 
 
@@ -113,7 +113,7 @@ def read_vcd(lines: Iterable[str]) -> Trace:
 
 
 class _Reader:
-    """Word by word, as the standard has it: line ends mean nothing."""
+    """Word by word, as in the standard: line ends mean nothing."""
 
     def __init__(self) -> None:
         self._section: list[str] = []
@@ -128,7 +128,7 @@ class _Reader:
         self._notes: dict[str, str] = {}
         self._settings = LineSettings(115200)
         self._moved = True
-        """Whether anything but the bytes has changed since it was noted."""
+        """Whether anything except the bytes has changed since the last note of it."""
 
     def word(self, word: str) -> None:
         if not self._defined or word.startswith("$") or self._section:
@@ -244,7 +244,7 @@ _RANGES = {
     "parity": (0, 2),
     "stop_bits": (1, 2),
 }
-"""Of each signal that is more than a level."""
+"""Of each signal wider than a bit."""
 
 
 def _timescale(text: str) -> float:

@@ -1,5 +1,5 @@
-"""What recorded conversations were about, a file a dialect: (sent, heard) in order, to rows that each cover some of
-them."""
+"""What recorded conversations were about, one file per dialect: from (sent, heard) in order to rows that each cover
+some."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ Narrate = Callable[[Sequence[tuple[bytes, bytes]]], list[Narrated]]
 
 
 def narrate(dialect: type[Dialect], exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """By the dialect's decoder; without one each exchange is a row of its own."""
+    """Use the dialect's decoder; without one, each exchange is a row of its own."""
     if not dialect.decoder:
         return [Narrated(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
     module, _, function = dialect.decoder.partition(":")

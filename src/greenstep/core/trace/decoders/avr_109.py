@@ -1,4 +1,4 @@
-"""A recorded conversation in `avr-109`, told."""
+"""A recorded conversation in `avr-109`, explained."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation, letter by letter."""
+    """One row per letter."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         letter, detail, place = sent[:1], "", None

@@ -1,4 +1,4 @@
-"""A recorded conversation in `avr-v1`, told."""
+"""A recorded conversation in `avr-v1`, explained."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation, command by command."""
+    """One row per command."""
     rows = []
     address = 0
     for index, (sent, heard) in enumerate(exchanges):

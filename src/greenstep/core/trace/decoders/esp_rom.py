@@ -1,4 +1,4 @@
-"""A recorded conversation in `esp-rom`, told."""
+"""A recorded conversation in `esp-rom`, explained."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation, request by request."""
+    """One row per request."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         frame = sent.strip(b"\xc0").replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")

@@ -1,4 +1,4 @@
-"""A recorded conversation in `lpc-isp`, told."""
+"""A recorded conversation in `lpc-isp`, explained."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation, command by command; data is counted."""
+    """One row per command; data is counted."""
     names = {
         b"U": "unlock", b"B": "baud rate", b"A": "echo", b"W": "write to RAM", b"R": "read", b"P": "prepare",
         b"C": "copy to flash", b"G": "go", b"E": "erase", b"I": "blank check", b"J": "part id", b"K": "version",

@@ -1,4 +1,4 @@
-"""A recorded conversation in `pic-an851`, told."""
+"""A recorded conversation in `pic-an851`, explained."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation, request by request."""
+    """One row per request."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = unstuffed(sent)[:-1]

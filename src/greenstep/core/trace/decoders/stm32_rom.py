@@ -1,4 +1,4 @@
-"""A recorded conversation in `stm32-rom`, told."""
+"""A recorded conversation in `stm32-rom`, explained."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _FRAMES: dict[int, int] = {
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation: a command's code, address and data are exchanges of one row."""
+    """One row per command: its code, address and data are exchanges of the same row."""
     rows: list[Narrated] = []
     index = 0
     while index < len(exchanges):

@@ -1,4 +1,4 @@
-"""A recorded conversation in `xmodem`, told."""
+"""A recorded conversation in `xmodem`, explained."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """A recorded conversation, block by block."""
+    """One row per block."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         answer = {ACK: "", NAK: "; refused", CAN: "; cancelled"}.get(heard[:1][0] if heard else 0, "; no answer")
