@@ -1,4 +1,4 @@
-"""How a simulated board is written where a port is taken: `bench:hive-scale?fault=echo&turnaround=16`."""
+"""How a simulated board is written in place of a port: `bench:hive-scale?fault=echo&turnaround=16`."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ KEYS = {
 
 @frozen
 class BenchAddress:
-    """What is written after `bench:`, read and checked. Times in seconds."""
+    """What follows `bench:`, parsed and checked. Times in seconds."""
 
     board: BenchBoard
     faults: tuple[str, ...] = ()
@@ -120,7 +120,7 @@ class _Reader:
             raise self._wrong(str(error)) from None
 
     def _values(self) -> Mapping[str, str]:
-        """Each setting but the faults, once."""
+        """Each setting except the faults, once."""
         values: dict[str, str] = {}
         for key, value in self._pairs:
             if key not in KEYS:

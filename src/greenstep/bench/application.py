@@ -1,4 +1,4 @@
-"""The application in a simulated chip's flash: it prints the text that its own image carries, and answers lines.
+"""The application in a simulated chip's flash: it prints the text in its own image, and answers lines.
 
 The sample images hold `MARK`, a text and a NUL. What the flash does not hold cannot be heard.
 """
@@ -17,8 +17,8 @@ START_UP_S = 0.04
 
 
 def run(chip: SimulatedChip, flash: bytes, settings: LineSettings, faults: Faults) -> Generator[Wish, int, None]:
-    """Start up, print the text three times, each time half a second after anything was heard, and answer each line of
-    readable text."""
+    """Start up, print the text three times, each time half a second after the last byte heard, and answer each line
+    of readable text."""
     text = faults.says.encode() or text_in(flash)
     chip.settings = settings if faults.console is None else LineSettings(faults.console, settings.frame)
     yield Spend(START_UP_S)
@@ -34,7 +34,7 @@ def run(chip: SimulatedChip, flash: bytes, settings: LineSettings, faults: Fault
 
 
 def _answer(chip: SimulatedChip, line: bytearray, value: int) -> None:
-    """Take a character; where it ends a line, say what was understood, and ask for another."""
+    """Take a character; if it ends a line, say what was understood, and ask for another."""
     if value < 0:
         return
     line.append(value)
@@ -46,14 +46,14 @@ def _answer(chip: SimulatedChip, line: bytearray, value: int) -> None:
 
 
 def idle(seconds: float) -> Generator[Wish, int, None]:
-    """An application that does not care for what it receives."""
+    """An application that ignores what it receives."""
     yield Spend(0.0)
     while (yield Take(seconds)) >= -1:
         pass
 
 
 def text_in(flash: bytes) -> bytes:
-    """The text that the flash carries; empty if it carries none."""
+    """The text in the flash; empty if there is none."""
     at = flash.find(MARK)
     if at < 0:
         return b""

@@ -1,7 +1,7 @@
 """Simulated AVR boards with a small resident bootloader, from Atmel AVR061 and the parts' data sheets.
 
-Stricter than silicon: a command that does not end in 20 is answered 15; a page that is not the part's page, or
-lies in the bootloader, fails and is noted; what comes while a page is programmed is lost and noted.
+Stricter than silicon: a command that does not end in 20 is answered 15; a page that is not one of the part's, or lies
+in the bootloader, fails and is noted; anything received while a page is programmed is lost and noted.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ _DAMAGE = frozenset({DAMAGED})
 
 @frozen
 class AvrKind:
-    """What tells one board from another. Sizes in bytes, times in seconds."""
+    """What distinguishes one board from another. Sizes in bytes, times in seconds."""
 
     title: str
     signature: bytes
@@ -102,7 +102,7 @@ class SimulatedAvr(SimulatedResident):
     # --- characters inside a command
 
     def _next(self) -> Generator[Wish, int, int]:
-        """The next character of a command; a bootloader in the middle of one waits no longer than usual."""
+        """The next character of a command; in the middle of one, a bootloader waits no longer than usual."""
         value = yield Take(self.kind.listens_s)
         if value < 0:
             raise _LostStep

@@ -1,7 +1,8 @@
 """Simulated AVR boards with an AVR109 bootloader, their own USB device, from Atmel AVR109 and the parts' data sheets.
 
-Stricter than silicon: a page that is written without an erase before it, off its boundary or into the bootloader is
-not written and noted; so is a command outside programming mode."""
+Stricter than silicon: a page written without an erase before it, off its boundary or into the bootloader is not
+written and noted; so is a command outside programming mode.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +21,8 @@ Steps = Generator[Wish, int, None]
 
 @frozen
 class Avr109Kind:
-    """What tells one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a touch at 1200
-    baud and is away from the USB meanwhile; else every reset enters."""
+    """What distinguishes one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a touch at
+    1200 baud and is off the USB meanwhile; else every reset enters."""
 
     title: str
     signature: bytes
@@ -68,7 +69,7 @@ class SimulatedAvr109(SimulatedResident):
         return True
 
     def program(self) -> Program:
-        """Until it is on the USB again nobody hears it."""
+        """Nothing hears it until it is back on the USB."""
         started = super().program()
         return self._later(started) if self.leaving else started
 

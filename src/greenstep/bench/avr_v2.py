@@ -1,8 +1,9 @@
 """Simulated boards with a large resident bootloader, from Atmel AVR068 and the parts' data sheets.
 
-Stricter than silicon: a message with a wrong checksum is answered so and not acted on; a page that is not the
-part's page, crosses one or lies in the bootloader fails and is noted; what comes while a page is programmed is lost
-and noted."""
+Stricter than silicon: a message with a wrong checksum is answered as such and ignored; a page that is not one of the
+part's, crosses a boundary or lies in the bootloader fails and is noted; anything received while a page is programmed
+is lost and noted.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +24,7 @@ Steps = Generator[Wish, int, None]
 
 @frozen
 class AvrV2Kind:
-    """What tells one board from another. Sizes in bytes, times in seconds."""
+    """What distinguishes one board from another. Sizes in bytes, times in seconds."""
 
     title: str
     signature: bytes
@@ -36,9 +37,9 @@ class AvrV2Kind:
     name: bytes = b"LOADER_2"
     counts_past_64k: bool = True
     erases_in_order: bool = False
-    """Each page write erases the page at a count of the loader's own, from its start on, whatever is written."""
+    """Each page write erases the page at a counter of the loader's own, which starts at 0, whatever is written."""
     erases_from: int = 0
-    """Where it counts from: more than 0 where it has not been reset since an earlier upload."""
+    """The counter's start: more than 0 if the loader has not been reset since an earlier upload."""
     eeprom_writes_in_words: bool = False
     eeprom_reads_in_words: bool = False
 
@@ -59,7 +60,7 @@ _SILENT_S = 0.2
 
 
 class _Silent(Exception):
-    """A message that did not come to its end."""
+    """A message that never ended."""
 
 
 class SimulatedAvrV2(SimulatedResident):
@@ -174,7 +175,7 @@ class SimulatedAvrV2(SimulatedResident):
         return 0
 
     def _eeprom_place(self, in_words: bool, size: int) -> int | None:
-        """Where the next `size` bytes of the EEPROM are: the address that was loaded counts bytes or words."""
+        """Where the next `size` bytes of the EEPROM are: the loaded address counts bytes or words."""
         at = self._eeprom_from * (2 if in_words else 1) + self._eeprom_done
         if at + size > self.kind.eeprom_bytes:
             self.violation(f"EEPROM, {size} bytes at {at:04X}")

@@ -1,4 +1,4 @@
-"""The boards on the bench: which chip, its circuit, and how a person would reach it. What the chip does is loaded
+"""The boards on the bench: which chip, its circuit, and how a person would reach it. The chip's behaviour is loaded
 when a board is built: a command that only names a board needs none of it.
 
 A family can also bring its boards in the file of its simulated chip: `families/NAME.py`, or in another package a
@@ -31,8 +31,8 @@ if TYPE_CHECKING:
 class BenchBoard:
     """`chip` is a name of the catalogue; `kind` is the simulated chip's among its `family`; `baud` is the
     bootloader's, and the program's unless `console` says otherwise. `texts` are what last week's and this week's
-    program print. `dialect` is said where it is not the chip's usual one, `settings` what it wants to be told.
-    `stock` is what stands on the board, where its family is none of `stock.py`."""
+    program print. `dialect` is given if it is not the chip's default, `settings` are the dialect's own. `stock` is
+    what runs on the board, if its family is none of `stock.py`."""
 
     name: str
     family: str
@@ -48,7 +48,7 @@ class BenchBoard:
 
     @property
     def title(self) -> str:
-        """What is shown of the chip."""
+        """How the chip is shown."""
         return self._stock().title
 
     def program(self, text: str, size: int, seed: int) -> Image:
@@ -60,7 +60,7 @@ class BenchBoard:
         return self._stock().held(image)
 
     def build(self, faults: Faults | None = None, turnaround_s: float = 0.001) -> SimulatedLine:
-        """A new one of these boards, with last week's program in it."""
+        """A new board of this kind, with last week's program in it."""
         from .faults import Faults
         from .line import SimulatedLine
 
@@ -183,7 +183,7 @@ def _boards() -> dict[str, BenchBoard]:
 
 
 class _Boards(Mapping[str, BenchBoard]):
-    """By name. Files of families are only loaded for a name that they speak of, or to list them all."""
+    """By name. Files of families are only loaded for a name that they mention, or to list them all."""
 
     _own = _boards()
 
@@ -209,7 +209,7 @@ class _Boards(Mapping[str, BenchBoard]):
 
 
 def _families(word: str) -> list[str]:
-    """The modules in `families/` whose docstrings have a word."""
+    """The modules in `families/` whose docstrings contain a word."""
     files = sorted(Path(__file__).with_name("families").glob("[a-z]*.py"))
     return [
         f"{__package__}.families.{file.stem}" for file in files if word in file.read_text("utf-8").split('"""')[1]

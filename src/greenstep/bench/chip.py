@@ -1,10 +1,10 @@
 """A simulated chip: a program that waits for characters, spends time and sends, driven by the line's clock.
 
-The program is a generator. It yields `Take` to wait for a character and `Spend` while it is busy and does not
-listen; `self.send` puts characters on its TX. What it is given is a character's value, DAMAGED for one with
-wrong parity or stop bit, or TIMED_OUT. `yield from self.several(...)` waits for many, between which it does nothing.
-Every breach of the document is noted in `violations`. While `keeps_early` is set, what comes to a busy chip waits in
-its UART as far as that can hold it; else it is lost.
+The program is a generator. It yields `Take` to wait for a character and `Spend` while it is busy and does not listen;
+`self.send` puts characters on its TX. It is sent a character's value, DAMAGED for one with wrong parity or stop bit,
+or TIMED_OUT. `yield from self.several(...)` waits for many, between which it does nothing. Every breach of the
+document is noted in `violations`. While `keeps_early` is set, characters for a busy chip wait in its UART as far as
+that can hold them; else they are lost.
 """
 
 from __future__ import annotations
@@ -25,14 +25,14 @@ TIMED_OUT = -2
 
 @frozen
 class Take:
-    """Wait for a character, for `longest_s` or without end."""
+    """Wait for a character, for `longest_s` or without limit."""
 
     longest_s: float | None = None
 
 
 @frozen
 class TakeMany:
-    """Wait for so many characters, for each as long, or until one of `stops` has come."""
+    """Wait for so many characters, for each this long, or until one of `stops` has come."""
 
     number: int
     longest_s: float | None
@@ -41,7 +41,7 @@ class TakeMany:
 
 @frozen
 class Spend:
-    """Be busy. What arrives meanwhile is lost."""
+    """Be busy. Anything that arrives meanwhile is lost."""
 
     seconds: float
 
@@ -61,9 +61,9 @@ class SimulatedChip(ABC):
     flash: bytearray
     faults: Faults
     lasting_marks: ClassVar[tuple[str, ...]] = ()
-    """Attributes that last without power besides the memories: locks, and the like."""
+    """Attributes besides the memories that survive without power: locks, and the like."""
     copy = 0
-    """Which of several boards of one kind it is: chips with a number of their own tell another for each."""
+    """Which of several boards of one kind it is: chips with a number of their own report a different one for each."""
 
     def __init__(self) -> None:
         self.now = 0.0
@@ -72,7 +72,7 @@ class SimulatedChip(ABC):
         self.in_reset = False
         self.break_held = False
         self.leaving = False
-        """Whether it is about to go from the USB."""
+        """Whether it is about to leave the USB."""
         self._program: Program | None = None
         self._next_program: Program | None = None
         self._listening = False
@@ -91,10 +91,10 @@ class SimulatedChip(ABC):
 
     @abstractmethod
     def boot(self, boot_selected: bool) -> Program:
-        """The program that runs from reset on."""
+        """The program that runs after reset."""
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
-        """A chance to take a character whatever its rate, as auto-baud does. True if it was taken."""
+        """A chance to take a character whatever its rate, as auto-baud does. Returns True if it was taken."""
         return False
 
     # --- what a program uses
@@ -106,7 +106,7 @@ class SimulatedChip(ABC):
     def several(
         self, number: int, longest_s: float | None = None, stops: frozenset[int] = frozenset()
     ) -> Generator[Wish, int, list[int]]:
-        """So many characters; fewer where one of `stops` ended them, or nothing came for `longest_s`."""
+        """That many characters; fewer if one of `stops` ended them, or nothing came for `longest_s`."""
         if number > 0:
             yield TakeMany(number, longest_s, stops)
         gathered, self._gathered = self._gathered, []
@@ -132,24 +132,24 @@ class SimulatedChip(ABC):
         self._begin(self.boot(boot_selected))
 
     def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
-        """The host closed the port, which was set to `baud`. True where the board goes from the USB for a while."""
+        """The host closed the port, which was set to `baud`. Returns True if the board leaves the USB for a while."""
         return False
 
     def brown_out(self, at_s: float) -> None:
-        """A reset that no pin asked for."""
+        """A reset that no pin caused."""
         self.hold_reset(at_s)
         self.release_reset(at_s, False)
 
     def run_from(self, at_s: float, program: Program) -> None:
-        """Run `program` from now on, as after a reset that no pin made."""
+        """Run `program` from now on, as after a reset that no pin caused."""
         self.hold_reset(at_s)
         self.now = at_s
         self.in_reset = False
         self._begin(program)
 
     def put(self, address: int, data: bytes, onto_blank: bool = True) -> None:
-        """Program the flash, with what the faults do to it. Where it must be blank, bits are only cleared, and what
-        was not blank is noted."""
+        """Program the flash, with the effects of the faults. Where it must be blank, bits are only cleared, and
+        anything not blank is noted."""
         if self.faults.dead_write:
             return
         at = address - self.base
@@ -163,7 +163,8 @@ class SimulatedChip(ABC):
                 self.flash[worn - self.base] ^= 0x10
 
     def restart(self, program: Program) -> None:
-        """Drop what runs and run `program`, as after a reset from within. Called by a program as its last act."""
+        """Stop the running program and run `program`, as after a reset from within. Called by a program as its last
+        act."""
         self._next_program = program
 
     def _begin(self, program: Program) -> None:
@@ -173,12 +174,12 @@ class SimulatedChip(ABC):
 
     @property
     def wakes_at(self) -> float | None:
-        """When the program goes on without a character; None if it waits for one."""
+        """When the program continues without a character; None if it waits for one."""
         return self._until
 
     @property
     def patience_ends(self) -> float | None:
-        """When it goes on without the character it waits for; None while it is busy, or waits without end."""
+        """When it continues without the character it waits for; None while it is busy, or waits without limit."""
         return self._until if self._listening else None
 
     def advance(self, to_s: float) -> None:
@@ -218,8 +219,8 @@ class SimulatedChip(ABC):
         return self._many is not None
 
     def receive_run(self, inbound: Inbound, sent: LineSettings, to_s: float, before_s: float) -> int:
-        """Take characters that are complete by `to_s` and before `before_s`, as long as nothing happens in between.
-        How many."""
+        """Take characters that are complete by `to_s` and before `before_s`, as long as nothing else happens in
+        between. Returns how many."""
         many, gathered, taken = self._many, self._gathered, 0
         assert many is not None
         number, longest_s, stops = many.number, many.longest_s, many.stops

@@ -18,7 +18,7 @@ _KIND = "greenstep bench memory"
 
 
 def load_chip(path: Path, board: str, chip: SimulatedChip) -> None:
-    """Give a chip what it held when the last command ended; nothing where there is no file yet. Raises UsageFault."""
+    """Restore what a chip held when the last command ended; nothing if there is no file yet. Raises UsageFault."""
     try:
         kept: Any = json.loads(path.read_text("ascii"))
         if kept["kind"] != _KIND:
@@ -44,12 +44,12 @@ def load_chip(path: Path, board: str, chip: SimulatedChip) -> None:
 
 
 def unpacked(text: str) -> bytes:
-    """A memory as it stands in the file. Raises ValueError, zlib.error."""
+    """A memory from its text in the file. Raises ValueError, zlib.error."""
     return zlib.decompress(binascii.a2b_base64(text))
 
 
 def save_chip(path: Path, board: str, chip: SimulatedChip) -> None:
-    """Keep what a chip holds; the file is replaced whole. Raises UsageFault."""
+    """Save what a chip holds; the file is replaced as a whole. Raises UsageFault."""
     marks = {name: getattr(chip, name) for name in chip.lasting_marks}
     memories = {name: zlib.compress(bytes(getattr(chip, name)), 1) for name in chip.memories}
     kept = {

@@ -17,7 +17,7 @@ class PinChange:
 
 
 class Circuit(ABC):
-    """`hookup` is what a person would have to say to reach these pins."""
+    """`hookup` is what a person would have to declare to reach these pins."""
 
     hookup: str
 
@@ -51,7 +51,7 @@ class DirectRtsReset(Circuit):
 class CrossPair(Circuit):
     """Two transistors, bases and emitters crossed, low-active boot; reset rises slowly through its RC.
 
-    With 10 kOhm and 1 uF reset passes 0.75 Vcc 13.9 ms after it was let go (RC ln 4).
+    With 10 kOhm and 1 uF, reset passes 0.75 Vcc 13.9 ms after its release (RC ln 4).
     """
 
     hookup = "cross-pair"
@@ -96,7 +96,7 @@ class UsbTouch(Circuit):
 
 
 class NoLines(Circuit):
-    """Three wires: nothing that DTR and RTS do reaches the chip."""
+    """Three wires: neither DTR nor RTS reaches the chip."""
 
     hookup = "by-hand"
 
@@ -108,4 +108,4 @@ CIRCUITS: dict[str, Circuit] = {
     circuit.hookup: circuit
     for circuit in (DirectDtrReset(), DirectRtsReset(), CrossPair(), CapacitorPulse("dtr"), CapacitorPulse("rts"))
 }
-"""Those that a bench board can be given, by the hookup that reaches them."""
+"""The circuits that a bench board can have, by the hookup that reaches them."""

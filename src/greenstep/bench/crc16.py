@@ -1,5 +1,5 @@
-"""The CRC that XMODEM and AN1310 guard their blocks with, made from its polynomial: what the tool computes it with is
-not asked here, for two that share a mistake agree."""
+"""The CRC that guards the blocks of XMODEM and AN1310, computed from its polynomial. The tool's own code is not used
+here: two sides that share a mistake agree."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _REMAINDERS = [_remainder(byte) for byte in range(256)]
 
 
 def crc16(data: bytes) -> int:
-    """From 0, the first bit the highest."""
+    """Start 0, most significant bit first."""
     crc = 0
     for byte in data:
         crc = crc << 8 & 0xFF00 ^ _REMAINDERS[crc >> 8 ^ byte]

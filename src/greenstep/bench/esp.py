@@ -1,7 +1,7 @@
 """Simulated ESP chips in their ROM, from Espressif's serial protocol description and the technical reference manuals.
 
-Stricter than silicon: a flash command before the flash is attached, a block out of its order, of another size than
-announced or to room that is not erased is refused or noted; compressed data that does not unpack is refused.
+Stricter than silicon: a flash command before the flash is attached, a block out of order, of another size than
+announced or to space that is not erased is refused or noted; compressed data that does not unpack is refused.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ _SECTOR, _ERASE_S, _PAGE_S, _MD5_S = 4096, 0.045, 0.0007, 0.4 / (1 << 20)
 
 @frozen
 class EspKind:
-    """What tells one chip from another. `spi` are base and offsets of user, user1, user2, data and length
+    """What distinguishes one chip from another. `spi` are base and offsets of user, user1, user2, data and length
     registers."""
 
     title: str
@@ -40,7 +40,7 @@ class EspKind:
     first: bool = False
     mac: dict[int, int] = field(default_factory=dict)
     crystal_mhz: int = 40
-    """Where it is 26 the ROM still reckons with 40: a change of rate lands at 26/40 of what was asked."""
+    """If it is 26, the ROM still assumes 40: a change of rate ends at 26/40 of what was asked."""
 
 
 KINDS = {
@@ -284,7 +284,7 @@ class SimulatedEsp(SimulatedChip):
             self._answer(command, error=6)
             return
         sectors = -(-size // _SECTOR)
-        if self.kind.first:  # the ROM counts the sectors up to the next block of 64 KiB twice
+        if self.kind.first:  # the ROM counts the sectors up to the next 64 KiB block twice
             sectors += min(sectors, 16 - offset // _SECTOR % 16)
         for at in range(offset, min(offset + sectors * _SECTOR, self.kind.flash_bytes), _SECTOR):
             yield Spend(_ERASE_S * self.faults.slow_erase)

@@ -48,7 +48,7 @@ KINDS = {
 
 @changing
 class Faults:
-    """Character numbers count from 0 in each direction, from power-on. `seed` is where chance begins."""
+    """Character numbers count from 0 in each direction, from power-on. `seed` makes random faults repeatable."""
 
     drop_to_chip: set[int] = field(default_factory=set)
     drop_to_host: set[int] = field(default_factory=set)
@@ -120,12 +120,12 @@ class Faults:
 
     @property
     def hurts_to_chip(self) -> bool:
-        """Whether any character on its way to the chip is."""
+        """Whether any character on its way to the chip is affected."""
         return bool(self.drop_to_chip or self.flip_to_chip or self.repeat_to_chip)
 
     @property
     def spare_what_is_sent(self) -> bool:
-        """Whether the chip hears every character as it was sent."""
+        """Leave every character on its way to the chip unharmed."""
         return not (
             self.echo or self.dead or self.hurts_to_chip or self.clock != 1.0
             or self.restart_after is not None or self.restart_every is not None or self.cut_after is not None
@@ -133,18 +133,18 @@ class Faults:
 
     @property
     def hurts_to_host(self) -> bool:
-        """Whether any character from the chip is, or does not come."""
+        """Whether any character from the chip is affected or lost."""
         return bool(self.drop_to_host or self.flip_to_host or self.repeat_to_host or self.silence_after is not None)
 
     def to_chip(self, number: int, value: int) -> list[int]:
-        """What becomes of a character on its way to the chip."""
+        """What happens to a character on its way to the chip."""
         if number in self.drop_to_chip:
             return []
         value ^= self.flip_to_chip.get(number, 0)
         return [value, value] if number in self.repeat_to_chip else [value]
 
     def to_host(self, number: int, value: int) -> list[int]:
-        """What becomes of a character on its way from the chip."""
+        """What happens to a character on its way from the chip."""
         if number in self.drop_to_host or (self.silence_after is not None and number >= self.silence_after):
             return []
         value ^= self.flip_to_host.get(number, 0)

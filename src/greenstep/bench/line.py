@@ -1,4 +1,4 @@
-"""The line between a host's adapter and a simulated chip, with every delay that a real one has."""
+"""The line between a host's adapter and a simulated chip, with every delay of a real one."""
 
 from __future__ import annotations
 
@@ -17,13 +17,13 @@ from .wire import received, same_language
 _NEVER = 1 << 60
 _SINGLE = [bytes([value]) for value in range(256)]
 SHARE_LATE = 0.125
-"""How many of the answers are late where some are."""
+"""The share of answers that are late, if some are."""
 
 
 class SimulatedLine:
     """Driven from outside: every call names its time, which must not run backwards.
 
-    `turnaround_s` is how much later than on the wire a character reaches the host (USB frames, a bridge's
+    `turnaround_s` is the delay between a character on the wire and the host receiving it (USB frames, a bridge's
     latency timer). `frames_count` is False for a pty, which knows bytes and no parity. What is late keeps its order:
     nothing overtakes it.
     """
@@ -44,20 +44,20 @@ class SimulatedLine:
         self.to_host_count = 0
         self._inbound: Inbound = deque()
         self._outbound: deque[tuple[float, int, float]] = deque()
-        """(when it reaches the host, value, when it was whole on the wire)"""
+        """(when it reaches the host, value, when it was complete on the wire)"""
         self._pins: deque[PinChange] = deque()
         self._host_free_s = 0.0
         self._chip_free_s = 0.0
         self._speaking: deque[tuple[float, bytes, LineSettings]] = deque(maxlen=64)
         self._alike: tuple[LineSettings, LineSettings, bool] | None = None
         self._asked = False
-        """Whether the chip has heard anything since it last spoke: what it says next is an answer of its own."""
+        """Whether the chip has heard anything since it last sent: what it sends next is a new answer."""
         self._late_s = 0.0
         self._held_until_s = 0.0
         self._dice = random.Random(self.faults.seed)
 
     def power_on(self, at_s: float) -> None:
-        """The chip starts, boot pin as it is."""
+        """The chip starts, with the boot pin as it is."""
         if not self.faults.dead:
             self.chip.release_reset(at_s, self.boot_selected and not self.faults.no_boot)
             self._collect()
@@ -76,7 +76,7 @@ class SimulatedLine:
 
     @property
     def written_by(self) -> float:
-        """When the last bit that the host wrote is out."""
+        """When the last bit that the host wrote has left."""
         return self._host_free_s
 
     def configure(self, at_s: float, settings: LineSettings) -> None:
@@ -93,19 +93,19 @@ class SimulatedLine:
             self.advance(at_s)
 
     def set_break(self, at_s: float, on: bool) -> None:
-        """Hold the chip's RX low, or let it go."""
+        """Hold the chip's RX low, or release it."""
         self.advance(at_s)
         self.chip.break_held = on
 
     def hang_up(self, at_s: float) -> bool:
-        """The host closes the port. True where the board goes away and comes back."""
+        """The host closes the port. Returns True if the board disappears and comes back."""
         self.advance(at_s)
         gone = self.chip.hung_up(at_s, self.settings.baud, self.lines[0])
         self._collect()
         return gone or self.chip.leaving
 
     def change_pins(self, changes: list[PinChange]) -> None:
-        """What the circuit (or a hand) is going to do to the pins; what was going to happen is dropped."""
+        """What the circuit (or a hand) is going to do to the pins; changes still pending are dropped."""
         if changes:
             self._pins = deque(changes)
 
@@ -127,19 +127,19 @@ class SimulatedLine:
         return bytes(taken)
 
     def settle(self, at_s: float, deadline_s: float, size: int) -> float:
-        """Let time pass from `at_s` until `size` characters have reached the host, and no further than the deadline;
+        """Let time pass from `at_s` until `size` characters have reached the host, but not past the deadline. Returns
         the time it is then."""
         return max(at_s, self._run(deadline_s, size))
 
     @property
     def at_rest(self) -> bool:
-        """Whether nothing is under way, and the chip waits for a character."""
+        """Whether nothing is pending, and the chip waits for a character."""
         return not self._inbound and not self._outbound and self.chip.listens
 
     @property
     def next_look(self) -> float | None:
-        """When a server in real time has to look at the line next: characters on their way to the chip are handed
-        over together, with the last of them, which spares it a wake-up for each. None if nothing will happen."""
+        """When a real-time server has to look at the line next: characters on their way to the chip are delivered
+        together, with the last of them, which saves a wake-up for each. None if nothing will happen."""
         times = [self._outbound[0][0]] if self._outbound else []
         if self._inbound:
             times.append(self._inbound[-1][0])
@@ -165,11 +165,11 @@ class SimulatedLine:
     # --- time
 
     def advance(self, to_s: float) -> None:
-        """Let everything happen that is due up to `to_s`, in its order."""
+        """Let everything happen that is due up to `to_s`, in order."""
         self._run(to_s, _NEVER)
 
     def _run(self, to_s: float, size: int) -> float:
-        """The same, but only until so many characters have reached the host; up to when it went."""
+        """The same, but only until so many characters have reached the host. Returns the time reached."""
         chip, inbound = self.chip, self._inbound
         limit_s = self._ready(size, to_s)
         while True:
@@ -196,7 +196,7 @@ class SimulatedLine:
                 limit_s = self._ready(size, to_s)
 
     def _ready(self, size: int, latest_s: float) -> float:
-        """When so many characters have reached the host; `latest_s` where that is later, or not known yet."""
+        """When so many characters have reached the host; `latest_s` if that is later, or not known yet."""
         if len(self._outbound) < size:
             return latest_s
         return min(latest_s, self._outbound[size - 1][0])
@@ -235,7 +235,7 @@ class SimulatedLine:
             self._hand_over(at_s, value, sent)
 
     def _deliver_all(self, to_s: float, before_s: float) -> None:
-        """`_deliver` for characters that nothing happens to, one after the other until something else is due."""
+        """`_deliver` for unaffected characters, one after the other until something else is due."""
         chip, inbound = self.chip, self._inbound
         self._asked = True
         while True:
@@ -270,14 +270,14 @@ class SimulatedLine:
             chip.receive(at_s, DAMAGED if flaw else heard)
 
     def _real(self, settings: LineSettings) -> LineSettings:
-        """What the chip's clock makes of the rate it means to use."""
+        """The rate that the chip's clock makes of the intended one."""
         clock = self.faults.clock
         return settings if clock == 1.0 else replace(settings, baud=round(settings.baud * clock))
 
     def _understood(self, sent: LineSettings, hearing: LineSettings) -> bool:
         if sent is hearing:
             return True
-        alike = self._alike  # the same two are asked about for every character
+        alike = self._alike  # the same two rates are compared for every character
         if alike is not None and alike[0] is sent and alike[1] is hearing:
             return alike[2]
         shown = hearing if self.frames_count else replace(hearing, frame=sent.frame)
@@ -304,7 +304,7 @@ class SimulatedLine:
         self.chip.sent.clear()
 
     def _lateness(self) -> float:
-        """How late the answer comes that begins now, in s."""
+        """How late the answer that begins now will be, in s."""
         faults = self.faults
         late_ms = faults.late
         if faults.late_some and self._dice.random() < SHARE_LATE:
@@ -312,7 +312,7 @@ class SimulatedLine:
         return late_ms / 1000
 
     def _be_heard(self, begin_s: float, data: bytes, settings: LineSettings) -> None:
-        """What the host's receiver makes of characters that begin at a time."""
+        """What the host's receiver makes of characters that begin at a given time."""
         if self._understood(settings, self.settings):
             character_s = settings.seconds(1)
             first_s = begin_s + character_s + self.turnaround_s + self._late_s
@@ -328,7 +328,8 @@ class SimulatedLine:
             self._arrive(begin_s + offset_s, value)
 
     def _hear_the_rest(self, at_s: float) -> None:
-        """The host changed its rate while characters were under way: from the next one on they are heard at that."""
+        """The host changed its rate while characters were on their way: from the next one on they are heard at
+        that."""
         speaking = [
             (begin, data, meant) for begin, data, meant in self._speaking if begin + meant.seconds(len(data)) > at_s
         ]
@@ -348,11 +349,11 @@ class SimulatedLine:
         self._chip_free_s = at_s
 
     def _forget_after(self, at_s: float) -> None:
-        """What was not whole on the wire by then never comes; what was, comes however late it is."""
+        """Characters not complete on the wire by then never arrive; the others do, however late."""
         self._outbound = deque(item for item in self._outbound if item[2] <= at_s)
 
     def _arrive_whole(self, begin_s: float, data: bytes, character_s: float) -> None:
-        """The same as `_arrive` for characters that nothing happens to."""
+        """The same as `_arrive` for unaffected characters."""
         self.to_host_count += len(data)
         later_s = self.turnaround_s + self._late_s
         ends = [begin_s + index * character_s for index in range(1, len(data) + 1)]

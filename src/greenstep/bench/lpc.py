@@ -1,7 +1,8 @@
 """Simulated LPC parts in their ROM's in-system programming, from NXP's user manuals (UM10360, UM10601, UM11029).
 
-Stricter than silicon: a copy or erase of a sector that was not prepared, a copy to room that is not blank, a count
-that the part does not take and RAM that ISP itself uses are refused with the manual's code and noted."""
+Stricter than silicon: a copy or erase of a sector that was not prepared, a copy to space that is not blank, a count
+that the part does not accept and RAM that ISP itself uses are refused with the manual's code and noted.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +23,7 @@ Number = Generator[Wish, int, int]
 
 @frozen
 class LpcKind:
-    """What tells one part from another. Sizes in bytes; `sectors` are their sizes in order."""
+    """What distinguishes one part from another. Sizes in bytes; `sectors` are their sizes in order."""
 
     title: str
     ident: int
@@ -60,7 +61,7 @@ _CRP = {_CRP1, (0x87654321).to_bytes(4, "little"), (0x43218765).to_bytes(4, "lit
 
 
 class SimulatedLpc(SimulatedChip):
-    """One chip. `flash` is its content, of which the ROM hides the first bytes while it runs."""
+    """One chip. `flash` is its content; the ROM hides its first bytes while it runs."""
 
     lasting_marks: ClassVar[tuple[str, ...]] = ("was_locked",)
 
@@ -82,7 +83,7 @@ class SimulatedLpc(SimulatedChip):
     # --- from reset
 
     def boot(self, boot_selected: bool) -> Program:
-        """The ROM runs the program if its vectors sum to zero and the pin lets it, else its own commands."""
+        """The ROM runs the program if its vectors sum to zero and the pin allows it, else its own commands."""
         if self.faults.locked and not self.was_locked:
             self.flash[_CRP_AT : _CRP_AT + 4] = _CRP1
             self.was_locked = True
@@ -114,7 +115,7 @@ class SimulatedLpc(SimulatedChip):
         while True:
             self._measuring = True
             if (yield Take()) != ord("?"):
-                while True:  # the rate is measured wrong: deaf until reset
+                while True:  # the rate is measured wrong: no response until reset
                     yield Take()
             self.send(b"Synchronized\r\n")
             if (yield from self._line()) != "Synchronized":
@@ -127,7 +128,7 @@ class SimulatedLpc(SimulatedChip):
                 yield from self._command((yield from self._line()))
 
     def _line(self, longest: int = 100) -> Generator[Wish, int, str]:
-        """A line, echoed as it comes where echo is on."""
+        """A line, echoed as it comes if echo is on."""
         if not self._echo:
             values = yield from self.several(1 << 20, stops=_LINE_ENDS)
             return "".join(chr(0x7F if value == DAMAGED else value) for value in values[:-1])[:longest].strip()
@@ -287,7 +288,7 @@ class SimulatedLpc(SimulatedChip):
         return inside
 
     def _seen(self, address: int, size: int) -> bytes | None:
-        """What a reading shows: the ROM's own bytes at the bottom of the flash."""
+        """What a read shows: the ROM's own bytes at the bottom of the flash."""
         if address + size <= self.kind.flash_bytes:
             visible = bytes((17 * n + 3) & 0xFF for n in range(self.kind.shadow)) + bytes(
                 self.flash[self.kind.shadow :]
@@ -355,7 +356,7 @@ class SimulatedLpc(SimulatedChip):
 
     @staticmethod
     def _decoded(line: str) -> bytes | None:
-        """A UU line; None where it is none."""
+        """A UU line; None if it is none."""
         values = [(ord(letter) - 32) & 63 for letter in line]
         if (
             not values
@@ -399,7 +400,7 @@ class SimulatedLpc(SimulatedChip):
                 return
 
     def _answer(self) -> Generator[Wish, int, str]:
-        """The host's OK or RESEND; it is given up after a while."""
+        """The host's OK or RESEND; after a while it is given up."""
         text = ""
         while not text.endswith("\n"):
             value = yield Take(2.0)

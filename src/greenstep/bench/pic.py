@@ -1,6 +1,6 @@
 """Simulated PIC18 boards with a resident bootloader, from Microchip AN851 and AN1310 and the parts' data sheets.
 
-Stricter than silicon: a frame with a wrong checksum is met with silence; a write to room that is not blank, off its
+Stricter than silicon: a frame with a wrong checksum is met with silence; a write to space that is not blank, off its
 unit or into the loader, and an erase of the loader, are not done and noted.
 """
 
@@ -26,7 +26,7 @@ _WRITE_S, _ERASE_S, _EEPROM_S = 0.002, 0.002, 0.004
 
 @frozen
 class PicKind:
-    """What tells one board from another. Sizes in bytes."""
+    """What distinguishes one board from another. Sizes in bytes."""
 
     title: str
     flash_bytes: int
@@ -34,7 +34,7 @@ class PicKind:
     erase_unit: int
     eeprom_bytes: int
     loader: tuple[int, int]
-    """The loader's room, from and to before."""
+    """The loader's span: start, and end (excluded)."""
     echoes_start: bool = True
     rows_of: int = 8
 
@@ -63,7 +63,7 @@ class SimulatedPic(SimulatedResident):
 
     @abstractmethod
     def stays(self) -> bool:
-        """Whether the loader stays after this reset."""
+        """Whether the loader stays active after this reset."""
 
     @abstractmethod
     def entry(self) -> int:
@@ -71,17 +71,17 @@ class SimulatedPic(SimulatedResident):
 
     @abstractmethod
     def request(self, data: bytes) -> Steps:
-        """Act on the data of a frame whose checksum was right."""
+        """Act on the data of a frame with a correct checksum."""
 
     @abstractmethod
     def checked(self, body: bytes) -> bytes | None:
-        """The data of a frame; None where its checksum is wrong."""
+        """The data of a frame; None if its checksum is wrong."""
 
     def boot(self, boot_selected: bool) -> Program:
         return super().boot(boot_selected) if self.stays() else self.program()
 
     def brown_out(self, at_s: float) -> None:
-        """The reset of a weak supply, nobody holding RX."""
+        """The reset of a weak supply, with RX not held low."""
         self.break_held = False
         self.hold_reset(at_s)
         self.release_reset(at_s, False)
@@ -142,12 +142,12 @@ class SimulatedPic(SimulatedResident):
         return None if self.starts else self.patience()
 
     def started(self, body: bytearray | None) -> bytearray:
-        """STX was heard; what the frame holds now."""
+        """STX was heard; what the frame holds so far."""
         self.starts += 1
         return bytearray()
 
     def patience(self) -> float | None:
-        """How long the loader waits for the first character, in s; None: for ever."""
+        """How long the loader waits for the first character, in s; None: without limit."""
         return None
 
     @staticmethod
@@ -155,7 +155,7 @@ class SimulatedPic(SimulatedResident):
         return b"".join(bytes([_DLE, byte]) if byte in (_STX, _ETX, _DLE) else bytes([byte]) for byte in body)
 
     def burn(self, address: int, data: bytes) -> Steps:
-        """Write units of the flash, one after the other."""
+        """Program write units of the flash, one after the other."""
         low, high = self.kind.loader
         end = address + len(data)
         if address % self.kind.write_unit or end > len(self.flash) or (address < high and low < end):
@@ -179,7 +179,7 @@ class SimulatedPic(SimulatedResident):
 
 
 class SimulatedAn851(SimulatedPic):
-    """The loader at the bottom, which stays while the last byte of the EEPROM is FF."""
+    """The loader at the bottom, which stays active while the last byte of the EEPROM is FF."""
 
     listens_s = 1.0
 
@@ -194,7 +194,7 @@ class SimulatedAn851(SimulatedPic):
         return None if self.eeprom[-1] == 0xFF else self.listens_s
 
     def brown_out(self, at_s: float) -> None:
-        """Only an external reset makes a loader listen that is not told to stay."""
+        """Only an external reset makes a loader listen that was not told to stay."""
         self.run_from(at_s, self.loader() if self.eeprom[-1] == 0xFF else self.program())
 
     def entry(self) -> int:
@@ -236,8 +236,9 @@ class SimulatedAn851(SimulatedPic):
 
 
 class SimulatedAn1310(SimulatedPic):
-    """The loader at the end, which stays where RX was held low, or where there is no program. Reset begins at 0: only
-    a jump there leads to it, or nothing but blank words, which are NOPs (data sheets, "Instruction set summary")."""
+    """The loader at the end, which stays active if RX was held low, or if there is no program. Reset begins at 0:
+    only a jump there leads to it, or nothing but blank words, which are NOPs (data sheets, "Instruction set
+    summary")."""
 
     def __init__(self, kind: PicKind, faults: Faults | None = None) -> None:
         super().__init__(kind, faults)
@@ -245,7 +246,7 @@ class SimulatedAn1310(SimulatedPic):
         self.flash[:4] = bytes([k & 0xFF, 0xEF, k >> 8 & 0xFF, 0xF0 | k >> 16])
 
     def reached(self) -> int:
-        """Where reset leads: the loader's address, or that of the first code which is not the way to it."""
+        """Where reset leads: the loader's address, or that of the first code that is not on the way to it."""
         at = 0
         while at < self.kind.loader[0] and self.flash[at + 1] & 0xF0 == 0xF0:  # NOP
             at += 2

@@ -1,4 +1,4 @@
-"""A simulated board inside the command itself: what is behind a port that is written `bench:…`."""
+"""A simulated board inside the command itself: the board at a port written `bench:…`."""
 
 from __future__ import annotations
 
@@ -18,13 +18,12 @@ from .virtual_link import VirtualLink
 
 _WAITED_FOR_S = 5.0
 _ON_FOR_S = 10.0
-"""A board that a person enters has been on for a while: a loader that runs after power-up is over."""
+"""A board entered by hand has been on for a while: a loader that runs after power-up is over."""
 
 
 def open_bench(port: str, settings: LineSettings, lines: tuple[bool, bool], lasts: bool = False) -> OpenedPort:
-    """Open a simulated board, which has just been given its power or holds what an earlier command left in its
-    `memory`. `lasts`: somebody goes on listening, so that its time is this computer's. Raises UsageFault,
-    PortFault."""
+    """Open a simulated board, which has just been powered up or holds what an earlier command left in its `memory`.
+    `lasts`: the caller goes on listening, so its time is this computer's. Raises UsageFault, PortFault."""
     address = parse_address(port)
     if settings.baud in Faults.parse(address.faults).rate_refused:
         raise PortFault(diagnose_port(PortSeen(port, "setting", "", setting=str(settings))))
@@ -41,7 +40,7 @@ def _kind(address: BenchAddress) -> str:
 
 
 class BenchLink(VirtualLink):
-    """The board's line on its virtual clock, or at the pace of hardware; what the chip holds is kept at the end."""
+    """The board's line on its virtual clock, or at the pace of hardware; what the chip holds is saved at the end."""
 
     def __init__(
         self,
@@ -54,7 +53,7 @@ class BenchLink(VirtualLink):
         self._address = address
         self._hands = None if address.hands_s is None else Hands(address.hands_s)
         self._leaves: Hands | None = None
-        """Who sets the boot pin back and resets at the end; None before the loader was entered, and after."""
+        """Sets the boot pin back and resets at the end; None before the loader was entered, and after."""
         on_for_s = address.on_for_s
         if on_for_s is None:
             on_for_s = 0.0 if self._hands is None else _ON_FOR_S
@@ -70,7 +69,7 @@ class BenchLink(VirtualLink):
         super().write(data)
 
     def read(self, size: int, timeout_s: float) -> bytes:
-        # whoever waits so long for a chip that waits itself has asked for it
+        # a caller that waits so long for a chip that waits itself has asked for it
         if self._leaves is not None and timeout_s >= _WAITED_FOR_S and self.line.at_rest:
             self._leaves.leave(self.line, self.now())
             self._leaves = None
@@ -83,13 +82,13 @@ class BenchLink(VirtualLink):
         self._keep_pace()
 
     def _keep_pace(self) -> None:
-        """At the pace of hardware, wait until this computer's clock is where the board's is."""
+        """At the pace of hardware: wait until this computer's clock has reached the board's."""
         if not self._paced:
             return
         ahead_s = self.now() - (time.monotonic() - self._real_s)
         if ahead_s > 0:
             time.sleep(ahead_s)
-        else:  # what this computer needed for itself does not count
+        else:  # the time that this computer needed for itself does not count
             self._real_s -= ahead_s
 
     def close(self) -> None:

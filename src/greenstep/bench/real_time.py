@@ -11,7 +11,7 @@ from .delivered_time import DeliveredTime
 from .faults import Faults
 
 PLUGGED_IN_S = 10.0
-"""For how long a board that a person enters has had its power: a loader that runs after power-up is over."""
+"""How long a board entered by hand has been on: a loader that runs after power-up is over."""
 
 
 class RealTimeBoard(ABC):
@@ -47,14 +47,14 @@ class RealTimeBoard(ABC):
 
     @abstractmethod
     def _release(self) -> None:
-        """Give back what the board was served on."""
+        """Release the resource that the board was served on."""
 
     def _wait_s(self) -> float:
         """How long to wait for the host now."""
         return self._time.wait_s(time.monotonic() - self._seen_s)
 
     def _look(self, waiting: bool) -> None:
-        """Let the time pass since the last look; `waiting` is whether there is something from the host to read."""
+        """Let the time since the last look pass; `waiting` is whether there are bytes from the host to read."""
         real_s = time.monotonic()
         elapsed_s, self._seen_s = real_s - self._seen_s, real_s
         self._time.look(elapsed_s, waiting)
@@ -64,7 +64,7 @@ class RealTimeBoard(ABC):
         return self._time.now
 
     def _written(self, data: bytes) -> None:
-        """What the tool wrote; the first of it makes the simulated person move."""
+        """What the tool wrote; its first bytes make the simulated person move."""
         if self._hands is not None and not self._pressed:
             self._pressed = True
             self._hands.press(self.line, self._now)

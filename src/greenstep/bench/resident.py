@@ -1,5 +1,5 @@
-"""What boards with a resident bootloader have in common: memories with the loader in them, a program that runs where
-there is one, and a loader that every reset starts by an outside pin."""
+"""What boards with a resident bootloader have in common: memories with the loader in them, a program that runs if
+there is one, and a loader that every external reset starts."""
 
 from __future__ import annotations
 
@@ -13,10 +13,10 @@ from .faults import Faults
 
 
 class SimulatedResident(SimulatedChip):
-    """One board. `flash` and `eeprom` are its content, `console` what the program speaks at."""
+    """One board. `flash` and `eeprom` are its content, `console` is where the program talks."""
 
     vector_bytes = 2
-    """So many blank bytes at 0 say that there is no program."""
+    """This many blank bytes at 0 mean that there is no program."""
 
     def __init__(
         self,
@@ -37,10 +37,10 @@ class SimulatedResident(SimulatedChip):
 
     @abstractmethod
     def loader(self) -> Program:
-        """The loader, from a reset on."""
+        """The loader, from reset on."""
 
     def boot(self, boot_selected: bool) -> Program:
-        """There is no boot pin: every reset runs the loader, which gives up after a while."""
+        """There is no boot pin: every reset runs the loader, which times out after a while."""
         return self.program() if self.faults.no_boot else self.loader()
 
     def brown_out(self, at_s: float) -> None:
@@ -48,7 +48,7 @@ class SimulatedResident(SimulatedChip):
         self.run_from(at_s, self.program())
 
     def program(self) -> Program:
-        """The program, where the flash holds one."""
+        """The program, if the flash holds one."""
         self.running = True
         if not self.flash[: self.vector_bytes].strip(b"\xff"):
             return application.idle(1e9)

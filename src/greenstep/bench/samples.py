@@ -1,4 +1,4 @@
-"""Made-up images for the apiary's boards: right vectors, program-like bytes, and the text they print."""
+"""Made-up images for the apiary's boards: valid vectors, program-like bytes, and the text they print."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from .application import MARK
 
 
 def stm32_image(text: str, size_bytes: int, ram_bytes: int = 16384, seed: int = 1, fill: int = 0xFF) -> Image:
-    """A Cortex-M program at 08000000 of `size_bytes`, with some blank room inside."""
+    """A Cortex-M program at 08000000 of `size_bytes`, with some blank space inside."""
     source = random.Random(seed)
     start = 0x08000000
     stack = 0x20000000 + ram_bytes
@@ -33,7 +33,7 @@ def avr_image(text: str, size_bytes: int, seed: int = 2) -> Image:
 
 
 def lpc_image(text: str, size_bytes: int, ram_bytes: int, seed: int = 6) -> Image:
-    """A Cortex-M program at 0, as a linker leaves it: without the sum that the ROM wants in its vectors."""
+    """A Cortex-M program at 0, as linked: without the sum that the ROM wants in its vectors."""
     source = random.Random(seed)
     handlers = [0x100 + 2 * source.randrange(100) | 1 for _ in range(32)]
     words = [0x10000000 + ram_bytes, 0xC1, *handlers[:5], 0, *handlers[5:]]
@@ -45,14 +45,14 @@ def lpc_image(text: str, size_bytes: int, ram_bytes: int, seed: int = 6) -> Imag
 
 
 def with_sum(image: Image) -> Image:
-    """The same with the sum in word 7, as it stands in the chip."""
+    """The same with the sum in word 7, as in the chip."""
     data = image.pieces[0].data
     total = -sum(int.from_bytes(data[at : at + 4], "little") for at in range(0, 28, 4)) & 0xFFFFFFFF
     return Image(image.name, (Piece(0, data[:28] + total.to_bytes(4, "little") + data[32:]),))
 
 
 def pic_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Image:
-    """A PIC18 program from `start`: a GOTO, code, and, as compilers leave it, configuration words after the code."""
+    """A PIC18 program from `start`: a GOTO, code and, as from a compiler, configuration words after the code."""
     source = random.Random(seed)
     k = (start + 0x40) // 2
     jump = bytes([k & 0xFF, 0xEF, k >> 8 & 0xFF, 0xF0 | k >> 16])
@@ -63,7 +63,7 @@ def pic_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Imag
 
 
 def as_an1310_holds(image: Image, loader: int) -> Image:
-    """The code with its jump below the loader and the loader's at 0, as it stands in the chip."""
+    """The code with its jump below the loader and the loader's at 0, as in the chip."""
     code = image.pieces[0]
     k = loader // 2
     jump = bytes([k & 0xFF, 0xEF, k >> 8 & 0xFF, 0xF0 | k >> 16])
@@ -108,7 +108,7 @@ def _esp_file(body: bytes, chip_id: int | None, size_and_speed: int) -> bytes:
         data += b"\xee\x00\x00\x00" + chip_id.to_bytes(2, "little") + bytes(9) + b"\x01"
     data = data.ljust(24 if chip_id is not None else 8, b"\x00")
     data += (0x3FFB0000).to_bytes(4, "little") + len(body).to_bytes(4, "little") + body
-    import hashlib  # brings a large library along
+    import hashlib  # imports a large library
 
     data = data.ljust(len(data) | 15, b"\x00") + bytes([reduce(xor, body, 0xEF)])
     return data if chip_id is None else data + hashlib.sha256(data).digest()
@@ -138,7 +138,7 @@ def _body(vectors: bytes, text: str, size_bytes: int, source: random.Random, fil
         return bytes(body)
     body[len(vectors) :] = source.randbytes(size_bytes - len(vectors))
     body[len(vectors) : free] = mark
-    if size_bytes > 4096:  # a table that a compiler left blank
+    if size_bytes > 4096:  # a table left blank by the compiler
         hole = size_bytes // 2 // 256 * 256
         body[hole : hole + 512] = bytes([fill]) * 512
     return bytes(body)

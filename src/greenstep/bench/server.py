@@ -1,7 +1,7 @@
 """Bench boards in real time: each served over RFC 2217 on a port of 127.0.0.1, one client at a time.
 
-The telnet side is pySerial's; behind it stands an object that looks like a serial port and is a simulated
-line whose time is the real clock.
+The telnet side is pySerial's; behind it is an object that looks like a serial port and is a simulated line on the
+real clock.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ _PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
 
 
 class BoardServer(RealTimeBoard):
-    """One board behind one TCP port (0: the system chooses). Raises OSError where it cannot be had."""
+    """One board behind one TCP port (0: the system chooses). Raises OSError if it is not available."""
 
     def __init__(
         self,
@@ -62,13 +62,13 @@ class BoardServer(RealTimeBoard):
             client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             with client, contextlib.suppress(ConnectionError):
                 self._converse(client)
-            # an adapter whose port is closed lets its lines go
+            # an adapter whose port is closed releases its lines
             self.line.set_lines(self._now, False, False)
             if self.line.hang_up(self._now):
                 self._go_away()
 
     def _go_away(self) -> None:
-        """A board that is its own USB device: its port is gone for a while."""
+        """A board that is its own USB device: its port disappears for a while."""
         address = self._listener.getsockname()
         self._listener.close()
         end_s = self._now + _AWAY_S
@@ -91,7 +91,7 @@ class BoardServer(RealTimeBoard):
                     received = client.recv(4096)
                     if not received:
                         return
-                    # settings stand among the bytes: what came before one is written before it is set
+                    # settings stand among the bytes: whatever precedes one is written before it is set
                     for byte in manager.filter(received):
                         adapter.pending += byte
                     adapter.flush()
@@ -136,7 +136,7 @@ class _Adapter:
             raise AttributeError(name) from None
 
     def flush(self) -> None:
-        """Put on the line what came before whatever comes next."""
+        """Put everything so far on the line before what comes next."""
         pending, self.pending = self.pending, b""
         if pending:
             self._written(pending)
@@ -162,4 +162,4 @@ class _Adapter:
         self._line.take(self._now(), 1 << 20)
 
     def reset_output_buffer(self) -> None:
-        """What was written is on the wire already."""
+        """Written bytes are on the wire already."""

@@ -1,8 +1,8 @@
 """Simulated STM32s in their ROM bootloader, from ST AN3155 (protocol), AN2606 (entry) and the data sheets' times.
 
-Stricter than silicon: a damaged character, a wrong complement or checksum is refused; writing what is not
-erased, off its alignment or past the end is refused and noted; a character that comes while the chip is busy
-is lost and noted.
+Stricter than silicon: a damaged character, a wrong complement or checksum is refused; writing to space that is not
+erased, misaligned or past the end is refused and noted; a character that comes while the chip is busy is lost and
+noted.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ Steps = Generator[Wish, int, bool]
 
 @frozen
 class Stm32Kind:
-    """What tells one kind from another. Sizes in bytes, times in seconds."""
+    """What distinguishes one kind from another. Sizes in bytes, times in seconds."""
 
     title: str
     ident: int
@@ -43,12 +43,12 @@ class Stm32Kind:
     erased: int = 0xFF
     checksum: bool = False
     unique_words: tuple[int, ...] = (0, 4, 8)
-    """Where the words of the unique id stand."""
+    """Addresses of the words of the unique id."""
     mass_erase: bool = True
     boot_select: bool = False
-    """Whether an option says that the boot pin counts for nothing."""
+    """Whether an option makes the chip ignore the boot pin."""
     second_bank: tuple[int, int] = (0, 0)
-    """The index of its first page, and the number that it has."""
+    """The index of its first page, and that page's number."""
     size_code: int | None = None
 
 
@@ -93,7 +93,7 @@ _ACK, _NACK = b"\x79", b"\x1f"
 
 
 class SimulatedStm32(SimulatedChip):
-    """One chip. `flash` is its content; `application` settings are those of the program in it."""
+    """One chip. `flash` is its content; `application` are the settings of the program in it."""
 
     base = FLASH
     lasting_marks: ClassVar[tuple[str, ...]] = ("locked", "protected")
@@ -147,7 +147,7 @@ class SimulatedStm32(SimulatedChip):
         yield Spend(0.002)  # the ROM's own start-up
         value = yield Take()
         if value != 0x7F:
-            while True:  # the rate is measured wrong: deaf until reset
+            while True:  # the rate is measured wrong: no response until reset
                 yield Take()
         self.send(_ACK)
         yield from self._commands()
@@ -203,11 +203,11 @@ class SimulatedStm32(SimulatedChip):
     # --- frames
 
     def _frame(self, size: int) -> Generator[Wish, int, bytes | None]:
-        """So many characters and their XOR; None if one is damaged or the XOR is wrong."""
+        """That many characters and their XOR; None if one is damaged or the XOR is wrong."""
         return (yield from self._rest_of_frame([], size))
 
     def _rest_of_frame(self, head: list[int], size: int) -> Generator[Wish, int, bytes | None]:
-        """So many characters after a frame's head, and the XOR over all; None if one is damaged or it is wrong."""
+        """That many characters after a frame's head, and the XOR over all; None if one is damaged or it is wrong."""
         if DAMAGED in head:
             return None
         values = yield from self.several(size + 1)
@@ -223,7 +223,7 @@ class SimulatedStm32(SimulatedChip):
         return address >= FLASH and address + size <= FLASH + self.kind.flash_bytes
 
     def _memory(self, address: int, size: int) -> bytes | None:
-        """What stands there; None where there is no memory."""
+        """The bytes there; None if there is no memory."""
         if self._in_flash(address, size):
             return bytes(self.flash[address - FLASH : address - FLASH + size])
         told = self.kind.flash_bytes // 1024 if self.kind.size_code is None else self.kind.size_code
@@ -283,7 +283,7 @@ class SimulatedStm32(SimulatedChip):
             self.violation(f"write of {len(data)} bytes at {address:08X}")
             self.send(_NACK)
             return False
-        if self._sector_of(address) in self.protected:  # acknowledged, and without effect
+        if self._sector_of(address) in self.protected:  # acknowledged, but without effect
             self.send(_ACK)
             return False
         yield Spend(-(-len(data) // self.kind.program_unit) * self.kind.program_s)
@@ -291,7 +291,7 @@ class SimulatedStm32(SimulatedChip):
         return False
 
     def _burn(self, address: int, data: bytes) -> bool:
-        """Programming moves bits away from the erased value only. Returns False if something was not erased."""
+        """Programming only moves bits away from the erased value. Returns False if something was not erased."""
         if self.faults.dead_write:
             return True
         at = address - FLASH

@@ -1,4 +1,4 @@
-"""What stands on a board of the bench: the simulated chip, the programs made for it, and how it holds them. Each
+"""What runs on a board of the bench: the simulated chip, the programs made for it, and how it holds them. Each
 family's chips are loaded only when one is taken."""
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ def _as_it_is(image: Image) -> Image:
 
 @frozen
 class Stock:
-    """`title` is what is shown of the chip; `held` makes of an image what the chip then holds."""
+    """`title` is how the chip is shown; `held` turns an image into what the chip then holds."""
 
     title: str
     make: Callable[[Faults], SimulatedChip]

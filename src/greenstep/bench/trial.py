@@ -1,4 +1,4 @@
-"""A climb on the bench's virtual clock, from first to last event."""
+"""A run on the bench's virtual clock, from first to last event."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from .virtual_link import VirtualLink
 
 @changing
 class Trial:
-    """How a climb went. `line` still holds the simulated chip, for a look at its memory."""
+    """How a run went. `line` still holds the simulated chip, for a look at its memory."""
 
     line: SimulatedLine
     events: list[Event] = field(default_factory=list)
@@ -45,14 +45,14 @@ class Trial:
         return next((event.findings for event in self.events if isinstance(event, Found)), ())
 
     def step(self, name: str) -> StepEnded:
-        """How a step ended. Raises KeyError where it was not climbed."""
+        """How a step ended. Raises KeyError if it was not reached."""
         for event in self.events:
             if isinstance(event, StepEnded) and event.step == name:
                 return event
         raise KeyError(name)
 
     def step_or_none(self, name: str) -> StepEnded | None:
-        """The same; None where it was not climbed."""
+        """The same; None if it was not reached."""
         return next((e for e in self.events if isinstance(e, StepEnded) and e.step == name), None)
 
     def holds(self, image: Image, memory: str = "flash", start: int | None = None) -> bool:
@@ -84,9 +84,9 @@ def prepare(
     seed: int = 0,
     **changes: Any,
 ) -> tuple[Climb, Trial]:
-    """A climb that is ready to run, and the trial that takes its events; `changes` are fields of the Job,
+    """A run that is ready to start, and the trial that takes its events; `changes` are fields of the Job,
     `port_trouble` is what the system says when the port is opened, `compare` False writes whatever is there, and
-    `seed` is where chance begins."""
+    `seed` makes random faults repeatable."""
     bench_board = BOARDS[board]
     switched_on = Faults.parse(faults, seed)
     line = bench_board.build(switched_on, turnaround_s)
@@ -123,7 +123,7 @@ def prepare(
 
 
 def run(*arguments: Any, **named: Any) -> Trial:
-    """`prepare`, and climb to the end."""
+    """`prepare`, and run to the end."""
     climb, trial = prepare(*arguments, **named)
     trial.events.extend(climb.run())
     return trial

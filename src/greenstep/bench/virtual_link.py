@@ -1,4 +1,4 @@
-"""A `Link` on a simulated line with a virtual clock: a whole upload in milliseconds, its time exact."""
+"""A `Link` on a simulated line with a virtual clock: a whole upload in milliseconds, with exact times."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from greenstep.core.link import LineErrors, LineSettings, LinesMissing, LinkLost
 from .line import SimulatedLine
 
 _AWAY_S, _STAYS_S = 1.2, 3.0
-"""How long a board is away from the USB, and how long one is waited for that does not go."""
+"""How long a board is away from the USB, and how long one that does not leave is waited for."""
 
 
 class VirtualLink:
-    """`has_lines` False is a port without DTR and RTS; `vanishes_at_s` is when the port goes away;
-    `on_for_s` is how long the board has been running when the port is opened."""
+    """`has_lines` False is a port without DTR and RTS; `vanishes_at_s` is when the port disappears; `on_for_s` is how
+    long the board has been running when the port is opened."""
 
     def __init__(
         self,
@@ -35,7 +35,7 @@ class VirtualLink:
             line.lines = lines
         line.power_on(0.0)
         line.advance(on_for_s)
-        line.take(on_for_s, 1 << 30)  # what was said before the port was opened, nobody heard
+        line.take(on_for_s, 1 << 30)  # nobody heard what was sent before the port was opened
 
     @property
     def settings(self) -> LineSettings:

@@ -1,4 +1,4 @@
-"""What a UART receives of a character that was sent at another rate or in another frame."""
+"""What a UART receives of a character sent at another rate or in another frame."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from typing import Literal
 from greenstep.core.link import Frame, LineSettings
 
 RATE_TOLERANCE = 0.03
-"""Relative difference of the two rates up to which characters arrive whole."""
+"""Relative difference of the two rates up to which characters arrive intact."""
 
 
 SAMPLED_AT = 8.5 / 16
-"""Where in a bit a receiver looks that takes the majority of samples 8, 9 and 10 of 16."""
+"""Where in a bit a receiver samples that takes the majority of samples 8, 9 and 10 of 16."""
 
 
 def same_language(one: LineSettings, other: LineSettings) -> bool:
@@ -25,8 +25,8 @@ Flaw = Literal["", "parity", "framing"]
 
 @lru_cache(maxsize=8192)
 def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> tuple[tuple[float, int, Flaw], ...]:
-    """(time in s from the first edge, value, flaw) of each character that the receiver makes of `data`,
-    sent back to back. A wrong stop bit is told before a wrong parity."""
+    """(time in s from the first edge, value, flaw) of each character that the receiver makes of `data`, sent back to
+    back. A wrong stop bit is reported before a wrong parity."""
     edges = _edges(data, sent)
     times = [at_s for at_s, _ in edges]
 
@@ -56,7 +56,7 @@ def received(data: bytes, sent: LineSettings, receiver: LineSettings) -> tuple[t
 
 
 def _edges(data: bytes, sent: LineSettings) -> list[tuple[float, int]]:
-    """(time in s, new level) of every change on the line, which rests at 1."""
+    """(time in s, new level) of every change on the line, which is 1 at rest."""
     edges: list[tuple[float, int]] = []
     level, bit_s = 1, 1 / sent.baud
     for index, value in enumerate(data):

@@ -1,6 +1,6 @@
-"""Simulated boards with a resident bootloader that takes XMODEM, from the XMODEM/YMODEM Protocol Reference.
+"""Simulated boards with a resident bootloader that accepts XMODEM, from the XMODEM/YMODEM Protocol Reference.
 
-Stricter than silicon: a block out of its order ends the transfer with CAN CAN; what is sent before the call, or while
+Stricter than silicon: a block out of order ends the transfer with CAN CAN; anything sent before the call, or while
 the flash is written, is noted.
 """
 
@@ -22,7 +22,7 @@ _ACK, _NAK, _CAN = b"\x06", b"\x15", b"\x18\x18"
 
 @frozen
 class XmodemKind:
-    """What a bootloader takes: blocks with CRC, long blocks, a name first (YMODEM). Times in seconds."""
+    """What a bootloader accepts: blocks with CRC, long blocks, a name first (YMODEM). Times in seconds."""
 
     title: str
     crc: bool = True
@@ -34,7 +34,7 @@ class XmodemKind:
     erase_s: float = 0.4
     refuses_first_end: bool = False
     one_file: bool = False
-    """Never calls for another: what it has received is all that it takes."""
+    """Never calls for another file: it accepts only one."""
 
 
 KINDS = {
@@ -48,7 +48,7 @@ MENU = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
 
 
 class SimulatedXmodem(SimulatedResident):
-    """One board; what it received begins at the start of `flash`."""
+    """One board; the file it received begins at the start of `flash`."""
 
     vector_bytes = 4
 
@@ -129,7 +129,7 @@ class SimulatedXmodem(SimulatedResident):
         return -1
 
     def _name(self) -> Generator[Wish, int, bool]:
-        """Block 0, with a name or, at the end of a batch, without."""
+        """Block 0, with a name or, at the end of a batch, without one."""
         first = yield from self._called()
         if first < 0:
             return False
@@ -143,7 +143,7 @@ class SimulatedXmodem(SimulatedResident):
         return False
 
     def _block(self, first: int, number: int) -> Generator[Wish, int, bytes | bool | None]:
-        """The data; True for the block before, b"" for one out of order, None for a damaged one."""
+        """The data; True for a repetition of the previous block, b"" for one out of order, None for a damaged one."""
         size = {0x01: 128, 0x02: 1024}.get(first)
         whole = (size or 128) + (4 if self.kind.crc else 3)
         rest = yield from self.several(whole, 1.0)

@@ -1,4 +1,4 @@
-"""A batch on the screen: a live table of ports on a terminal, else one line a board; or JSON lines."""
+"""A batch on the screen: a live table of ports on a terminal, else one line per board; or JSON lines."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ def summary_lines(batch: Batch, seconds: float, width: int) -> list[str]:
 
 
 class _Lines:
-    """Without a terminal: a line when a board is done, and the sum of it."""
+    """Without a terminal: a line when a board is done, and the totals."""
 
     def __init__(self) -> None:
         self._signs = _SIGNS[0 if shows_signs(sys.stdout) else 1]
@@ -107,7 +107,7 @@ class _Lines:
 
 @changing
 class _Row:
-    """What the table says of a port."""
+    """What the table shows for a port."""
 
     step: str = ""
     done: int = 0
@@ -118,7 +118,7 @@ class _Row:
 
 
 class _Table:
-    """On a terminal: a row a port that moves, finished boards above it, and a bell for each."""
+    """On a terminal: a row for each active port, finished boards above it, and a bell for each."""
 
     def __init__(self, bell: bool) -> None:
         self._console = Console(highlight=False)

@@ -175,7 +175,7 @@ def _tell(servers: list[Any], as_json: bool) -> None:
 
 
 def _written(value: Any) -> str:
-    """A setting as it is written on the command line."""
+    """A setting as written on the command line."""
     if isinstance(value, str):
         return value
     turns = (f'{{ expect = "{turn.expect}", send = "{turn.send}" }}' for turn in value)

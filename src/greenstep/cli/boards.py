@@ -43,7 +43,7 @@ def command(said: BoardSettings, how: How) -> int:
 
 
 def _row(name: str, said: BoardSettings) -> dict[str, Any]:
-    """What there is to say of a board; what is wrong with it is said in its row, and does not end the list."""
+    """What there is to say about a board; anything wrong with it is said in its row, and does not end the list."""
     from greenstep.core.errors import Fault
     from greenstep.work.board import Board
 
@@ -71,7 +71,7 @@ def _row(name: str, said: BoardSettings) -> dict[str, Any]:
 
 
 def _held(image: ImageFile, trouble: list[str]) -> str:
-    """How many bytes a file holds, which is not its size where it is a text."""
+    """How many bytes a file holds, which is not its size if it is a text."""
     from greenstep.core.errors import Fault
     from greenstep.store.image_files import load_image
 

@@ -1,6 +1,6 @@
 """What a shell offers when Tab is pressed: boards, chips, ports, dialects, hookups, image files.
 
-A fault while completing offers nothing: there is no place to tell it.
+A fault during completion offers nothing: there is nowhere to report it.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ _MOST = 400
 
 
 def _offer(names: Callable[[], Iterable[str]]) -> Completer:
-    """Those of the names that begin like what is typed."""
+    """The names that begin with what was typed."""
 
     def complete(context: click.Context, parameter: click.Parameter, typed: str) -> list[str]:
         from greenstep.core.errors import Fault
@@ -62,7 +62,7 @@ def _boards() -> Iterable[str]:
 
 
 def complete_target(context: click.Context, parameter: click.Parameter, typed: str) -> list[str]:
-    """Boards first, then files and folders: images by their endings, and what is typed out anyway."""
+    """Boards first, then files and folders: images by their endings, and anything typed out in full."""
     boards = _offer(_boards)(context, parameter, typed)
     return [*boards, *_files(typed)]
 

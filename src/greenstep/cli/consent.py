@@ -1,4 +1,4 @@
-"""Asking before something cannot be undone."""
+"""Asking before something that cannot be undone."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from greenstep.core.errors import usage
 
 
 def consented(question: str, yes: bool) -> None:
-    """Go on only where a person says so, or has said so by --yes. Raises UsageFault without a terminal."""
+    """Continue only if the person agrees, or has agreed with --yes. Raises UsageFault without a terminal."""
     if yes:
         return
     if not (sys.stdin.isatty() and sys.stderr.isatty()):

@@ -1,4 +1,4 @@
-"""The console: what the board says on the screen and in a log, and what a person or a script sends to it."""
+"""The console: what the board says, on the screen and in a log, and what a person or a script sends to it."""
 
 from __future__ import annotations
 
@@ -34,8 +34,8 @@ _HELD_BACK_S = 0.2
 
 @frozen
 class ConsoleWishes:
-    """`keys`: every key goes out as it is pressed, and the board echoes; else lines are sent whole. `seconds`: how
-    long to listen, without end if None. `expect` must come within `within_s`."""
+    """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `seconds`: how
+    long to listen, without limit if None. `expect` must come within `within_s`."""
 
     line_end: bytes = b"\r\n"
     keys: bool = False
@@ -98,7 +98,9 @@ class Console:
             began_s = time.monotonic()
             data = self._link.read(1, _SLICE_S)
             self._heard(data + self._link.discard() if data else b"")
-            if piped and not data:  # a simulated line's clock would run ahead of whoever writes into the pipe
+            if (
+                piped and not data
+            ):  # a simulated line's clock would run ahead of the writer at the other end of the pipe
                 piped.wait_for_end(began_s + _SLICE_S - time.monotonic())
             if self._interactive and self._typed(pressed()):
                 return 0
@@ -183,7 +185,7 @@ class Console:
     # --- what is sent
 
     def _typed(self, keys: bytes) -> bool:
-        """Take the keys; True if the console is to be left."""
+        """Take the keys; returns True if the console is to be left."""
         if not keys:
             return False
         if self._editor is not None:
@@ -197,7 +199,7 @@ class Console:
         return bool(leave)
 
     def _answered_prompt(self) -> None:
-        """A prompt without a line end is over with the line that was typed after it."""
+        """A prompt without a line end is complete once a line was typed after it."""
         prompt = self._lines.partial
         self._lines.partial, self._line_s = b"", None
         if prompt:
@@ -243,7 +245,7 @@ class Console:
         return terminal_keys(self._wishes.keys) if self._interactive else contextlib.nullcontext()
 
     def _finish(self) -> None:
-        """What stands there without a line end is shown too."""
+        """Text without a line end is shown too."""
         rest = self._mask.flush()
         if self._wishes.as_hex:
             self._heard_lines([str(row) for row in (*self._hex.feed(rest, self._elapsed()), *self._hex.flush())], "")
@@ -260,7 +262,7 @@ class Console:
 
 
 def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWishes) -> str:
-    """What stands above a console: where it listens, and how it is left."""
+    """The heading of a console: where it listens, and how to leave it."""
     parts = [board, port, str(settings)]
     if sys.stdin.isatty() and sys.stdout.isatty():
         parts.append(f"{LEAVE_NAME} leaves" if wishes.keys else f"{LEAVE_NAME} or Ctrl-C leaves")

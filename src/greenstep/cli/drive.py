@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class View(Protocol):
-    """Whoever shows events."""
+    """Whatever shows events."""
 
     def show(self, event: Event) -> None: ...
 
@@ -32,7 +32,7 @@ class View(Protocol):
 
 
 def make_view(as_json: bool, ladder: str | None = "full") -> View:
-    """`ladder` is 'short' or 'full'; None is short where nobody watches."""
+    """`ladder` is 'short' or 'full'; None is short unless on a terminal."""
     if as_json:
         from .json_view import JsonView
 
@@ -55,12 +55,12 @@ def run_board(
     as_it_was: bool = False,
     writes_only: bool = False,
 ) -> int:
-    """The common body of the commands that work on a board; `at_the_end` is called after a green one. The other words
-    are `make_job`'s. Returns the exit status."""
+    """The common body of the commands that work on a board; `at_the_end` is called after a green one. The other
+    arguments are `make_job`'s. Returns the exit status."""
     from greenstep.work.jobs import make_job
 
     job = make_job(purpose, board, AT_THE_TERMINAL, region, None, as_it_was, writes_only, how.listen)
-    from greenstep.work.run import Run  # large: only once there is something to do
+    from greenstep.work.run import Run  # large: import it only once there is something to do
 
     run = Run(job, AT_THE_TERMINAL, how.trace)
     status = follow(run, make_view(how.as_json, how.ladder))
@@ -94,7 +94,7 @@ def follow(run: Run, view: View) -> int:
 
 
 def _shown(view: View, event: Event) -> View:
-    """Show an event. Where the reader of our output has gone (`| head`), go on without: a chip is not left half
+    """Show an event. If the reader of our output has gone (`| head`), continue without: a chip is not left half
     written because nobody looks."""
     try:
         view.show(event)
@@ -106,7 +106,7 @@ def _shown(view: View, event: Event) -> View:
 
 
 class _Nobody:
-    """The view when nobody reads."""
+    """The view if nobody reads."""
 
     def show(self, event: Event) -> None:
         """Nothing."""
@@ -119,13 +119,13 @@ class _Nobody:
 
 
 def forget_output() -> None:
-    """Point standard output at nothing, so that what is still buffered has somewhere to go."""
+    """Point standard output at nothing, so that buffered text has somewhere to go."""
     with Path(os.devnull).open("w") as nothing:
         os.dup2(nothing.fileno(), sys.stdout.fileno())
 
 
 def _rows(chip: StepEnded) -> list[tuple[str, str]]:
-    """What the chip said of itself, by the names that its dialect gives it."""
+    """What the chip reported, by the names that its dialect gives it."""
     figures = dict(chip.figures)
     rows = [("part", str(figures.pop("part")))] if "part" in figures else []
     if "ident" in figures:

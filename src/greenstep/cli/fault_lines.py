@@ -20,7 +20,7 @@ def fault_lines(findings: Sequence[Finding], width: int = 100) -> list[str]:
 
 
 def finding_lines(finding: Finding, width: int = 100) -> list[str]:
-    """What a finding rests on, and what to try; its cause is told where the failure stands."""
+    """The evidence of a finding, and what to try; its cause is shown at the failed step."""
     lines: list[str] = []
     for index, text in enumerate(finding.evidence):
         lines += _labelled("seen" if index == 0 else "", text, width)
@@ -40,13 +40,13 @@ def other_causes(findings: Iterable[Finding], width: int = 100) -> list[str]:
 
 
 def _labelled(label: str, text: str, width: int) -> list[str]:
-    if label == "" and text.strip() == "^":  # a pointer under the line above must not be moved
+    if label == "" and text.strip() == "^":  # a pointer below the line above must not be moved
         return [" " * _INDENT + text]
     return wrapped(f"   {label:<{_INDENT - 3}}{text}", width, _INDENT)
 
 
 def wrapped(text: str, width: int, hang: int) -> list[str]:
-    """Lines of at most `width`, the further ones indented by `hang`; words and quoted bytes are not broken."""
+    """Lines of at most `width`, all after the first indented by `hang`; words and quoted bytes are not broken."""
     if len(text) <= width and text.isprintable():
         return [text.rstrip() or text]
     import textwrap

@@ -1,4 +1,4 @@
-"""Faults outside the ladder, shown in the way that was asked for."""
+"""Faults outside the ladder, shown in the requested way."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from greenstep.core.errors import Fault
 
 @contextmanager
 def faults_as_asked(as_json: bool) -> Iterator[None]:
-    """Faults before a climb begins: as a JSON line where JSON was asked for, else as the outermost frame has it."""
+    """Faults before a run begins: as a JSON line if JSON was requested, else by the outermost frame."""
     try:
         yield
     except Fault as fault:

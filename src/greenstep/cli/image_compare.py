@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from greenstep.core.link import LineSettings
 
 DIFFERENT = 7
-"""The exit status of a verify that finds a difference; here it means the same."""
+"""The exit status of a verify that finds a difference; it means the same here."""
 _MOST_ROWS = 8
 _MOST_RUNS = 8
 _ROW_BYTES = 16
@@ -99,7 +99,7 @@ def _about(found: Comparison) -> Iterator[str]:
 
 
 def _units(these: Chosen, found: Comparison) -> tuple[EraseUnit, ...]:
-    """The erase units of the flash that would differ; none where no chip is named."""
+    """The erase units of the flash that would differ; none if no chip is named."""
     if these.target is None or these.target.part.core == "any":
         return ()
     return these.target.part.flash.units_of(Span.of(run.start, run.size) for run in found.runs if not run.blank)
@@ -125,7 +125,7 @@ def _upload_lines(these: Chosen, found: Comparison, units: tuple[EraseUnit, ...]
 def _times(
     target: Target, line: LineSettings, image: Image, units: tuple[EraseUnit, ...]
 ) -> tuple[float, float] | None:
-    """Seconds for the units that differ, and for all of the image; None where an upload would be refused."""
+    """Seconds for the units that differ, and for the whole image; None if an upload would be refused."""
     from greenstep.core.errors import RefusedFault
     from greenstep.core.image.edit import cut_out
     from greenstep.core.image.model import Image as Whole
@@ -146,7 +146,7 @@ def _times(
 
 
 def _bytes_lines(found: Comparison, most: int) -> Iterator[str]:
-    """The first rows of sixteen bytes that differ, one under the other, with marks under what differs."""
+    """The first rows of sixteen bytes that differ, one below the other, with marks under the differing bytes."""
     shown: list[int] = []
     for run in found.runs:
         if run.blank or len(shown) >= most:

@@ -71,7 +71,7 @@ def dump_command(
 
 
 def _single(these: Chosen) -> Any:
-    """The one image to show: of several, those of the flash joined. Raises ImageFault where they disagree."""
+    """The one image to show: the flash ones of several, joined. Raises ImageFault if they disagree."""
     images = these.by_memory()
     return images.get("flash") or next(iter(images.values()))
 
@@ -94,7 +94,7 @@ def _line(row: Row | Fold, digits: int, word: int, counts_words: bool) -> str:
 
 
 def _cells(data: bytes, word: int, lead: int) -> Iterator[str]:
-    """Words with their high byte first; what is left at the end is shown by the byte. `lead` places stay empty."""
+    """Words with their high byte first; an odd rest is shown by the byte. `lead` places stay empty."""
     if word == 1 or lead % word:
         yield from ["  "] * lead
         yield from (f"{byte:02X}" for byte in data)

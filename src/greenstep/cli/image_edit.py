@@ -28,8 +28,8 @@ _PATCH = "ADDRESS=BYTES"
 
 @frozen
 class Saving:
-    """Where an image goes: the file (None: nowhere), the format where it is said, whether a file may be replaced,
-    bytes a line of a text format, and the byte that gaps are filled with."""
+    """Where an image goes: the file (None: nowhere), the format if given, whether a file may be replaced, bytes per
+    line of a text format, and the byte that gaps are filled with."""
 
     file: Path | None
     kind: Kind | None
@@ -168,7 +168,7 @@ def convert_command(
 
 
 def _ready(target: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None, saving: Saving) -> Chosen:
-    """The images, where they can be saved. Raises UsageFault, ImageFault."""
+    """The images, if they can be saved. Raises UsageFault, ImageFault."""
     saving.check()
     return chosen(target, said, how, flash_size)
 
@@ -222,8 +222,8 @@ def _filled(image: Image, fill: int) -> Image:
 
 
 def save_changed(these: Chosen, image: Image, saving: Saving, how: How, notes: Sequence[str] = ()) -> int:
-    """Write the file, if one is wanted, and tell what it is; `notes` are what was changed on the way. Returns the
-    exit status. Raises UsageFault."""
+    """Write the file, if one is wanted, and say what it is; `notes` are what was changed on the way. Returns the exit
+    status. Raises UsageFault."""
     from greenstep.core.image.content import digest_of
 
     if saving.file is None:

@@ -55,7 +55,7 @@ def map_command(
 
 
 def _check_room(these: Chosen) -> None:
-    """A map without a place for any of the images would say nothing. Raises UsageFault."""
+    """A map that shows none of the images would say nothing. Raises UsageFault."""
     from greenstep.core.errors import usage
 
     images = [image for memory, image in these.images if memory == "flash"]

@@ -65,7 +65,7 @@ def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSet
 
 
 def _best_fit(these: Chosen, target: Target, images: dict[str, Image]) -> Fit:
-    """On the first of the parts that the chip's name may mean which takes the images; else on the likeliest."""
+    """On the first of the possible parts that accepts the images; else on the likeliest."""
     from greenstep.core.fit import hold_against
 
     fits = (hold_against(part, target.dialect, images, target.settings) for part in these.candidates)
@@ -74,8 +74,8 @@ def _best_fit(these: Chosen, target: Target, images: dict[str, Image]) -> Fit:
 
 
 def _uploads(these: Chosen) -> list[tuple[str, dict[str, Image]]]:
-    """What would be uploaded together: all of them, unnamed; or where they disagree, as two builds do, each for
-    itself."""
+    """What would be uploaded together: all of them, unnamed; or, if they disagree, as two builds do, each
+    separately."""
     from greenstep.core.image import ImageFault
 
     try:

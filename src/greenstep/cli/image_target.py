@@ -1,4 +1,4 @@
-"""From words and options to images and, where one is named, the chip they are for."""
+"""From words and options to images and, if one is named, the chip they are for."""
 
 from __future__ import annotations
 
@@ -37,8 +37,8 @@ class Target:
 
 @frozen
 class Chosen:
-    """`images` are (memory, image), a file each. `target` is None where no chip is named; `candidates` are the parts
-    that the chip's name may mean, the target's the likeliest of them."""
+    """`images` are (memory, image), one per file. `target` is None if no chip is named; `candidates` are the parts
+    that the chip's name may mean, the target being the likeliest."""
 
     board: Board
     images: tuple[tuple[str, Image], ...]
@@ -55,13 +55,13 @@ class Chosen:
         return self.target.part.flash.erased if self.target else 0xFF
 
     def wanted_target(self) -> Target:
-        """The target. Raises UsageFault where no chip is named."""
+        """The target. Raises UsageFault if no chip is named."""
         if self.target is None:
             raise usage("no-chip", "for which chip?", "--chip NAME")
         return self.target
 
     def by_memory(self) -> dict[str, Image]:
-        """The images of each memory joined. Raises ImageFault where they disagree."""
+        """The images of each memory joined. Raises ImageFault if they disagree."""
         found: dict[str, list[Image]] = {}
         for memory, image in self.images:
             found.setdefault(memory, []).append(image)
@@ -85,7 +85,7 @@ flash_size_option: Callable[[Callable[..., int]], Callable[..., int]] = click.op
 
 
 def fitting_options(command: Callable[..., int]) -> Callable[..., int]:
-    """The same, and what an upload would be told besides."""
+    """The same, with the options of an upload that matter here."""
     return looking_options(set_option(room_options(command)))
 
 
@@ -111,7 +111,7 @@ def chosen(
 
 
 def chosen_or_chip(words: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None) -> Chosen:
-    """The same where a chip is wanted and no file need be. Raises UsageFault, ImageFault."""
+    """The same if a chip is needed and no file need be. Raises UsageFault, ImageFault."""
     board = settle(words, said, how)
     if board.said.images:
         return chosen(words, said, how, flash_size)
@@ -129,7 +129,7 @@ def _likely(choice: Choice, images: tuple[tuple[str, Image], ...]) -> Part:
 
 
 def _sized(part: Part, images: tuple[tuple[str, Image], ...], flash_bytes: int | None) -> Part:
-    """The part with the flash it is said to have, or that a boot header says. Raises UsageFault."""
+    """The part with the flash size that is given, or that a boot header states. Raises UsageFault."""
     if flash_bytes is None and not part.size_known:
         from greenstep.core.families.esp import flash_bytes_said
 

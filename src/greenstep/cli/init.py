@@ -57,7 +57,7 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
         _asked("hookup", "How do DTR and RTS reach reset and boot?", usual)
     )
     wanted = Board(name, dataclasses.replace(said, chip=chip, hookup=keys["hookup"]))
-    _ = wanted.hookup  # refuses what is none
+    _ = wanted.hookup  # refuses an unknown hookup
     images = said.images or _asked_images()
     if images:
         keys["images"] = [_image(image, project.parent) for image in images]
@@ -77,7 +77,7 @@ def _interactive() -> bool:
 
 
 def _asked(option: str, question: str, default: str | None = None) -> str:
-    """An answer, or the default where nobody can be asked. Raises UsageFault where there is no default either."""
+    """An answer, or the default if nobody can be asked. Raises UsageFault if there is no default either."""
     from greenstep.core.errors import usage
 
     if _interactive():
@@ -108,13 +108,13 @@ def _asked_images() -> tuple[ImageFile, ...]:
 
 
 def _image(image: ImageFile, folder: Path) -> Any:
-    """As it stands in the file: relative to it where it can be."""
+    """As written in the file: relative to it if possible."""
     file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
     return file if image.at is None else {"file": file, "at": image.at}
 
 
 def _port(given: str | None, name: str) -> Any:
-    """How the board's port is written: by serial number where it has one, so that a changed name does not matter."""
+    """How the board's port is written: by serial number if it has one, so that a changed name does not matter."""
     from greenstep.ports.discovery import find_ports
     from greenstep.work.port_choice import known_ports
 

@@ -123,7 +123,7 @@ def _list(listed: Sequence[Row], wanted: Wanted) -> None:
 
 
 def _what(entry: JournalEntry) -> str:
-    """The image and its sum; what was done where that was no upload."""
+    """The image and its sum; what was done if that was no upload."""
     what = entry.image if entry.purpose == "upload" else entry.purpose
     return f"{what} {entry.crc32}".rstrip()
 

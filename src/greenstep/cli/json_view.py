@@ -1,4 +1,4 @@
-"""Events as JSON, one a line."""
+"""Events as JSON, one per line."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class JsonView:
         """Nothing: the figures of the step `chip` carry them."""
 
     def line(self, kind: str, values: dict[str, Any]) -> None:
-        """One line of our own; dataclasses, spans and paths among its values are made plain."""
+        """A line of our own; dataclasses, spans and paths among its values are made plain."""
         values = {key: _plain_value(value) for key, value in values.items()}
         print(json.dumps({"event": kind, **values}, ensure_ascii=False), file=self._stream, flush=True)
 
@@ -50,7 +50,7 @@ def _kind(event: object) -> str:
 
 
 def plain(value: object) -> dict[str, Any]:
-    """A dataclass as a dictionary of plain values; what is inside it likewise."""
+    """A dataclass as a dictionary of plain values, at every depth."""
     return {field.name: _plain_value(getattr(value, field.name)) for field in fields(value)}  # type: ignore[arg-type]
 
 

@@ -20,7 +20,7 @@ except ImportError:  # Windows
 
 @contextlib.contextmanager
 def terminal_keys(all_keys: bool) -> Iterator[None]:
-    """Keys come one by one and unechoed while the block runs. `all_keys`: Ctrl-C is a key like the others."""
+    """Keys come one by one and without echo while the block runs. `all_keys`: Ctrl-C is a key like the others."""
     if termios is None:
         yield
         return
@@ -56,8 +56,8 @@ def _pressed_on_windows() -> bytes:
 
 
 class PipedLines:
-    """Lines from a pipe or a file, in whatever encoding, read in a thread of their own, for a pipe cannot be asked
-    whether it has any."""
+    """Lines from a pipe or a file, in whatever encoding, read in a thread of their own, because a pipe cannot be
+    asked whether it has any."""
 
     def __init__(self) -> None:
         self._lines: queue.Queue[bytes] = queue.Queue()
@@ -77,7 +77,7 @@ class PipedLines:
         self._ended.set()
 
     def wait_for_end(self, longest_s: float) -> None:
-        """Until there are no more to come."""
+        """Wait until there are no more to come."""
         if longest_s > 0:
             self._ended.wait(longest_s)
 

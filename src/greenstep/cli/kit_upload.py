@@ -47,8 +47,8 @@ def _tell(text: str, how: How) -> None:
 def _board(
     kit: Kit, boards: Mapping[str, Board], words: tuple[str, ...], how: How, folder: Path
 ) -> tuple[Board | None, int]:
-    """The board that is meant; None with the exit status of asking the chip where it did not answer. Raises
-    UsageFault, RefusedFault."""
+    """The board that is meant; None with the exit status of asking the chip if it did not answer. Raises UsageFault,
+    RefusedFault."""
     named = board_by_name(kit, boards, words[0] if words else None)
     if named is not None:
         return named, 0
@@ -64,7 +64,7 @@ def _board(
 
 
 def _asked(kit: Kit, left: list[Board], folder: Path) -> Board:
-    """By the answer of the person, where the chip cannot tell. Raises UsageFault without a terminal."""
+    """By the person's answer, if the chip cannot tell. Raises UsageFault without a terminal."""
     notes = kit.notes
     question = notes.question or "Which board is it?"
     answers = {board.name: notes.answers.get(board.name, board.name) for board in left}

@@ -1,4 +1,4 @@
-"""The ladder on the screen: one line a step, a live bar while a long step runs. A log gets the same lines, plain."""
+"""The ladder on the screen: one line per step, a live bar during a long step. A log gets the same lines, plain."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ class LadderView:
                 self._end(event)
 
     def close(self) -> None:
-        """Take the live bar away, whatever happened."""
+        """Remove the live bar, whatever happened."""
         self._stop_bar()
 
     def details(self, rows: list[tuple[str, str]]) -> None:

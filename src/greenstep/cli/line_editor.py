@@ -1,4 +1,4 @@
-"""Typing a line under text that keeps coming: the line is taken away, the text shown, the line put back."""
+"""Typing a line below text that keeps coming: the line is removed, the text shown, the line restored."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _ESCAPES = {b"\x1b[A": "older", b"\x1bOA": "older", b"\x1b[B": "newer", b"\x1bOB
 
 
 class LineEditor:
-    """`width` is the terminal's. `typed` is what stands there and was not sent."""
+    """`width` is the terminal's. `typed` is what was typed and not sent."""
 
     def __init__(self, stream: TextIO, width: int) -> None:
         self._stream = stream
@@ -34,7 +34,7 @@ class LineEditor:
         self._put_back()
 
     def keys(self, data: bytes) -> list[bytes]:
-        """Lines to send, for the keys pressed; `left` is set where the leave key was among them."""
+        """Lines to send, for the keys pressed; `left` is set if the leave key was among them."""
         lines: list[bytes] = []
         for value in data:
             key = bytes([value])

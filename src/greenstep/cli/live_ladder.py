@@ -1,4 +1,4 @@
-"""What a terminal shows of the ladder beyond its lines: colours, and a bar while a long step runs."""
+"""What a terminal shows of the ladder beyond its lines: colours, and a bar during a long step."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from greenstep.core.quantities import show_seconds
 
 
 class _Left(ProgressColumn):
-    """Rate and time left, from the event's own clock."""
+    """Rate and time left, by the event's own clock."""
 
     def render(self, task: Task) -> Text:
         elapsed = task.fields["elapsed_s"]
@@ -47,7 +47,7 @@ class Live:
         self._console.print(shown)
 
     def advance(self, event: StepAdvanced) -> None:
-        """Show how far a step has come."""
+        """Show the progress of a step."""
         if not self._console.is_terminal:
             return
         if self._progress is None:
@@ -67,7 +67,7 @@ class Live:
         self._progress.update(self._task, completed=event.done, total=event.total, elapsed_s=event.elapsed_s)
 
     def stop_bar(self) -> None:
-        """Take the bar away."""
+        """Remove the bar."""
         if self._progress is not None:
             self._progress.stop()
             self._progress = None

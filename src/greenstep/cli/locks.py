@@ -11,7 +11,7 @@ from greenstep.work.board import Board
 
 
 def refuse_without(way: Literal["lock", "unlock"], board: Board, writes: bool = False) -> None:
-    """Refuse before a port is opened what the board's dialect cannot. Raises RefusedFault, UsageFault."""
+    """Before a port is opened, refuse what the board's dialect cannot do. Raises RefusedFault, UsageFault."""
 
     def is_able(spec: Spec) -> bool:
         able = spec.can_lock if way == "lock" else spec.can_unlock

@@ -104,7 +104,7 @@ def main() -> None:
 
 def run() -> None:
     """The console script."""
-    gc.set_threshold(50_000, 20, 50)  # most commands end before there is anything worth collecting
+    gc.set_threshold(50_000, 20, 50)  # most commands end before anything is worth collecting
     _be_printable()
     signal.signal(signal.SIGTERM, _terminated)
     try:
@@ -119,7 +119,7 @@ def run() -> None:
         click.echo("interrupted", err=True)
         sys.exit(130)
     except BrokenPipeError:
-        # whoever read our output has gone, as `| head` does: nothing to tell, nobody to tell it
+        # the reader of our output has gone, as `| head` does: there is nobody to tell
         from .drive import forget_output
 
         forget_output()
@@ -129,12 +129,12 @@ def run() -> None:
 
 
 def _terminated(number: int, frame: FrameType | None) -> None:
-    """Being terminated ends a command as Ctrl-C does: what is open is closed, what is recorded is kept."""
+    """Termination ends a command as Ctrl-C does: what is open is closed, what was recorded is saved."""
     raise KeyboardInterrupt
 
 
 def _be_printable() -> None:
-    """A terminal that cannot show a sign gets a replacement for it, not an error."""
+    """A terminal that cannot show a character gets a replacement for it, not an error."""
     for stream in (sys.stdout, sys.stderr):
         reconfigure = getattr(stream, "reconfigure", None)
         if reconfigure is not None:
@@ -142,7 +142,7 @@ def _be_printable() -> None:
 
 
 def _unforeseen(error: Exception) -> int:
-    """A known fault is shown as its finding; anything else is a fault of this program, kept in a file."""
+    """A known fault is shown as its finding; anything else is a fault of this program, saved in a file."""
     from greenstep.core.errors import Fault
 
     if isinstance(error, Fault):

@@ -1,5 +1,5 @@
-"""The options that describe a board: each of the name of its key in greenstep.toml, each with an environment
-variable of that name."""
+"""The options that describe a board: each named like its key in greenstep.toml, with an environment variable of the
+same name."""
 
 from __future__ import annotations
 
@@ -24,9 +24,9 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 @frozen
 class How:
-    """How a command is run and shown, besides what it is about. `project` is the project file where it is not the
-    nearest; `trace` takes a recording of the line. `listen`: stay on the line afterwards. `ladder` is None where it
-    is short unless somebody watches."""
+    """How a command is run and shown, besides what it is about. `project` is the project file if it is not the
+    nearest; `trace` records the line. `listen`: stay on the line afterwards. `ladder` None is short unless on a
+    terminal."""
 
     as_json: bool = False
     project: Path | None = None
@@ -109,7 +109,7 @@ def _with(options: tuple[Callable[[Command], Command], ...]) -> Callable[[Comman
 
 
 def _of(key: Key) -> Callable[[Command], Command]:
-    """The option of a key."""
+    """The option for a key."""
     details: dict[str, Any] = {"help": key.help, "multiple": key.repeats}
     if key.form in _TYPES:
         details |= _TYPES[key.form](key)
@@ -125,7 +125,7 @@ def _of(key: Key) -> Callable[[Command], Command]:
 
 
 _NO_VARIABLE = ("set", "talk")
-"""Tables, which are no values of environment variables."""
+"""Tables, which cannot be values of environment variables."""
 _TYPES: dict[Form, Callable[[Key], dict[str, Any]]] = {
     Form.RATE: lambda key: {"type": RATE},
     Form.NUMBER: lambda key: {"type": Number()},
@@ -139,7 +139,7 @@ _OPTIONS["eeprom"] = click.option(
 
 
 def _keys(*names: str) -> Callable[[Command], Command]:
-    """The options of these keys."""
+    """The options for these keys."""
     return _with(tuple(_OPTIONS[name] for name in names))
 
 
@@ -174,18 +174,18 @@ board_options = _keys("chip", *_LINE, *_PINS, *_ASKING)
 wired_options = _keys("chip", *_PINS)
 """A chip and how its pins are reached, where no port is opened."""
 open_options = _keys("chip", *_LINE, *_PINS)
-"""The same and a port, where nothing is asked of a bootloader."""
+"""The same and a port, if no bootloader is asked."""
 chip_options = _keys("chip", "dialect")
 """A chip as data, for looking at images."""
 set_option = _keys("set")
 room_options = _keys("bootloader_bytes", "keep")
-"""Room of the flash that is not for images."""
+"""Parts of the flash that are not for images."""
 clock_options = _keys("chip", "baud", "frame", "dialect")
 batch_board_options = _keys("chip", "baud", "frame", *_PINS, *_ASKING)
-"""A board whose ports are named apart."""
+"""A board whose ports are named separately."""
 image_options = _keys("images", "eeprom", "keep", "bootloader_bytes", "erase", "despite")
 sparing_options = _keys("compare", "trust_journal", "verify", "start")
-"""What of an upload may be left out."""
+"""What may be skipped in an upload."""
 start_options = _keys("expect", "expect_within", "console_baud")
 talk_options = _keys("talk", "line_end")
 line_end_option = _keys("line_end")
@@ -199,8 +199,8 @@ _COLLECTED = frozenset(("eeprom", *(key.name for key in KEYS)))
 
 
 def collected(command: Callable[..., int]) -> Callable[..., int]:
-    """The command is called with `said`, all that options say of the board, and with `how`; its faults are shown in
-    the way that was asked for. To be the innermost."""
+    """The command is called with `said`, everything that options say about the board, and with `how`; its faults are
+    shown in the requested way. Must be the innermost decorator."""
 
     @wraps(command)
     def run(**values: Any) -> int:

@@ -1,4 +1,4 @@
-"""From the words of options to what is said of a board."""
+"""From the words of options to what is said about a board."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _WORDS: dict[str, Callable[[str], Any]] = {
     "keep": keep_argument,
     "talk": talk_argument,
 }
-"""How an option's words become a value, where they are not it."""
+"""How an option's text becomes a value, if it is not one already."""
 
 
 def said_of(options: Mapping[str, Any]) -> BoardSettings:

@@ -9,8 +9,8 @@ import click
 
 
 def save_figure(save: Path | None, drawer: str, *drawn: object) -> None:
-    """Draw into a file, if one is wanted: `drawer` is MODULE:FUNCTION of `greenstep.draw`, loaded only then, as what
-    draws takes long to load. Raises UsageFault for an ending that is no kind of picture."""
+    """Draw into a file, if one is wanted: `drawer` is MODULE:FUNCTION of `greenstep.draw`, loaded only then, because
+    drawing takes long to load. Raises UsageFault for an ending that is no kind of picture."""
     if save is None:
         return
     from greenstep.draw.kinds import check_kind

@@ -1,4 +1,4 @@
-"""The ladder for a build's log: what was done to the chip, in a few lines; all of it where something failed."""
+"""The ladder for a build's log: what was done to the chip, in a few lines; everything if something failed."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _TOLD: frozenset[Step] = frozenset(("compare", "keep", "write", "verify", "start
 
 
 class ShortView:
-    """Holds the steps back until it is known how the climb ends; what a person must do now is told at once."""
+    """Holds the steps back until it is known how the run ends; what a person must do now is shown at once."""
 
     def __init__(self) -> None:
         self._ladder = LadderView()

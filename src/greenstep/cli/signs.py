@@ -6,5 +6,5 @@ from typing import TextIO
 
 
 def shows_signs(stream: TextIO) -> bool:
-    """Whether a stream takes the ladder's signs."""
+    """Whether a stream can show the ladder's signs."""
     return (getattr(stream, "encoding", None) or "").lower().startswith("utf")

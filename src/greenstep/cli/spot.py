@@ -70,7 +70,7 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
 
 
 def remember(name: str, ports: Sequence[PortInfo]) -> str:
-    """Keep a port under a name; what was kept, in words. Raises UsageFault."""
+    """Store a port under a name; returns in words what was stored. Raises UsageFault."""
     from dataclasses import asdict
 
     from greenstep.core.errors import usage

@@ -1,4 +1,4 @@
-"""`lines learn`, and `greet` where nothing but a port is known."""
+"""`lines learn`, and `greet` if only a port is known."""
 
 from __future__ import annotations
 
@@ -88,7 +88,7 @@ def _view(how: How) -> SurveyView:
 
 
 def learn_lines(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
-    """`greenstep lines learn`. Returns the exit status; raises NoAnswerFault where nothing was learnt."""
+    """`greenstep lines learn`. Returns the exit status; raises NoAnswerFault if nothing was learnt."""
     board = settle(words, said, how, port_is_enough=True)
     surveyed = survey(board, _view(how), AT_THE_TERMINAL, by_hand=False, trace=how.trace)
     candidate, leaves = answered(surveyed), surveyed.learnt.leaves
@@ -112,7 +112,7 @@ def _is_other_rate(candidate: Candidate) -> bool:
 
 
 def greet_unknown(board: Board, how: How) -> BoardSettings:
-    """What `greet` needs to go on, where only a port is known: chip family, hookup, rate. Raises NoAnswerFault."""
+    """What `greet` needs to continue if only a port is known: chip family, hookup, rate. Raises NoAnswerFault."""
     trace = how.trace and how.trace.with_stem(f"{how.trace.stem}-survey")
     candidate = answered(survey(board, _view(how), AT_THE_TERMINAL, by_hand=True, trace=trace))
     family = Catalogue.load().family_of(candidate.dialect.name)

@@ -16,7 +16,7 @@ from .options import How
 
 
 def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough: bool = False) -> Board:
-    """The board that is named, or that options alone describe. `port_is_enough`: a port alone is no board of the
+    """The board that is named, or that options alone describe. `port_is_enough`: a port alone means no board of the
     project file.
 
     An option beats an environment variable, which beats the project file. Raises UsageFault.

@@ -71,7 +71,7 @@ def command(
 
 
 def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None) -> int:
-    """Ask whether it is there, back up, upload, listen: as is wanted. Returns the exit status."""
+    """Check whether it is there already, back up, upload, listen: as requested. Returns the exit status."""
     if if_changed and _is_there_already(board, how):
         return run_board("start", board, how) if how.listen else 0
     if backup_first is not None:
@@ -104,7 +104,7 @@ def _is_there_already(board: Board, how: How) -> bool:
 
 
 def _back_up(board: Board, save: Path, how: How) -> int:
-    """The whole flash into a file. The images are read before: an upload that lacks one begins nothing. Returns the
+    """The whole flash into a file. The images are read first: an upload that lacks one must not begin. Returns the
     exit status."""
     from greenstep.work.jobs import load_images
 

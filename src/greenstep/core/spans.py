@@ -39,7 +39,7 @@ class Span:
         return self.start <= other.start and other.end <= self.end
 
     def shared(self, other: Span) -> Span:
-        """What is in both; of size 0 or less where they do not meet."""
+        """What both have in common; of size 0 or less if they do not meet."""
         return Span(max(self.start, other.start), min(self.end, other.end))
 
     def aligned(self, unit: int, base: int = 0) -> Span:

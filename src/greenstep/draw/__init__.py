@@ -1,1 +1,1 @@
-"""Figures for people and reports, by Matplotlib; loaded only where one is to be saved."""
+"""Figures for people and reports, by Matplotlib; loaded only when one is saved."""

@@ -1,4 +1,4 @@
-"""Error over baud rate, with the band that is safe."""
+"""Error over baud rate, with the safe band."""
 
 from __future__ import annotations
 

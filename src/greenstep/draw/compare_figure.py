@@ -1,4 +1,4 @@
-"""Two images over one another in the flash, and between them where they differ."""
+"""Two images above one another in the flash, and between them where they differ."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _DIFFERS = (RED, "")
 
 
 def save_comparison(path: Path, found: Comparison, memory: Memory | None) -> None:
-    """Draw and save: the part of the memory that the two reach, whole erase units of it. Raises UsageFault."""
+    """Draw and save: the part of the memory that the two reach, in whole erase units. Raises UsageFault."""
     low, high = _reach((found.a, found.b), memory)
     rows = Rows.of(low, high)
     with figure(path) as whole:

@@ -32,7 +32,7 @@ _LOOK: Any = {
 
 @contextmanager
 def figure(path: Path, width: float = 12.8, height: float = 8.0) -> Iterator[Figure]:
-    """A figure of so many inches, saved to `path` at 100 dots an inch when the block ends. Raises UsageFault."""
+    """A figure of that many inches, saved to `path` at 100 dots per inch when the block ends. Raises UsageFault."""
     check_kind(path)
     with matplotlib.rc_context(_LOOK):
         drawn = Figure(figsize=(width, height), layout="constrained")

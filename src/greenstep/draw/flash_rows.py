@@ -1,7 +1,7 @@
 """Flash to scale as rows of a page, one below the other; maps and comparisons are drawn on it.
 
-Images differ in hue, in lightness and in hatching, so that they are told apart by everybody and on a grey printer.
-The hues are those of Okabe and Ito ("Color Universal Design", 2008).
+Images differ in hue, in lightness and in hatching, so that everybody can tell them apart, on a grey printer too. The
+hues are those of Okabe and Ito ("Color Universal Design", 2008).
 """
 
 from __future__ import annotations
@@ -26,13 +26,13 @@ IMAGE_LOOKS = (
     ("#F0E442", "xx"),
     ("#CC79A7", "||||"),
 )
-"""Face and hatching of image 0, 1, …, going round."""
+"""Face and hatching of image 0, 1, …, repeating."""
 KIND_LOOKS = {"bootloader": ("#5b6770", "xxxx"), "kept": ("#ffffff", "oo"), "free": ("#eceff1", "")}
 _MOST_UNIT_LINES = 2100
 _ROWS = 8
 _MOST_ROWS = 16
 _NARROWEST_SHARE = 0.0025
-"""Of a row's width: less would not be seen."""
+"""Share of a row's width: less would not be visible."""
 
 
 @frozen
@@ -45,7 +45,7 @@ class Rows:
 
     @classmethod
     def of(cls, start: int, end: int) -> Rows:
-        """Eight rows or a few more, each of a round number of bytes."""
+        """About eight rows, each of a round number of bytes."""
         row = 64
         while row * _ROWS < end - start and row * _MOST_ROWS < 2 * (end - start):
             row *= 2
@@ -71,7 +71,7 @@ class Rows:
 
 
 def prepare(axes: Axes, rows: Rows, title: str) -> None:
-    """Addresses at the left, places in a row along the bottom."""
+    """Addresses on the left, offsets along the bottom."""
     digits = 4 if rows.end <= 0x10000 else 8
     axes.set_xlim(-0.002 * rows.row_bytes, rows.row_bytes * 1.002)
     axes.set_ylim(rows.number - 0.35, -0.65)
@@ -88,7 +88,7 @@ def prepare(axes: Axes, rows: Rows, title: str) -> None:
 def fill(
     axes: Axes, rows: Rows, spans: Sequence[tuple[int, int]], look: tuple[str, str], lane: tuple[float, float]
 ) -> None:
-    """Stretches (start, end) in one look; `lane` is (top, height) around a row's middle, in rows."""
+    """Stretches (start, end) in one style; `lane` is (top, height) around a row's middle, in rows."""
     top, height = lane
     least = rows.row_bytes * _NARROWEST_SHARE
     boxes = [
@@ -104,7 +104,7 @@ def fill(
 
 
 def unit_lines(axes: Axes, rows: Rows, units: Sequence[EraseUnit], lane: tuple[float, float]) -> None:
-    """A fine line where an erase unit begins; none where they would stand too close to be told apart."""
+    """A fine line where an erase unit begins; none if they would be too close to tell apart."""
     if not units or len(units) > _MOST_UNIT_LINES:
         return
     top, height = lane
@@ -119,14 +119,15 @@ def unit_lines(axes: Axes, rows: Rows, units: Sequence[EraseUnit], lane: tuple[f
 
 
 def tag(axes: Axes, rows: Rows, spans: Sequence[tuple[int, int]], letter: str, lane: tuple[float, float]) -> None:
-    """A letter over the longest stretch: in a large flash a small image is a line, whose colour alone is not seen."""
+    """A letter over the longest stretch: in a large flash a small image is only a line, too thin for its colour to
+    show."""
     low, high = max(spans, key=lambda span: span[1] - span[0])
     row, offset, width = next(rows.cut(low, high))
     axes.text(offset + width / 2, row + lane[0] - 0.03, letter, fontsize=9, ha="center", va="bottom", color=INK)
 
 
 def swatch(look: tuple[str, str], label: str) -> Patch:
-    """What stands for a look in the legend."""
+    """A style's sample in the legend."""
     face, hatch = look
     return Patch(facecolor=face, edgecolor=INK, hatch=hatch or None, label=label, linewidth=0.4)
 

@@ -1,4 +1,4 @@
-"""The journal over time: how long each took, and how many a day failed."""
+"""The journal over time: how long each upload took, and how many failed per day."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _LOOKS = {
 
 
 def save_journal(path: Path, entries: Sequence[JournalEntry], said: str) -> None:
-    """Draw and save. `said` is what was asked for. Raises UsageFault."""
+    """Draw and save. `said` describes the selection. Raises UsageFault."""
     with figure(path) as whole:
         took, failed = whole.subplots(2, 1, sharex=True, height_ratios=[2.2, 1])
         good = sum(entry.exit_code == 0 for entry in entries)
@@ -43,7 +43,7 @@ def save_journal(path: Path, entries: Sequence[JournalEntry], said: str) -> None
 
 
 def _when(entry: JournalEntry) -> datetime:
-    """In the time of the place where it was, so that a day is that place's day."""
+    """In the local time of the upload, so that a day is a day there."""
     return datetime.fromisoformat(entry.at).replace(tzinfo=None)
 
 

@@ -1,4 +1,4 @@
-"""The kinds of pictures there are: told before Matplotlib is loaded."""
+"""The kinds of pictures: checked before Matplotlib is loaded."""
 
 from __future__ import annotations
 
@@ -10,6 +10,6 @@ KINDS = (".png", ".svg", ".pdf")
 
 
 def check_kind(path: Path) -> None:
-    """Raises UsageFault for an ending that is none of a picture."""
+    """Raises UsageFault for an ending that is no kind of picture."""
     if path.suffix.lower() not in KINDS:
         raise usage("picture-kind", f"{path.name}: pictures end in {', '.join(KINDS)}", f"--save {path.stem}.png")

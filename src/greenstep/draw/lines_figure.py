@@ -17,7 +17,7 @@ _POINTS = 4000
 
 
 def save_lines(path: Path, drawn: Waveform, title: str, boot_level: str, notes: tuple[str, ...]) -> None:
-    """Draw and save; beside the whole sequence stands a close look at the rise of reset. Raises UsageFault."""
+    """Draw and save; beside the whole sequence is a close-up of the rise of reset. Raises UsageFault."""
     origin_s = drawn.moves[0].at_s if drawn.moves else 0.0
     sampled = [pulse for pulse in drawn.pulses if pulse.sampled_s is not None]
     with figure(path, height=1.7 * len(drawn.lanes) + 1.6) as whole:
@@ -41,7 +41,7 @@ def save_lines(path: Path, drawn: Waveform, title: str, boot_level: str, notes: 
 
 
 def _close(sampled_s: float, end_s: float | None, drawn: Waveform) -> tuple[float, float]:
-    """From when to when to draw, around the moment at which the boot pin counts."""
+    """The time span to draw, around the moment when the boot pin counts."""
     low_s = sampled_s - end_s if end_s is not None else 0.001
     margin_s = max(3 * low_s, 0.002)
     return max(0.0, sampled_s - margin_s), min(drawn.end_s, sampled_s + margin_s)

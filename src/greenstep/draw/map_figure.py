@@ -1,4 +1,4 @@
-"""Where images lie in the flash: to scale, with erase units, the bootloader, kept and free room."""
+"""Where images lie in the flash: to scale, with erase units, the bootloader, kept and free space."""
 
 from __future__ import annotations
 

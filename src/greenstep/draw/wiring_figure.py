@@ -70,7 +70,7 @@ def _wire(axes: Axes, wire: Wire, y: float) -> None:
 
 
 def _jumper(axes: Axes, wiring: Wiring) -> None:
-    """The boot pin between low and high: where the cap sits to load, and where to run."""
+    """The boot pin between low and high: where the cap goes to load, and where to run."""
     for index, (doing, level) in enumerate((("to load", wiring.boot_load), ("to run", wiring.boot_run))):
         left = 2.6 + 4.6 * index
         y = -1.15

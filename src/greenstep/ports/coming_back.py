@@ -1,4 +1,4 @@
-"""A port that goes away and comes back, maybe under another name: a board that is its own USB device."""
+"""A port that disappears and comes back, perhaps under another name: a board that is its own USB device."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _SETTLES_S = 0.3
 
 
 class ComingBack:
-    """Waits for the port `name`, known by what was behind it when this was made. `look` lists the ports."""
+    """Waits for the port `name`, recognised by the device it had when this was made. `look` lists the ports."""
 
     def __init__(
         self,
@@ -28,7 +28,7 @@ class ComingBack:
         self._before = {port.name: port for port in look()}
 
     def wait(self) -> str | None:
-        """The name under which it is back; its old one where it never went; None where it does not come back."""
+        """The name under which it is back; the old one if it never disappeared; None if it does not come back."""
         if self._name not in self._before:  # a port that is never listed, such as a pseudo terminal
             self._sleep(_GOES_WITHIN_S)
             return self._name
@@ -47,7 +47,7 @@ class ComingBack:
         return None
 
     def _found(self, ports: dict[str, PortInfo]) -> str | None:
-        """The same place on the USB, the same serial number, or the only port that is new."""
+        """The same place on the USB, the same serial number, or the only new port."""
         mine = self._before.get(self._name)
         if mine is not None and mine.location:
             place = mine.location.partition(":")[0]

@@ -20,8 +20,8 @@ _SLOW_MS = 2
 @frozen
 class PortInfo:
     """One port. `usb` is 'VID:PID'; `by_id` a name that stays; `trouble` says why it cannot be opened and `remedy`
-    what to do about it, both empty where it can; `latency_ms` is the bridge's latency timer, None where nothing
-    tells it, and `latency_file` where it is set."""
+    what to do about it, both empty if it can; `latency_ms` is the bridge's latency timer, None if the system does not
+    report it, and `latency_file` where it is set."""
 
     name: str
     product: str
@@ -50,7 +50,8 @@ class PortInfo:
 
 @frozen
 class Known:
-    """By what a port is known again: its serial number, else its place on the USB, with the kind of its bridge."""
+    """How a port is recognised later: by its serial number, else by its place on the USB, with the kind of its
+    bridge."""
 
     serial: str = ""
     location: str = ""
@@ -65,7 +66,7 @@ class Known:
 
 
 def known_by(port: PortInfo) -> Known | None:
-    """How to know a port again; None for one that has neither serial number nor place."""
+    """How to recognise a port later; None for one with neither serial number nor place."""
     if port.serial:
         return Known(serial=port.serial, usb=port.usb)
     if port.location:
@@ -74,7 +75,7 @@ def known_by(port: PortInfo) -> Known | None:
 
 
 def find_ports(machine: Machine | None = None, aliases: Mapping[str, Known] | None = None) -> list[PortInfo]:
-    """All ports the system lists, in the order of their names; /dev/ttyUSB2 before /dev/ttyUSB10."""
+    """All ports that the system lists, in the order of their names; /dev/ttyUSB2 before /dev/ttyUSB10."""
     machine = machine or Machine()
     found = [_describe(record, machine, aliases or {}) for record in machine.records()]
     return sorted(found, key=lambda port: _natural(port.name))
@@ -85,7 +86,7 @@ def _natural(name: str) -> list[tuple[int, str]]:
 
 
 def listed_ports(machine: Machine | None = None) -> tuple[PortListed, ...]:
-    """The same, as much of it as the findings need."""
+    """The same, with only what the findings need."""
     return tuple(PortListed(port.name, port.label, port.serial) for port in find_ports(machine))
 
 

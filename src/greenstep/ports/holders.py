@@ -12,7 +12,7 @@ except ImportError:  # Windows has no groups in this sense
 
 
 def holders(device: str, proc: Path = Path("/proc")) -> tuple[str, ...]:
-    """Programs that have `device` open, as 'name (pid)', our own excepted; empty where the system does not tell."""
+    """Programs that have `device` open, as 'name (pid)', except our own; empty if the system does not report them."""
     found = []
     wanted = os.path.realpath(device)
     for process in _processes(proc):
@@ -31,7 +31,7 @@ def _processes(proc: Path) -> list[Path]:
 
 
 def _open_files(process: Path) -> list[str]:
-    """What a process has open; nothing of those that are not ours to look into, or just ended."""
+    """What a process has open; nothing for processes that we may not inspect, or that just ended."""
     try:
         entries = list((process / "fd").iterdir())
     except OSError:
@@ -53,7 +53,7 @@ def _name(process: Path) -> str:
 
 
 def owning_group(device: str) -> str:
-    """The group that owns the device; empty where there is none to name."""
+    """The group that owns the device; empty if there is no name for it."""
     if grp is None:
         return ""
     try:

@@ -1,15 +1,16 @@
-"""Threads of the library that reads a network port: what ends them is told as a lost port, not as a traceback."""
+"""Threads of the library that reads a network port: an error in them is reported as a lost port, not as a
+traceback."""
 
 from __future__ import annotations
 
 import threading
 
 _NAME = "pySerial"
-"""How pySerial's own threads are called."""
+"""The names of pySerial's own threads."""
 
 
 def quiet_threads() -> None:
-    """From now on no thread of that library prints to the terminal. Others go on as they did."""
+    """From now on no thread of that library prints to the terminal. Others are not affected."""
     before = threading.excepthook
     if getattr(before, "__module__", "") == __name__:
         return

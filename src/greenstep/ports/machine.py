@@ -1,4 +1,4 @@
-"""What the system knows of its serial ports, and where it keeps it (Linux: /dev, /proc, /sys)."""
+"""What the system knows about its serial ports, and where it keeps it (Linux: /dev, /proc, /sys)."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ def _may_open(path: Path) -> bool:
 
 @frozen
 class Machine:
-    """`root` stands before /dev, /proc and /sys; `records` are pySerial's; `may_open` asks for the right to read and
-    write a device. Nothing here opens a port: opening alone may reset a board."""
+    """`root` stands before /dev, /proc and /sys; `records` are pySerial's; `may_open` checks the permission to read
+    and write a device. Nothing here opens a port: opening alone may reset a board."""
 
     root: Path = Path("/")
     records: Callable[[], Iterable[ListPortInfo]] = field(default=list_ports.comports)
@@ -44,7 +44,7 @@ class Machine:
         return next((f"/dev/serial/by-id/{link.name}" for link in links if os.path.realpath(link) == wanted), "")
 
     def latency(self, device: str) -> tuple[int, str] | None:
-        """(ms, file) of the bridge's latency timer, where its driver tells it."""
+        """(ms, file) of the bridge's latency timer, if its driver reports it."""
         name = device.rpartition("/")[2]
         for path in (
             f"/sys/bus/usb-serial/devices/{name}/latency_timer",

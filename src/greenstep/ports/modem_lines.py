@@ -1,4 +1,4 @@
-"""DTR and RTS, both at once where the system can, and the driver's error counters."""
+"""DTR and RTS, both at once if the system can, and the driver's error counters."""
 
 from __future__ import annotations
 
@@ -19,16 +19,16 @@ except ImportError:  # Windows: pySerial's own way, one line after the other
 
 NO_LINES = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
 _TIOCGICOUNT = 0x545D  # Linux, asm-generic/ioctls.h
-_CONFIRMED_WITHIN_S = 0.3  # a loader that a reset made listen may do so for a second
+_CONFIRMED_WITHIN_S = 0.3  # a loader entered by a reset may wait only a second
 _COUNTER_INTS = 20  # struct serial_icounter_struct: … 6 frame, 7 overrun, 8 parity …
 
 
 def set_both(port: Any, dtr: bool, rts: bool) -> None:
     """Assert (True) or release both lines of an open pySerial port.
 
-    Between two single changes a circuit sees a state that nobody wants. A terminal device takes both in one
-    TIOCMSET; over RFC 2217 both changes are sent without waiting for the first one's answer, which costs a
-    round trip and more, and have happened when the second one is confirmed. Raises LinesMissing, OSError.
+    Between two single changes a circuit sees a state that nobody wants. A terminal device takes both in one TIOCMSET;
+    over RFC 2217 both changes are sent without waiting for the first one's answer, which would cost a round trip or
+    more, and have happened when the second one is confirmed. Raises LinesMissing, OSError.
     """
     if _is_bare_socket(port):
         raise LinesMissing
@@ -49,15 +49,15 @@ def set_both(port: Any, dtr: bool, rts: bool) -> None:
 
 
 def _rising_first(port: Any, dtr: bool, rts: bool) -> list[tuple[str, bool]]:
-    """The order of two single changes: the line that is asserted goes first. Between them both are asserted then and
+    """The order of two single changes: the line to be asserted goes first. In between, both are then asserted and
     never both released, which the USB-Serial/JTAG of an ESP32-C3 and its relatives takes for 'run' (its lines are
-    decoded, and no wires); a cross pair rests in both states."""
+    decoded, not wired); a cross pair is at rest in both states."""
     moves = [("dtr", dtr), ("rts", rts)]
     return moves[::-1] if rts and not port.rts else moves
 
 
 def has_lines(port: Any) -> bool:
-    """Whether an open port has DTR and RTS at all; where the system cannot tell, it has."""
+    """Whether an open port has DTR and RTS at all; assumed if the system cannot tell."""
     if _is_bare_socket(port):
         return False
     descriptor = getattr(port, "fd", None)
@@ -71,7 +71,7 @@ def has_lines(port: Any) -> bool:
 
 
 def _is_bare_socket(port: Any) -> bool:
-    """Whether it is pySerial's `socket://`, which takes settings and lines and does nothing with them."""
+    """Whether it is pySerial's `socket://`, which accepts settings and lines and does nothing with them."""
     return type(port).__module__.endswith("protocol_socket")
 
 
@@ -84,8 +84,8 @@ def _set_at_once(descriptor: int, dtr: bool, rts: bool) -> None:
 
 
 def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
-    """A wait after this begins when the lines have moved at the other end: on a slow network two moves would else
-    come there together. Where no confirmation comes, the moves count from when they were sent."""
+    """A wait after this begins when the lines have moved at the other end: on a slow network two moves would
+    otherwise arrive together. If no confirmation comes, the moves count from when they were sent."""
     from serial import rfc2217
 
     orders = {
@@ -94,7 +94,7 @@ def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
     }  # fmt: skip
     moves = _rising_first(port, dtr, rts)
     first, second = (orders[move] for move in moves)
-    port._dtr_state, port._rts_state = dtr, rts  # what pySerial's own setters note
+    port._dtr_state, port._rts_state = dtr, rts  # what pySerial's own setters record
     port.rfc2217_send_subnegotiation(rfc2217.SET_CONTROL, first)
     request = port._rfc2217_options["control"]  # pySerial's own setters wait after each, or not at all
     request.set(second)
@@ -105,7 +105,7 @@ def _set_over_network(port: Any, dtr: bool, rts: bool) -> None:
 
 
 def count_errors(port: Any) -> LineErrors | None:
-    """What the driver has counted since it was loaded; None where it does not count."""
+    """What the driver has counted since it was loaded; None if it does not count."""
     descriptor = getattr(port, "fd", None)
     if fcntl is None or not isinstance(descriptor, int):
         return None

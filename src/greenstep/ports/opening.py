@@ -1,4 +1,4 @@
-"""Opening a port, and what stands in the way."""
+"""Opening a port, and what prevents it."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ _UNCONFIRMED = "ign_set_control"  # pySerial's URL option that does not wait for
 def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str = "") -> OpenedPort:
     """Open a device or URL for this program alone, with DTR and RTS set before it opens.
 
-    `serial_number` is what the project file knows the port by, for the finding. Raises PortFault, UsageFault.
+    `serial_number` identifies the port in the project file, for the finding. Raises PortFault, UsageFault.
     """
     if name.startswith(_NETWORK):
         quiet_threads()
@@ -54,7 +54,7 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
 
 
 def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], Any]:
-    """What opens the port `name` anew after it went away; it raises LinkLost where it does not come back."""
+    """A function that reopens the port `name` after it disappeared; it raises LinkLost if it does not come back."""
     back = None if "://" in name else ComingBack(name, find_ports, time.monotonic, time.sleep)
 
     def open_again(settings: LineSettings, lines: tuple[bool, bool]) -> Any:
@@ -65,7 +65,7 @@ def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], Any]:
         while True:
             try:
                 return _opened(found, settings, lines, "")[0]
-            except PortFault as fault:  # away still, or not yet given to us
+            except PortFault as fault:  # still away, or not accessible yet
                 if time.monotonic() > end_s:
                     raise LinkLost(fault.finding.cause) from fault
                 time.sleep(0.1)
@@ -106,14 +106,15 @@ def _opened(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_
 
 
 def _without_confirmation(name: str) -> str:
-    """The same port for a server that never confirms DTR and RTS: its own port has none (a small computer's UART)."""
+    """The same port for a server that never confirms DTR and RTS, because its own port has none (a small computer's
+    UART)."""
     return f"{name}{'&' if '?' in name else '?'}{_UNCONFIRMED}"
 
 
 def _open(port: Any) -> bool:
-    """Open; False for a terminal that does not take the parity wanted, as no pty does.
+    """Open; returns False for a terminal that does not accept the wanted parity, as no pty does.
 
-    The kernel drops the parity bit there, and the C library calls it an error if nothing else was to change.
+    The kernel drops the parity bit there, and the C library reports an error if nothing else was to change.
     """
     wants_parity = port.parity != serial.PARITY_NONE
     try:
@@ -134,7 +135,7 @@ def _open(port: Any) -> bool:
 
 
 def _keep_others_off(port: Any) -> None:
-    """TIOCEXCL on top of pySerial's lock, which only those heed who ask for it."""
+    """TIOCEXCL on top of pySerial's lock, which only programs respect that ask for it."""
     if termios is not None and isinstance(getattr(port, "fd", None), int):
         with contextlib.suppress(OSError):  # not every device can; the lock is held anyway
             fcntl.ioctl(port.fd, termios.TIOCEXCL)
@@ -153,13 +154,13 @@ def _evidence(name: str, port: Any, is_device: bool) -> str:
 
 
 def _without_numbers(words: str) -> str:
-    """What follows an error number that another library put into its message, or all of it."""
+    """The message after an error number that another library put in front of it, or all of it."""
     found = re.search(r"\[Errno -?\d+\] ([^'\"]+)|\(\d+, '([^']+)'\)", words)
     return (found[1] or found[2]).strip() if found else words
 
 
 def _seen(name: str, settings: LineSettings, error: BaseException, serial_number: str) -> PortSeen:
-    """The system's no, as plain data."""
+    """The system's refusal, as plain data."""
     number = getattr(error, "errno", None)
     words = os.strerror(number) if isinstance(number, int) else _without_numbers(str(error))
     if isinstance(error, ValueError):

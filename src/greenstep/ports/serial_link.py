@@ -18,10 +18,10 @@ from .modem_lines import count_errors, set_both
 
 _PARITY = {"none": serial.PARITY_NONE, "even": serial.PARITY_EVEN, "odd": serial.PARITY_ODD}
 SLICE_S = 0.02
-"""How long pySerial waits in one go; its time-out is never changed, which would reconfigure the port."""
+"""How long pySerial waits at a time; its time-out never changes, because that would reconfigure the port."""
 _LONGEST_SLICE_S = 2 * SLICE_S
-"""Where a slice took longer, the machine was busy with something else (a compiler on every core, a lid that was
-closed), and so was whoever hands the bytes over: that time is not the chip's silence."""
+"""If a slice took longer, the machine was busy with something else (a compiler on every core, a closed lid), and so
+was whatever delivers the bytes: that time is not the chip's silence."""
 
 _CLOSED = "the port was closed"
 _NO_BREAK = (errno.ENOTTY, errno.EINVAL, errno.EOPNOTSUPP)
@@ -36,9 +36,9 @@ LOST: tuple[type[Exception], ...] = (serial.SerialException, OSError, *TERMINAL_
 
 
 def apply_settings(port: Any, settings: LineSettings, with_frame: bool = True) -> None:
-    """Rate and frame of a pySerial port, open or not. Raises ValueError where it cannot make them.
+    """Rate and frame of a pySerial port, open or not. Raises ValueError if it cannot make them.
 
-    Only what differs is set: over a network each setting is negotiated for itself.
+    Only what differs is set: over a network each setting is negotiated separately.
     """
     wanted: dict[str, Any] = {"baudrate": settings.baud}
     if with_frame:
@@ -58,11 +58,11 @@ class _Held:
 
 
 class SerialLink:
-    """`port` is open and set to `settings`. Every trouble of the port becomes LinkLost.
+    """`port` is open and set to `settings`. Every error of the port becomes LinkLost.
 
-    `has_frames` False is a port that knows no parity (a pty): it is never asked for one. `has_lines` False is
-    one that said it has no DTR and RTS. `again`, called
-    before the port is closed, gives what waits for it and opens it: for boards that come back under another name.
+    `has_frames` False is a port without parity (a pty): it is never asked for one. `has_lines` False is one that said
+    it has no DTR and RTS. `again`, called before the port is closed, returns a function that waits for the port and
+    opens it: for boards that come back under another name.
     """
 
     def __init__(
@@ -101,7 +101,7 @@ class SerialLink:
         self._settings = settings
 
     def _apply(self, settings: LineSettings) -> None:
-        """A terminal that knows no parity (a pty) may call it an error to be asked for one: then it goes without."""
+        """A terminal without parity (a pty) may report an error when asked for one: then it is used without."""
         try:
             apply_settings(self._port, settings, self._has_frames)
         except TERMINAL_ERRORS as error:
@@ -116,7 +116,7 @@ class SerialLink:
             self._port.write(data)
         except LOST as error:
             raise LinkLost(_words(error)) from error
-        except TypeError as error:  # pySerial's own state is gone when the port is closed under it
+        except TypeError as error:  # pySerial's own state is gone when the port is closed during a call
             raise LinkLost(_CLOSED) from error
 
     def read(self, size: int, timeout_s: float) -> bytes:
@@ -200,7 +200,7 @@ class SerialLink:
         if self._held.closed:
             return
         self._held.closed = True
-        # a port that is gone has no lines left to release, and nothing to close
+        # a lost port has no lines to release, and nothing to close
         with contextlib.suppress(LinesMissing, LinkLost, *LOST):
             self.set_lines(False, False)
         with contextlib.suppress(*LOST):
@@ -208,7 +208,7 @@ class SerialLink:
 
 
 def _words(error: BaseException) -> str:
-    """The system's own words, without the class name and number."""
+    """The system's own message, without the class name and number."""
     if isinstance(error, OSError) and error.strerror:
         return error.strerror
     if len(error.args) == 2 and isinstance(error.args[1], str):  # termios.error, which is no OSError

@@ -24,7 +24,7 @@ _LINES_POLL_S = 0.5
 
 class PortShare:
     """Serves `port`, which is open, on a TCP address until it is interrupted. `told` is called with a line of text
-    when a client comes or goes. Raises OSError where the address cannot be had."""
+    when a client comes or goes. Raises OSError if the address is not available."""
 
     def __init__(self, port: Any, name: str, host: str, tcp_port: int, told: Callable[[str], None]) -> None:
         self._port = port
@@ -37,7 +37,7 @@ class PortShare:
         self.url = f"rfc2217://{shown}:{self._listener.getsockname()[1]}"
 
     def serve(self) -> None:
-        """Raises PortFault when the local port goes away."""
+        """Raises PortFault when the local port disappears."""
         with self._listener:
             while True:
                 try:
@@ -83,7 +83,7 @@ class PortShare:
                     client.sendall(b"".join(manager.escape(heard)))
 
     def _descriptor(self) -> int | None:
-        """The device's file, where the system can wait for it."""
+        """The device's file descriptor, if the system can wait for it."""
         descriptor = getattr(self._port, "fd", None)
         return descriptor if isinstance(descriptor, int) else None
 
@@ -102,8 +102,8 @@ _LOST: tuple[type[Exception], ...] = (serial.SerialException, OSError, TypeError
 
 
 class _Obliging:
-    """The port as the client sees it. A terminal that has no parity or no modem lines (a pty) takes what is asked for
-    and does without, as RFC 2217 has no word for that."""
+    """The port as the client sees it. A terminal that has no parity or no modem lines (a pty) accepts such requests
+    and does without, because RFC 2217 has no way to say so."""
 
     def __init__(self, port: Any) -> None:
         object.__setattr__(self, "_port", port)

@@ -1,4 +1,4 @@
-"""A link that keeps all that passes, and writes it to a file when it is closed."""
+"""A link that records everything that passes, and writes it to a file when it is closed."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from greenstep.core.trace import Trace, write_vcd
 
 class TracingLink(RecordingLink):
     """`lines` are those that the port was opened with. The file is opened at once, so that nothing is recorded that
-    cannot be kept. `told` is called where that fails at the end. Raises UsageFault."""
+    cannot be saved. `told` is called if that fails at the end. Raises UsageFault."""
 
     def __init__(
         self,

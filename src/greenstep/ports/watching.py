@@ -26,14 +26,14 @@ class Change:
 
 
 class Newcomers:
-    """Tells which ports have come since it was asked before; one that went may come again."""
+    """Reports which ports have appeared since the last question; one that disappeared may appear again."""
 
     def __init__(self, look: Callable[[], list[PortInfo]]) -> None:
         self._look = look
         self._there = {port.name for port in look()}
 
     def came(self) -> list[str]:
-        """Names of the ports that are there now and were not, in order."""
+        """Names of the ports that are new, in order."""
         before, now = self._there, {port.name for port in self._look()}
         self._there = now
         return sorted(now - before)

@@ -1,4 +1,4 @@
-"""Names that a person gave to ports, kept for this user: by serial number, else by place on the USB."""
+"""Names that a person gave to ports, stored for this user: by serial number, else by place on the USB."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _KEYS = ("serial", "location", "usb")
 
 
 def alias_file() -> Path:
-    """Where they are kept."""
+    """Where they are stored."""
     import platformdirs
 
     return platformdirs.user_config_path("greenstep") / FILE_NAME
@@ -45,7 +45,7 @@ def read_aliases(path: Path | None = None) -> dict[str, dict[str, str]]:
 
 
 def write_alias(name: str, known: dict[str, str], path: Path | None = None) -> Path:
-    """Remember a port. What else the file holds, comments included, stays. Raises UsageFault."""
+    """Remember a port. Everything else in the file, comments included, stays. Raises UsageFault."""
     if not re.fullmatch(r"[A-Za-z0-9][\w.-]*", name):
         raise usage("alias-name", f"'{name}' is not a valid name for a port", "letters, digits, '-', '_' and '.'")
     import tomlkit
@@ -62,7 +62,7 @@ def write_alias(name: str, known: dict[str, str], path: Path | None = None) -> P
 
 
 def forget_alias(name: str, path: Path | None = None) -> None:
-    """Raises UsageFault where there is no such name."""
+    """Raises UsageFault if there is no such name."""
     path = path or alias_file()
     document = _document(path)
     if name not in document:
@@ -76,7 +76,7 @@ def forget_alias(name: str, path: Path | None = None) -> None:
 def _document(path: Path) -> tomlkit.TOMLDocument:
     import tomlkit
 
-    read_aliases(path)  # its faults are told in its words
+    read_aliases(path)  # report faults in its words
     return tomlkit.parse(path.read_text("utf-8")) if path.exists() else tomlkit.document()
 
 

@@ -1,4 +1,4 @@
-"""Room that is to be kept, in a file while the chip does not hold it."""
+"""Bytes that must be kept, in a file while the chip does not hold them."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class AsideFile:
 
 
 def put_aside(image: Image, whose: str) -> AsideFile:
-    """Store the bytes beside the journal. Raises RefusedFault where that cannot be: nothing is erased then."""
+    """Store the bytes beside the journal. Raises RefusedFault if that fails: nothing is erased then."""
     journal = journal_file()
     folder = (journal.parent if journal is not None else platformdirs.user_data_path("greenstep")) / "kept"
     stem = re.sub(r"[^A-Za-z0-9._-]", "-", whose) or "board"

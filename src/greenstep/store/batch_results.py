@@ -1,4 +1,4 @@
-"""The result file of a batch: CSV or JSON by its ending, written anew after every board so that none is lost."""
+"""The result file of a batch: CSV or JSON by its ending, rewritten after every board so that none is lost."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def check_results_file(path: Path, replace: bool) -> None:
 
 
 def save_results(path: Path, results: Sequence[BoardResult]) -> None:
-    """All of them; a reader never meets half a file. Raises UsageFault."""
+    """All of them; a reader never sees half a file. Raises UsageFault."""
     file = io.StringIO()
     if path.suffix.lower() == ".json":
         json.dump([asdict(result) for result in results], file, ensure_ascii=False, indent=1)

@@ -13,7 +13,7 @@ from greenstep.core.wishes import Keep
 
 @frozen
 class ImageFile:
-    """A file to upload: where a raw one goes, and to which memory."""
+    """A file to upload: the address for a raw one, and the memory it is for."""
 
     file: Path
     at: int | None = None
@@ -22,8 +22,8 @@ class ImageFile:
 
 @frozen
 class PortChoice:
-    """A port by name, by the USB serial number of its adapter, or by the name that `greenstep spot` remembered it
-    under (`spot`). With name and serial number, the name is opened and the number tells where it went if it is not
+    """A port by name, by the USB serial number of its adapter, or by the name under which `greenstep spot` remembered
+    it (`spot`). With name and serial number, the name is opened and the number tells where it went if it is not
     there."""
 
     name: str = ""
@@ -31,14 +31,14 @@ class PortChoice:
     spot: str = ""
 
     def over(self, other: PortChoice | None) -> PortChoice:
-        """This choice, with what `other` knows besides."""
+        """This choice, completed by what `other` knows."""
         return PortChoice(self.name, self.serial or other.serial, self.spot or other.spot) if other else self
 
 
 @frozen
 class TalkEntry:
-    """A turn of the talk after an upload: wait for `expect`, then send `send`, or the secret of the name `secret`,
-    which stands in an environment variable of that name or is asked for."""
+    """A turn of the talk after an upload: wait for `expect`, then send `send`, or the secret named `secret`, from the
+    environment variable of that name or asked for."""
 
     expect: str = ""
     within: float = 5.0
@@ -48,7 +48,7 @@ class TalkEntry:
 
 @frozen
 class BoardSettings:
-    """Every value that a board can have; None (or empty) where it is not said.
+    """Every value that a board can have; None (or empty) if it was not given.
 
     The names are those of the keys in greenstep.toml and of the options.
     """
@@ -80,7 +80,7 @@ class BoardSettings:
     set: Mapping[str, Any] | None = None
 
     def over(self, other: BoardSettings) -> BoardSettings:
-        """These values, and `other`'s where nothing is said here."""
+        """These values, and `other`'s where nothing is given here."""
         values = {}
         for field in fields(self):
             mine = getattr(self, field.name)

@@ -1,4 +1,4 @@
-"""The keys of a board, one row each. From them are made what a table of greenstep.toml may hold, the options of the
+"""The keys of a board, one row each. From the rows come the contents of a greenstep.toml table, the options of the
 same names with their environment variables, and the manual's table."""
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
 
 
 class Form(Enum):
-    """What a value is. OWN is a shape of its own, which `Key.read` knows."""
+    """The type of a value. OWN is a special shape, which `Key.read` reads."""
 
     TEXT = "text"
     TRUTH = "truth"
@@ -38,18 +38,18 @@ _WANTED = {
 
 
 class _WrongValue(Exception):
-    """The words say what should be written."""
+    """The message says what should be written."""
 
 
 Read = Callable[[Any, Path], Any]
-"""From a value of the project file, with the folder that file names count from. Raises _WrongValue."""
+"""From a value of the project file, with the folder that file names are relative to. Raises _WrongValue."""
 
 
 @frozen
 class Key:
     """`help` is the option's; `value` and `default` are for the manual. `choices` are all words allowed, if not
-    empty. `repeats`: it is a list, and its option may be given several times. `bounds` are the option's, in seconds.
-    """
+    empty. `repeats`: it is a list, and its option may be given several times. `bounds` are the option's, in
+    seconds."""
 
     name: str
     form: Form
@@ -160,13 +160,13 @@ def _talk(value: Any, folder: Path) -> tuple[TalkEntry, ...]:
 
 
 def talk_entries(value: Any) -> tuple[TalkEntry, ...] | None:
-    """Turns from a list of tables; None if it is none."""
+    """Turns from a list of tables; None if it is no such list."""
     entries = [talk_entry(item) for item in value] if isinstance(value, list) else [None]
     return tuple(entry for entry in entries if entry is not None) if None not in entries else None
 
 
 def talk_entry(value: Any) -> TalkEntry | None:
-    """A turn from its table; None if it is none."""
+    """A turn from its table; None if it is no such table."""
     if not isinstance(value, dict) or not value or value.keys() - {"expect", "within", "send", "secret"}:
         return None
     within = value.get("within", 5.0)
@@ -187,7 +187,7 @@ def _idents(value: Any, folder: Path) -> tuple[int, ...]:
 
 
 def _settings(value: Any, folder: Path) -> Mapping[str, Any]:
-    """The dialect's own; they are checked where the dialect is known."""
+    """The dialect's own; they are checked once the dialect is known."""
     if not isinstance(value, dict):
         raise _WrongValue("a table: { crystal-khz = 12000 }")
     return value

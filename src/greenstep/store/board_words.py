@@ -1,4 +1,4 @@
-"""Values of a board as they are written on the command line."""
+"""Values of a board as written on the command line."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageF
     at = 0
     while at < len(words):
         file = Path(words[at])
-        if " at " in words[at] and not file.exists():  # in one word, as an option takes it
+        if " at " in words[at] and not file.exists():  # in one word, like an option's value
             files += image_option(words[at], memory)
             at += 1
             continue
@@ -72,7 +72,7 @@ def image_option(text: str, memory: str = "flash") -> tuple[ImageFile, ...]:
 
 
 def keep_argument(text: str) -> Keep:
-    """Room to keep as written on the command line: `0x9000:0x6000`. Raises UsageFault."""
+    """A range to keep as written on the command line: `0x9000:0x6000`. Raises UsageFault."""
     start, sign, size = text.partition(":")
     try:
         if sign:

@@ -15,17 +15,15 @@ IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec
 
 
 def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
-    """The image in a file. A raw file is placed at `at`, else at `raw_base` (the start of the memory).
-
-    Raises UsageFault for a file that is not there, ImageFault for one that cannot be read.
-    """
+    """The image in a file. A raw file is placed at `at`, else at `raw_base` (the start of the memory). Raises
+    UsageFault for a missing file, ImageFault for one that cannot be read."""
     name = path.name
     try:
         with path.open("rb") as stream:
             head = stream.read(HEAD_BYTES)
             found = recognise(head)
             stream.seek(0)
-            if at is None and saved_text(head) == "a web page":  # whose lines may look like records
+            if at is None and saved_text(head) == "a web page":  # its lines may look like records
                 raise _no_image(head, name)
             if found == "raw binary":
                 return _raw(stream, name, raw_base, at)
@@ -45,7 +43,7 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
 
 
 def _read(found: Format, stream: BinaryIO, name: str) -> Image:
-    """By its format's reader, which alone is loaded."""
+    """By its format's reader, the only one that is loaded."""
     match found:
         case "Intel HEX":
             from greenstep.core.image import read_intel_hex as read
@@ -97,7 +95,7 @@ def _no_image(head: bytes, name: str) -> ImageFault:
 
 
 def _alike(path: Path) -> tuple[str, ...]:
-    """Images that stand where the missing one was looked for."""
+    """Images in the folder of the missing one."""
     folder = path.parent
     try:
         there = sorted(entry.name for entry in folder.iterdir() if entry.suffix in IMAGE_ENDINGS)

@@ -1,4 +1,4 @@
-"""Images to files: in the format that is asked for, never over a file that is there unless told to."""
+"""Images to files: in the requested format, never replacing an existing file unless told to."""
 
 from __future__ import annotations
 
@@ -20,14 +20,14 @@ KINDS: dict[Kind, tuple[str, ...]] = {
     "ti-txt": (".txt",),
     "raw": (".bin", ".img", ".raw"),
 }
-"""Formats that are written, and the endings that ask for them."""
+"""Formats that can be written, and the endings that select them."""
 LARGEST_RAW_BYTES = 64 << 20
 _TITLES: dict[Kind, str] = {"hex": "Intel HEX", "s-record": "S-record", "ti-txt": "TI-TXT", "raw": "raw binary"}
 _LONGEST_LINE: dict[Kind, int] = {"hex": 255, "s-record": 250, "ti-txt": 255, "raw": 255}
 
 
 def kind_for(path: Path, said: Kind | None) -> Kind:
-    """The format that is said, else the ending's. Raises UsageFault."""
+    """The requested format, else the ending's. Raises UsageFault."""
     if said is not None:
         return said
     for kind, endings in KINDS.items():
@@ -45,8 +45,8 @@ def check_place(path: Path, replace: bool) -> None:
 
 
 def save_image(path: Path, image: Image, kind: Kind, fill: int, record_bytes: int) -> tuple[str, tuple[str, ...]]:
-    """Write the file, whole or not at all. Returns what it is in words, and what of the image it has no place for.
-    Raises UsageFault."""
+    """Write the file, completely or not at all. Returns what it is in words, and what of the image the format cannot
+    hold. Raises UsageFault."""
     if not 1 <= record_bytes <= _LONGEST_LINE[kind]:
         raise usage(
             "record-bytes",

@@ -1,7 +1,7 @@
 """The journal: every upload on record, in an SQLite file of this user's.
 
-A row is written in one go when a climb has ended, so that several uploads at once cannot mix theirs. Whatever is
-wrong with the file is a JournalTrouble, which is told and stops nothing.
+A row is written at once when a run has ended, so that several uploads in parallel cannot mix theirs. Anything wrong
+with the file is a JournalTrouble, which is reported and stops nothing.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ FILE_NAME = "journal.sqlite"
 VARIABLE = "GREENSTEP_JOURNAL"
 NONE = "none"
 """As the variable's value: no journal is kept."""
-_WAIT_S = 5.0  # for others that write; a row takes them milliseconds
+_WAIT_S = 5.0  # for other writers; a row takes them milliseconds
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))
 _KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
 _TYPES: tuple[Any, ...] = tuple(
@@ -57,7 +57,7 @@ class Row:
 @frozen
 class Wanted:
     """Which rows: of a board, a chip's name or number, a port, an outcome, since a time (ISO 8601); the last so many
-    (0: all). Empty: whatever it is."""
+    (0: all). Empty: any."""
 
     board: str = ""
     chip: str = ""
@@ -70,15 +70,15 @@ class Wanted:
 
 @frozen
 class Held:
-    """What a chip holds by its last good upload, and whether the board it is for has had a newer image since, on this
-    chip or another: then `newest` is that row."""
+    """What a chip holds by its last good upload, and whether its board has had a newer image since, on this chip or
+    another: then `newest` is that row."""
 
     row: Row
     newest: Row | None
 
 
 def journal_file() -> Path | None:
-    """Where it is kept; None where none is to be."""
+    """Where it is stored; None if none is wanted."""
     said = os.environ.get(VARIABLE, "")
     if said == NONE:
         return None
@@ -90,8 +90,8 @@ def journal_file() -> Path | None:
 
 
 def record(path: Path, entry: JournalEntry, granules: Granules | None = None) -> int:
-    """Add a row; the file is made where there is none. `granules` is what the chip's flash was given, kept for the
-    newest upload of each chip. Returns the row's number. Raises JournalTrouble."""
+    """Add a row; the file is created if there is none. `granules` is what was written to the chip's flash, stored for
+    the newest upload of each chip. Returns the row's number. Raises JournalTrouble."""
     marks = ", ".join("?" * len(_COLUMNS))
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -110,7 +110,7 @@ def record(path: Path, entry: JournalEntry, granules: Granules | None = None) ->
 
 
 def rows(path: Path, wanted: Wanted) -> list[Row]:
-    """The rows that are wanted, newest first. Raises JournalTrouble."""
+    """The wanted rows, newest first. Raises JournalTrouble."""
     where, values = _conditions(wanted)
     limit = f" LIMIT {wanted.last}" if wanted.last else ""
     return list(_query(path, f"{where} ORDER BY number DESC{limit}", values))
@@ -122,7 +122,7 @@ def row(path: Path, number: int) -> Row | None:
 
 
 def held(path: Path) -> list[Held]:
-    """What is on which chip that told a number of its own, newest first. Raises JournalTrouble."""
+    """What is on each chip that reported a number of its own, newest first. Raises JournalTrouble."""
     good = "purpose IN ('upload', 'restore') AND outcome IN ('green', 'unproven')"
     latest = "WHERE number IN (SELECT max(number) FROM climb WHERE {0} GROUP BY {1}) ORDER BY number DESC"
     by_board = {found.entry.board: found for found in _query(path, latest.format(f"{good} AND board != ''", "board"))}
@@ -135,9 +135,9 @@ def held(path: Path) -> list[Held]:
 
 
 def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
-    """What the chip's flash was given by the last climb that could change it; None where that did not end green, or
+    """What was written to the chip's flash by the last run that could change it; None if that did not end green, or
     is not known. Raises JournalTrouble."""
-    # an exit status of 2 or 4 is that of a climb which had not come to changing anything
+    # an exit status of 2 or 4 belongs to a run that ended before changing anything
     where = (
         "WHERE unique_id = ? AND purpose IN ('upload', 'restore', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
         "ORDER BY number DESC LIMIT 1"
@@ -204,7 +204,7 @@ def _is_whole(entry: JournalEntry) -> bool:
 
 
 def _prepare(file: sqlite3.Connection, path: Path) -> None:
-    """Make the table where there is none. Raises JournalTrouble for a file of a later version."""
+    """Create the table if there is none. Raises JournalTrouble for a file of a later version."""
     (version,) = file.execute("PRAGMA user_version").fetchone()
     if version > _NEWEST_FORMAT:
         raise JournalTrouble(f"{path}: written by a later version of greenstep")

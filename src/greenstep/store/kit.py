@@ -1,7 +1,7 @@
 """Kits: images and boards in one file to hand over (docs/kit.md has the format).
 
-A kit comes from somebody else, so it is believed nothing: every member is named in the manifest with its size and
-SHA-256, lies in one of two folders, and is read no further than it says it is long.
+A kit comes from somebody else, so nothing in it is trusted: every member is named in the manifest with its size and
+SHA-256, lies in one of two folders, and is read no further than its stated size.
 """
 
 from __future__ import annotations
@@ -41,13 +41,12 @@ _DAMAGE = (
     *(zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, RuntimeError),
     UnicodeDecodeError,
 )
-"""What the standard library raises for an archive in which something was changed."""
+"""What the standard library raises for an archive that was tampered with."""
 
 
 @frozen
 class Notes:
-    """What the person at the other end is told and asked. `answers` and `flash_sizes` (bytes) are by board; `picture`
-    is a file."""
+    """What the recipient is told and asked. `answers` and `flash_sizes` (bytes) are by board; `picture` is a file."""
 
     before: str = ""
     after: str = ""
@@ -59,7 +58,7 @@ class Notes:
 
 @frozen
 class Kit:
-    """A kit that was read whole and found right. `members` are its files by name; `tables` its boards as in
+    """A kit that was read completely and checked. `members` are its files by name; `tables` its boards as in
     greenstep.toml, whose images are members."""
 
     name: str
@@ -80,7 +79,7 @@ class Kit:
 
 
 def is_kit(path: Path) -> bool:
-    """By its content where it can be seen, else by its ending: a damaged kit is still meant as one."""
+    """By its content if that can be seen, else by its ending: a damaged kit is still treated as one."""
     if not path.is_file():
         return False
     try:
@@ -157,7 +156,7 @@ def _packed(board: str, table: Mapping[str, Any], folder: Path, members: dict[st
 
 
 def _add(members: dict[str, bytes], folder: str, path: Path) -> str:
-    """A file as a member; the same bytes are put in once. Returns its name."""
+    """Add a file as a member; equal bytes are stored once. Returns its name."""
     try:
         data = path.read_bytes()
     except OSError as error:
@@ -177,8 +176,7 @@ def _add(members: dict[str, bytes], folder: str, path: Path) -> str:
 
 
 def read_kit(path: Path) -> Kit:
-    """A kit, whole. Raises UsageFault where the file is not there, RefusedFault where anything in it is not as it
-    should be."""
+    """Read a kit completely. Raises UsageFault if the file is missing, RefusedFault if anything in it is wrong."""
     try:
         with zipfile.ZipFile(path) as file:
             return _read(path.name, file)

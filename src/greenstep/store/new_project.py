@@ -1,4 +1,4 @@
-"""Writing a board into greenstep.toml, what else stands there untouched."""
+"""Writing a board into greenstep.toml, leaving everything else there untouched."""
 
 from __future__ import annotations
 
@@ -17,10 +17,8 @@ _HEAD = "The boards of this project: greenstep upload NAME. Keys: docs/project-f
 
 
 def add_board(path: Path, name: str, keys: Mapping[str, Any], replace: bool = False) -> None:
-    """Write `[board.NAME]` with `keys` into the file at `path`, which is made if it is not there.
-
-    Raises UsageFault for a file that cannot be read or written, and for a board that is there already.
-    """
+    """Write `[board.NAME]` with `keys` into the file at `path`, which is created if it is missing. Raises UsageFault
+    for a file that cannot be read or written, and for a board that exists already."""
     if path.exists():
         there = read_project(path)
         if name in there.boards and not replace:

@@ -30,10 +30,8 @@ class Project:
 
 
 def find_project(folder: Path, named: Path | None = None) -> Project:
-    """The project file `named`, else the first greenstep.toml from `folder` upwards, else an empty project.
-
-    Raises UsageFault for a file that cannot be read.
-    """
+    """The project file `named`, else the first greenstep.toml from `folder` upwards, else an empty project. Raises
+    UsageFault for a file that cannot be read."""
     if named is not None:
         if not named.is_file():
             raise usage("no-such-file", f"there is no project file {named}")

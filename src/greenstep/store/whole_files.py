@@ -1,4 +1,4 @@
-"""Files that are there whole or not at all: whatever a person could lose is written here."""
+"""Files that exist completely or not at all: anything a person could lose is written here."""
 
 from __future__ import annotations
 
@@ -10,8 +10,9 @@ from pathlib import Path
 
 
 def write_whole(path: Path, content: Iterable[bytes]) -> None:
-    """Write a file beside its place, see it on the disk, and only then give it its name: one that breaks off leaves
-    the old one as it was. A link goes on leading there; a new file has the usual rights. Raises OSError."""
+    """Write a file under a temporary name, make sure that it is on the disk, and only then rename it: if writing
+    breaks off, the old file is unchanged. A link stays a link; a new file has the usual permissions. Raises
+    OSError."""
     path = path.resolve()
     descriptor, name = tempfile.mkstemp(prefix=f".{path.name}-", dir=path.parent)
     half = Path(name)
@@ -26,7 +27,7 @@ def write_whole(path: Path, content: Iterable[bytes]) -> None:
         with suppress(OSError):
             half.unlink()
         raise
-    if os.name == "posix":  # its name is in the folder, which is a file of its own
+    if os.name == "posix":  # its name is in the folder, which needs a sync of its own
         folder = os.open(path.parent, os.O_RDONLY)
         try:
             os.fsync(folder)
@@ -35,7 +36,7 @@ def write_whole(path: Path, content: Iterable[bytes]) -> None:
 
 
 def _mask() -> int:
-    """What the system takes away from the rights of a new file."""
+    """The permissions that the system removes from new files."""
     mask = os.umask(0o022)
     os.umask(mask)
     return mask

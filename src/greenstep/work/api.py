@@ -1,4 +1,4 @@
-"""What `import greenstep` gives a program. A board's keys have the names and the values that they have in
+"""What `import greenstep` offers a program. A board's keys have the names and values that they have in
 greenstep.toml; docs/python.md shows them at work."""
 
 from __future__ import annotations
@@ -25,12 +25,12 @@ from .port_choice import BENCH
 from .run import Run
 
 ImageLike = Image | str | Path | tuple[str | Path, int]
-"""An image, a file, or a raw file with the address that it belongs at."""
+"""An image, a file, or a raw file with its address."""
 
 
 class BoardKeys(TypedDict, total=False):
-    """What can be said of a board, besides its images: docs/project-file.md tells of each. Rates are in baud, times
-    in seconds, addresses and sizes in bytes."""
+    """What can be said about a board, besides its images: docs/project-file.md explains each. Rates are in baud,
+    times in seconds, addresses and sizes in bytes."""
 
     chip: str
     port: str | Mapping[str, str]
@@ -65,7 +65,7 @@ class BoardAndImages(BoardKeys, total=False):
 
 
 class OpenBoard:
-    """A board, and what can be done with it. Nothing is opened before a run is gone through."""
+    """A board, and what can be done with it. Nothing is opened before a run is iterated over."""
 
     def __init__(self, board: Board) -> None:
         self.board = board
@@ -76,12 +76,12 @@ class OpenBoard:
         return plan_for(self.board, images=self._images(images))
 
     def greet(self, trace: str | Path | None = None) -> Run:
-        """Ask who is there; changes nothing on the chip. `trace` takes a recording of the line (VCD)."""
+        """Ask who is there; changes nothing on the chip. `trace` records the line (VCD)."""
         return self._run("greet", trace=trace)
 
     def upload(self, *images: ImageLike, trace: str | Path | None = None, recorded: bool = True) -> Run:
-        """Write the images (the board's own if none is given), prove them, and start the application. `recorded`: it
-        has a row in the journal."""
+        """Write the images (the board's own if none is given), prove them, and start the application. `recorded`: add
+        a row to the journal."""
         return self._run("upload", images, trace, recorded)
 
     def verify(self, *images: ImageLike, trace: str | Path | None = None) -> Run:
@@ -98,9 +98,9 @@ class OpenBoard:
         trace: str | Path | None = None,
         recorded: bool = True,
     ) -> Run:
-        """Read a memory, twice, from the address `start` (its own start) so many bytes (to its end). At a good end
-        what was read is in `outcome.backup`, and in the file `save`, in the format of its ending. Raises UsageFault
-        for a file that is there already."""
+        """Read a memory, twice, from the address `start` (default: its own start) for `size` bytes (default: to its
+        end). After a good end, what was read is in `outcome.backup`, and in the file `save`, in the format of its
+        ending. Raises UsageFault for a file that exists already."""
         if save is not None:
             check_place(Path(save), replace=False)
         run = self._run("backup", (), trace, recorded, (memory, start, size))
@@ -110,22 +110,22 @@ class OpenBoard:
         return run
 
     def start(self, trace: str | Path | None = None) -> Run:
-        """Start the application; with the key `expect` its text is the evidence."""
+        """Start the application; with the key `expect`, its text is the evidence."""
         return self._run("start", trace=trace)
 
     def listen(
         self, seconds: float | None = None, expect: str = "", reset: bool = False, send: Sequence[str] = ()
     ) -> Iterator[HeardLine]:
-        """The lines that the application prints, as they come: for so many seconds (without end), or until the text
-        `expect` has come; a StartFault where it does not within `seconds`, which is 5 where a text is awaited and no
-        time is given. `reset`: reset the board first, by its hookup. The lines in `send` are sent at the beginning.
-        Closing the iterator closes the port."""
+        """The lines that the application prints, as they come: for so many seconds (default: without limit), or until
+        the text `expect` has come; a StartFault if it does not come within `seconds`, by default 5 if a text is
+        awaited. `reset`: reset the board first, by its hookup. The lines in `send` are sent at the beginning. Closing
+        the iterator closes the port."""
         if expect and seconds is None:
             seconds = 5.0
         return heard_lines(self.board, seconds, expect, reset, send)
 
     def _images(self, given: Sequence[ImageLike]) -> dict[str, Image] | None:
-        """Those given, for the flash; None where the board's own are meant."""
+        """The given ones, for the flash; None if the board's own are meant."""
         if not given:
             return None
         base = self.board.choice.first.flash.start
@@ -153,14 +153,14 @@ def _image(given: ImageLike, base: int) -> Image:
 
 def load_image(file: str | Path, at: int = 0) -> Image:
     """The image in a file: Intel HEX, S-record, TI-TXT, ELF, or raw binary, which is placed at the address `at`.
-    Raises UsageFault for a file that is not there, ImageFault for one that cannot be read."""
+    Raises UsageFault for a missing file, ImageFault for one that cannot be read."""
     return image_files.load_image(Path(file), at)
 
 
 def open_board(name: str = "", project: str | Path | None = None, **keys: Unpack[BoardAndImages]) -> OpenBoard:
-    """The board of that name in the project file (`project`, else the nearest greenstep.toml), with `keys` in place
-    of what is said there; without a name, the board that the keys describe. Of a simulated board, with a port
-    `bench:NAME`, nothing else need be said. Raises UsageFault."""
+    """The board with that name in the project file (`project`, else the nearest greenstep.toml), with `keys`
+    replacing what is said there; without a name, the board that the keys describe. For a simulated board, with a port
+    `bench:NAME`, nothing else is needed. Raises UsageFault."""
     said = board_from_table(_as_in_toml(keys), "board", Path.cwd())
     if name:
         found = find_project(Path.cwd(), None if project is None else Path(project))
@@ -174,7 +174,7 @@ def open_board(name: str = "", project: str | Path | None = None, **keys: Unpack
 
 
 def _as_in_toml(value: Any) -> Any:
-    """Tuples as lists, paths as texts: what is said of a board is read as from its file."""
+    """Tuples as lists, paths as texts: what is said about a board is read as from its file."""
     if isinstance(value, Mapping):
         return {key: _as_in_toml(one) for key, one in value.items() if one is not None}
     if isinstance(value, list | tuple):

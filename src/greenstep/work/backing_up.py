@@ -14,8 +14,8 @@ if TYPE_CHECKING:
 
 
 def save_backup(run: Run, save: Path) -> str:
-    """Write the file in the format of its ending, raw where that names none. Returns what to know of it, in words;
-    empty where nothing. Raises UsageFault."""
+    """Write the file in the format of its ending, raw if that names none. Returns what a person should know about it;
+    empty if nothing. Raises UsageFault."""
     part = run.outcome.part or run.job.choice.first
     memory = part.memory(run.job.region[0])
     try:

@@ -1,6 +1,6 @@
 """One port of a batch, in a process of its own: board after board, each to its end.
 
-Signals are the parent's: a board that is being written is finished whatever happens to the one who watches.
+Signals are the parent's: a board that is being written is finished whatever happens to the process that watches.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _NO_END_S = 1e9
 
 @frozen
 class Waits:
-    """For the last board to be taken off, or for the next one."""
+    """For the last board to be removed, or for the next one."""
 
     what: Literal["take off", "next"]
 
@@ -45,14 +45,14 @@ class Begins:
 
 @frozen
 class Goes:
-    """A step that began, or how far it is; a finished chip step; what hands must do."""
+    """A step that began, or its progress; a finished chip step; what hands must do."""
 
     event: StepStarted | StepAdvanced | StepEnded | HandsWanted
 
 
 @frozen
 class Ends:
-    """A board is done; `finding` is the first, where it failed."""
+    """A board is done; `finding` is the first, if it failed."""
 
     result: BoardResult
     finding: Finding | None
@@ -64,7 +64,7 @@ News = Waits | Begins | Goes | Ends
 @frozen
 class Order:
     """What a process is to do. `again`: board after board; `wait_s`: how long for the next one, None is without
-    end. `plugged`: the port has come just now."""
+    limit. `plugged`: the port has come just now."""
 
     job: Job
     person: Person
@@ -74,7 +74,7 @@ class Order:
 
 
 def work(order: Order, news: Connection, stopping: Flag, places: Semaphore | None) -> None:
-    """Serve the port. `places` are the boards that may still be begun; None is without end."""
+    """Serve the port. `places` are the boards that may still be begun; None is without limit."""
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, signal.SIG_IGN)
     if order.plugged:
@@ -104,7 +104,7 @@ class _Worker:
             last = result.unique_id
 
     def _tell(self, news: News) -> None:
-        """Whoever watches may have gone: the board is finished all the same."""
+        """The watching process may be gone: the board is finished all the same."""
         if self._listened:
             try:
                 self._news.send(news)
@@ -120,7 +120,7 @@ class _Worker:
         return enter is not None and not enter.touches
 
     def _next_is_there(self, last: str | None) -> bool:
-        """Wait for another board than the last; without lines the upload's own asking waits for it."""
+        """Wait for another board than the last; without lines, the upload's own questions wait for it."""
         if not self._by_lines:
             self._tell(Waits("next"))
             return True
@@ -142,7 +142,7 @@ class _Worker:
     # --- one board
 
     def _upload(self) -> BoardResult | None:
-        """One board to its end; None where none came."""
+        """One board to its end; None if none came."""
         job = self._order.job
         by_hand = self._order.again and not self._by_lines
         if by_hand:

@@ -1,4 +1,4 @@
-"""Many boards: a process for each port, what they tell, and what it comes to."""
+"""Many boards: one process per port, what they report, and the overall result."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _LOOK_S = 0.3
 
 
 class BatchView(Protocol):
-    """Whoever shows a batch."""
+    """Whatever shows a batch."""
 
     def begin(self, title: str, ports: list[str]) -> None: ...
 
@@ -54,8 +54,8 @@ class BatchView(Protocol):
 @frozen
 class Orders:
     """`pattern` is the job for a port that is not known yet; `ports` are served, or with `plugged` every port that
-    comes. `again`: board after board on each port; `wait_s`: how long for the next, `number`: how many boards; None
-    is without end. The results go to the file `save`."""
+    appears. `again`: board after board on each port; `wait_s`: how long for the next, `number`: how many boards; None
+    is without limit. The results go to the file `save`."""
 
     title: str
     pattern: Job
@@ -78,7 +78,7 @@ def orders_for(
     number: int | None = None,
     save: Path | None = None,
 ) -> Orders:
-    """`again` is None where it is not said: then board after board on a single port. Raises UsageFault, RefusedFault,
+    """`again` is None if it was not said: then board after board on a single port. Raises UsageFault, RefusedFault,
     PortFault."""
     from greenstep.core.climb.approach import refuse_unfit
 
@@ -109,7 +109,7 @@ class _Served:
 
 
 class BatchRun:
-    """Begins the processes, hears them, and keeps the count."""
+    """Starts the processes, hears them, and keeps the count."""
 
     def __init__(self, orders: Orders, view: BatchView) -> None:
         # a fork shares what is imported and read already; elsewhere each process begins anew
@@ -128,7 +128,7 @@ class BatchRun:
 
     def run(self) -> int:
         """Returns the exit status: 0 if every board ended well, else that of the first that did not. Raises
-        UsageFault where the results cannot be saved."""
+        UsageFault if the results cannot be saved."""
         self._view.begin(self._orders.title, list(self._orders.ports))
         if self._orders.plugged:
             self._newcomers = Newcomers(find_ports)
@@ -179,7 +179,7 @@ class BatchRun:
         self._served[ours] = _Served(port, process)
 
     def _look_for_ports(self) -> None:
-        """Ports that have come since; one that went may come again."""
+        """Ports that have appeared since; one that disappeared may appear again."""
         if self._newcomers is None or time.monotonic() - self._looked_s < _LOOK_S:
             return
         self._looked_s = time.monotonic()
@@ -213,7 +213,7 @@ class BatchRun:
         if self._orders.save is not None:
             try:
                 save_results(self._orders.save, self._batch.results)
-            except UsageFault as fault:  # told again, with the exit status for it, at the end
+            except UsageFault as fault:  # told again, with its exit status, at the end
                 self._view.remark(str(fault))
 
     def _over(self, connection: Connection, served: _Served) -> None:
@@ -235,7 +235,7 @@ class BatchRun:
 
     @contextmanager
     def _stopped_by_signals(self) -> Iterator[None]:
-        """A signal only leaves word: what it interrupts may hold the very lock that stopping wants."""
+        """A signal only sets a flag: the code it interrupts may hold the very lock that stopping needs."""
 
         def stop(number: int, frame: FrameType | None) -> None:
             self._asked_to_stop = True

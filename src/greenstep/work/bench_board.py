@@ -1,4 +1,4 @@
-"""A simulated board needs no describing: what is not said of it, the bench knows."""
+"""A simulated board needs no describing: the bench knows what was not said."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from greenstep.store.board import BoardSettings
 
 
 def with_bench_board(said: BoardSettings) -> BoardSettings:
-    """What is said, over what the board behind a port `bench:…` is. Raises UsageFault."""
+    """What is said, completed by what the board at a port `bench:…` is. Raises UsageFault."""
     from greenstep.bench.address import parse_address
 
     board = parse_address(said.port.name if said.port else "").board
     if said.chip is not None and _dialect_of(said.chip) != _dialect_of(board.chip):
-        return said  # another chip was declared than is there: of that one nothing is known here
+        return said  # another chip was declared: nothing is known here about that one
     known = BoardSettings(
         chip=board.chip,
         dialect=board.dialect or None,
@@ -36,7 +36,7 @@ def _dialect_of(chip: str) -> str:
 
 
 def _as_written(value: Any) -> Any:
-    """A setting of the board, as it would stand in a project file."""
+    """A setting of the board, as it would be written in a project file."""
     if isinstance(value, tuple):
         return [_turn(turn) for turn in value]
     return value

@@ -1,4 +1,4 @@
-"""A board: everything that is said of it, and what follows from that."""
+"""A board: everything that is said about it, and what follows from that."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
 @frozen
 class Board:
-    """`name` is its own in the project file; empty where options alone describe it. What follows from `said` is
-    worked out when it is first asked for, and raises UsageFault where it does not make sense."""
+    """`name` is its own in the project file; empty if only options describe it. What follows from `said` is worked
+    out when it is first needed, and raises UsageFault if it makes no sense."""
 
     name: str
     said: BoardSettings
@@ -47,7 +47,7 @@ class Board:
 
     @property
     def title(self) -> str:
-        """What it is called: by its own name, else by its chip's."""
+        """Its own name, else its chip's."""
         return self.name or self.choice.title
 
     @property
@@ -88,7 +88,7 @@ class Board:
 
     @property
     def hookup_name(self) -> str:
-        """What the hookup is called, for whom its moves do not matter."""
+        """The hookup's name, for callers to which its moves do not matter."""
         from greenstep.core.hookup.circuits import NAMED
 
         wanted = self.said.hookup or self.choice.first.hookup
@@ -98,20 +98,20 @@ class Board:
 
     @property
     def without_port(self) -> Board:
-        """The same where no port is going to be opened."""
+        """The same board when no port is going to be opened."""
         return self.at_port(NO_PORT)
 
     def at_port(self, name: str) -> Board:
-        """The same at another port."""
+        """The same board at another port."""
         return Board(self.name, replace(self.said, port=PortChoice(name=name)))
 
 
 NO_PORT = "-"
-"""As the name of a port: none is going to be opened."""
+"""As a port's name: none is going to be opened."""
 
 
 def frame_said(text: str | None) -> Frame:
-    """A frame as written; 8N1 where none is. Raises UsageFault."""
+    """A frame as written; 8N1 if none is. Raises UsageFault."""
     from greenstep.core.link import Frame
 
     try:

@@ -11,7 +11,7 @@ from typing import Any
 
 class Interrupts:
     """While the run is at work they raise at once. While an event is being shown they wait until the run is asked for
-    its next one, so that it can always say in which state the chip is."""
+    its next one, so that it can always say what state the chip is in."""
 
     def __init__(self) -> None:
         self.inside = False
@@ -25,7 +25,7 @@ class Interrupts:
 
     @contextmanager
     def caught(self) -> Iterator[None]:
-        """Signals come here. Outside the main thread they go elsewhere anyway."""
+        """Signals arrive here. Outside the main thread they go elsewhere anyway."""
         numbers = (signal.SIGINT, signal.SIGTERM)
         try:
             before: dict[int, Any] = {number: signal.signal(number, self) for number in numbers}

@@ -37,9 +37,9 @@ def make_job(
     writes_only: bool = False,
     keeps_open: bool = False,
 ) -> Job:
-    """A job for the climb; reads the image files, where `images` (by memory) are not given. `region` is what a backup
-    or an erase is about. `as_it_was`: what is written was read from a chip. `writes_only`: an unlock lifts the
-    protection against writing. `keeps_open`: the port stays open after a green end.
+    """A job for a run; reads the image files, if `images` (by memory) are not given. `region` is what a backup or an
+    erase is about. `as_it_was`: what is written was read from a chip. `writes_only`: an unlock lifts the protection
+    against writing. `keeps_open`: the port stays open after a green end.
 
     Raises UsageFault, RefusedFault or PortFault.
     """

@@ -1,4 +1,4 @@
-"""Climbs into the journal: what happens there never stops an upload."""
+"""Runs recorded in the journal: trouble there never stops an upload."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 
 
 def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
-    """What the journal knows of a chip by its own number; one that cannot be read says so and knows nothing."""
+    """What the journal knows of a chip by its own number; a journal that cannot be read is reported and knows
+    nothing."""
     from greenstep.store.journal import JournalTrouble, journal_file, remembered
 
     path = journal_file()
@@ -28,7 +29,7 @@ def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
 
 
 class Keeper:
-    """Keeps one climb; does nothing for a purpose that is not recorded."""
+    """Records one run; does nothing for a purpose that is not recorded."""
 
     def __init__(self, climb: Climb, person: Person) -> None:
         from greenstep.core.journal_recorder import RECORDED, Recorder
@@ -41,7 +42,7 @@ class Keeper:
             self._recorder = Recorder(job, datetime.now().astimezone().isoformat(timespec="seconds"))
 
     def see(self, event: Event) -> int:
-        """Take note of an event; at the end the number of the row, else 0."""
+        """Take note of an event; returns the number of the row at the end, else 0."""
         if self._recorder is None:
             return 0
         self._recorder.see(event)

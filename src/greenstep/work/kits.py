@@ -1,4 +1,4 @@
-"""Which board of a kit is meant: by its name, by what the chip says of itself, or by an answer."""
+"""Which board of a kit is meant: by its name, by what the chip reports, or by an answer."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from .jobs import make_job
 
 
 def board_by_name(kit: Kit, boards: Mapping[str, Board], name: str | None) -> Board | None:
-    """The board of that name, or the only one; None where the chip has to be asked. Raises UsageFault."""
+    """The board with that name, or the only one; None if the chip has to be asked. Raises UsageFault."""
     if name is not None:
         if name not in boards:
             raise usage("no-such-board", f"the kit has no board '{name}'", f"it has {', '.join(boards)}")
@@ -25,7 +25,7 @@ def board_by_name(kit: Kit, boards: Mapping[str, Board], name: str | None) -> Bo
 
 
 def greeting(boards: Mapping[str, Board]) -> Job:
-    """A job that greets whatever is there, as any of the boards' chips. Raises UsageFault where they are reached
+    """A job that greets whatever is there, as any of the boards' chips. Raises UsageFault if they are reached
     differently."""
     ways = {
         (board.dialect.name, str(board.said.hookup or board.choice.first.hookup), board.said.baud, board.said.enter)
@@ -43,7 +43,7 @@ def greeting(boards: Mapping[str, Board]) -> Job:
 
 
 def boards_for(kit: Kit, boards: Mapping[str, Board], part: Part) -> list[Board]:
-    """Those that it may be by the chip that answered. Raises RefusedFault where there is none."""
+    """The boards that it may be, by the chip that answered. Raises RefusedFault if there is none."""
     left = [board for board in boards.values() if _suits(kit, board, part)]
     if not left:
         listed = tuple(f"{name}: {board.said.chip}{_size_words(kit, name)}" for name, board in boards.items())

@@ -1,4 +1,4 @@
-"""Hearing an application: the port as its console needs it, the rate at which it reads, and its lines."""
+"""Hearing an application: the port as its console needs it, the rate at which its text is readable, and its lines."""
 
 from __future__ import annotations
 
@@ -31,14 +31,14 @@ _SLICE_S = 0.02
 
 @frozen
 class ConsolePort:
-    """An open line to an application. `hookup` is None where no chip is said."""
+    """An open line to an application. `hookup` is None if no chip is given."""
 
     link: Link
     port: str
     hookup: Hookup | None
 
     def reset(self) -> None:
-        """Reset into the application, where the hookup has a way."""
+        """Reset into the application, if the hookup has a way."""
         if self.hookup is not None:
             self.link.discard()
             Driver(self.link, self.hookup).leave()
@@ -49,9 +49,9 @@ def open_console(
     board: Board, person: Person, resets: bool, lasts: bool, trace: Path | None = None, secrets: Secrets | None = None
 ) -> Iterator[ConsolePort]:
     """The board's port with its pins as the application needs them; closed at the end. `resets`: it is going to be
-    reset. `lasts`: somebody goes on listening.
+    reset. `lasts`: the caller goes on listening.
 
-    Raises PortFault, and UsageFault where a reset is wanted and the hookup has no way to do it.
+    Raises PortFault, and UsageFault if a reset is wanted and the hookup has no way to do it.
     """
     said = board.said
     hookup = board.hookup if said.chip or resets else None
@@ -68,7 +68,8 @@ def open_console(
 
 
 def find_rate(console: ConsolePort, show: Callable[[RateTried], None]) -> RateTried:
-    """The rate that reads, each shown as it is tried; the line stays at it. Raises StartFault where none does."""
+    """The rate at which the text is readable, each shown as it is tried; the line stays at it. Raises StartFault if
+    there is none."""
     best: RateTried | None = None
     for tried in tried_rates(console.link, console.link.settings, _RATE_LISTEN_S, stir=console.reset):
         show(tried)

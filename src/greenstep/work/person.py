@@ -1,4 +1,4 @@
-"""Who runs it, as far as the work has to know."""
+"""The person who runs it, as far as the work has to know."""
 
 from __future__ import annotations
 
@@ -11,8 +11,7 @@ from greenstep.core.frozen import frozen
 @frozen
 class Person:
     """`tell` takes a remark that is no event of a run: a journal that cannot be written, a trace cut short. `secret`
-    asks for the secret of a name that the environment does not have; it raises UsageFault where nobody can be asked.
-    """
+    asks for the secret with a name that is not in the environment; it raises UsageFault if nobody can be asked."""
 
     tell: Callable[[str], None]
     secret: Callable[[str], str]

@@ -18,7 +18,7 @@ from .jobs import load_images, wishes_of
 
 @frozen
 class Planned:
-    """What would be erased and written, and what that costs at the rate and frame of `line`."""
+    """What would be erased and written, and its cost at the rate and frame of `line`."""
 
     plan: Plan
     costs: Costs
@@ -31,7 +31,7 @@ class Planned:
 
 
 def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str, Image] | None = None) -> Planned:
-    """For the first of the parts (those that the board may have) that takes the images (the board's). Raises
+    """For the first of the parts (those that the board may have) that accepts the images (the board's). Raises
     UsageFault, ImageFault, or the refusal of the first part."""
     images, wishes = images or load_images(board), wishes_of(board)
     refusals = []

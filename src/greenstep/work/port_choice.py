@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 BENCH = "bench:"
-"""How the name of a simulated board begins, where a port is taken."""
+"""How the name of a simulated board begins, where a port is expected."""
 
 
 def known_ports() -> dict[str, Known]:
@@ -34,10 +34,8 @@ def known_ports() -> dict[str, Known]:
 
 
 def port_name(wanted: PortChoice | None) -> str:
-    """The port by name, by serial number, by the name that `spot` gave it, or the only one there is.
-
-    Raises UsageFault, PortFault.
-    """
+    """The port by name, by serial number, by the name that `spot` gave it, or the only one there is. Raises
+    UsageFault, PortFault."""
     if wanted is not None and wanted.name:
         alias = wanted.name if _is_alias(wanted.name) else ""
         return _spotted(alias) if alias else wanted.name
@@ -59,14 +57,14 @@ def port_name(wanted: PortChoice | None) -> str:
 
 
 def _port_fault(*seen: Any, **more: Any) -> PortFault:
-    """What stands in the way of a port, as `PortSeen` has it, with its finding."""
+    """What is wrong with a port, according to `PortSeen`, with its finding."""
     from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 
     return PortFault(diagnose_port(PortSeen(*seen, **more)))
 
 
 def _is_alias(name: str) -> bool:
-    """Whether a port's name is one that a person gave: no device, no URL."""
+    """Whether a port's name was given by a person: no device, no URL."""
     if name == NO_PORT or "/" in name or ":" in name:
         return False
     return not Path(name).exists() and name in known_ports()
@@ -89,7 +87,7 @@ def _spotted(alias: str) -> str:
 
 
 def opener(job: Job, person: Person, trace: Path | None = None) -> OpenLink:
-    """Opens the job's port for the climb, and records the line in `trace` if there is one."""
+    """Opens the job's port for the run, and records the line in `trace` if given."""
     notes = _notes(job.board, job.port, job.hookup.name, job.dialect.name, job.choice.name)
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
@@ -119,10 +117,8 @@ def open_board_port(
     secrets: Secrets | None = None,
     lasts: bool = False,
 ) -> OpenedPort:
-    """Open a board's port outside a climb, recorded in `trace` if there is one. `lasts`: somebody goes on listening.
-
-    Raises PortFault, UsageFault.
-    """
+    """Open a board's port outside a run, recorded in `trace` if given. `lasts`: the caller goes on listening. Raises
+    PortFault, UsageFault."""
     said = board.said
     name = port_name(said.port)
     opened = _open(name, settings, lines, said.port.serial if said.port else "", lasts)
@@ -153,7 +149,7 @@ def _traced(
 
 @contextmanager
 def link_faults(board: Board) -> Iterator[None]:
-    """What a link raises outside a climb, as faults: it went away, it has no lines, it cannot make a rate."""
+    """A link's errors outside a run, as faults: it disappeared, it has no lines, it cannot make a rate."""
     from greenstep.core.findings.port_rules import link_fault
     from greenstep.core.link import LinkError
 

@@ -18,11 +18,11 @@ from .port_choice import opener
 
 
 class Run(Iterator[Event]):
-    """Iterating over it does the work and gives its events; the last is a `ClimbEnded`. After that a run that failed
-    raises its Fault, and one that was interrupted KeyboardInterrupt. It can be gone through once.
+    """Iterating over it does the work and yields its events; the last is a `ClimbEnded`. After that a run that failed
+    raises its Fault, and one that was interrupted KeyboardInterrupt. It can be iterated over once.
 
-    A chip is only changed while events are asked for. A run that is dropped half way closes its port and leaves the
-    chip as it is then: `close` says so earlier.
+    A chip is only changed while events are asked for. A run that is abandoned half-way closes its port and leaves the
+    chip as it is then: `close` does so earlier.
     """
 
     def __init__(
@@ -33,7 +33,7 @@ class Run(Iterator[Event]):
         recorded: bool = True,
         waits: bool = False,
     ) -> None:
-        """`trace` is a file for a recording of the line (VCD). `recorded`: it has a row in the journal; where it
+        """`trace` is a file for a recording of the line (VCD). `recorded`: add a row to the journal; if the run
         `waits` for a board, not if none came."""
         self.job = job
         self._waits = waits
@@ -44,20 +44,20 @@ class Run(Iterator[Event]):
 
     @property
     def outcome(self) -> Outcome:
-        """What it has come to, at any time."""
+        """The result so far, at any time."""
         return self._climb.outcome
 
     def __next__(self) -> Event:
         return next(self._events)
 
     def finish(self) -> Outcome:
-        """Go through what is left of it, and say what it came to. Raises Fault, KeyboardInterrupt."""
+        """Do the rest of it, and return the result. Raises Fault, KeyboardInterrupt."""
         for _ in self:
             pass
         return self.outcome
 
     def at_a_good_end(self, action: Callable[[], object]) -> None:
-        """Call `action` after the last event of a run that was gone through and did not fail."""
+        """Call `action` after the last event of a run that was completed and did not fail."""
         self._at_a_good_end.append(action)
 
     def close(self) -> None:
@@ -78,7 +78,7 @@ class Run(Iterator[Event]):
             action()
 
     def events(self, interrupts: Interrupts | None = None) -> Generator[Event, None, None]:
-        """The events alone, for a view. Each is in the journal before it is given away."""
+        """Only the events, for a view. Each is in the journal before it is passed on."""
         interrupts = interrupts or Interrupts()
         run = self._climb.run()
         try:
@@ -96,7 +96,7 @@ class Run(Iterator[Event]):
             run.close()
 
     def _kept(self, event: Event) -> Event:
-        """The event, once the journal has what it is to have of it."""
+        """The event, once the journal has recorded what it needs."""
         if self._keeper is None or (self._waits and isinstance(event, ClimbEnded) and not self.outcome.synced):
             return event
         number = self._keeper.see(event)

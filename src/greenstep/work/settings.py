@@ -1,4 +1,4 @@
-"""The values that only a board's dialect has, and what is said to its application: secrets filled in."""
+"""The values that only a board's dialect has, and what is sent to its application: secrets filled in."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
 
 
 def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine, ...]:
-    """What is said after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
+    """What is sent after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
     return tuple(_turn(entry, person, secrets) for entry in board.said.talk or ())
 
 

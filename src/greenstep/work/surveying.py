@@ -1,4 +1,4 @@
-"""What is on a port, where nothing but the port is known: hookups and dialects tried in an order that harms none."""
+"""What is on a port, if nothing but the port is known: hookups and dialects tried in a harmless order."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _PATIENCE_S = 45.0
 
 
 class SurveyView(Protocol):
-    """Whoever shows how it goes."""
+    """Whatever shows its progress."""
 
     def opened(self, port: str, evidence: str) -> None: ...
 
@@ -42,10 +42,10 @@ class SurveyView(Protocol):
     def tried(self, event: Tried) -> None: ...
 
     def without_lines(self) -> None:
-        """The port has no DTR and RTS: it goes on by hand."""
+        """The port has no DTR and RTS: it continues by hand."""
 
     def hands_wanted(self, patience_s: float) -> None:
-        """A person resets, the tool keeps asking for so long."""
+        """A person resets; the tool keeps asking for that long."""
 
 
 @frozen
@@ -57,7 +57,7 @@ class Surveyed:
 
 
 def scope(board: Board) -> list[Candidate]:
-    """The hookups and dialects to try: those of the chip if one is said, else all."""
+    """The hookups and dialects to try: those of the chip if one is given, else all."""
     said = board.said
     if said.chip:
         part = board.choice.first
@@ -66,7 +66,7 @@ def scope(board: Board) -> list[Candidate]:
     found: list[Candidate] = []
     for dialect in [find_dialect(said.dialect)] if said.dialect else all_dialects():
         parts = Catalogue.load().of_dialect(dialect.name)
-        if parts and dialect.spec.asking.sent:  # who calls by itself is heard, and not asked
+        if parts and dialect.spec.asking.sent:  # a loader that calls by itself is heard, and not asked
             baud = said.baud or parts[0].baud
             own = candidates_for(dialect, parts[0].boot_level, baud)
             if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-touch"):
@@ -81,10 +81,7 @@ def scope(board: Board) -> list[Candidate]:
 
 
 def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None = None) -> Surveyed:
-    """What is on the port. With `by_hand`, a person is asked where no line helps.
-
-    Raises PortFault, UsageFault.
-    """
+    """What is on the port. With `by_hand`, a person is asked if no line helps. Raises PortFault, UsageFault."""
     candidates = scope(board)
     if not is_bench(name := port_name(board.said.port)) and "://" not in name:
         from greenstep.ports.discovery import usb_behind
@@ -179,7 +176,7 @@ def answered(surveyed: Surveyed) -> Candidate:
 
 
 def hookup_words(candidate: Candidate) -> str:
-    """The hookup as it is written: a name, or a table."""
+    """The hookup as written: a name, or a table."""
     hookup = candidate.hookup
     if not hookup.name.endswith("boot inverted") or hookup.boot is None:
         return hookup.name

@@ -1,4 +1,4 @@
-"""Is this very image there already? The chip is asked, and believed alone."""
+"""Is this very image there already? Only the chip is asked and believed."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ from .run import Run
 
 @frozen
 class Compared:
-    """`same`: every byte of the images was found in the chip, by `proof`. Else `finding` is the key of why not; where
-    it cannot be told (no answer, nothing to read back) it is not the same."""
+    """`same`: every byte of the images was found in the chip, by `proof`. Else `finding` is the key of the reason; if
+    it cannot be told (no answer, nothing to read back), it is not the same."""
 
     same: bool
     proof: str
@@ -21,7 +21,7 @@ class Compared:
 
 
 def compared(verify: Run) -> Compared:
-    """What a verify says. It ends at the first byte that differs, and leaves the application running. Raises
+    """The result of a verify. It ends at the first byte that differs, and leaves the application running. Raises
     KeyboardInterrupt."""
     interrupts, proof, finding = Interrupts(), "", ""
     with interrupts.caught():

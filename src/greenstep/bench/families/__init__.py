@@ -1,1 +1,1 @@
-"""Simulated chips that bring their boards: a file a family, found by `boards.py`."""
+"""Simulated chips that bring their boards: one file per family, found by `boards.py`."""
