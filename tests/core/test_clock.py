@@ -36,9 +36,9 @@ class Avr(unittest.TestCase):
 
     def test_receiver_tolerances_of_the_data_sheet(self) -> None:
         # "Recommended Maximum Receiver Baud Rate Error": 8 bits +3.90/-4.00 % at double speed, 4.54 at normal
-        self.assertAlmostEqual(at("avr", 16e6, 115200).bears * 100, 3.9, delta=0.05)
-        self.assertAlmostEqual(at("avr", 16e6, 9600).bears * 100, 4.58, delta=0.07)
-        self.assertLess(at("avr", 16e6, 9600, EIGHT_E).bears, at("avr", 16e6, 9600).bears)
+        self.assertAlmostEqual(at("avr", 16e6, 115200).tolerates * 100, 3.9, delta=0.05)
+        self.assertAlmostEqual(at("avr", 16e6, 9600).tolerates * 100, 4.58, delta=0.07)
+        self.assertLess(at("avr", 16e6, 9600, EIGHT_E).tolerates, at("avr", 16e6, 9600).tolerates)
 
     def test_verdicts(self) -> None:
         self.assertEqual(at("avr", 16e6, 57600).verdict, "safe")
@@ -64,9 +64,9 @@ class Stm32(unittest.TestCase):
         self.assertIsNone(at("stm32", 8e6, 2000000).divided)
 
     def test_tolerances_by_frame_and_fraction(self) -> None:
-        self.assertEqual(at("stm32", 16e6, 62500).bears, 0.0375)
-        self.assertEqual(at("stm32", 16e6, 62500, EIGHT_E).bears, 0.0341)
-        self.assertEqual(at("stm32", 8e6, 115200, EIGHT_E).bears, 0.0303)
+        self.assertEqual(at("stm32", 16e6, 62500).tolerates, 0.0375)
+        self.assertEqual(at("stm32", 16e6, 62500, EIGHT_E).tolerates, 0.0341)
+        self.assertEqual(at("stm32", 8e6, 115200, EIGHT_E).tolerates, 0.0303)
 
 
 class Summary(unittest.TestCase):

@@ -203,7 +203,7 @@ class Sizes(unittest.TestCase):
         attach = climb.outcome.link.between(0, None, "sent").index(b"\xc0\x00\x0d\x08\x00") + 2
         trial = self.over(b"", image, f"flip-to-chip={attach}:02")
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True))
-        self.assertIn("taken up again", "".join(event.text for event in trial.events if isinstance(event, Noted)))
+        self.assertIn("reset, and resumed", "".join(event.text for event in trial.events if isinstance(event, Noted)))
 
     def test_what_was_compared_before_is_not_taken_for_granted(self) -> None:
         image = sample_for("esp32", 30_000)

@@ -105,14 +105,14 @@ class TakenUpAgain(unittest.TestCase):
         image = sample_for("pic18f4520", 3000)
         trial = run("pic18f4520", {"flash": image}, faults=("restart-after=1500",))
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
-        self.assertIn("reset, and taken up again", notes(trial))
+        self.assertIn("reset, and resumed", notes(trial))
         ended = [event.step for event in trial.events if type(event).__name__ == "StepEnded"]
         self.assertEqual(len(ended), len(set(ended)))  # each step has one end
 
     def test_a_chip_that_reset_itself_is_told(self) -> None:
         trial = run("stm32f072", {"flash": sample_for("stm32f072", 3000)}, faults=("restart-after=1500",))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "restarted"))
-        self.assertNotIn("taken up again: ", notes(trial))
+        self.assertNotIn("resumed", notes(trial))
 
     def test_faults_are_parsed(self) -> None:
         faults = Faults.parse(("late=20", "late-once=7:1500", "late-some=90", "cut-after=40"), 5)

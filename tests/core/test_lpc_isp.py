@@ -126,7 +126,7 @@ class DamagedOrders(unittest.TestCase):
 
 class Unseen(unittest.TestCase):
     def test_what_the_rom_hides_is_ordered_aloud(self) -> None:
-        """A damaged erase, prepare or copy of the bytes behind the boot ROM would be seen by nothing else."""
+        """A damaged erase, prepare or copy of the bytes hidden by the boot ROM would be seen by nothing else."""
         image = sample_for("lpc812", 300)
         clean = run("lpc812", {"flash": image})
         taken_up = 0
@@ -137,7 +137,7 @@ class Unseen(unittest.TestCase):
             trial.line.chip.flash[:] = bytes(len(trial.line.chip.flash))
             trial.events.extend(climb.run())
             self.assertTrue(trial.end.exit_code or trial.holds(image), fault)
-            again = any(isinstance(event, Noted) and "again" in event.text for event in trial.events)
+            again = any(isinstance(event, Noted) and "resumed" in event.text for event in trial.events)
             taken_up += trial.end.exit_code == 0 and again
         self.assertGreater(taken_up, 5)
 

@@ -105,7 +105,7 @@ class Applications(unittest.TestCase):
                 self.assertEqual(with_reset_moved(plan, moved, None)[0], moved)
 
     def test_reset_moved_by_relative_jumps(self) -> None:
-        """RJMP is counted from where it stands: the application's own is made anew for its slot."""
+        """RJMP is counted from where it stands: the application's own is recomputed for its slot."""
         plan = reserve(part("atmega8"), 512)
         image = Image("bees", (Piece(0, jump_code(0, 0x26, 8192) + bytes.fromhex("2CC0") * 18 + bytes(100)),))
         moved, _ = with_reset_moved(plan, image, None)

@@ -287,7 +287,7 @@ class AgainstChips(unittest.TestCase):
         trial.events.extend(climb.run())
         assert isinstance(trial.line.chip, SimulatedStm32)
         self.assertEqual((trial.end.exit_code, trial.line.chip.protected), (0, set()))
-        self.assertIn("it was entered again", trial.step("unlock").evidence)
+        self.assertIn("it answered again", trial.step("unlock").evidence)
 
     def test_ids_sizes_and_banks_of_single_parts(self) -> None:
         for board, unique, size in (

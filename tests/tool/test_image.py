@@ -208,7 +208,7 @@ class Changing(ToolTest):
         broken = self.run_tool("image", "convert", gateway, "at", "0x10000", *patch, "--save", "broken.bin")
         mended = self.run_tool("image", "convert", gateway, "at", "0x10000", *patch, "--sums", "--save", "mended.bin")
         self.assertEqual((broken.status, mended.status), (0, 0), mended.text)
-        self.assertIn("checksum and SHA-256 made anew", mended.out)
+        self.assertIn("checksum and SHA-256 recomputed", mended.out)
         self.assertIn("WRONG", self.run_tool("image", "show", "broken.bin").out)
         self.assertIn(
             "checksum right, SHA-256 right",
@@ -256,7 +256,7 @@ class Reserving(ToolTest):
         listed = self.run_tool("image", "dump", "moved.hex", "--from", "0x7DFC").out
         self.assertTrue(listed.split("0C 94", 1)[0].strip() == "7DFC", listed)
         refused = self.run_tool("reserve", "brood-probe.hex", *PROBE, "--size", "4K")
-        self.assertEqual((refused.status, "needs the bootloader's room" in refused.text), (5, True))
+        self.assertEqual((refused.status, "needs the bootloader's space" in refused.text), (5, True))
         self.assertEqual(self.run_tool("reserve", "--chip", "esp32", "--size", "4K").status, 2)
 
 

@@ -20,7 +20,7 @@ class ThereAndBack(ToolTest):
         self.assertIn("Journal 3.", second.out)
         back = self.run_tool("restore", "before.hex", *reach, "--no-start")
         self.assertEqual(back.status, 0, back.text)
-        self.assertIn("the bootloader's room 7E00-7FFF is left as it is", back.out)
+        self.assertIn("the bootloader's space 7E00-7FFF is left as it is", back.out)
         held = bench.close()["hive-scale.flash"]
         self.assertEqual(held[:4000], self.scale.pieces[0].data)
 

@@ -123,16 +123,16 @@ def _seconds(costs: Costs, baud: int, frame: Frame) -> float:
 
 def _table(made: Sequence[RateMade], costs: Costs | None, frame: Frame) -> None:
     time_head = "   image" if costs is not None else ""
-    click.echo(f"    baud      real    error   bears   {'by':<32}{'':<12}{time_head}".rstrip())
+    click.echo(f"    baud      real    error   tolerates   {'by':<32}{'':<12}{time_head}".rstrip())
     for rate in made:
         if rate.divided is None or rate.mode is None:
-            click.echo(f" {rate.baud:>7}         -        -       -   {'no divider makes it':<32}")
+            click.echo(f" {rate.baud:>7}         -        -           -   {'no divider makes it':<32}")
             continue
         by = f"{rate.mode.name}, {rate.divided.register}"
         took = f"  {show_seconds(_seconds(costs, rate.baud, frame)):>7}" if costs is not None else ""
         click.echo(
-            f" {rate.baud:>7}  {rate.divided.real:>8.0f}  {rate.error * 100:>+6.1f} %   {rate.bears * 100:>3.1f} %   "
-            f"{by:<32}{_WORDS[rate.verdict]:<12}{took}".rstrip()
+            f" {rate.baud:>7}  {rate.divided.real:>8.0f}  {rate.error * 100:>+6.1f} %   "
+            f"{rate.tolerates * 100:>7.1f} %   {by:<32}{_WORDS[rate.verdict]:<12}{took}".rstrip()
         )
 
 
@@ -161,7 +161,7 @@ def _as_json(
             values |= {
                 "real": round(rate.divided.real, 2),
                 "error_percent": round(rate.error * 100, 3),
-                "bears_percent": round(rate.bears * 100, 3),
+                "tolerates_percent": round(rate.tolerates * 100, 3),
                 "mode": rate.mode.name,
                 "register": rate.divided.register,
             }

@@ -98,9 +98,7 @@ class Console:
             began_s = time.monotonic()
             data = self._link.read(1, _SLICE_S)
             self._heard(data + self._link.discard() if data else b"")
-            if (
-                piped and not data
-            ):  # a simulated line's clock would run ahead of the writer at the other end of the pipe
+            if piped and not data:  # a simulated line's clock would run ahead of the writer in the pipe
                 piped.wait_for_end(began_s + _SLICE_S - time.monotonic())
             if self._interactive and self._typed(pressed()):
                 return 0

@@ -13,7 +13,7 @@ from .options import How, board_options, general_options, region_options, trace_
 from .target import settle
 
 
-@click.command("erase", short_help="Make the flash, or room of it, blank.")
+@click.command("erase", short_help="Make the flash, or part of it, blank.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @region_options
 @click.option("--yes", is_flag=True, help="Do not ask.")
@@ -29,6 +29,6 @@ def command(
     greenstep erase brood-probe
     greenstep erase apiary-gateway --from 0x9000 --size 0x6000
     """
-    what = "all that an application may use" if region_from is None and region_size is None else "that room"
+    what = "all that an application may use" if region_from is None and region_size is None else "that region"
     consented(f"Erase {what}?", yes)
     return run_board("erase", settle(board, said, how), how, ("flash", region_from, region_size))

@@ -15,14 +15,14 @@ from .options import How, board_options, general_options, trace_option
 from .target import settle
 
 
-@click.command("greet", short_help="Say who answers.")
+@click.command("greet", short_help="Say what answers.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @click.option("--any", "anyone", is_flag=True, help="Find the dialect: ask in each, in an order that harms none.")
 @board_options
 @trace_option
 @general_options
 def command(board: tuple[str, ...], anyone: bool, said: BoardSettings, how: How) -> int:
-    """Reset into the bootloader, synchronise, and say who answered. Changes nothing on the chip. With nothing but a
+    """Reset into the bootloader, synchronise, and say what answered. Changes nothing on the chip. With nothing but a
     port, or with --any, it listens first, then tries the common hookups and every dialect.
 
     \b

@@ -10,7 +10,7 @@ import click
 from .lazy_commands import LazyCommands
 
 _COMMANDS = {
-    "show": ("image_show", "What a file holds, and what it says of itself; whether it fits a chip."),
+    "show": ("image_show", "What a file holds and looks like; whether it fits a chip."),
     "map": ("image_map", "Where it lies in the flash; --save draws it."),
     "dump": ("image_dump", "Its bytes, in hexadecimal and as text."),
     "compare": ("image_compare", "What differs between two; the exit status tells too."),

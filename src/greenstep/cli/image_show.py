@@ -34,11 +34,11 @@ _MIXED = (
 )
 
 
-@click.command("show", short_help="What a file holds and says of itself.")
+@click.command("show", short_help="What a file holds and looks like.")
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @fitting_options
 def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSettings, how: How) -> int:
-    """What each file holds and what its content says of itself; with a chip or a board, whether it fits, what it
+    """What each file holds and what its content shows; with a chip or a board, whether it fits, what it
     touches, what stays free, and whether it would lock the chip. Exit status 5 where it would be refused.
 
     \b

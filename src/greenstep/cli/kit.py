@@ -47,7 +47,7 @@ def make(
     answer: tuple[str, ...], picture: Path | None, flash_size: tuple[str, ...], project: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Put boards of greenstep.toml and their images into one file. Several boards are told apart by what the chip
-    says of itself, by the size of its flash, or by a question.
+    reports, by the size of its flash, or by a question.
 
     \b
     greenstep kit make hive-scale --save hive-scale-2.4.kit --after "Hang it up again."

@@ -28,7 +28,7 @@ def check_application(plan: Reservation, image: Image) -> tuple[str, ...]:
         inside = show_span(plan.app_start, plan.app_bytes)
         raise RefusedFault.of(
             "hits-bootloader",
-            f"{image.name} needs the bootloader's room",
+            f"{image.name} needs the bootloader's space",
             (f"it holds {show_span(piece.address, len(piece.data))}", f"applications have {inside}"),
             (f"build it for {inside}", "or give the bootloader less: --size"),
         )

@@ -22,8 +22,10 @@ def save_clock(path: Path, made: Sequence[RateMade], title: str, adapter: float)
         places = range(len(made))
         axes.axhspan((adapter - SAFE_EACH) * 100, (adapter + SAFE_EACH) * 100, color=GREEN, alpha=0.13, linewidth=0)
         for sign in (-1, 1):
-            bears = [sign * rate.bears * 100 + adapter * 100 if rate.divided else float("nan") for rate in made]
-            axes.step(places, bears, where="mid", color=QUIET, linewidth=1.2, linestyle="--")
+            tolerated = [
+                sign * rate.tolerates * 100 + adapter * 100 if rate.divided else float("nan") for rate in made
+            ]
+            axes.step(places, tolerated, where="mid", color=QUIET, linewidth=1.2, linestyle="--")
         axes.axhline(0, color=QUIET, linewidth=0.8)
         highest = max([6.0, *(abs(rate.error) * 100 for rate in possible if abs(rate.error) < 0.12)]) + 1.5
         for place, rate in zip(places, made, strict=True):
@@ -50,7 +52,7 @@ def save_clock(path: Path, made: Sequence[RateMade], title: str, adapter: float)
         axes.text(
             0.995,
             0.02,
-            "green band: safe   dashed: what the chip's receiver bears   ● safe   ◆ at the edge   ✖ no",
+            "green band: safe   dashed: what the chip's receiver tolerates   ● safe   ◆ at the edge   ✖ no",
             transform=axes.transAxes,
             ha="right",
             fontsize=9,

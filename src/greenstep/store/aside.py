@@ -51,7 +51,7 @@ def put_aside(image: Image, whose: str) -> AsideFile:
             "what is to be kept could not be put aside before erasing",
             (f"{path}: {error.strerror or error}",),
             (
-                "make room there, or let it be written to",
+                "free some space there, or make it writable",
                 "save it yourself: greenstep backup, and leave out keep",
             ),
         ) from error

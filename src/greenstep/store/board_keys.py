@@ -213,7 +213,7 @@ KEYS = (
         "moves into the bootloader, a [sequence](hookups.md)", "the hookup's", "SEQUENCE"),
     Key("leave", Form.TEXT, "Moves that start the application.", "moves that start the application", "the hookup's",
         "SEQUENCE"),
-    Key("patience", Form.SECONDS, "How long to keep asking for sync.", "seconds to keep asking for sync",
+    Key("patience", Form.SECONDS, "How long to keep trying to sync.", "seconds to keep trying to sync",
         "20 by hand; a few resets with lines", "SECONDS"),
     Key("dialect", Form.TEXT, "The bootloader's protocol, if it is not the chip's default.",
         "the bootloader's protocol, see [dialects](dialects/README.md)", "the chip's", "NAME"),

@@ -286,7 +286,7 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
 
 
 def _refused(name: str, what: str, seen: str) -> RefusedFault:
-    attempts = ("have it sent again, or made anew: greenstep kit make",)
+    attempts = ("have it sent again, or made again: greenstep kit make",)
     return RefusedFault.of("kit", f"{name} {what}", (seen,) if seen else (), attempts)
 
 

@@ -138,7 +138,7 @@ def answered(surveyed: Surveyed) -> Candidate:
         told = by_kind.get("rom text") or by_kind["bootloader"]
         raise NoAnswerFault.of(
             "rom-text" if told.kind == "rom text" else "other-dialect",
-            "what is there says who it is, and is none of the bootloaders asked",
+            "something answered, but as none of the bootloaders that were asked",
             (told.words,),
             ("say which chip it is, with --chip, if this version knows it", "is this the board you meant?"),
         )

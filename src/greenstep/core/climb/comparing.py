@@ -381,6 +381,8 @@ def _in_words(transfer: Transfer, plan: MemoryPlan, outcome: _Outcome) -> str:
     said = f"{where}{how}: {number:,} of {count(outcome.rooms, unit)} {'differs' if number == 1 else 'differ'}"
     if outcome.hidden:
         said += (
-            ", behind the boot ROM" if outcome.hidden == number else f", {outcome.hidden} of them behind the boot ROM"
+            ", hidden by the boot ROM"
+            if outcome.hidden == number
+            else f", {outcome.hidden} of them hidden by the boot ROM"
         )
     return said

@@ -158,7 +158,7 @@ class Climb:
             except (Silence, Unexpected) as error:
                 if not can_resume(session, step) or reset_itself(session, _PHASES[step][0], error):
                     raise
-                yield Noted(step, f"{error}: reset, and taken up again")
+                yield Noted(step, f"{error}: reset, and resumed")
                 if not resume(session):
                     raise
                 waiting = list(steps_again(self.job.steps, step))

@@ -159,7 +159,7 @@ def _lift_write_protection(session: Session) -> Iterator[Event]:
     """The chip resets itself afterwards; only writing shows whether the units can be written again."""
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.lift_write_protection()
-    anew = "it was entered again" if _locked_now(session) is not None else "it was not seen again"
+    anew = "it answered again" if _locked_now(session) is not None else "it did not come back"
     session.unproven.append("unlock")
     yield StepEnded("unlock", "unproven", f"{said}; {anew}; that it can be written the next upload shows")
 

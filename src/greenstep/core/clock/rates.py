@@ -22,14 +22,15 @@ MISSET = (0.25, 0.5, 2.0, 4.0)
 
 @frozen
 class RateMade:
-    """A baud rate and the best that a clock makes of it. `error` is a share, positive if the chip is fast; `bears` is
-    what its receiver tolerates, as a share; the errors of both ends count against it. None if no divider can."""
+    """A baud rate and the best that a clock makes of it. `error` is a share, positive if the chip is fast;
+    `tolerates` is what its receiver tolerates, as a share; the errors of both ends count against it. None if no
+    divider can."""
 
     baud: int
     mode: Mode | None
     divided: Divided | None
     error: float
-    bears: float
+    tolerates: float
     verdict: Verdict
 
 

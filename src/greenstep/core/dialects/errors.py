@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from enum import Enum
 
 from ..quantities import show_bytes, show_heard
@@ -16,7 +17,8 @@ class Silence(DialectError):
 
     def __init__(self, waiting_for: str, waited_s: float, heard: bytes = b"") -> None:
         after = f" (only {show_bytes(heard)})" if heard else ""
-        super().__init__(f"no {waiting_for} within {waited_s:.1f} s{after}")
+        wanted = re.sub("^(the|an|a) ", "", waiting_for)
+        super().__init__(f"no {wanted} within {waited_s:.1f} s{after}")
         self.waiting_for = waiting_for
         self.waited_s = waited_s
         self.heard = heard

@@ -53,7 +53,7 @@ def fit_headers(
         now = read_header(data, extended)
         notes.append(
             f"boot header rewritten: {_described(part, now, extended)}; "
-            f"its checksum{' and SHA-256' * now.hashed} made anew"
+            f"its checksum{' and SHA-256' * now.hashed} recomputed"
         )
         header = now
     else:

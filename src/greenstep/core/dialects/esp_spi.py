@@ -80,4 +80,4 @@ class FlashChip:
         for _ in range(20):
             if not self._read(base) & _START:
                 return
-        raise Silence("the SPI controller to be done", 0.0)
+        raise Silence("end of the SPI controller's command", 0.0)

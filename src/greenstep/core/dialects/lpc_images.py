@@ -40,7 +40,7 @@ def refuse_without_beginning(image: Image, part: Part, despite: frozenset[str]) 
     if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in despite):
         return
     where = show_span(start, shadow)
-    seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were behind the boot ROM"
+    seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were hidden by the boot ROM"
     raise RefusedFault.of(
         "hidden",
         f"the backup lacks {where}, and the chip would not run without",

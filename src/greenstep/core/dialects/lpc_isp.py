@@ -352,7 +352,8 @@ class LpcIsp(Dialect):
         spans = tuple(without(checks, [rom]))
         hidden = total(checks) - total(spans)
         return Provable(
-            spans, f"the first {hidden} lie behind the boot ROM: read back in RAM before the copy" if hidden else ""
+            spans,
+            f"the first {hidden} lie hidden by the boot ROM: read back in RAM before the copy" if hidden else "",
         )
 
     def _unlock(self) -> None:

@@ -71,7 +71,7 @@ def reserve(part: Part, size: int, side: Side | None = None) -> Reservation:
     family = FAMILIES.get(part.core)
     if family is None or family.reserve is None:
         why = family.no_room if family else "where its memory lies is not known"
-        raise usage("no-reserve", f"no room is planned on the {part.title}: {why}")
+        raise usage("no-reserve", f"no space is planned on the {part.title}: {why}")
     if size <= 0 or size >= part.flash.size:
         raise usage(
             "reserve-size", f"{size:,} bytes of the {show_size(part.flash.size)} of the {part.title}", "--size SIZE"

@@ -156,7 +156,7 @@ def vectors_moved(
             f"{bootloader.name} is not a bootloader for this region",
             (
                 f"it holds {show_span(bootloader.lowest, bootloader.end - bootloader.lowest)}",
-                f"the room is {show_span(plan.start, plan.size)}, and begins with its vectors",
+                f"the space is {show_span(plan.start, plan.size)}, and begins with its vectors",
             ),
             (f"build it for {show_address(plan.start)}",),
         )

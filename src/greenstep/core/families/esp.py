@@ -96,7 +96,7 @@ def renew_headers(image: Image, origins: Sequence[Origin]) -> tuple[Image, tuple
             notes.append(f"the sums of the boot header at {place} were right")
             continue
         hashed = " and SHA-256" if read_header(renewed, extended).hashed else ""
-        notes.append(f"boot header at {place}: checksum{hashed} made anew")
+        notes.append(f"boot header at {place}: checksum{hashed} recomputed")
         image = with_bytes(image, origin.address, renewed)
     return image, tuple(notes)
 

@@ -65,7 +65,7 @@ def restarted(seen: Observations) -> Finding | None:
             f"the application started in the middle{at}: the chip was reset, or its bootloader gave up",
             evidence,
             (
-                "upload again: after a byte is lost on the line a bootloader waits, and gives up",
+                "upload again: after a byte is lost on the line a bootloader waits, and times out",
                 "the supply may be too weak for writing flash: a better cable, or a supply of its own",
                 "check ground, and try a lower --baud",
             ),

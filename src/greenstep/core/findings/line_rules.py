@@ -197,7 +197,7 @@ def reset_too_early(seen: Observations) -> Finding | None:
         )
     return Finding(
         "reset-too-early",
-        "the application started while the tool was asking: the bootloader gave up before it was asked",
+        "the application started while the tool was asking: the bootloader timed out before it was asked",
         evidence,
         (
             "press reset again while the tool is asking: --patience 30 gives you longer",
@@ -231,7 +231,7 @@ def application_text(seen: Observations) -> Finding | None:
     elif seen.reset_by is ResetBy.LINES:
         tries = (
             "check the reset wire and its capacitor: the text may come from a board that was not reset",
-            "if reset works, the bootloader gave up before it was asked: try another --baud, "
+            "if reset works, the bootloader timed out before it was asked: try another --baud, "
             "the one its bootloader listens at",
         )
         cause = "the application answered, not the bootloader"

@@ -59,7 +59,7 @@ def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[s
             if high > low and image.touches(low, high - low):
                 pieces = (*cut_out(left[name], 0, low).pieces, *cut_out(left[name], high, HIGHEST).pieces)
                 left[name] = replace(left[name], pieces=pieces)
-                notes.append(f"the bootloader's room {show_span(low, high - low)} is left as it is")
+                notes.append(f"the bootloader's space {show_span(low, high - low)} is left as it is")
     return left, notes
 
 
