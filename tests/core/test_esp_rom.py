@@ -15,7 +15,7 @@ from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal
 from greenstep.core.dialects.esp_erasing import size_to_ask_for
-from greenstep.core.dialects.esp_rom import EspRom, slip
+from greenstep.core.dialects.esp_rom import Command, EspRom, slip
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
@@ -88,7 +88,7 @@ class Frames(unittest.TestCase):
     def test_a_status_is_a_refusal(self) -> None:
         with self.assertRaises(ChipRefusal) as caught:
             self.talk((request(0x0F, words(921600, 0)), response(0x0F, 0, "", "01 06 00 00")))._exchange(
-                0x0F, bytes.fromhex(words(921600, 0))
+                Command.CHANGE_BAUD, bytes.fromhex(words(921600, 0))
             )
         self.assertEqual((caught.exception.answer, caught.exception.command), (b"\x01\x06", "change baud rate"))
 

@@ -10,7 +10,7 @@ from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal, RefusalKind
-from greenstep.core.dialects.lpc_isp import LpcIsp, uu_line
+from greenstep.core.dialects.lpc_isp import Command, LpcIsp, uu_line
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
@@ -102,7 +102,7 @@ class Lines(unittest.TestCase):
             (8, "sector not blank", RefusalKind.BAD_DATA),
         ):
             with self.subTest(code), self.assertRaises(ChipRefusal) as caught:
-                self.talk(("R 512 4\r\n", f"{code}\r\n"))._command("R 512 4")
+                self.talk(("R 512 4\r\n", f"{code}\r\n"))._command(Command.READ, 512, 4)
             self.assertEqual((caught.exception.said, caught.exception.kind), (f"return code {code}, {said}", kind))
 
     def test_rate(self) -> None:

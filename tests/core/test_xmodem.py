@@ -7,7 +7,7 @@ from binascii import crc_hqx
 from typing import Any
 
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.avr_109 import Avr109
+from greenstep.core.dialects.avr_109 import Avr109, Command
 from greenstep.core.dialects.errors import ChipRefusal, Silence
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.xmodem import Xmodem
@@ -147,7 +147,7 @@ class Letters(unittest.TestCase):
         self.talk(("65", "0D")).erase_all(M32U4.flash)
         self.assertEqual(self.talk(("4C", "0D"), ("45", "0D")).start(0), "exit acknowledged")
         with self.assertRaises(ChipRefusal):
-            self.talk(("65", "3F"))._order(b"e")
+            self.talk(("65", "3F"))._order(Command.ERASE_ALL)
 
 
 if __name__ == "__main__":

@@ -235,12 +235,7 @@ class Hands:
     def press(self, line: SimulatedLine, asked_at_s: float) -> None:
         """Put the moves on the line's schedule."""
         begin = asked_at_s + self.after_s
-        line.change_pins(
-            [
-                PinChange(begin, True, self.order_right),
-                PinChange(begin + 0.1, False, self.order_right),
-            ]
-        )
+        line.change_pins([PinChange(begin, True, self.order_right), PinChange(begin + 0.1, False, self.order_right)])
 
     def leave(self, line: SimulatedLine, asked_at_s: float) -> None:
         """The moves that run the program: the boot pin back, reset."""

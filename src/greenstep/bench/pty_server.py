@@ -15,11 +15,7 @@ class PtyServer(RealTimeBoard):
     """One board behind one pty, entered by a simulated person."""
 
     def __init__(
-        self,
-        board: BenchBoard,
-        faults: Faults | None = None,
-        turnaround_s: float = 0.001,
-        hands: Hands | None = None,
+        self, board: BenchBoard, faults: Faults | None = None, turnaround_s: float = 0.001, hands: Hands | None = None
     ) -> None:
         super().__init__(board, faults, turnaround_s, hands)
         self.line.frames_count = False

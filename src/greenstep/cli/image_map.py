@@ -142,11 +142,5 @@ def _as_json(drawn: FlashMap) -> None:
         {**plain(s), "image": drawn.images[s.number].name if s.kind == "image" else None} for s in drawn.stretches
     ]
     JsonView().line(
-        "map",
-        {
-            "start": drawn.start,
-            "end": drawn.end,
-            "stretches": stretches,
-            "erase_units": drawn.units,
-        },
+        "map", {"start": drawn.start, "end": drawn.end, "stretches": stretches, "erase_units": drawn.units}
     )

@@ -76,12 +76,7 @@ def show(
     sequence = hookup.enter if which == "enter" else hookup.leave
     if sequence is None or hookup.reset is None:
         return _by_hand(wanted, which, how, sequence)
-    given = {
-        "volts": volts,
-        "pull_up_ohm": pull_up,
-        "reset_farad": reset_capacitor,
-        "coupling_farad": coupling,
-    }
+    given = {"volts": volts, "pull_up_ohm": pull_up, "reset_farad": reset_capacitor, "coupling_farad": coupling}
     known = {key: value for key, value in given.items() if value is not None}
     electrics = replace(Electrics.usual(hookup, part.wires.volts), **known)
     drawn = draw_waveform(hookup, sequence, electrics, part.boot_level)

@@ -64,7 +64,7 @@ def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapp
     memories = []
     for old in plan.memories:
         rooms = differing.get(old.memory.name)
-        all_or_nothing = old.whole_erase or (dialect.spec.erases_in_order and old.memory.name == "flash")
+        all_or_nothing = old.whole_erase or (dialect.spec.erases_in_order and old.memory.is_flash)
         if rooms is None or (rooms and all_or_nothing):
             memories.append(old)
             continue
@@ -86,7 +86,7 @@ def _with_neighbours(
 ) -> Sequence[Room]:
     """The rooms, and those after them that are erased along with them."""
     memory = memory_plan.memory
-    if memory.name != "flash":
+    if not memory.is_flash:
         return rooms
     every = {room.place.start: room for room in rooms_of(memory_plan, dialect.write_block(memory))}
     chosen = {room.place.start: room for room in rooms}

@@ -17,11 +17,7 @@ class ComingBack:
     """Waits for the port `name`, recognised by the device it had when this was made. `look` lists the ports."""
 
     def __init__(
-        self,
-        name: str,
-        look: Callable[[], list[PortInfo]],
-        now: Callable[[], float],
-        sleep: Callable[[float], None],
+        self, name: str, look: Callable[[], list[PortInfo]], now: Callable[[], float], sleep: Callable[[float], None]
     ) -> None:
         self._name = name
         self._look, self._now, self._sleep = look, now, sleep

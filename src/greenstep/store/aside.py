@@ -50,9 +50,6 @@ def put_aside(image: Image, whose: str) -> AsideFile:
             "keeps",
             "what is to be kept could not be put aside before erasing",
             (f"{path}: {error.strerror or error}",),
-            (
-                "free some space there, or make it writable",
-                "save it yourself: greenstep backup, and leave out keep",
-            ),
+            ("free some space there, or make it writable", "save it yourself: greenstep backup, and leave out keep"),
         ) from error
     return AsideFile(path, earlier)

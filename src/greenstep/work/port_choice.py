@@ -134,12 +134,7 @@ def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[
 
 
 def _traced(
-    opened: OpenedPort,
-    path: Path,
-    lines: tuple[bool, bool],
-    secrets: Secrets,
-    notes: dict[str, str],
-    person: Person,
+    opened: OpenedPort, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: dict[str, str], person: Person
 ) -> OpenedPort:
     from greenstep.core.climb import OpenedPort
     from greenstep.ports.tracing import TracingLink

@@ -26,12 +26,7 @@ class Run(Iterator[Event]):
     """
 
     def __init__(
-        self,
-        job: Job,
-        person: Person = NOBODY,
-        trace: Path | None = None,
-        recorded: bool = True,
-        waits: bool = False,
+        self, job: Job, person: Person = NOBODY, trace: Path | None = None, recorded: bool = True, waits: bool = False
     ) -> None:
         """`trace` is a file for a recording of the line (VCD). `recorded`: add a row to the journal; if the run
         `waits` for a board, not if none came."""

@@ -63,6 +63,11 @@ class Memory:
     gap: tuple[int, int] = (0, 0)
 
     @property
+    def is_flash(self) -> bool:
+        """Whether it is the flash; the only other memory here is an EEPROM."""
+        return self.name == "flash"
+
+    @property
     def size(self) -> int:
         return sum(number * size for number, size in self.layout)
 

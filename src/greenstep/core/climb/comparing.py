@@ -27,10 +27,7 @@ How = Literal["checksum", "read", "journal", ""]
 
 _PARTS = 8  # summed at once
 _WORTH_PROBING = 16  # spans
-_MOST_TOGETHER, _FIRST_LOOK = (
-    256,
-    128,
-)  # bytes: of spans read together, and of a large span before the rest
+_MOST_TOGETHER, _FIRST_LOOK = (256, 128)  # bytes: of spans read together, and of a large span before the rest
 _DIFFER_IN_A_ROW, _FIRST_LEAP, _LEAP_GROWS = 2, 3, 4
 _SAMPLE_SHARE, _LEAST_SAMPLES, _MOST_SAMPLES, _MOST_SLOW_SAMPLES = 0.03, 8, 64, 32
 
@@ -119,10 +116,10 @@ def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
 def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
     spec = transfer.job.dialect.spec
     rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
-    if plan.memory.name == "flash" and transfer.dialect.can_checksum():
+    if plan.memory.is_flash and transfer.dialect.can_checksum():
         return (yield from _by_checksum(transfer, plan, rooms))
     slow = spec.reads_slowly or not _reading_pays(transfer, plan, rooms)
-    if plan.memory.name == "flash" and (transfer.job.wishes.trust_journal or slow):
+    if plan.memory.is_flash and (transfer.job.wishes.trust_journal or slow):
         outcome = yield from _by_journal(transfer, plan, rooms)
         if outcome.differing is not None:
             return outcome
@@ -134,7 +131,7 @@ def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
         return _Outcome(why="not compared: reading is slower than writing here")
     if plan.whole_erase:  # one differing byte then costs a full write, and the reading on top
         return _Outcome(why="not compared: this bootloader erases all at once")
-    if spec.erases_in_order and plan.memory.name == "flash":
+    if spec.erases_in_order and plan.memory.is_flash:
         return (yield from _up_to_a_difference(transfer, plan, rooms))
     return (yield from _by_reading(transfer, plan, rooms))
 
@@ -354,7 +351,7 @@ def _samples(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room], seed: 
 
 
 def _in_words(transfer: Transfer, plan: MemoryPlan, outcome: _Outcome) -> str:
-    where = "" if plan.memory.name == "flash" else f"{plan.memory.name}: "
+    where = "" if plan.memory.is_flash else f"{plan.memory.name}: "
     if outcome.differing is None:
         return where + outcome.why
     unit = "page" if transfer.job.dialect.writes_whole_blocks(plan.memory) else "erase unit"
@@ -367,7 +364,7 @@ def _in_words(transfer: Transfer, plan: MemoryPlan, outcome: _Outcome) -> str:
     }[outcome.how]
     if not number:
         return f"{where}{how}: nothing differs"
-    if transfer.job.dialect.spec.erases_in_order and plan.memory.name == "flash":
+    if transfer.job.dialect.spec.erases_in_order and plan.memory.is_flash:
         return f"{where}{how}: it differs, and all is written"
     seen, shown = outcome.looked_at, outcome.rooms - outcome.hidden
     if number == outcome.rooms:

@@ -7,15 +7,7 @@ from contextlib import suppress
 
 from ..dialects.avr_looking import into_loader
 from ..dialects.errors import DialectError, ErasedUnasked, NotReset, Silence, Unexpected
-from ..errors import (
-    EXIT_INTERRUPTED,
-    Fault,
-    NoAnswerFault,
-    RefusedFault,
-    StartFault,
-    VerifyFault,
-    WriteFault,
-)
+from ..errors import EXIT_INTERRUPTED, Fault, NoAnswerFault, RefusedFault, StartFault, VerifyFault, WriteFault
 from ..events import ClimbEnded, ClimbStarted, Event, Found, Noted, Step, StepEnded, StepStarted
 from ..findings.observations import Phase
 from ..findings.port_rules import link_fault

@@ -77,7 +77,7 @@ class Comparison:
         self.rewritten += 1
         room = place
         units: list[EraseUnit] = []
-        if way is Erasing.BY_UNIT and plan.memory.name == "flash":
+        if way is Erasing.BY_UNIT and plan.memory.is_flash:
             wrong = place.start + _first_difference(expected(plan, place), _read(transfer, plan, place))
             units = plan.memory.units_touched(wrong, 1)
             room = units[0].span

@@ -53,15 +53,12 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
         raise RefusedFault.of(
             "not-whole-units",
             "only whole erase units can be erased",
-            (
-                f"asked for {region}",
-                f"the units there are {span}",
-            ),
+            (f"asked for {region}", f"the units there are {span}"),
             (f"--from {span.start:#x} --size {span.size:#x}",),
         )
-    whole = region == memory.span and job.dialect.spec.erasing is Erasing.BY_UNIT and memory.name == "flash"
+    whole = region == memory.span and job.dialect.spec.erasing is Erasing.BY_UNIT and memory.is_flash
     image = Image("blank", (Piece(region.start, bytes([memory.erased]) * region.size),), None, "blank")
-    if stays is not None and memory.name == "flash" and image.touches(stays.address, len(stays.data)):
+    if stays is not None and memory.is_flash and image.touches(stays.address, len(stays.data)):
         image = with_bytes(image, stays.address, stays.data)
     wishes = Wishes(
         job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=job.wishes.settings, blank=True

@@ -24,7 +24,7 @@ def refuse_strays(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBl
     memory, blank = plan.memory, bytes([plan.memory.erased])
     first = missed[0]
     unseen = next((block for block in missed if not block.data.strip(blank)), None)
-    if memory.name != "flash" or unseen is not None:  # what the same bytes would look like elsewhere
+    if not memory.is_flash or unseen is not None:  # what the same bytes would look like elsewhere
         lost = unseen or first
         raise _stray(lost, memory, "", f"the {memory.name} beside the image may have changed")
     for other, address, data in _beside(transfer, plan):
@@ -41,7 +41,7 @@ def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int,
     for gap in without([flash.usable], (unit.span for unit in own)):
         yield flash, gap.start, read_all(dialect, flash, [gap])
     for memory in transfer.part.memories:
-        if memory.name == "eeprom" and not dialect.withholds(memory):
+        if not memory.is_flash and not dialect.withholds(memory):
             try:
                 yield memory, memory.start, read_all(dialect, memory, [memory.span])
             except ChipRefusal:  # a loader that cannot write the EEPROM put nothing there

@@ -15,7 +15,7 @@ _SHOWN, _LOOKED_AT = 4, 4096
 
 def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     """After a verify found differences: check for write-protected units. Raises VerifyFault that names them."""
-    if not transfer.job.dialect.spec.lifts_write_protection or plan.memory.name != "flash":
+    if not transfer.job.dialect.spec.lifts_write_protection or not plan.memory.is_flash:
         return
     found = [unit for unit in _written(plan) if _stays(transfer, plan, unit)]
     if not found:

@@ -112,7 +112,7 @@ def _blocks(memories: tuple[MemoryPlan, ...], unit: str) -> str:
         sizes = {len(block.data) for block in plan.blocks}
         largest = max(sizes, default=0)
         of = f" of {largest}" if len(sizes) == 1 else f" of up to {largest}" if sizes else ""
-        where = "" if plan.memory.name == "flash" else f" to {plan.memory.name}"
+        where = "" if plan.memory.is_flash else f" to {plan.memory.name}"
         parts.append(f"{count(len(plan.blocks), unit)}{of}{where}")
     return ", ".join(parts)
 

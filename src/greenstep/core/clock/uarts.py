@@ -151,10 +151,7 @@ UARTS: dict[str, UartRules] = {
         "AVR USART",
         "the system clock, after the prescaler CLKPR",
         'ATmega328P data sheet, "USART0", "Baud Rate Register" and "Asynchronous Operational Range"',
-        (
-            Mode("normal", _avr(16), _avr_tolerance(16, 8, 9)),
-            Mode("double speed", _avr(8), _avr_tolerance(8, 4, 5)),
-        ),
+        (Mode("normal", _avr(16), _avr_tolerance(16, 8, 9)), Mode("double speed", _avr(8), _avr_tolerance(8, 4, 5))),
     ),
     "pic18": UartRules(
         "pic18",

@@ -15,6 +15,7 @@ from ..chips import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
+from . import commands
 from .avr_looking import jump_to_loader, look_at_avr
 from .cost import Cost
 from .dialect import Answer, Dialect
@@ -23,16 +24,33 @@ from .line import drain, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 
-# AVR109, table "Self-programming commands"
-NAMES = {
-    b"S": "identifier", b"V": "software version", b"v": "hardware version", b"p": "programmer type",
-    b"s": "signature", b"a": "auto-increment?", b"b": "block mode?", b"t": "device codes", b"T": "select device",
-    b"P": "enter programming", b"L": "leave programming", b"A": "set address", b"H": "set address",
-    b"e": "erase all", b"B": "write block", b"g": "read block", b"E": "exit", b"\x1b": "synchronise",
-}  # fmt: skip
+
+class Command(commands.Command):
+    """AVR109, table "Self-programming commands": their letters."""
+
+    IDENTIFIER = ord("S"), "identifier"
+    SOFTWARE_VERSION = ord("V"), "software version"
+    HARDWARE_VERSION = ord("v"), "hardware version"
+    PROGRAMMER_TYPE = ord("p"), "programmer type"
+    SIGNATURE = ord("s"), "signature"
+    AUTO_INCREMENT = ord("a"), "auto-increment?"
+    BLOCK_MODE = ord("b"), "block mode?"
+    DEVICE_CODES = ord("t"), "device codes"
+    SELECT_DEVICE = ord("T"), "select device"
+    ENTER_PROGRAMMING = ord("P"), "enter programming"
+    LEAVE_PROGRAMMING = ord("L"), "leave programming"
+    SET_ADDRESS = ord("A"), "set address"
+    SET_FAR_ADDRESS = ord("H"), "set address"
+    ERASE_ALL = ord("e"), "erase all"
+    WRITE_BLOCK = ord("B"), "write block"
+    READ_BLOCK = ord("g"), "read block"
+    EXIT = ord("E"), "exit"
+    SYNCHRONISE = 0x1B, "synchronise"
+    """Does nothing, and so ends a command that was begun."""
+
+
 _CR, _UNKNOWN = b"\r", b"?"
 _IDENTIFIER_BYTES = 7
-_ESCAPE = 0x1B  # AVR109: does nothing, and so ends a command that was begun
 _FAR_WORDS = 0x10000
 
 _ERASE_S, _QUIET_S = 10.0, 0.03
@@ -70,27 +88,26 @@ class Avr109(Dialect):
 
     # --- letters
 
-    def _exchange(self, sent: bytes, size: int, longest_s: float = 0.0) -> bytes:
+    def _exchange(self, command: Command, size: int, rest: bytes = b"", longest_s: float = 0.0) -> bytes:
         """Send a command and read an answer of exactly that many bytes. Raises DialectError."""
         self.link.discard()
-        self.link.write(sent)
-        name = NAMES[sent[:1]]
-        timeout_s = self.link.settings.seconds(len(sent) + size) + self.patience_s + longest_s
+        self.link.write(bytes([command]) + rest)
+        timeout_s = self.link.settings.seconds(1 + len(rest) + size) + self.patience_s + longest_s
         heard = self.link.read(1, timeout_s)
         heard += self.link.read(size - 1, timeout_s) if size > 1 and heard else b""
         if heard == _UNKNOWN and size != 1:
-            raise ChipRefusal(name, RefusalKind.UNSUPPORTED, heard)
+            raise ChipRefusal(command.words, RefusalKind.UNSUPPORTED, heard)
         if len(heard) < size:
-            raise Silence(f"the answer to '{name}'", timeout_s, heard)
+            raise Silence(f"the answer to '{command.words}'", timeout_s, heard)
         return heard
 
-    def _order(self, sent: bytes, longest_s: float = 0.0, address: int | None = None) -> None:
+    def _order(self, command: Command, rest: bytes = b"", longest_s: float = 0.0, address: int | None = None) -> None:
         """A command that is answered by CR."""
-        heard = self._exchange(sent, 1, longest_s)
+        heard = self._exchange(command, 1, rest, longest_s)
         if heard == _UNKNOWN:
-            raise ChipRefusal(NAMES[sent[:1]], RefusalKind.UNSUPPORTED, heard, address)
+            raise ChipRefusal(command.words, RefusalKind.UNSUPPORTED, heard, address)
         if heard != _CR:
-            raise Unexpected(f"0D after '{NAMES[sent[:1]]}'", heard + drain(self.link, _QUIET_S))
+            raise Unexpected(f"0D after '{command.words}'", heard + drain(self.link, _QUIET_S))
 
     def _again(self, exchange: Callable[[], Answer]) -> Answer:
         """An exchange that may be retried."""
@@ -102,7 +119,7 @@ class Avr109(Dialect):
         self._next = None
         refuse_text("an answer", heard + drain(self.link, 2 * _QUIET_S))
         for attempt in range(6):
-            self.link.write(bytes([_ESCAPE]) * (8 if attempt < 2 else 300))
+            self.link.write(bytes([Command.SYNCHRONISE]) * (8 if attempt < 2 else 300))
             drain(self.link, self.link.settings.seconds(300 if attempt >= 2 else 8) + 2 * _QUIET_S)
             if self.ask(0.2) is not None:
                 return
@@ -117,7 +134,7 @@ class Avr109(Dialect):
         deadline = Deadline.after(self.link, wait_s)
         names = []
         for _ in range(2):  # seven characters of a program's text could look the same, once
-            self.link.write(b"S")
+            self.link.write(bytes([Command.IDENTIFIER]))
             heard = self.link.read(_IDENTIFIER_BYTES, wait_s)
             if not re.fullmatch(rb"[ -~]{7}", heard) or drain(self.link, _QUIET_S, 0.2):
                 break
@@ -131,21 +148,21 @@ class Avr109(Dialect):
         """Version, signature, size of the block buffer. Nothing guards the signature: it must come out the same
         twice."""
         details: tuple[tuple[str, str], ...] = ()
-        version = self._again(lambda: self._exchange(b"V", 2))
+        version = self._again(lambda: self._exchange(Command.SOFTWARE_VERSION, 2))
         if version.isdigit():
             details = (("loader", f"{chr(version[0])}.{chr(version[1])}"),)
-        once, twice = (self._again(lambda: self._exchange(b"s", 3)) for _ in range(2))
+        once, twice = (self._again(lambda: self._exchange(Command.SIGNATURE, 3)) for _ in range(2))
         if once != twice:
             self.retries += 1
-            once = self._again(lambda: self._exchange(b"s", 3))
+            once = self._again(lambda: self._exchange(Command.SIGNATURE, 3))
         signature = once[::-1]
-        mode = self._again(lambda: self._exchange(b"b", 3))
+        mode = self._again(lambda: self._exchange(Command.BLOCK_MODE, 3))
         self._buffer = int.from_bytes(mode[1:3], "big") if mode[:1] == b"Y" else 0
         if not self._buffer:
             raise ChipRefusal(
-                "block mode?", RefusalKind.UNSUPPORTED, mode, None, f"no block mode ({show_bytes(mode)})"
+                Command.BLOCK_MODE.words, RefusalKind.UNSUPPORTED, mode, None, f"no block mode ({show_bytes(mode)})"
             )
-        self._again(lambda: self._order(b"P"))
+        self._again(lambda: self._order(Command.ENTER_PROGRAMMING))
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 
     def examine(self, part: Part) -> Examination:
@@ -162,7 +179,7 @@ class Avr109(Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        return memory.write_unit if memory.name == "flash" else 64
+        return memory.write_unit if memory.is_flash else 64
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
@@ -170,11 +187,11 @@ class Avr109(Dialect):
 
     @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
-        return memory.name == "flash"
+        return memory.is_flash
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(4 + size, 1, 1, memory.program_s * (1 if memory.name == "flash" else size))
+        return Cost(4 + size, 1, 1, memory.program_s * (1 if memory.is_flash else size))
 
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
@@ -186,22 +203,22 @@ class Avr109(Dialect):
         yield len(units)
 
     def erase_all(self, memory: Memory) -> None:
-        self._again(lambda: self._order(b"e", _ERASE_S))
+        self._again(lambda: self._order(Command.ERASE_ALL, longest_s=_ERASE_S))
 
     def _go_to(self, memory: Memory, address: int) -> None:
         """Set the address, in words for flash and in bytes for EEPROM, unless the loader has counted on to it."""
         if self._next == (memory.name, address):
             return
-        number = address >> 1 if memory.name == "flash" else address
+        number = address >> 1 if memory.is_flash else address
         if number < _FAR_WORDS:
-            self._order(b"A" + number.to_bytes(2, "big"))
+            self._order(Command.SET_ADDRESS, number.to_bytes(2, "big"))
         else:
-            self._order(b"H" + number.to_bytes(3, "big"))
+            self._order(Command.SET_FAR_ADDRESS, number.to_bytes(3, "big"))
         self._next = (memory.name, address)
 
     @staticmethod
     def _kind(memory: Memory) -> bytes:
-        return b"F" if memory.name == "flash" else b"E"
+        return b"F" if memory.is_flash else b"E"
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         for block in blocks:
@@ -212,19 +229,19 @@ class Avr109(Dialect):
 
     def _write(self, memory: Memory, address: int, data: bytes) -> None:
         self._go_to(memory, address)
-        head = b"B" + len(data).to_bytes(2, "big") + self._kind(memory)
-        self._order(head + data, 4 * self.cost_of_write(memory, len(data)).busy_s, address)
+        rest = len(data).to_bytes(2, "big") + self._kind(memory) + data
+        self._order(Command.WRITE_BLOCK, rest, 4 * self.cost_of_write(memory, len(data)).busy_s, address)
         self._next = (memory.name, address + len(data))
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        even = address - (address & 1 if memory.name == "flash" else 0)
+        even = address - (address & 1 if memory.is_flash else 0)
         wanted = size + address - even
         data: bytes = self._again(lambda: self._read(memory, even, wanted))
         return data[address - even :]
 
     def _read(self, memory: Memory, address: int, size: int) -> bytes:
         self._go_to(memory, address)
-        data = self._exchange(b"g" + size.to_bytes(2, "big") + self._kind(memory), size)
+        data = self._exchange(Command.READ_BLOCK, size, size.to_bytes(2, "big") + self._kind(memory))
         self._next = (memory.name, address + size) if not size & 1 else None
         return data
 
@@ -232,8 +249,8 @@ class Avr109(Dialect):
 
     def start(self, address: int) -> str:
         """Leaving programming, then exit: the watchdog starts the application."""
-        self._order(b"L")
-        self._order(b"E")
+        self._order(Command.LEAVE_PROGRAMMING)
+        self._order(Command.EXIT)
         return "exit acknowledged"
 
     def finish(self) -> None:

@@ -228,7 +228,7 @@ class AvrV1(Dialect):
 
     def withholds(self, memory: Memory) -> str:
         """Small loaders ignore the kind of memory: what is meant for the EEPROM goes into the flash."""
-        if memory.name != "eeprom":
+        if memory.is_flash:
             return ""
         frames = [bytes([Command.LOAD_ADDRESS, 0, 0, END, Command.READ_PAGE, 0, 64, ord(kind), END]) for kind in "EF"]
         eeprom, flash = (self._repeat(frame, 64, "read page", replies=2) for frame in frames)
@@ -247,7 +247,7 @@ class AvrV1(Dialect):
     @classmethod
     def write_block(cls, memory: Memory) -> int:
         """A flash page; for EEPROM, what fits the buffer of the smallest bootloaders."""
-        return memory.layout[0][1] if memory.name == "flash" else 64
+        return memory.layout[0][1] if memory.is_flash else 64
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
@@ -255,12 +255,12 @@ class AvrV1(Dialect):
 
     @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
-        return memory.name == "flash"
+        return memory.is_flash
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         """Address and page in one go: one turnaround."""
-        busy_s = memory.program_s * (1 if memory.name == "flash" else size)
+        busy_s = memory.program_s * (1 if memory.is_flash else size)
         return Cost(4 + 5 + size, 4, 1, busy_s)
 
     @classmethod
@@ -270,17 +270,17 @@ class AvrV1(Dialect):
     def _address(self, memory: Memory, address: int) -> bytes:
         """The frame that loads an address: in words, except for the EEPROM of bootloaders that address it in
         bytes."""
-        by_bytes = memory.name == "eeprom" and self._eeprom_by_bytes
+        by_bytes = not memory.is_flash and self._eeprom_by_bytes
         number = address if by_bytes else address >> 1
         return self._number(number)
 
     @staticmethod
     def _kind(memory: Memory) -> int:
-        return ord("F") if memory.name == "flash" else ord("E")
+        return ord("F") if memory.is_flash else ord("E")
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         for block in blocks:
-            if memory.name == "eeprom" and self._eeprom_by_bytes is None and block.address:
+            if not memory.is_flash and self._eeprom_by_bytes is None and block.address:
                 self._find_eeprom_counting(memory)
                 if self._eeprom_by_bytes is None:
                     self._try_eeprom_counting()
@@ -290,7 +290,7 @@ class AvrV1(Dialect):
     def _write(self, memory: Memory, block: WriteBlock) -> None:
         """The next page may only follow the reply: the chip does not listen while it programs."""
         address, data = block.address, block.data
-        if memory.name == "eeprom" and address & 1 and not self._eeprom_by_bytes:
+        if not memory.is_flash and address & 1 and not self._eeprom_by_bytes:
             address, data = address - 1, self.read(memory, address - 1, 1) + data
         size = len(data)
         page = bytes([Command.PROGRAM_PAGE, size >> 8, size & 0xFF, self._kind(memory)]) + data + bytes([END])
@@ -318,9 +318,9 @@ class AvrV1(Dialect):
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """`size` bytes; for EEPROM, whose addresses may be in words, an even `address` is safest."""
-        if memory.name == "eeprom" and self._eeprom_by_bytes is None and address:
+        if not memory.is_flash and self._eeprom_by_bytes is None and address:
             self._find_eeprom_counting(memory)
-        skip = 0 if memory.name == "eeprom" and self._eeprom_by_bytes else address & 1
+        skip = 0 if not memory.is_flash and self._eeprom_by_bytes else address & 1
         wanted = size + skip
         frame = bytes([Command.READ_PAGE, wanted >> 8, wanted & 0xFF, self._kind(memory), END])
         return self._at(self._address(memory, address - skip), frame, wanted, "read page")[skip:]

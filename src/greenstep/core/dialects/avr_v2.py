@@ -162,7 +162,7 @@ class AvrV2(Dialect):
 
     def _exchange(self, body: bytes, size: int, busy_s: float = 0.0, address: int | None = None) -> bytes:
         """Send a command; returns `size` bytes of answer after its status. Raises DialectError."""
-        command = Command.words_of(body[0])
+        command = Command.of(body[0]).words
         self.link.write(self._message(body))
         number = self._number
         waiting_for = f"the reply to '{command}'"
@@ -268,7 +268,7 @@ class AvrV2(Dialect):
     @classmethod
     def write_block(cls, memory: Memory) -> int:
         """A flash page; for EEPROM, what fits every loader's buffer."""
-        return memory.write_unit if memory.name == "flash" else 128
+        return memory.write_unit if memory.is_flash else 128
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
@@ -276,11 +276,11 @@ class AvrV2(Dialect):
 
     @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
-        return memory.name == "flash"
+        return memory.is_flash
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        busy_s = memory.program_s * (1 if memory.name == "flash" else size)
+        busy_s = memory.program_s * (1 if memory.is_flash else size)
         return Cost(_AROUND + 10 + size, _AROUND + 2, 1, busy_s)
 
     @classmethod
@@ -288,7 +288,7 @@ class AvrV2(Dialect):
         """All pages from the first to the last that is written; an EEPROM from 0 on."""
         if not blocks:
             return Cost()
-        first = memory.usable_start if memory.name == "flash" else memory.start
+        first = memory.usable_start if memory.is_flash else memory.start
         end, size = blocks[-1].address + len(blocks[-1].data), cls.write_block(memory)
         return sum_costs(cls.cost_of_write(memory, min(size, end - at)) for at in range(first, end, size))
 
@@ -301,7 +301,7 @@ class AvrV2(Dialect):
         every loader."""
         if self._next == (memory.name, address):
             return
-        number = (address - memory.start) >> 1 | (FAR if memory.name == "flash" and self._far else 0)
+        number = (address - memory.start) >> 1 | (FAR if memory.is_flash and self._far else 0)
         self._repeat(bytes([Command.LOAD_ADDRESS]) + number.to_bytes(4, "big"), 0)
         self._next = (memory.name, address)
 
@@ -320,7 +320,7 @@ class AvrV2(Dialect):
         return [Span(memory.usable_start, spans[-1].end)]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        if memory.name != "flash":
+        if not memory.is_flash:
             yield from self._write_eeprom(memory, blocks)
             return
         fresh, self._fresh = self._fresh, False
@@ -338,7 +338,7 @@ class AvrV2(Dialect):
 
     def _write(self, memory: Memory, block: WriteBlock) -> bytes:
         self._go_to(memory, block.address)
-        command = Command.PROGRAM_FLASH if memory.name == "flash" else Command.PROGRAM_EEPROM
+        command = Command.PROGRAM_FLASH if memory.is_flash else Command.PROGRAM_EEPROM
         size = len(block.data)
         body = bytes([command, size >> 8, size & 0xFF]) + _PROGRAM_MODE + block.data
         return self._exchange(body, 0, 4 * self.cost_of_write(memory, size).busy_s, block.address)
@@ -395,7 +395,7 @@ class AvrV2(Dialect):
             )
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        if memory.name == "eeprom":
+        if not memory.is_flash:
             return self._read_eeprom(memory, address, size)
         even = address - (address & 1)
         wanted = size + address - even
@@ -437,7 +437,7 @@ class AvrV2(Dialect):
 
     def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
         """An EEPROM by explicit addresses, which are either bytes or words."""
-        if memory.name != "eeprom":
+        if memory.is_flash:
             return super().shows_again(memory, address, data)
         return any(self._eeprom_shows(memory, address, data, counted) for counted in (1, 2))
 

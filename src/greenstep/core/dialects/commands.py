@@ -24,7 +24,7 @@ class Command(IntEnum):
         return number in cls._value2member_map_
 
     @classmethod
-    def words_of(cls, number: int) -> str:
-        """The name of the command with that number. Raises KeyError."""
+    def of(cls, number: int) -> Self:
+        """The command with that number. Raises KeyError."""
         command: Any = cls._value2member_map_[number]
-        return str(command.words)
+        return command  # type: ignore[no-any-return]

@@ -204,7 +204,7 @@ class Dialect(ABC):
         """Whether `data`, which was read from `address`, reads the same in a second way: by its checksum, with other
         addresses, or at least in blocks of another size."""
         unit = self.checksum_unit(memory)
-        if memory.name == "flash" and self.can_checksum() and not address % unit and not len(data) % unit:
+        if memory.is_flash and self.can_checksum() and not address % unit and not len(data) % unit:
             return self.checksum_equals(memory, address, data)
         block = max(4, self.read_block(memory) * 3 // 4 // 4 * 4)
         return all(

@@ -130,20 +130,20 @@ class EspRom(Dialect):
 
     # --- frames
 
-    def _send(self, command: int, data: bytes, checksum: int = 0) -> None:
+    def _send(self, command: Command, data: bytes, checksum: int = 0) -> None:
         head = bytes([0, command]) + len(data).to_bytes(2, "little") + checksum.to_bytes(4, "little")
         self.link.write(slip(head + data))
 
     def _reply(
         self,
-        command: int,
+        command: Command,
         timeout_s: float,
         refused: RefusalKind = RefusalKind.UNSUPPORTED,
         address: int | None = None,
     ) -> tuple[int, bytes]:
         """(value, data without status) of the reply to a command. Raises DialectError."""
         deadline = Deadline.after(self.link, timeout_s)
-        name = Command.words_of(command)
+        name = command.words
         while True:
             frame = self._frames.next(deadline)
             if not frame:
@@ -161,7 +161,7 @@ class EspRom(Dialect):
         return int.from_bytes(frame[4:8], "little"), data[:-tail]
 
     @staticmethod
-    def _refuse_begun(asked: int, frame: bytes) -> None:
+    def _refuse_begun(asked: Command, frame: bytes) -> None:
         """Answers come in order, and each begin waits for its own: an unrelated one means that a command was damaged
         into a begin. Not so if it is too short for reading a register, and therefore refused."""
         if (
@@ -170,14 +170,16 @@ class EspRom(Dialect):
             and len(frame) <= 12
             and not frame[8]
         ):
-            raise ErasedUnasked(f"'{Command.words_of(asked)}' was answered as '{Command.words_of(frame[1])}'")
+            raise ErasedUnasked(f"'{asked.words}' was answered as '{Command.of(frame[1]).words}'")
 
-    def _exchange(self, command: int, data: bytes, longest_s: float = 0.0, checksum: int = 0) -> tuple[int, bytes]:
+    def _exchange(
+        self, command: Command, data: bytes, longest_s: float = 0.0, checksum: int = 0
+    ) -> tuple[int, bytes]:
         self._frames.forget()
         self._send(command, data, checksum)
         return self._reply(command, self.link.settings.seconds(len(data) + 60) + self.patience_s + longest_s)
 
-    def _repeat(self, command: int, data: bytes, longest_s: float = 0.0) -> tuple[int, bytes]:
+    def _repeat(self, command: Command, data: bytes, longest_s: float = 0.0) -> tuple[int, bytes]:
         """An exchange that may be retried, as it changes nothing or does the same each time. A request damaged on its
         way is refused."""
         return self.exchange(lambda: self._exchange(command, data, longest_s), self._recover, _TRIES, 1)
@@ -398,7 +400,7 @@ class EspRom(Dialect):
             kept, "reading back is slow here: a sample was read; the whole with --set verify=whole", whole
         )
 
-    def _begin(self, command: int, size: int, number: int, block: int, offset: int) -> None:
+    def _begin(self, command: Command, size: int, number: int, block: int, offset: int) -> None:
         body = self._words(size, number, block, offset)
         if self.met is not None and self.part.extra.get("sixth"):
             body += self._words(0)
@@ -488,7 +490,7 @@ class EspRom(Dialect):
             reached += held
             yield start + reached if index < number - 1 else start + len(data)
 
-    def _data(self, command: int, index: int, block: bytes, written: int, address: int) -> None:
+    def _data(self, command: Command, index: int, block: bytes, written: int, address: int) -> None:
         body = self._words(len(block), index, 0, 0) + block
         self._frames.forget()
         self._send(command, body, reduce(xor, block, _CHECKSUM_START))

@@ -18,6 +18,7 @@ from ..image import Image
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
+from . import commands
 from .cost import Cost, sum_costs
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
@@ -26,6 +27,27 @@ from .lpc_data import LINE_BYTES, LINES_A_SUM, copies_of, cost_of_data, neighbou
 from .lpc_images import as_the_rom_wants, refuse_without_beginning
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+
+
+class Command(commands.Command):
+    """UM10360, "ISP commands": their letters."""
+
+    UNLOCK = ord("U"), "unlock"
+    SET_BAUD = ord("B"), "baud rate"
+    ECHO = ord("A"), "echo"
+    WRITE_TO_RAM = ord("W"), "write to RAM"
+    READ = ord("R"), "read"
+    PREPARE = ord("P"), "prepare"
+    COPY = ord("C"), "copy to flash"
+    GO = ord("G"), "go"
+    ERASE = ord("E"), "erase"
+    BLANK_CHECK = ord("I"), "blank check"
+    PART_ID = ord("J"), "part id"
+    VERSION = ord("K"), "version"
+    COMPARE = ord("M"), "compare"
+    SERIAL_NUMBER = ord("N"), "serial number"
+    CRC = ord("S"), "CRC"
+
 
 _SYNCHRONIZED = b"Synchronized"
 _UNLOCK_CODE = 23130
@@ -78,7 +100,7 @@ class LpcIsp(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._ends_with_ok: dict[str, bool] = {}
+        self._ends_with_ok: dict[Command, bool] = {}
         self._unlocked = False
         self._heard = b""
         self._slowest_s = 0.0
@@ -106,8 +128,9 @@ class LpcIsp(Dialect):
             missing = uu_length(self._heard[0]) - len(self._heard) if encoded and self._heard else 1
             self._heard += self.link.read(max(1, missing), deadline.left_s) + self.link.discard()
 
-    def _command(self, text: str, longest_s: float = 0.0, address: int | None = None) -> None:
+    def _command(self, command: Command, *numbers: int, longest_s: float = 0.0, address: int | None = None) -> None:
         """Send a command and read its return code. Raises DialectError."""
+        text = " ".join((chr(command), *map(str, numbers)))
         self._heard = b""
         self.link.discard()
         self.link.write(text.encode() + b"\r\n")
@@ -126,7 +149,7 @@ class LpcIsp(Dialect):
         if code:
             kind = _MEANS.get(code, RefusalKind.BAD_DATA)
             said = f"return code {code}" + (f", {_CODES[code]}" if code in _CODES else "")
-            raise ChipRefusal(text.partition(" ")[0], kind, line, address, said)
+            raise ChipRefusal(chr(command), kind, line, address, said)
 
     def _number(self, waiting_for: str) -> int:
         line = self._line(Deadline.after(self.link, self.patience_s), waiting_for)
@@ -148,7 +171,7 @@ class LpcIsp(Dialect):
             self.link.write(b"\r\n" if attempt < 2 else b"\x00" * (200 << attempt) + b"\r\n")
             self._refuse_text(drain(self.link, self.link.settings.seconds(20) + 3 * _QUIET_S))
             try:
-                self._command("A 0")
+                self._command(Command.ECHO, 0)
                 return
             except (Silence, Unexpected):
                 continue
@@ -191,7 +214,7 @@ class LpcIsp(Dialect):
         try:
             self._shake(_SYNCHRONIZED)
             self._shake(str(self.setting("crystal-khz")).encode())
-            self._command("A 0")
+            self._command(Command.ECHO, 0)
         except (Silence, Unexpected, ChipRefusal):
             return None
         self._quiet = True
@@ -239,7 +262,7 @@ class LpcIsp(Dialect):
         self.link.write(b"\r\n")
         drain(self.link, 3 * _QUIET_S, 0.4)
         try:
-            self._command("A 0")
+            self._command(Command.ECHO, 0)
         except (Silence, Unexpected, ChipRefusal):
             return None
         self._quiet = True
@@ -249,21 +272,23 @@ class LpcIsp(Dialect):
 
     def identify(self) -> Identity:
         """Part id, boot code version, serial number."""
-        ident = self._again(lambda: self._told("J", 1))[0]
+        ident = self._again(lambda: self._told(Command.PART_ID))[0]
         details = []
-        minor, major = self._again(lambda: self._told("K", 2))
+        minor, major = self._again(lambda: self._told(Command.VERSION, numbers=2))
         details.append(("loader", f"{major}.{minor}"))
         return Identity(ident, f"part id {ident:08X}", tuple(details))
 
-    def _told(self, command: str, numbers: int) -> list[int]:
-        self._command(command)
-        return [self._number(f"the answer to '{command}'") for _ in range(numbers)]
+    def _told(self, command: Command, *asked: int, numbers: int = 1) -> list[int]:
+        self._command(command, *asked)
+        return [self._number(f"the answer to '{chr(command)}'") for _ in range(numbers)]
 
     def examine(self, part: Part) -> Examination:
         """Serial number, and whether the ROM lets the flash be read."""
         self.met = part
         try:
-            serial = "".join(f"{word:08X}" for word in self._again(lambda: self._told("N", 4)))
+            serial = "".join(
+                f"{word:08X}" for word in self._again(lambda: self._told(Command.SERIAL_NUMBER, numbers=4))
+            )
         except ChipRefusal:
             serial = ""
         locked = ""
@@ -294,14 +319,14 @@ class LpcIsp(Dialect):
 
     def change_baud(self, part: Part, baud: int) -> None:
         try:
-            self._command(f"B {baud} 1")
+            self._command(Command.SET_BAUD, baud, 1)
         except ChipRefusal as refusal:
             if int(refusal.answer) in _RATE_REFUSED:  # it keeps the rate that it measured
                 return
             raise
         self.link.sleep(0.01)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
-        self._again(lambda: self._told("J", 1))
+        self._again(lambda: self._told(Command.PART_ID))
 
     # --- memory
 
@@ -358,11 +383,8 @@ class LpcIsp(Dialect):
 
     def _unlock(self) -> None:
         if not self._unlocked:
-            self._again(lambda: self._command(f"U {_UNLOCK_CODE}"))
+            self._again(lambda: self._command(Command.UNLOCK, _UNLOCK_CODE))
             self._unlocked = True
-
-    def _prepare(self, first: int, last: int) -> None:
-        self._command(f"P {first} {last}")
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Runs of sectors, each prepared first."""
@@ -373,15 +395,15 @@ class LpcIsp(Dialect):
             said_back = first == 0
             self._again(lambda a=first, b=last, s=longest_s, e=said_back: self._erase(a, b, s, e))  # type: ignore[misc]
             if said_back:
-                self._again(lambda: self._command("A 0"))
+                self._again(lambda: self._command(Command.ECHO, 0))
             done += len(sizes)
             yield done
 
     def _erase(self, first: int, last: int, longest_s: float, said_back: bool) -> None:
         if said_back:
-            self._command("A 1")
-        self._prepare(first, last)
-        self._command(f"E {first} {last}", longest_s)
+            self._command(Command.ECHO, 1)
+        self._command(Command.PREPARE, first, last)
+        self._command(Command.ERASE, first, last, longest_s=longest_s)
 
     def unlock(self, part: Part) -> str:
         """With CRP1 and CRP2 the ROM still erases all sectors at once, including the protection word."""
@@ -399,6 +421,7 @@ class LpcIsp(Dialect):
     def _copy(self, memory: Memory, address: int, data: bytes) -> None:
         buffer = int(self.part.extra["ram_buffer"])
         units = memory.units_touched(address, len(data))
+        sectors, place = (units[0].number, units[-1].number), (address, buffer, len(data))
         hidden = min(len(data), memory.start + int(self.part.extra["shadow"]) - address)
 
         def fill() -> None:
@@ -411,18 +434,18 @@ class LpcIsp(Dialect):
         longest_s = 4 * memory.program_s * len(data) / memory.write_unit
 
         if hidden > 0:
-            self._copy_unseen(f"{units[0].number} {units[-1].number}", f"{address} {buffer} {len(data)}", longest_s)
+            self._copy_unseen(sectors, place, longest_s)
             return
 
         def copy() -> bool:
-            self._prepare(units[0].number, units[-1].number)
-            self._command(f"C {address} {buffer} {len(data)}", longest_s, address)
+            self._command(Command.PREPARE, *sectors)
+            self._command(Command.COPY, *place, longest_s=longest_s, address=address)
             return True
 
         def copied() -> bool | None:
             """After a lost answer: was the copy done? If not, the RAM content may have been lost too."""
             try:
-                self._command(f"M {address} {buffer} {len(data)}")
+                self._command(Command.COMPARE, *place)
                 return True
             except ChipRefusal:
                 fill()
@@ -430,23 +453,23 @@ class LpcIsp(Dialect):
 
         self._again(copy, copied)
 
-    def _copy_unseen(self, sectors: str, places: str, longest_s: float) -> None:
+    def _copy_unseen(self, sectors: tuple[int, int], place: tuple[int, int, int], longest_s: float) -> None:
         """Bytes that cannot be read back afterwards are copied with the echo on (UM10360, "Echo"), so that a damaged
         command shows. Nothing is retried after that: its bytes may be anywhere in the sector."""
 
         def ready() -> None:
-            self._command("A 1")
-            self._command(f"P {sectors}")
+            self._command(Command.ECHO, 1)
+            self._command(Command.PREPARE, *sectors)
 
         self._again(ready)
-        self._command(f"C {places}", longest_s)
-        self._again(lambda: self._command("A 0"))
+        self._command(Command.COPY, *place, longest_s=longest_s)
+        self._again(lambda: self._command(Command.ECHO, 0))
 
     def _to_ram(self, address: int, data: bytes) -> None:
-        self._command(f"W {address} {len(data)}", 0.0, address)
+        self._command(Command.WRITE_TO_RAM, address, len(data), address=address)
         if not self._encoded:
             self.link.write(data)
-            self._take_ok("W", self.link.settings.seconds(len(data)))
+            self._take_ok(Command.WRITE_TO_RAM, self.link.settings.seconds(len(data)))
             return
         lines = [data[at : at + LINE_BYTES] for at in range(0, len(data), LINE_BYTES)]
         for at in range(0, len(lines), LINES_A_SUM):
@@ -462,7 +485,7 @@ class LpcIsp(Dialect):
                     raise Unexpected("OK to a sum", answer)
                 self.retries += 1
 
-    def _take_ok(self, command: str, longest_s: float) -> None:
+    def _take_ok(self, command: Command, longest_s: float) -> None:
         """Some ROMs say OK after raw data and some do not: the first time shows which this one does."""
         expected = self._ends_with_ok.get(command)
         if expected is False:
@@ -491,7 +514,7 @@ class LpcIsp(Dialect):
         return data[address - low : address - low + size]
 
     def _read(self, address: int, size: int) -> bytes:
-        self._command(f"R {address} {size}", 0.0, address)
+        self._command(Command.READ, address, size, address=address)
         if not self._encoded:
             return self._read_plain(size)
         data = bytearray()
@@ -515,11 +538,11 @@ class LpcIsp(Dialect):
         data += self.link.read(size - len(data), longest_s)
         if len(data) < size:
             raise Silence(f"{size} bytes", longest_s, data[-40:])
-        self._take_ok("R", 0.0)
+        self._take_ok(Command.READ, 0.0)
         return data
 
     def _read_group(self, size: int) -> tuple[bytes, bool]:
-        """Up to twenty lines and their checksum; None if they do not match."""
+        """The data of up to twenty lines, and whether their checksum matches."""
         data, garbled = bytearray(), False
         lines = -(-size // LINE_BYTES)
         deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + self.patience_s)
@@ -542,7 +565,7 @@ class LpcIsp(Dialect):
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """CRC-32 as in IEEE 802.3, by the newer parts' ROM."""
         try:
-            told = self._again(lambda: self._told(f"S {address} {len(data)}", 1))[0]
+            told = self._again(lambda: self._told(Command.CRC, address, len(data)))[0]
         except ChipRefusal:
             return False
         return bool(told == zlib.crc32(data))
@@ -584,4 +607,4 @@ class LpcIsp(Dialect):
     def finish(self) -> None:
         """The ROM keeps waiting; a reset with the boot pin released starts the application. Its echo is switched on
         again, which tells the next caller that the ROM is there."""
-        self._command("A 1")
+        self._command(Command.ECHO, 1)

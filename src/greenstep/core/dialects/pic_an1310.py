@@ -110,7 +110,7 @@ class PicAn1310(Dialect):
 
     def _exchange(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
         self.link.discard()
-        name = Command.words_of(data[0])
+        name = Command.of(data[0]).words
         sent = framed(data)
         if self._waits_for_start:  # some measure the rate anew for each request
             self.link.write(sent[:1])
@@ -138,7 +138,7 @@ class PicAn1310(Dialect):
             drain(self.link, 2 * _QUIET_S)
 
     @staticmethod
-    def _head(command: int, address: int) -> bytes:
+    def _head(command: Command, address: int) -> bytes:
         return bytes([command]) + address.to_bytes(4, "little")
 
     # --- identification
@@ -195,11 +195,11 @@ class PicAn1310(Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        return max(_WRITE_BYTES, memory.write_unit) if memory.name == "flash" else 32
+        return max(_WRITE_BYTES, memory.write_unit) if memory.is_flash else 32
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
-        return _READ_BYTES if memory.name == "flash" else 64
+        return _READ_BYTES if memory.is_flash else 64
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
@@ -238,7 +238,7 @@ class PicAn1310(Dialect):
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         waiting = list(blocks)
-        if memory.name == "flash" and self._due:
+        if memory.is_flash and self._due:
             waiting = self._write_first_block(memory, waiting)
             yield from blocks[: len(blocks) - len(waiting)]
         for block in waiting:
@@ -248,7 +248,7 @@ class PicAn1310(Dialect):
     def _write(self, memory: Memory, block: WriteBlock) -> None:
         size = len(block.data)
         busy_s = 4 * self.cost_of_write(memory, size).busy_s
-        if memory.name == "eeprom":
+        if not memory.is_flash:
             body = self._head(Command.WRITE_EEPROM, block.address) + size.to_bytes(2, "little")
         else:
             body = self._head(Command.WRITE_FLASH, block.address) + bytes([size // memory.write_unit])
@@ -296,7 +296,7 @@ class PicAn1310(Dialect):
         )
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        command = Command.READ_FLASH if memory.name == "flash" else Command.READ_EEPROM
+        command = Command.READ_FLASH if memory.is_flash else Command.READ_EEPROM
         data = self._repeat(self._head(command, address) + size.to_bytes(2, "little"), 0.0, size)
         if len(data) not in (size, size + 1):  # some repeat the command before the data
             raise Unexpected(f"{size} bytes", data[:40])

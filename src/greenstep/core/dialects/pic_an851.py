@@ -90,7 +90,7 @@ class PicAn851(Dialect):
 
     def _reply(self, command: int, timeout_s: float) -> bytes:
         """The data of the reply, its checksum and command checked. Raises Silence, Unexpected."""
-        waiting_for = f"the reply to '{Command.words_of(command) if Command.known(command) else 'reset'}'"
+        waiting_for = f"the reply to '{Command.of(command).words if Command.known(command) else 'reset'}'"
         deadline = Deadline.after(self.link, timeout_s)
         data = self._frame_in_time(command, deadline, waiting_for)
         while command != Command.READ_VERSION and data[:1] == bytes(
@@ -173,11 +173,11 @@ class PicAn851(Dialect):
     @classmethod
     def write_block(cls, memory: Memory) -> int:
         """What surely fits its buffer."""
-        return 64 if memory.name == "flash" else 32
+        return 64 if memory.is_flash else 32
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
-        return _READ_BYTES if memory.name == "flash" else 32
+        return _READ_BYTES if memory.is_flash else 32
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
@@ -222,7 +222,7 @@ class PicAn851(Dialect):
         unit = memory.write_unit
         for block in blocks:
             busy_s = 4 * self.cost_of_write(memory, len(block.data)).busy_s
-            if memory.name == "eeprom":
+            if not memory.is_flash:
                 self._repeat(self._head(Command.WRITE_EEPROM, len(block.data), block.address) + block.data, busy_s)
             else:
                 start = block.address // unit * unit
@@ -233,7 +233,7 @@ class PicAn851(Dialect):
             yield block
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        command = Command.READ_FLASH if memory.name == "flash" else Command.READ_EEPROM
+        command = Command.READ_FLASH if memory.is_flash else Command.READ_EEPROM
         data = self._repeat(self._head(command, size, address))
         if len(data) < 2 + size:
             raise Unexpected(f"{size} bytes", data)

@@ -156,22 +156,22 @@ class Stm32Rom(Dialect):
     # --- frames
 
     def _acknowledged(
-        self, command: int, refused: RefusalKind, sent: int, busy_s: float = 0.0, address: int | None = None
+        self, command: Command, refused: RefusalKind, sent: int, busy_s: float = 0.0, address: int | None = None
     ) -> None:
         """Wait for the ACK of a frame of `sent` characters; `refused` is what a NACK means. Raises ChipRefusal,
         Silence or Unexpected."""
-        waiting_for = f"answer to the {refused.stage} of '{Command.words_of(command)}'"
+        waiting_for = f"answer to the {refused.stage} of '{command.words}'"
         sending_s = self.link.settings.seconds(sent)
         asked_s = self.link.now()
         heard = read_exactly(self.link, 1, sending_s + self.patience_s + busy_s, waiting_for)
         if not busy_s:
             self._slowest_s = max(self._slowest_s, self.link.now() - asked_s - sending_s)
         if heard[0] == NACK:
-            raise ChipRefusal(Command.words_of(command), refused, heard, address)
+            raise ChipRefusal(command.words, refused, heard, address)
         if heard[0] != ACK:
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
 
-    def _command(self, command: int) -> None:
+    def _command(self, command: Command) -> None:
         """Send a command code until it is acknowledged; a code changes nothing, so asking again is safe. A command
         that every chip allows is only refused if an answer came so late that the next byte was out of step: then wait
         longer for the next."""
@@ -191,7 +191,7 @@ class Stm32Rom(Dialect):
                 self.retries += 1
                 self.resync()
 
-    def _address(self, command: int, address: int) -> None:
+    def _address(self, command: Command, address: int) -> None:
         frame = address.to_bytes(4, "big")
         self.link.write(frame + bytes([reduce(xor, frame)]))
         self._acknowledged(command, RefusalKind.BAD_ADDRESS, 5, address=address)
@@ -209,16 +209,13 @@ class Stm32Rom(Dialect):
             self.retries += 1
             once = self._again(lambda: self._listing(Command.ID))
         ident = int.from_bytes(once, "big")
-        details = (
-            ("loader", self.version),
-            ("commands", " ".join(f"{code:02X}" for code in sorted(codes))),
-        )
+        details = (("loader", self.version), ("commands", " ".join(f"{code:02X}" for code in sorted(codes))))
         return Identity(ident, f"id {ident:03X}", details)
 
-    def _listing(self, command: int) -> bytes:
+    def _listing(self, command: Command) -> bytes:
         """The answer of `get` and `get id`: a count less one, so many bytes, ACK."""
         self._command(command)
-        waiting_for = f"answer to '{Command.words_of(command)}'"
+        waiting_for = f"answer to '{command.words}'"
         size = read_exactly(self.link, 1, self.patience_s, waiting_for)[0] + 1
         body = read_exactly(self.link, size + 1, self.patience_s, waiting_for)
         if body[-1] != ACK:
@@ -411,10 +408,10 @@ class Stm32Rom(Dialect):
             for _ in self.erase(memory, memory.units_touched(memory.start, memory.size)):
                 pass
 
-    def _erase(self, command: int, body: bytes, longest_s: float, address: int) -> None:
+    def _erase(self, command: Command, body: bytes, longest_s: float, address: int) -> None:
         self._erase_frame(command, body + bytes([reduce(xor, body)]), longest_s, address)
 
-    def _erase_frame(self, command: int, frame: bytes, longest_s: float, address: int) -> None:
+    def _erase_frame(self, command: Command, frame: bytes, longest_s: float, address: int) -> None:
         """A NACK to the frame means that nothing was erased; after silence, erasing the same once more is
         harmless."""
 
@@ -526,7 +523,7 @@ class Stm32Rom(Dialect):
         self._acknowledged(Command.WRITE_PROTECT, RefusalKind.BAD_DATA, len(body) + 1)
         self.link.sleep(_RESTART_S)
 
-    def _twice_acknowledged(self, command: int, longest_s: float) -> None:
+    def _twice_acknowledged(self, command: Command, longest_s: float) -> None:
         self._command(command)
         self._acknowledged(command, RefusalKind.BAD_DATA, 0, longest_s)
         self.link.sleep(_RESTART_S)
@@ -540,7 +537,7 @@ class Stm32Rom(Dialect):
         return f"go to {show_address(address)} acknowledged"
 
 
-def _refused(command: int) -> RefusalKind:
+def _refused(command: Command) -> RefusalKind:
     """What a NACK to a command's code means: readout protection if these need it off (AN3155), else unknown."""
     return RefusalKind.LOCKED if command in _LOCKED_COMMANDS else RefusalKind.UNSUPPORTED
 

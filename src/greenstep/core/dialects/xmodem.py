@@ -46,11 +46,7 @@ class Xmodem(Dialect):
     answer_s: ClassVar[float] = 1.2
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
-            sent=b"",
-            sounds=(rb"C{2,}",),
-            attempts=(Attempt(0.0, 2), Attempt(0.0, 2)),
-            wait_s=3.5,
-            order=0,
+            sent=b"", sounds=(rb"C{2,}",), attempts=(Attempt(0.0, 2), Attempt(0.0, 2)), wait_s=3.5, order=0
         ),
         erasing=Erasing.INSIDE_WRITE,
         starting=Starting.COMMAND,

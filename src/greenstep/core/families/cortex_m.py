@@ -145,9 +145,7 @@ def vectors_moved(
     start = plan.part.flash.start
     if bootloader is None:
         raise usage(
-            "no-bootloader",
-            "which bootloader? Its first two words go to the start of the flash",
-            "--bootloader FILE",
+            "no-bootloader", "which bootloader? Its first two words go to the start of the flash", "--bootloader FILE"
         )
     fits = bootloader.lowest >= plan.start and bootloader.end <= plan.end
     if not fits or not bootloader.covers(plan.start, 8):

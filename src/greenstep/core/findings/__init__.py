@@ -10,14 +10,7 @@ if TYPE_CHECKING:
     from .diagnose import diagnose
     from .observations import ChipSeen, Difference, LineHeard, Observations, Progress
 
-__all__ = [
-    "ChipSeen",
-    "Difference",
-    "LineHeard",
-    "Observations",
-    "Progress",
-    "diagnose",
-]
+__all__ = ["ChipSeen", "Difference", "LineHeard", "Observations", "Progress", "diagnose"]
 
 
 def __getattr__(name: str) -> Any:

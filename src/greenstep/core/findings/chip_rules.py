@@ -92,10 +92,7 @@ def bad_address(seen: Observations) -> Finding | None:
         "bad-address",
         f"the chip refuses the address {where}",
         (f"{refusal.said} after the address of '{refusal.command}'",),
-        (
-            "is the image for a part with more flash, or for another memory?",
-            "is --chip right?",
-        ),
+        ("is the image for a part with more flash, or for another memory?", "is --chip right?"),
         "likely",
     )
 

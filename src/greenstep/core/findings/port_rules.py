@@ -109,10 +109,7 @@ def _missing(seen: PortSeen, evidence: tuple[str, ...]) -> Finding:
             "no-ports",
             f"there is no {seen.wanted}, nor any other serial port",
             evidence,
-            (
-                "plug the adapter in; try another cable: many carry power only",
-                "is the adapter's driver installed?",
-            ),
+            ("plug the adapter in; try another cable: many carry power only", "is the adapter's driver installed?"),
         )
     near = nearest(seen.wanted, [port.name for port in seen.listed], 1, 0.7)
     there = ", ".join(f"{port.name}{f' ({port.label})' if port.label else ''}" for port in seen.listed[:6])

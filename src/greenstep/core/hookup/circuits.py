@@ -122,11 +122,7 @@ def _completed(hookup: Hookup) -> Hookup:
         enter, leave = _DIRECT_ENTER, _DIRECT_LEAVE
     else:
         enter = leave = _RESET_ONLY
-    return replace(
-        hookup,
-        enter=hookup.enter or parse_sequence(enter),
-        leave=hookup.leave or parse_sequence(leave),
-    )
+    return replace(hookup, enter=hookup.enter or parse_sequence(enter), leave=hookup.leave or parse_sequence(leave))
 
 
 _KEYS = ("like", "reset", "boot", "cross", "enter", "leave")

@@ -154,11 +154,7 @@ class _Paper:
 
 
 def draw_waveform(
-    hookup: Hookup,
-    sequence: Sequence,
-    electrics: Electrics,
-    boot_level: str,
-    first: Literal["", "dtr", "rts"] = "",
+    hookup: Hookup, sequence: Sequence, electrics: Electrics, boot_level: str, first: Literal["", "dtr", "rts"] = ""
 ) -> Waveform:
     """The voltages of a sequence from 10 ms before its first move. `boot_level` is the level at which the boot pin
     selects the bootloader. `first` names the line that changes 1 ms before the other, for systems that can only

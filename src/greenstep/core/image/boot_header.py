@@ -13,10 +13,7 @@ _CHECKSUM_START = 0xEF
 _PLAIN, _EXTENDED = 8, 24
 MODES = {"qio": 0, "qout": 1, "dio": 2, "dout": 3, "fast": 4, "slow": 5}
 SPEEDS = {"40": 0x0, "26": 0x1, "20": 0x2, "80": 0xF}
-_SPEEDS_BY_CHIP = {
-    12: {"30": 0x0, "20": 0x1, "15": 0x2, "60": 0xF},
-    16: {"24": 0x0, "16": 0x1, "12": 0x2, "48": 0xF},
-}
+_SPEEDS_BY_CHIP = {12: {"30": 0x0, "20": 0x1, "15": 0x2, "60": 0xF}, 16: {"24": 0x0, "16": 0x1, "12": 0x2, "48": 0xF}}
 """MHz for the chips whose flash clock is derived from another one, by chip id: ESP32-C2 and H2."""
 SIZES_8266 = {"512K": 0, "256K": 1, "1M": 2, "2M": 3, "4M": 4, "8M": 8, "16M": 9}
 SIZES = {"1M": 0, "2M": 1, "4M": 2, "8M": 3, "16M": 4, "32M": 5, "64M": 6, "128M": 7}

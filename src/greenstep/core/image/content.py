@@ -80,13 +80,7 @@ def look_into(image: Image, fill: int = 0xFF) -> Look:
         blank += _blank_lines(piece.data, fill)
         lines += -(-len(piece.data) // _LINE)
         texts += islice(_texts(piece), _MOST_TEXTS - len(texts))
-    return Look(
-        digest_of(image, fill),
-        blank / lines,
-        _entropy(counts),
-        tuple(texts),
-        origins_of(image),
-    )
+    return Look(digest_of(image, fill), blank / lines, _entropy(counts), tuple(texts), origins_of(image))
 
 
 def digest_of(image: Image, fill: int = 0xFF) -> Digest:

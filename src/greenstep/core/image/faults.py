@@ -9,13 +9,7 @@ class ImageFault(RefusedFault):
     """An image file that cannot be read. `line` counts from 1; None if the fault has no line."""
 
     def __init__(
-        self,
-        file: str,
-        line: int | None,
-        found: str,
-        expected: str,
-        *attempts: str,
-        key: str = "image-format",
+        self, file: str, line: int | None, found: str, expected: str, *attempts: str, key: str = "image-format"
     ) -> None:
         place = file if line is None else f"{file}, line {line}"
         super().__init__(

@@ -102,17 +102,14 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
             "vectors",
             f"{image.name} would not run: {verdict.trouble}",
             verdict.evidence,
-            (
-                "is it the image for this chip, at the right address?",
-                "if you know better: --despite vectors",
-            ),
+            ("is it the image for this chip, at the right address?", "if you know better: --despite vectors"),
         )
     return [*verdict.notes, *((f"{verdict.trouble}: written anyway",) if verdict.trouble else ())]
 
 
 def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:
     """No image may lie in a span to be kept; and what cannot be read cannot be written back. Raises RefusedFault."""
-    if plan.memory.name != "flash":
+    if not plan.memory.is_flash:
         return
     for keep in wishes.keep:
         why = f" ({keep.why})" if keep.why else ""
@@ -130,10 +127,7 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
             raise RefusedFault.of(
                 "keeps",
                 f"the upload would destroy a region that is to be kept{why}",
-                (
-                    kept,
-                    f"{gone} would go, and this bootloader cannot be read back",
-                ),
+                (kept, f"{gone} would go, and this bootloader cannot be read back"),
                 (
                     "move the kept region to an erase unit of its own, or the image away from it",
                     "take it out of keep",

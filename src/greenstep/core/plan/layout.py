@@ -65,7 +65,7 @@ def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[s
 
 def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
     """The plan for one memory and an image that fits it."""
-    flash, way = memory.name == "flash", dialect.spec.erasing
+    flash, way = memory.is_flash, dialect.spec.erasing
     whole = flash and (wishes.erase_all or way is Erasing.ALL_AT_ONCE)
     by_unit = flash and (way is Erasing.BY_UNIT or whole or (wishes.blank and dialect.spec.erases_alone))
     own = memory.units_of(piece.span for piece in image.pieces)
@@ -101,7 +101,7 @@ def _areas(
     written = [] if units else [block.span for block in blocks]
     touched = units or memory.units_of(written)
     apart = merged([*(unit.span for unit in touched), *written])
-    return merged(dialect.erased_by_writing(part, memory, apart)) if apart and memory.name == "flash" else apart
+    return merged(dialect.erased_by_writing(part, memory, apart)) if apart and memory.is_flash else apart
 
 
 def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
@@ -114,7 +114,7 @@ def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
 
 def _trimmed_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
     """Blocks that start and end on write units and never cross a multiple of `size`."""
-    gap = _GAP_WORTH_FILLING if memory.name == "flash" else 0
+    gap = _GAP_WORTH_FILLING if memory.is_flash else 0
     runs = merged((piece.span.aligned(memory.write_unit, memory.start) for piece in image.pieces), gap)
     places = (run.shared(block) for run in runs for block in run.aligned(size, memory.start).pieces(size))
     return [WriteBlock(place.start, image.cut(place.start, place.size, memory.erased)) for place in places]

@@ -57,7 +57,7 @@ class Plan:
 
     @property
     def flash(self) -> MemoryPlan | None:
-        return next((memory for memory in self.memories if memory.memory.name == "flash"), None)
+        return next((memory for memory in self.memories if memory.memory.is_flash), None)
 
     @property
     def units(self) -> int:

@@ -211,11 +211,7 @@ class _Reader:
         frame = Frame(values.get("data_bits", 8), parity, values.get("stop_bits", 1))
         self._settings = LineSettings(max(1, values.get("baud", 115200)), frame)
         now = Change(
-            self._at_s,
-            bool(values.get("dtr")),
-            bool(values.get("rts")),
-            bool(values.get("brk")),
-            self._settings,
+            self._at_s, bool(values.get("dtr")), bool(values.get("rts")), bool(values.get("brk")), self._settings
         )
         last = self._changes[-1] if self._changes else None
         if last is None or (last.dtr, last.rts, last.on_break, last.settings) != (

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.avr_109 import NAMES
+from ...dialects.avr_109 import Command
 from ...quantities import show_bytes, show_heard
 from ..told import Narrated
 
@@ -13,22 +13,23 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     """One row per letter."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
-        letter, detail, place = sent[:1], "", None
-        if letter not in NAMES:
+        detail, place = "", None
+        if not sent or not Command.known(sent[0]):
             rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
             continue
-        if letter in (b"A", b"H"):
+        command = Command.of(sent[0])
+        if command in (Command.SET_ADDRESS, Command.SET_FAR_ADDRESS):
             address = 2 * int.from_bytes(sent[1:], "big")
             detail = f"{address:05X}"
-        elif letter in (b"B", b"g") and len(sent) >= 4:
+        elif command in (Command.WRITE_BLOCK, Command.READ_BLOCK) and len(sent) >= 4:
             size = int.from_bytes(sent[1:3], "big")
             place, detail = (address, size), f"{address:05X}, {size} bytes"
             address += size
-        elif letter in (b"S", b"V"):
+        elif command in (Command.IDENTIFIER, Command.SOFTWARE_VERSION):
             detail = show_heard(heard)
-        elif letter in (b"s", b"b"):
+        elif command in (Command.SIGNATURE, Command.BLOCK_MODE):
             detail = show_bytes(heard)
-        if not heard and letter != b"\x1b":
+        if not heard and command is not Command.SYNCHRONISE:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, NAMES[letter], detail, place))
+        rows.append(Narrated(index, 1, command.words, detail, place))
     return rows

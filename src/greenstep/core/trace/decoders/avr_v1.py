@@ -26,7 +26,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             command, place = f"{verb} ({'EEPROM' if memory == 'E' else 'flash'})", (address, size)
             detail = f"{address:04X}, {size} bytes"
         elif sent[:1] and Command.known(sent[0]) and command != "load address":
-            command = Command.words_of(sent[0])
+            command = Command.of(sent[0]).words
             plain = heard[:2] == bytes([IN_SYNC, OK])
             detail = f"then {show_heard(heard[2:])}" if plain and len(heard) > 2 else ""
             detail = show_bytes(heard[1:-1]) if len(heard) > 2 and not plain and good else detail

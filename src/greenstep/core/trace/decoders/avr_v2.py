@@ -30,5 +30,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = show_bytes(heard[HEAD + 2 : -1], 12)
         if not good:
             detail += f"; answered {show_bytes(heard, 8)}" if heard else "; no answer"
-        rows.append(Narrated(index, 1, Command.words_of(body[0]), detail.removeprefix("; "), place if good else None))
+        rows.append(Narrated(index, 1, Command.of(body[0]).words, detail.removeprefix("; "), place if good else None))
     return rows

@@ -31,5 +31,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = f"{word[0]:06X}, {word[1]:,} bytes" if command == Command.MD5 else f"{word[0]}"
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.words_of(command), detail, place))
+        rows.append(Narrated(index, 1, Command.of(command).words, detail, place))
     return rows

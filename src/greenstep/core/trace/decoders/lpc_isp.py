@@ -4,25 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ...dialects.lpc_isp import Command
 from ...quantities import count, show_bytes, show_heard
 from ..told import Narrated
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     """One row per command; data is counted."""
-    names = {
-        b"U": "unlock", b"B": "baud rate", b"A": "echo", b"W": "write to RAM", b"R": "read", b"P": "prepare",
-        b"C": "copy to flash", b"G": "go", b"E": "erase", b"I": "blank check", b"J": "part id", b"K": "version",
-        b"M": "compare", b"N": "serial number", b"S": "CRC", b"?": "synchronise",
-    }  # fmt: skip
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         words = sent.split()
-        if len(sent) < 48 and words and words[0] in names:
+        if len(sent) < 48 and words and (words[0] == b"?" or (len(words[0]) == 1 and Command.known(words[0][0]))):
+            name = "synchronise" if words[0] == b"?" else Command.of(words[0][0]).words
             code = heard.strip().split(b"\r\n")[0] if heard.strip() else b"no answer"
             told = "" if code == b"0" else f"; answered {show_heard(code)}" if heard.strip() else "; no answer"
             detail = " ".join(word.decode("latin-1") for word in words[1:]) + told
-            rows.append(Narrated(index, 1, names[words[0]], detail.removeprefix("; ")))
+            rows.append(Narrated(index, 1, name, detail.removeprefix("; ")))
         elif len(sent) >= 48:
             rows.append(Narrated(index, 1, "data", f"{count(len(sent), 'character')}"))
         else:

@@ -34,5 +34,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             )
         if not heard and data[0] != Command.RUN:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.words_of(data[0]), detail, place))
+        rows.append(Narrated(index, 1, Command.of(data[0]).words, detail, place))
     return rows

@@ -32,5 +32,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             )
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.words_of(command), detail, place))
+        rows.append(Narrated(index, 1, Command.of(command).words, detail, place))
     return rows

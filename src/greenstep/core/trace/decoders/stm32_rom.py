@@ -43,7 +43,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
 def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> Narrated:
     """The row of the command whose code is sent in exchange `first`."""
     sent, heard = exchanges[first]
-    code, name = sent[0], Command.words_of(sent[0])
+    code, name = sent[0], Command.of(sent[0]).words
     if not heard or heard[0] != ACK:
         return Narrated(first, 1, name, f"refused, {show_bytes(heard, 4)}" if heard else "no answer")
     parts = exchanges[first + 1 : first + 1 + _FRAMES.get(code, 0)]
