@@ -14,6 +14,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal
+from greenstep.core.dialects.esp_details import mac_of
 from greenstep.core.dialects.esp_erasing import size_to_ask_for
 from greenstep.core.dialects.esp_rom import Command, EspRom, slip
 from greenstep.core.dialects.results import WriteBlock
@@ -88,7 +89,7 @@ class Frames(unittest.TestCase):
     def test_a_status_is_a_refusal(self) -> None:
         with self.assertRaises(ChipRefusal) as caught:
             self.talk((request(0x0F, words(921600, 0)), response(0x0F, 0, "", "01 06 00 00")))._exchange(
-                Command.CHANGE_BAUD, bytes.fromhex(words(921600, 0))
+                Command.CHANGE_BAUD, 921600, 0
             )
         self.assertEqual((caught.exception.answer, caught.exception.command), (b"\x01\x06", "change baud rate"))
 
@@ -145,7 +146,7 @@ class Frames(unittest.TestCase):
     def test_mac_addresses(self) -> None:
         def told(part: object, *registers: tuple[int, int]) -> str:
             script = [(request(0x0A, words(place)), response(0x0A, value)) for place, value in registers]
-            return self.talk(*script, part=part)._mac(part)  # type: ignore[arg-type]
+            return mac_of(part, self.talk(*script, part=part)._read_register)  # type: ignore[arg-type]
 
         self.assertEqual(told(ESP32, (0x3FF5A004, 0xB0C0D0E0), (0x3FF5A008, 0x123402A1)), "02:A1:B0:C0:D0:E0")
         first = 0x3FF00050

@@ -27,6 +27,7 @@ from . import commands
 from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
+from .esp_details import Security, chip_id_in, mac_of
 from .esp_erasing import SECTOR, begun_apart, erased_up_to, runs_of, size_to_ask_for
 from .esp_images import fit_headers, judge_partitions, judge_places
 from .esp_spi import AT_ONCE, FlashChip
@@ -61,8 +62,6 @@ class Command(commands.Command):
 _BEGINS = (Command.FLASH_BEGIN, Command.DEFLATE_BEGIN)
 _SYNC_DATA = b"\x07\x07\x12\x20" + b"\x55" * 32
 _MAGIC_REGISTER = 0x40001000
-_SECURITY_S2, _SECURITY_LATER, _CHIP_ID_S2 = 12, 20, 2
-"""Bytes of the security information of the ESP32-S2, which reports no chip id, and of later chips."""
 _NO_MAGIC = 1 << 32
 _CLOCK_DIVIDER = 0x14  # UART_CLKDIV: whole part in bits 19:0, sixteenths above (technical reference manuals, "UART")
 _CHECKSUM_START = 0xEF
@@ -123,10 +122,9 @@ class EspRom(Dialect):
         super().__init__(link, settings)
         self._frames = SlipReader(link)
         self._flash_chip = FlashChip(self._read_register, self._write_register)
-        self._security = b""
-        """The security information as reported; empty if the ROM has none."""
-        self._encrypts = self._checks = False
-        """Whether the chip decrypts what is in its flash, and whether it only starts what is signed."""
+        self._security_information = b""
+        """As reported; empty if the ROM has none."""
+        self._security = Security()
 
     # --- frames
 
@@ -172,17 +170,16 @@ class EspRom(Dialect):
         ):
             raise ErasedUnasked(f"'{asked.words}' was answered as '{Command.of(frame[1]).words}'")
 
-    def _exchange(
-        self, command: Command, data: bytes, longest_s: float = 0.0, checksum: int = 0
-    ) -> tuple[int, bytes]:
+    def _exchange(self, command: Command, *words: int, longest_s: float = 0.0) -> tuple[int, bytes]:
+        data = _words(*words)
         self._frames.forget()
-        self._send(command, data, checksum)
+        self._send(command, data)
         return self._reply(command, self.link.settings.seconds(len(data) + 60) + self.patience_s + longest_s)
 
-    def _repeat(self, command: Command, data: bytes, longest_s: float = 0.0) -> tuple[int, bytes]:
+    def _repeat(self, command: Command, *words: int, longest_s: float = 0.0) -> tuple[int, bytes]:
         """An exchange that may be retried, as it changes nothing or does the same each time. A request damaged on its
         way is refused."""
-        return self.exchange(lambda: self._exchange(command, data, longest_s), self._recover, _TRIES, 1)
+        return self.exchange(lambda: self._exchange(command, *words, longest_s=longest_s), self._recover, _TRIES, 1)
 
     def _recover(self, heard: bytes = b"") -> None:
         """Complete whatever half frame the ROM holds, and synchronise again. Raises Silence."""
@@ -195,14 +192,11 @@ class EspRom(Dialect):
                 return
         raise Silence("an answer to a new sync", 1.5)
 
-    def _words(self, *words: int) -> bytes:
-        return b"".join(word.to_bytes(4, "little") for word in words)
-
     def _read_register(self, address: int) -> int:
-        return self._repeat(Command.READ_REGISTER, self._words(address))[0]
+        return self._repeat(Command.READ_REGISTER, address)[0]
 
     def _write_register(self, address: int, value: int) -> None:
-        self._repeat(Command.WRITE_REGISTER, self._words(address, value, 0xFFFFFFFF, 0))
+        self._repeat(Command.WRITE_REGISTER, address, value, 0xFFFFFFFF, 0)
 
     # --- identification
 
@@ -225,22 +219,18 @@ class EspRom(Dialect):
     def identify(self) -> Identity:
         """By the chip id in its security information, which secure download mode reports too; if the ROM has none
         (ESP8266, ESP32), by its magic word, which later chips change with each mask revision."""
-        self._security = b""
+        self._security_information = b""
         try:
-            self._security = self._exchange(Command.SECURITY, b"")[1]
+            self._security_information = self._exchange(Command.SECURITY)[1]
         except ChipRefusal:
             self.link.discard()
         except (Silence, Unexpected):
             self.retries += 1
             self._recover()
-        if len(self._security) in (_SECURITY_S2, _SECURITY_LATER):
-            told = (
-                _CHIP_ID_S2
-                if len(self._security) == _SECURITY_S2
-                else int.from_bytes(self._security[12:16], "little")
-            )
-            part = Catalogue.load().first(self.name, lambda part: part.extra.get("chip_id") == told)
-            return Identity(part.ident if part else _NO_MAGIC | told, f"chip id {told}")
+        chip_id = chip_id_in(self._security_information)
+        if chip_id is not None:
+            part = Catalogue.load().first(self.name, lambda part: part.extra.get("chip_id") == chip_id)
+            return Identity(part.ident if part else _NO_MAGIC | chip_id, f"chip id {chip_id}")
         magic = self._read_register(_MAGIC_REGISTER)
         return Identity(magic, f"magic {magic:08X}")
 
@@ -255,16 +245,17 @@ class EspRom(Dialect):
     def examine(self, part: Part) -> Examination:
         """Security flags, MAC address, flash chip and its size."""
         self.met = part
-        details, locked = self._told_of_security(part)
+        self._security = Security.of(part, self._security_information, self._read_register)
+        details, locked = self._security.details, self._security.locked
         if locked:  # then it answers nothing else
             return Examination(part, tuple(details), "", locked)
-        mac = self._mac(part)
+        mac = mac_of(part, self._read_register)
         if mac:
             details.append(("mac", mac))
         if self._slow(part):
-            self._repeat(Command.FLASH_BEGIN, self._words(0, 0, BLOCK, 0))  # the ROM sets its SPI controller up
+            self._repeat(Command.FLASH_BEGIN, 0, 0, BLOCK, 0)  # the ROM sets its SPI controller up
         else:
-            self._repeat(Command.ATTACH_SPI, bytes(8))
+            self._repeat(Command.ATTACH_SPI, 0, 0)
         self._flash_chip.forget()
         number = self._flash_chip.number(part)
         size = 1 << (number >> 16 & 0xFF)
@@ -274,44 +265,10 @@ class EspRom(Dialect):
             part = part.with_memory(part.flash.resized(size))
             details.append(("flash chip", f"{number & 0xFF:02X} {number >> 8 & 0xFF:02X} {number >> 16:02X}"))
         if not self._slow(part):
-            self._repeat(Command.SET_SPI, self._words(0, part.flash.size, 65536, SECTOR, 256, 0xFFFF))
+            self._repeat(Command.SET_SPI, 0, part.flash.size, 65536, SECTOR, 256, 0xFFFF)
         details.append(("flash", show_size(part.flash.size)))
         self.met = replace(part, size_known=True)
         return Examination(self.part, tuple(details), mac, locked)
-
-    def _mac(self, part: Part) -> str:
-        """The factory address, most significant byte first; empty if its place is not known."""
-        places = part.extra.get("mac")
-        if not places:
-            return ""
-        if places == "8266":
-            low, middle, _, high = (self._read_register(0x3FF00050 + 4 * n) for n in range(4))
-            usual = b"\xac\xd0\x74" if middle >> 16 & 0xFF else b"\x18\xfe\x34"
-            maker = high.to_bytes(4, "big")[1:] if high else usual
-            address = maker + bytes([middle >> 8 & 0xFF, middle & 0xFF, low >> 24])
-        else:
-            low, high = (self._read_register(place) for place in places)
-            address = (high & 0xFFFF).to_bytes(2, "big") + low.to_bytes(4, "big")
-        return ":".join(f"{byte:02X}" for byte in address)
-
-    def _told_of_security(self, part: Part) -> tuple[list[tuple[str, str]], str]:
-        """Details of security, and why the chip is locked: from the security information, or from the ESP32's own
-        fuse registers."""
-        data = self._security
-        if data:
-            flags, crypt = int.from_bytes(data[:4], "little"), data[4] if len(data) > 4 else 0
-        elif "fuses" in part.extra:
-            fuses = int(part.extra["fuses"])
-            crypt = self._read_register(fuses) >> 20 & 0x7F
-            flags = int(self._read_register(fuses + 0x18) >> 4 & 1)
-        else:
-            return [], ""
-        self._encrypts, self._checks = bool(crypt.bit_count() & 1), bool(flags & 1)
-        told = [
-            *([("secure boot", "on")] if self._checks else []),
-            *([("flash encryption", "on")] if self._encrypts else []),
-        ]
-        return told, f"security flags {flags:08X}: secure download is on" if flags & 4 else ""
 
     # --- memory
 
@@ -322,7 +279,7 @@ class EspRom(Dialect):
 
     def change_baud(self, part: Part, baud: int) -> None:
         """The reply comes at the old rate; then both sides switch."""
-        self._exchange(Command.CHANGE_BAUD, self._words(self._asked_for(part, baud), 0))
+        self._exchange(Command.CHANGE_BAUD, self._asked_for(part, baud), 0)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self.link.sleep(_SETTLE_S)
         self.link.discard()
@@ -400,27 +357,21 @@ class EspRom(Dialect):
             kept, "reading back is slow here: a sample was read; the whole with --set verify=whole", whole
         )
 
-    def _begin(self, command: Command, size: int, number: int, block: int, offset: int) -> None:
-        body = self._words(size, number, block, offset)
-        if self.met is not None and self.part.extra.get("sixth"):
-            body += self._words(0)
+    def _begin(self, command: Command, size: int, number: int, offset: int) -> None:
+        sixth = (0,) if self.met is not None and self.part.extra.get("sixth") else ()
         self._flash_chip.forget()
-        self._exchange(command, body, 2 + size * _ERASE_S_PER_BYTE)
+        self._exchange(command, size, number, BLOCK, offset, *sixth, longest_s=2 + size * _ERASE_S_PER_BYTE)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its space; no data needs to follow."""
         done = 0
-        for run in (
-            part
-            for whole in merged(unit.span for unit in units)
-            for part in begun_apart(whole, self._slow(self.part))
-        ):
+        wholes = merged(unit.span for unit in units)
+        for run in (part for whole in wholes for part in begun_apart(whole, self._slow(self.part))):
             begin = partial(
                 self._begin,
                 Command.FLASH_BEGIN,
                 size_to_ask_for(run, self._slow(self.part)),
                 -(-run.size // BLOCK),
-                BLOCK,
                 run.start,
             )
             self.exchange(begin, self._recover, _TRIES)
@@ -472,7 +423,7 @@ class EspRom(Dialect):
         if self._slow(self.part):
             sent = data.rstrip(b"\xff")
             number = -(-len(sent) // BLOCK)
-            self._begin(Command.FLASH_BEGIN, size_to_ask_for(Span.of(start, len(data)), True), number, BLOCK, start)
+            self._begin(Command.FLASH_BEGIN, size_to_ask_for(Span.of(start, len(data)), True), number, start)
             for index in range(number):
                 block = sent[index * BLOCK : (index + 1) * BLOCK].ljust(BLOCK, b"\xff")
                 self._data(Command.FLASH_DATA, index, block, BLOCK, start + index * BLOCK)
@@ -482,7 +433,7 @@ class EspRom(Dialect):
         sent = deflated(data)
         number = -(-len(sent) // BLOCK)
         unpacked, reached = zlib.decompressobj(), 0
-        self._begin(Command.DEFLATE_BEGIN, -(-len(data) // SECTOR) * SECTOR, number, BLOCK, start)
+        self._begin(Command.DEFLATE_BEGIN, -(-len(data) // SECTOR) * SECTOR, number, start)
         for index in range(number):
             block = sent[index * BLOCK : (index + 1) * BLOCK]
             held = len(unpacked.decompress(block))
@@ -491,7 +442,7 @@ class EspRom(Dialect):
             yield start + reached if index < number - 1 else start + len(data)
 
     def _data(self, command: Command, index: int, block: bytes, written: int, address: int) -> None:
-        body = self._words(len(block), index, 0, 0) + block
+        body = _words(len(block), index, 0, 0) + block
         self._frames.forget()
         self._send(command, body, reduce(xor, block, _CHECKSUM_START))
         timeout_s = self.link.settings.seconds(2 * len(body) + 40) + self.patience_s + written * _ERASE_S_PER_BYTE
@@ -543,7 +494,7 @@ class EspRom(Dialect):
 
     def _digest(self, address: int, size: int) -> bytes:
         """By the ROM, in 32 hexadecimal digits."""
-        return self._repeat(Command.MD5, self._words(address, size, 0, 0), size * _MD5_S_PER_BYTE)[1][:32].lower()
+        return self._repeat(Command.MD5, address, size, 0, 0, longest_s=size * _MD5_S_PER_BYTE)[1][:32].lower()
 
     def can_checksum(self) -> bool:
         return self.met is not None and not self._slow(self.part)
@@ -596,9 +547,9 @@ class EspRom(Dialect):
     def _refuse_plain(self, part: Part, despite: frozenset[str]) -> None:
         """The image is plain: a chip with flash encryption cannot run it, nor can one that starts only signed
         images."""
-        if "encryption" in despite or not (self._encrypts or self._checks):
+        if "encryption" in despite or not (self._security.encrypts or self._security.signed_only):
             return
-        what = "encrypts its flash" if self._encrypts else "only starts what is signed (secure boot)"
+        what = "encrypts its flash" if self._security.encrypts else "only starts what is signed (secure boot)"
         raise RefusedFault.of(
             "encryption",
             f"this {part.title} {what}: a plain image would not start, and may not be put right over UART",
@@ -613,12 +564,16 @@ class EspRom(Dialect):
 
     def start(self, address: int) -> str:
         """An end command without a write reboots."""
-        self._begin(Command.FLASH_BEGIN, 0, 0, BLOCK, 0)
-        self._exchange(Command.FLASH_END, self._words(0))
+        self._begin(Command.FLASH_BEGIN, 0, 0, 0)
+        self._exchange(Command.FLASH_END, 0)
         return "reboot acknowledged"
 
     def finish(self) -> None:
         self.start(0)
+
+
+def _words(*words: int) -> bytes:
+    return b"".join(word.to_bytes(4, "little") for word in words)
 
 
 def _md5(data: bytes) -> bytes:
