@@ -19,7 +19,7 @@ from greenstep.work.batch_worker import Begins, Ends, Goes, News, Waits
 from greenstep.work.batching import BatchView
 
 from .fault_lines import finding_lines
-from .json_view import JsonView, plain
+from .json_view import json_line, plain
 from .signs import shows_signs
 
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
@@ -219,42 +219,37 @@ class _JsonLines:
     """Events for programs: what the ladder's are, each with its port, and a line for each board and the end."""
 
     def __init__(self) -> None:
-        self._view = JsonView()
         self._began_s = time.monotonic()
 
     def begin(self, title: str, ports: list[str]) -> None:
-        self._view.line("batch-started", {"title": title, "ports": ports})
+        json_line("batch-started", title=title, ports=ports)
 
     def news(self, port: str, news: News) -> None:
         if isinstance(news, Waits):
-            self._view.line("waits", {"port": port, "for": news.what})
+            json_line("waits", port=port, **{"for": news.what})
         elif isinstance(news, Goes) and isinstance(news.event, StepEnded):
-            self._view.line("step-ended", {"port": port, **plain(news.event)})
+            json_line("step-ended", port=port, **plain(news.event))
         elif isinstance(news, Goes) and isinstance(news.event, HandsWanted):
-            self._view.line("hands-wanted", {"port": port, **plain(news.event)})
+            json_line("hands-wanted", port=port, **plain(news.event))
 
     def result(self, result: BoardResult, batch: Batch) -> None:
-        self._view.line("board-ended", plain(result))
+        json_line("board-ended", **plain(result))
 
     def remark(self, text: str) -> None:
-        self._view.line("noted", {"text": text})
+        json_line("noted", text=text)
 
     def tick(self) -> None:
         """Nothing moves here."""
 
     def end(self, batch: Batch) -> None:
-        self._view.line(
+        json_line(
             "batch-ended",
-            {
-                "boards": len(batch.results),
-                "green": batch.green,
-                "failed": len(batch.failed),
-                "seconds": round(time.monotonic() - self._began_s, 3),
-                "exit_code": batch.exit_code,
-                "findings": [
-                    {"finding": plain(trouble.finding), "boards": list(trouble.boards)} for trouble in batch.troubles
-                ],
-            },
+            boards=len(batch.results),
+            green=batch.green,
+            failed=len(batch.failed),
+            seconds=time.monotonic() - self._began_s,
+            exit_code=batch.exit_code,
+            findings=batch.troubles,
         )
 
     def close(self) -> None:

@@ -144,20 +144,18 @@ def _stop_on_signals(ended: threading.Event) -> None:
 
 def _tell(servers: list[Any], as_json: bool) -> None:
     if as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
         for server in servers:
             board = server.board
-            JsonView().line(
+            json_line(
                 "board",
-                {
-                    "board": board.name,
-                    "chip": board.chip,
-                    "port": server.url,
-                    "hookup": board.circuit.hookup,
-                    "baud": board.baud,
-                    "dialect": board.dialect or None,
-                },
+                board=board.name,
+                chip=board.chip,
+                port=server.url,
+                hookup=board.circuit.hookup,
+                baud=board.baud,
+                dialect=board.dialect or None,
             )
         return
     from greenstep.core.chips import Catalogue

@@ -25,10 +25,10 @@ def command(said: BoardSettings, how: How) -> int:
         raise usage("no-boards", "no board: there is no greenstep.toml here or above", "greenstep init writes one")
     rows = [_row(name, board) for name, board in found.boards.items()]
     if how.as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
         for row in rows:
-            JsonView().line("board", row)
+            json_line("board", **row)
         return 0
     names = max(len(row["board"]) for row in rows)
     chips = max(len(row["chip"]) for row in rows)

@@ -51,21 +51,19 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
 
 
 def _as_json(parts: Any) -> None:
-    from .json_view import JsonView
+    from .json_view import json_line
 
     for part in parts:
-        JsonView().line(
+        json_line(
             "chip",
-            {
-                "chip": part.name,
-                "title": part.title,
-                "dialects": [part.dialect, *part.also],
-                "ident": f"{part.ident:X}",
-                "flash_bytes": part.flash.size if part.core != "any" else None,
-                "size_by_chip": not part.size_known,
-                "baud": part.baud,
-                "hookup": part.hookup,
-            },
+            chip=part.name,
+            title=part.title,
+            dialects=[part.dialect, *part.also],
+            ident=f"{part.ident:X}",
+            flash_bytes=part.flash.size if part.core != "any" else None,
+            size_by_chip=not part.size_known,
+            baud=part.baud,
+            hookup=part.hookup,
         )
 
 

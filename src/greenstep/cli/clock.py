@@ -153,7 +153,7 @@ def _as_json(
     frame: Frame,
     clock_hz: float,
 ) -> None:
-    from .json_view import JsonView
+    from .json_view import json_line
 
     for rate in made:
         values: dict[str, Any] = {"baud": rate.baud, "verdict": rate.verdict}
@@ -167,13 +167,11 @@ def _as_json(
             }
         if costs is not None:
             values["seconds"] = round(_seconds(costs, rate.baud, frame), 3)
-        JsonView().line("rate", values)
-    JsonView().line(
+        json_line("rate", **values)
+    json_line(
         "clock",
-        {
-            "clock_hz": clock_hz,
-            "highest_safe": best.baud if best else None,
-            "misset_of": judged.baud,
-            "misset": [{"factor": factor, "baud": round(baud, 1)} for factor, baud in missed],
-        },
+        clock_hz=clock_hz,
+        highest_safe=best.baud if best else None,
+        misset_of=judged.baud,
+        misset=[{"factor": factor, "baud": round(baud, 1)} for factor, baud in missed],
     )

@@ -215,9 +215,9 @@ class Console:
     # --- where it goes
 
     def _json(self, kind: str, text: str) -> None:
-        from .json_view import JsonView
+        from .json_view import json_line
 
-        JsonView().line(kind, {"at_s": round(self._elapsed(), 3), "text": text})
+        json_line(kind, at_s=self._elapsed(), text=text)
 
     def _write_log(self, way: str, text: str) -> None:
         if self._log is not None:

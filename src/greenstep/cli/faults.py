@@ -6,8 +6,6 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-import click
-
 from greenstep.core.errors import Fault
 
 
@@ -19,7 +17,7 @@ def faults_as_asked(as_json: bool) -> Iterator[None]:
     except Fault as fault:
         if not as_json:
             raise
-        from .json_view import findings_line
+        from .json_view import json_line
 
-        click.echo(findings_line(fault.findings, fault.exit_code))
+        json_line("fault", exit_code=fault.exit_code, findings=fault.findings)
         sys.exit(fault.exit_code)

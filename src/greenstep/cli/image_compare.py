@@ -176,7 +176,7 @@ def _row(image: Image, row: int) -> str:
 
 
 def _as_json(found: Comparison, units: tuple[EraseUnit, ...]) -> None:
-    from .json_view import JsonView
+    from .json_view import json_line
 
     def about(image: Image) -> dict[str, Any]:
         return {"name": image.name, "bytes": image.size_bytes, "pieces": len(image.pieces)}
@@ -184,14 +184,12 @@ def _as_json(found: Comparison, units: tuple[EraseUnit, ...]) -> None:
     def row(run: Difference) -> dict[str, Any]:
         return {"address": run.start, "bytes": run.size, "how": run.how, "blank": run.blank}
 
-    JsonView().line(
+    json_line(
         "comparison",
-        {
-            "a": about(found.a),
-            "b": about(found.b),
-            "same": found.same,
-            "equal_bytes": found.equal_bytes,
-            "runs": [row(run) for run in found.runs],
-            "erase_units": units,
-        },
+        a=about(found.a),
+        b=about(found.b),
+        same=found.same,
+        equal_bytes=found.equal_bytes,
+        runs=[row(run) for run in found.runs],
+        erase_units=units,
     )

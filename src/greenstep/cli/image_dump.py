@@ -115,11 +115,10 @@ def _width(word: int) -> int:
 def _as_json(name: str, rows: Iterator[Row | Fold]) -> None:
     from greenstep.core.image.listing import Row
 
-    from .json_view import JsonView
+    from .json_view import json_line
 
-    view = JsonView()
     for row in rows:
         if isinstance(row, Row):
-            view.line("row", {"image": name, "address": row.address, "data": row.data.hex()})
+            json_line("row", image=name, address=row.address, data=row.data)
         else:
-            view.line("fold", {"image": name, "address": row.address, "bytes": row.size, "value": row.value})
+            json_line("fold", image=name, address=row.address, bytes=row.size, value=row.value)

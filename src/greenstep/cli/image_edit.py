@@ -235,18 +235,16 @@ def save_changed(these: Chosen, image: Image, saving: Saving, how: How, notes: S
     words, lost = save_image(saving.file, image, kind, erased, saving.record_bytes)
     digest = digest_of(image, these.erased)
     if how.as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
-        JsonView().line(
+        json_line(
             "saved",
-            {
-                "file": saving.file,
-                "format": kind,
-                "bytes": image.size_bytes,
-                "pieces": image.pieces,
-                "crc32": digest.crc32,
-                "notes": (*notes, *lost),
-            },
+            file=saving.file,
+            format=kind,
+            bytes=image.size_bytes,
+            pieces=image.pieces,
+            crc32=digest.crc32,
+            notes=(*notes, *lost),
         )
         return 0
     for note in (*notes, *lost):

@@ -136,11 +136,9 @@ def _sign(cell: Cell) -> str:
 
 
 def _as_json(drawn: FlashMap) -> None:
-    from .json_view import JsonView, plain
+    from .json_view import json_line, plain
 
     stretches = [
         {**plain(s), "image": drawn.images[s.number].name if s.kind == "image" else None} for s in drawn.stretches
     ]
-    JsonView().line(
-        "map", {"start": drawn.start, "end": drawn.end, "stretches": stretches, "erase_units": drawn.units}
-    )
+    json_line("map", start=drawn.start, end=drawn.end, stretches=stretches, erase_units=drawn.units)

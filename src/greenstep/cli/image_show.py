@@ -203,37 +203,32 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
 def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[str, Fit]]) -> None:
     from greenstep.core.spans import Span
 
-    from .json_view import JsonView, plain
+    from .json_view import json_line, plain
 
-    view = JsonView()
     for image, look in looks:
-        view.line(
+        json_line(
             "image",
-            {
-                "name": image.name,
-                "format": image.format,
-                "machine": image.machine,
-                "bytes": image.size_bytes,
-                "pieces": image.pieces,
-                "start": image.start,
-                "header": image.header,
-                "sections": image.sections,
-                "notes": image.notes,
-                **plain(look),
-            },
+            name=image.name,
+            format=image.format,
+            machine=image.machine,
+            bytes=image.size_bytes,
+            pieces=image.pieces,
+            start=image.start,
+            header=image.header,
+            sections=image.sections,
+            notes=image.notes,
+            **plain(look),
         )
     for name, fit in fits:
-        view.line(
+        json_line(
             "fit",
-            {
-                "image": name or " + ".join(image.name for image, _ in looks),
-                "part": fit.part.name,
-                "board": these.board.name,
-                "fits": not fit.against,
-                "locks": fit.locks is not None,
-                "refusals": fit.refusals,
-                "touched": fit.touched,
-                "free": [Span.of(*run) for run in fit.free],
-                "notes": fit.plan.notes if fit.plan else (),
-            },
+            image=name or " + ".join(image.name for image, _ in looks),
+            part=fit.part.name,
+            board=these.board.name,
+            fits=not fit.against,
+            locks=fit.locks is not None,
+            refusals=fit.refusals,
+            touched=fit.touched,
+            free=[Span.of(*run) for run in fit.free],
+            notes=fit.plan.notes if fit.plan else (),
         )

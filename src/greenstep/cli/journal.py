@@ -162,11 +162,11 @@ def _writing(seconds: float) -> str:
 
 def _held(found: Sequence[Held], as_json: bool) -> int:
     if as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
         for one in found:
             newest = one.newest.number if one.newest else None
-            JsonView().line("held", {**_plain(one.row), "old": newest is not None, "newest": newest})
+            json_line("held", **_plain(one.row), old=newest is not None, newest=newest)
         return 0
     if not found:
         click.echo("no chip that told a number of its own is on record")
@@ -196,9 +196,9 @@ def _plain(found: Row) -> dict[str, object]:
 
 
 def _json_row(found: Row) -> None:
-    from .json_view import JsonView
+    from .json_view import json_line
 
-    JsonView().line("journal", _plain(found))
+    json_line("journal", **_plain(found))
 
 
 def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:

@@ -14,7 +14,6 @@ from greenstep.core.image import Piece
 from greenstep.core.spans import Span
 
 if TYPE_CHECKING:
-    from greenstep.core.errors import Finding
     from greenstep.core.events import Event
 
 
@@ -25,24 +24,19 @@ class JsonView:
         self._stream = stream or sys.stdout
 
     def show(self, event: Event) -> None:
-        self.line(_kind(event), plain(event))
+        json_line(_kind(event), self._stream, **plain(event))
 
     def details(self, rows: list[tuple[str, str]]) -> None:
         """Nothing: the figures of the step `chip` carry them."""
-
-    def line(self, kind: str, values: dict[str, Any]) -> None:
-        """A line of our own; dataclasses, spans and paths among its values are made plain."""
-        values = {key: _plain_value(value) for key, value in values.items()}
-        print(json.dumps({"event": kind, **values}, ensure_ascii=False), file=self._stream, flush=True)
 
     def close(self) -> None:
         """Nothing is held open."""
 
 
-def findings_line(findings: tuple[Finding, ...], exit_code: int) -> str:
-    """A fault outside the ladder, as a line like the others."""
-    values = {"event": "fault", "exit_code": exit_code, "findings": _plain_value(findings)}
-    return json.dumps(values, ensure_ascii=False)
+def json_line(kind: str, stream: TextIO | None = None, /, **values: Any) -> None:
+    """Print a line of this kind; dataclasses, spans and paths among its values are made plain."""
+    plain_values = {key: _plain_value(value) for key, value in values.items()}
+    print(json.dumps({"event": kind, **plain_values}, ensure_ascii=False), file=stream, flush=True)
 
 
 def _kind(event: object) -> str:
@@ -60,6 +54,8 @@ def _plain_value(value: Any) -> Any:
             return round(value, 6)
         case None | str() | int():
             return value
+        case bytes():
+            return value.hex()
         case tuple() | list():
             return [_plain_value(item) for item in value]
         case Mapping():

@@ -90,19 +90,17 @@ def show(file: Path, as_json: bool) -> int:
 
 def _told(kit: Kit, file: Path, as_json: bool) -> int:
     if as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
-        JsonView().line(
+        json_line(
             "kit",
-            {
-                "file": str(file),
-                "name": kit.name,
-                "made": kit.made,
-                "boards": {name: dict(table) for name, table in kit.tables.items()},
-                "files": {name: len(data) for name, data in kit.members.items()},
-                "question": kit.notes.question,
-                "answers": dict(kit.notes.answers),
-            },
+            file=file,
+            name=kit.name,
+            made=kit.made,
+            boards=kit.tables,
+            files={name: len(data) for name, data in kit.members.items()},
+            question=kit.notes.question,
+            answers=dict(kit.notes.answers),
         )
         return 0
     size = show_size(sum(len(data) for data in kit.members.values()))

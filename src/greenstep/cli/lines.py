@@ -100,9 +100,9 @@ def _by_hand(board: Board, which: str, how: How, sequence: Sequence | None) -> i
     hands = board.choice.hands
     moves = hands.enter if which == "enter" else hands.leave
     if how.as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
-        JsonView().line("by-hand", {"moves": moves})
+        json_line("by-hand", moves=moves)
         return 0
     click.echo(f"{board.hookup.name}: no line moves reset" + (f"; {sequence}" if sequence else "; by hand it is:"))
     for number, move in enumerate(moves, 1):
@@ -137,34 +137,18 @@ def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[st
 
 
 def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tuple[str, ...]) -> None:
-    from .json_view import JsonView
+    from .json_view import json_line
 
-    JsonView().line(
+    json_line(
         "waveform",
-        {
-            "hookup": hookup.name,
-            "sequence": str(sequence),
-            "volts": drawn.volts,
-            "end_s": round(drawn.end_s, 6),
-            "moves": [{"at_s": round(move.at_s, 6), "dtr": move.dtr, "rts": move.rts} for move in drawn.moves],
-            "lanes": {
-                lane.name: [
-                    {"from_s": round(s.start_s, 6), "from_v": round(s.from_v, 3), "to_v": s.to_v, "tau_s": s.tau_s}
-                    for s in lane.stretches
-                ]
-                for lane in drawn.lanes
-            },
-            "pulses": [
-                {
-                    "start_s": round(p.start_s, 6),
-                    "end_s": None if p.end_s is None else round(p.end_s, 6),
-                    "sampled_s": None if p.sampled_s is None else round(p.sampled_s, 6),
-                    "boot_selected": p.boot_selected,
-                }
-                for p in drawn.pulses
-            ],
-            "warnings": list(warned),
-        },
+        hookup=hookup.name,
+        sequence=str(sequence),
+        volts=drawn.volts,
+        end_s=drawn.end_s,
+        moves=drawn.moves,
+        lanes={lane.name: lane.stretches for lane in drawn.lanes},
+        pulses=drawn.pulses,
+        warnings=warned,
     )
 
 
@@ -200,9 +184,9 @@ def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> i
         link.close()
     meaning = meaning_of(heard, settings)
     if how.as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
-        JsonView().line("tried", {"sequence": str(sequence), "kind": meaning.kind, "heard": meaning.words})
+        json_line("tried", sequence=str(sequence), kind=meaning.kind, heard=meaning.words)
     else:
         click.echo(f"{sequence}\n{settings}: {meaning.words}")
         if meaning.kind == "nothing" and which == "enter":

@@ -87,9 +87,9 @@ def command(
 def _show_rate(how: How, tried: RateTried) -> None:
     shown = show_heard(tried.data, 40) if tried.data else "nothing"
     if how.as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
         row = {"baud": tried.settings.baud, "score": tried.score, "heard": shown, "reads": tried.reads}
-        JsonView().line("rate", row)
+        json_line("rate", **row)
     else:
         click.echo(f"{tried.settings.baud:>8}  {tried.score:>3} %  {shown}")

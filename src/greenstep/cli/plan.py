@@ -90,30 +90,28 @@ def _as_text(planned: Planned, candidates: int) -> None:
 def _as_json(planned: Planned) -> None:
     from greenstep.core.plan.words import describe
 
-    from .json_view import JsonView
+    from .json_view import json_line
 
     plan = planned.plan
-    JsonView().line(
+    json_line(
         "plan",
-        {
-            "part": plan.part.name,
-            "flash_bytes": plan.part.flash.size,
-            "baud": planned.line.baud,
-            "seconds": round(planned.seconds, 3),
-            "summary": describe(plan),
-            "memories": [
-                {
-                    "memory": memory.memory.name,
-                    "image": memory.image.name,
-                    "pieces": memory.image.pieces,
-                    "whole_erase": memory.whole_erase,
-                    "erase_units": memory.units,
-                    "beside": memory.beside,
-                    "write_blocks": memory.blocks,
-                    "verify_bytes": memory.check_bytes,
-                }
-                for memory in plan.memories
-            ],
-            "notes": plan.notes,
-        },
+        part=plan.part.name,
+        flash_bytes=plan.part.flash.size,
+        baud=planned.line.baud,
+        seconds=planned.seconds,
+        summary=describe(plan),
+        memories=[
+            {
+                "memory": memory.memory.name,
+                "image": memory.image.name,
+                "pieces": memory.image.pieces,
+                "whole_erase": memory.whole_erase,
+                "erase_units": memory.units,
+                "beside": memory.beside,
+                "write_blocks": memory.blocks,
+                "verify_bytes": memory.check_bytes,
+            }
+            for memory in plan.memories
+        ],
+        notes=plan.notes,
     )

@@ -25,12 +25,12 @@ def command(as_json: bool) -> int:
         ports = find_ports(machine, known_ports())
     bridges = machine.bridges_without_driver()
     if as_json:
-        from .json_view import JsonView, plain
+        from .json_view import json_line, plain
 
         for port in ports:
-            JsonView().line("port", plain(port))
+            json_line("port", **plain(port))
         for bridge in bridges:
-            JsonView().line("no-driver", {"device": bridge})
+            json_line("no-driver", device=bridge)
         return 0
     if not ports:
         click.echo("No serial port. Plug the adapter in; a cable may carry power only; a driver may be missing.")

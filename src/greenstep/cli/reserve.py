@@ -125,20 +125,18 @@ def _about(plan: Reservation, name: str, checked: bool, notes: list[str]) -> Ite
 
 
 def _as_json(plan: Reservation, notes: list[str]) -> None:
-    from .json_view import JsonView
+    from .json_view import json_line
 
-    JsonView().line(
+    json_line(
         "reservation",
-        {
-            "part": plan.part.name,
-            "side": plan.side,
-            "start": plan.start,
-            "bytes": plan.size,
-            "application_start": plan.app_start,
-            "application_bytes": plan.app_bytes,
-            "jumps": [{"address": j.address, "code": j.code.hex(), "words": j.words} for j in plan.jumps],
-            "kept_at": plan.slot,
-            "linker": dict(plan.linker),
-            "notes": [*plan.notes, *notes],
-        },
+        part=plan.part.name,
+        side=plan.side,
+        start=plan.start,
+        bytes=plan.size,
+        application_start=plan.app_start,
+        application_bytes=plan.app_bytes,
+        jumps=plan.jumps,
+        kept_at=plan.slot,
+        linker=dict(plan.linker),
+        notes=[*plan.notes, *notes],
     )

@@ -59,9 +59,9 @@ def command(port: str, host: str, tcp_port: int, baud: int, as_json: bool) -> in
 
 def _head(name: str, url: str, host: str, as_json: bool) -> None:
     if as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
-        JsonView().line("share", {"port": name, "url": url})
+        json_line("share", port=name, url=url)
         return
     click.echo(f"{name} is {url}   Ctrl-C ends it")
     if not _is_loopback(host):

@@ -56,10 +56,10 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
                 ("another cable: many carry power only", "greenstep ports tells of devices without a driver"),
             )
         if as_json:
-            from .json_view import JsonView, plain
+            from .json_view import json_line, plain
 
             for port in change.ports:
-                JsonView().line("came" if change.came else "went", plain(port))
+                json_line("came" if change.came else "went", **plain(port))
         else:
             click.echo("it came:" if change.came else "it went:")
             for port in change.ports:

@@ -13,7 +13,7 @@ from greenstep.store.board_words import hookup_argument
 from greenstep.work.board import Board
 from greenstep.work.surveying import SurveyView, answered, hookup_words, survey
 
-from .json_view import JsonView
+from .json_view import json_line
 from .options import How
 from .person import AT_THE_TERMINAL
 from .signs import shows_signs
@@ -60,21 +60,16 @@ class _Rows:
 class _JsonRows:
     """A survey as JSON lines."""
 
-    def __init__(self) -> None:
-        self._view = JsonView()
-
     def opened(self, port: str, evidence: str) -> None:
         """Nothing."""
 
     def heard(self, event: HeardBefore) -> None:
         meaning = event.meaning
-        self._view.line(
-            "heard-before", {"settings": str(event.settings), "kind": meaning.kind, "heard": meaning.words}
-        )
+        json_line("heard-before", settings=str(event.settings), kind=meaning.kind, heard=meaning.words)
 
     def tried(self, event: Tried) -> None:
         values = {key: value for key, value in event.__dict__.items() if key != "meaning"}
-        self._view.line("tried", {**values, "kind": event.meaning.kind, "heard": event.meaning.words})
+        json_line("tried", **values, kind=event.meaning.kind, heard=event.meaning.words)
 
     def without_lines(self) -> None:
         """Nothing."""
@@ -96,7 +91,7 @@ def learn_lines(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
     table = hookup if hookup.startswith("{") else f'"{hookup}"'
     if how.as_json:
         values = {"hookup": candidate.hookup.name, "table": table, "baud": candidate.baud, "leaves": leaves}
-        JsonView().line("learnt", values)
+        json_line("learnt", **values)
         return 0
     rate = f"\n   baud = {candidate.baud}" if _is_other_rate(candidate) else ""
     click.echo(f"\n learnt: {candidate.hookup.name}\n\n   hookup = {table}{rate}\n")

@@ -118,8 +118,8 @@ def _story(told: Sequence[Told]) -> None:
 
 
 def _as_json(trace: Trace, told: Sequence[Told], shares: Shares) -> None:
-    from .json_view import JsonView, plain
+    from .json_view import json_line, plain
 
-    JsonView().line("trace", {"notes": dict(trace.notes), "bytes": len(trace.bytes_seen), **plain(shares)})
+    json_line("trace", notes=dict(trace.notes), bytes=len(trace.bytes_seen), **plain(shares))
     for row in told:
-        JsonView().line("exchange", plain(row))
+        json_line("exchange", **plain(row))

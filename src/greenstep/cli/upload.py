@@ -90,10 +90,10 @@ def _is_there_already(board: Board, how: How) -> bool:
     run = Run(make_job("verify", board, AT_THE_TERMINAL), AT_THE_TERMINAL)
     found = compared(run)
     if how.as_json:
-        from .json_view import JsonView
+        from .json_view import json_line
 
         values = {"board": board.name, "same": found.same, "proof": found.proof, "finding": found.finding}
-        JsonView().line("compared", values)
+        json_line("compared", **values)
     elif found.same:
         part = run.outcome.part
         who = board.name or (part.title if part else board.choice.name)

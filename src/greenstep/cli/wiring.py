@@ -46,9 +46,9 @@ def command(board: tuple[str, ...], straight: bool, save: Path | None, said: Boa
     title = "   ".join(word for word in (wanted.name, wanted.choice.title, wanted.hookup.name) if word)
     save_figure(save, "wiring_figure:save_wiring", wiring, title)
     if how.as_json:
-        from .json_view import JsonView, plain
+        from .json_view import json_line, plain
 
-        JsonView().line("wiring", {"title": title, **plain(wiring)})
+        json_line("wiring", title=title, **plain(wiring))
         return 0
     _show(wiring, title)
     saved_line(save)
