@@ -38,7 +38,7 @@ class Events(unittest.TestCase):
             for event in (ClimbStarted, StepStarted, StepAdvanced, HandsWanted, Noted, StepEnded, Found, ClimbEnded)
         }
         for path in (ROOT / "src" / "greenstep" / "cli").glob("*.py"):
-            kinds |= set(re.findall(r"""\.line\(\s*"([a-z-]+)",""", path.read_text()))
+            kinds |= set(re.findall(r"""json_line\(\s*"([a-z-]+)",""", path.read_text()))
         self.assertGreater(len(kinds), 20)
         self.assertEqual({kind for kind in kinds if f"`{kind}`" not in page}, set())
 

@@ -381,10 +381,10 @@ class Lpc(unittest.TestCase):
         image = sample_for("lpc1769", 3000)
         before = image.pieces[0].data
         trial = run("lpc1769", {"flash": image})
-        self.assertIn("put in at 001C", notes(trial))
+        self.assertIn("inserted at 001C", notes(trial))
         self.assertEqual(image.pieces[0].data, before)
         self.assertIn("2,936 bytes equal", trial.step("verify").evidence)
-        self.assertIn("the first 64 lie hidden by the boot ROM", trial.step("verify").evidence)
+        self.assertIn("the first 64 are hidden by the boot ROM", trial.step("verify").evidence)
 
     def test_what_lies_behind_the_rom_is_not_green_until_the_program_runs(self) -> None:
         image = sample_for("lpc812", 3000)
@@ -413,7 +413,7 @@ class Lpc(unittest.TestCase):
         climb, trial = prepare("lpc812", purpose="backup", region=("flash", 0, 0x800))
         trial.events.extend(climb.run())
         self.assertEqual((trial.end.green, trial.end.exit_code, trial.step("read").outcome), (False, 0, "unproven"))
-        self.assertIn("the first 512 lie hidden by the boot ROM, and are missing", trial.step("read").evidence)
+        self.assertIn("the first 512 are hidden by the boot ROM, and are missing", trial.step("read").evidence)
         pieces = climb.outcome.backup
         self.assertEqual(pieces, (Piece(0x200, bytes(trial.line.chip.flash[0x200:0x800])),))
         with_roms_own = (Piece(0, bytes(range(3, 255)) * 2 + bytes(8) + pieces[0].data),)
@@ -437,7 +437,7 @@ class Lpc(unittest.TestCase):
     def test_an_image_that_is_all_hidden_is_not_called_proven(self) -> None:
         trial = run("lpc1114", {"flash": sample_for("lpc1114", 300)}, start=False)
         self.assertEqual((trial.end.green, trial.step("verify").outcome), (False, "unproven"))
-        self.assertIn("the first 300 lie hidden by the boot ROM", trial.step("verify").evidence)
+        self.assertIn("the first 300 are hidden by the boot ROM", trial.step("verify").evidence)
 
     def test_the_crystal_is_what_was_said(self) -> None:
         climb, trial = prepare("lpc1769", purpose="greet", wishes=Wishes(settings={"crystal-khz": 14746}))

@@ -102,7 +102,7 @@ class An851(unittest.TestCase):
 
     def test_starting_says_run_and_resets(self) -> None:
         dialect = self.talk(("05 01 FF 00 00 00", "05"), ("04 01 FF 00 00", "04 01 FF 00 00 00"), ("00 00", ""))
-        self.assertIn("told to run", dialect.start(0))
+        self.assertIn("set to run", dialect.start(0))
 
     def test_silence_is_asked_again(self) -> None:
         asked, told = (

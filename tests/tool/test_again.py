@@ -165,7 +165,7 @@ class Kept(ToolTest):
         (self.folder / "kept").write_text("in the way")
         run = self.run_tool("upload", "brood-probe.hex", *reach, "--keep", "0x080017D0:19")
         self.assertEqual(run.status, 5)
-        self.assertIn("could not be put aside before erasing", run.out)
+        self.assertIn("could not be saved before erasing", run.out)
         self.assertIn("nothing on the chip was changed", run.out)
 
 

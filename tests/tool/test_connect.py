@@ -70,7 +70,7 @@ class Project(ToolTest):
         run = self.run_tool("boards")
         self.assertEqual(run.status, 0, run.text)
         for said in (
-            "hive-scale    ATmega328P", "/dev/ttyUSB77 is not plugged", "hive-scale.hex: 4,000 bytes", "gone.hex: not there",
+            "hive-scale    ATmega328P", "/dev/ttyUSB77 is not plugged in", "hive-scale.hex: 4,000 bytes", "gone.hex: not there",
             "no port with serial number 0042", "no chip is called 'teapot'",
         ):  # fmt: skip
             self.assertIn(said, run.out)
@@ -191,7 +191,7 @@ class Lines(Drawn):
         ):
             self.assertIn(said, run.out)
         slow = self.run_tool("lines", "show", "--chip", "esp32", "--hookup", "cross-pair", "--reset-capacitor", "10u")
-        self.assertIn("! the boot pin is let go 88.6 ms before reset has risen: too early", slow.out)
+        self.assertIn("! the boot pin is released 88.6 ms before reset has risen: too early", slow.out)
         self.assertIn(
             "stands 2 to 3.6 V",
             self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "dtr-reset", "--volts", "5").out,
@@ -262,7 +262,7 @@ class Lines(Drawn):
     def test_learn_on_three_wires_says_what_to_try(self) -> None:
         bench = self.bench("brood-probe", "--hands", "600")
         run = self.run_tool("lines", "learn", "--chip", "stm32", "--port", bench.port("brood-probe"))
-        self.assertEqual((run.status, "no hookup that is common" in run.err), (4, True), run.text)
+        self.assertEqual((run.status, "no common hookup" in run.err), (4, True), run.text)
 
 
 class Clock(Drawn):

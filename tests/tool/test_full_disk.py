@@ -28,7 +28,7 @@ class Recording(ToolTest):
         run = self.run_tool("upload", "hive-scale.hex", "--port", bench.port("hive-scale"), "--trace", "/dev/full")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("green in", run.out)
-        self.assertIn("/dev/full is not whole: No space left on device", run.err)
+        self.assertIn("/dev/full is incomplete: No space left on device", run.err)
         self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
 
 

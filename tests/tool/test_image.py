@@ -86,7 +86,7 @@ class Looking(ToolTest):
         drawn = self.run_tool("image", "map", "apiary-gateway", *project, "--save", "gateway.png")
         self.assertEqual(drawn.status, 0, drawn.text)
         for said in (
-            "one sign is 4 KiB, an erase unit",
+            "one character is 4 KiB, an erase unit",
             "a······bkkkkkk·CCc",
             " k  kept (settings)   24 KiB",
             "saved gateway.png",
@@ -152,7 +152,7 @@ class Comparing(ToolTest):
     def test_the_same_in_other_formats(self) -> None:
         (self.folder / "scale.bin").write_bytes(self.scale.pieces[0].data + b"\xff" * 96)
         run = self.run_tool("image", "compare", "hive-scale.hex", "scale.bin", "at", "0")
-        self.assertEqual((run.status, "the same, but for 96 blank bytes" in run.out), (0, True), run.text)
+        self.assertEqual((run.status, "the same, except 96 blank bytes" in run.out), (0, True), run.text)
         for words in (("hive-scale.hex",), ("hive-scale.hex",) * 3):
             self.assertEqual(self.run_tool("image", "compare", *words).status, 2)
 
@@ -216,7 +216,7 @@ class Changing(ToolTest):
         )
         counter = str(EXAMPLE / "images" / "entrance-counter.hex")
         put = self.run_tool("image", "convert", counter, "--chip", "lpc1769", "--sums", "--save", "counter.hex")
-        self.assertIn("vector checksum EFFF7876 put in at 001C", put.out)
+        self.assertIn("vector checksum EFFF7876 inserted at 001C", put.out)
         self.assertNotIn("vector checksum", self.run_tool("image", "show", "counter.hex", "--chip", "lpc1769").out)
 
     def test_what_is_refused(self) -> None:

@@ -174,7 +174,7 @@ class OnAPty(ToolTest):
         bench = self.served("brood-probe", "--pty", "--hands", "2")
         run = self.run_tool("greet", *PROBE, "--port", bench.port("brood-probe"), "--patience", "10")
         self.assertEqual(run.status, 0, run.text)
-        self.assertIn("this port has no DTR and RTS: going on by hand", run.out)
+        self.assertIn("this port has no DTR and RTS: continuing by hand", run.out)
         self.assertIn("set BOOT0 high", run.out)
 
     def test_nobody_comes(self) -> None:

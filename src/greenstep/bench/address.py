@@ -1,4 +1,4 @@
-"""How a simulated board is written in place of a port: `bench:hive-scale?fault=echo&turnaround=16`."""
+"""How a simulated board is written instead of a port: `bench:hive-scale?fault=echo&turnaround=16`."""
 
 from __future__ import annotations
 
@@ -31,13 +31,15 @@ KEYS = {
     "circuit": Key("NAME", f"another circuit between the lines and the pins: {', '.join(CIRCUITS)}"),
     "hands": Key(
         "SECONDS",
-        "three wires only: a simulated person presses the buttons so long after the first character, and at the end",
+        "three wires only: a simulated person presses the buttons, this long after the first byte and at the end",
     ),
     "lines": Key("none", "a port without DTR and RTS"),
     "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),
-    "gone-after": Key("SECONDS", "the cable is pulled so long after the port was opened"),
-    "seed": Key("N", "which of several boards of the kind, each with a chip of its own; and where chance begins [0]"),
-    "pace": Key("real", "take as long as hardware would [as fast as this computer can]"),
+    "gone-after": Key("SECONDS", "the cable is pulled this long after the port was opened"),
+    "seed": Key(
+        "N", "which of several boards of the kind, each with a chip of its own; and the seed for random faults [0]"
+    ),
+    "pace": Key("real", "run at the speed of hardware [as fast as this computer can]"),
     "memory": Key("FILE", "what the chip holds, kept from one command to the next"),
 }
 

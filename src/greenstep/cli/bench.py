@@ -16,7 +16,7 @@ import click
 
 @click.command("bench", short_help="Serve simulated boards.")
 @click.argument("boards", nargs=-1, metavar="[BOARD]…")
-@click.option("--list", "listing", is_flag=True, help="List the boards, faults and settings there are, and stop.")
+@click.option("--list", "listing", is_flag=True, help="List the boards, faults and settings, and stop.")
 @click.option(
     "--fault", multiple=True, metavar="FAULT", help="Switch a fault on, such as locked or drop-to-chip=120."
 )
@@ -34,7 +34,7 @@ import click
     type=click.Choice(["direct-dtr-reset", "direct-rts-reset", "cross-pair", "cap-dtr", "cap-rts"]),
     help="Another circuit between the lines and the pins, for all boards.",
 )
-@click.option("--seed", type=click.IntRange(0), default=0, metavar="N", help="Where chance begins, for faults. [0]")
+@click.option("--seed", type=click.IntRange(0), default=0, metavar="N", help="Seed for random faults. [0]")
 @click.option("--pty", is_flag=True, help="Serve on pseudo terminals, which have no DTR and RTS.")
 @click.option("--tcp-port", type=click.IntRange(0, 65535), default=0, metavar="N", help="First TCP port. [any free]")
 @click.option(
@@ -43,7 +43,7 @@ import click
     metavar="FOLDER",
     help="At the end, save what the chips hold as BOARD.flash.bin and BOARD.eeprom.bin.",
 )
-@click.option("--json", "as_json", is_flag=True, help="One board a line, for programs.")
+@click.option("--json", "as_json", is_flag=True, help="One board per line, for programs.")
 def command(
     boards: tuple[str, ...],
     listing: bool,

@@ -91,14 +91,14 @@ def _port(said: BoardSettings, trouble: list[str]) -> str:
     from greenstep.work.port_choice import BENCH, port_name
 
     if said.port is None:
-        return "no port said: the only one that is plugged"
+        return "no port given: the only one plugged in"
     try:
         found = port_name(said.port)
     except Fault as fault:
         trouble.append(fault.finding.cause)
         return f"spot {said.port.spot}" if said.port.spot else f"serial {said.port.serial}"
     if said.port.name and "://" not in found and not found.startswith(BENCH) and not Path(found).exists():
-        trouble.append(f"{found} is not plugged")
+        trouble.append(f"{found} is not plugged in")
     how = (
         f"   (serial {said.port.serial})" if said.port.serial else f"   ({said.port.spot})" if said.port.spot else ""
     )

@@ -15,7 +15,7 @@ _NAMES_WIDTH = 60
 
 @click.command("chips", short_help="List and search chips and dialects.")
 @click.argument("words", nargs=-1, metavar="[WORD]…")
-@click.option("--json", "as_json", is_flag=True, help="One chip a line, for programs.")
+@click.option("--json", "as_json", is_flag=True, help="One chip per line, for programs.")
 def command(words: tuple[str, ...], as_json: bool) -> int:
     """List the dialects, or the chips that a word is about: a name or part of one, a family, a dialect, or the
     number a chip answers with.
@@ -107,7 +107,7 @@ def _show_dialect(dialect: Any, parts: Any) -> None:
         ("chip", "says which it is" if spec.tells_chip else "does not say which it is: name it"),
         ("lock", " and ".join(["lock"] * spec.can_lock + ["unlock"] * spec.can_unlock) or "no"),
         ("starts by", "a reset" if spec.starting is Starting.RESET else "a command"),
-        ("gives up", "yes, soon: reset as it asks" if spec.gives_up else "no, it waits"),
+        ("gives up", "yes, soon: reset while the tool asks" if spec.gives_up else "no, it waits"),
     ]  # fmt: skip
     for name, value in rows:
         click.echo(f"  {name:<10} {value}")

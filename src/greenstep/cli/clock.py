@@ -30,11 +30,11 @@ _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
 @clock_options
 @image_options
 @click.option("--pll", type=Real(0.001, 1000), default=1.0, metavar="FACTOR",
-              help="The clock is so many times the oscillator.")  # fmt: skip
+              help="The clock is the oscillator times this.")  # fmt: skip
 @click.option("--prescaler", type=Real(1, 65536), default=1.0, metavar="DIVISOR",
               help="The clock is divided by this.")  # fmt: skip
 @click.option(
-    "--uart", metavar="FAMILY", help="Divider rules, in place of the chip's: avr, esp, esp8266, lpc, pic18, stm32."
+    "--uart", metavar="FAMILY", help="Divider rules, instead of the chip's: avr, esp, esp8266, lpc, pic18, stm32."
 )
 @click.option("--adapter-error", type=float, default=0.0, metavar="PERCENT", help="The other end's own error.")
 @click.option("--misset", "misset_baud", type=RATE, metavar="RATE",
@@ -65,7 +65,11 @@ def command(
     from greenstep.core.errors import usage
 
     if not 1000 <= oscillator <= 1e9:
-        raise usage("oscillator", f"an oscillator of {show_engineering(oscillator, 'Hz')}", "write 16M or 11.0592M")
+        raise usage(
+            "oscillator",
+            f"an oscillator of {show_engineering(oscillator, 'Hz')} is not plausible",
+            "write 16M or 11.0592M",
+        )
     title, family, frame, plan, said_baud = _about(target, said, how, uart)
     rules = uart_rules(family)
     clock_hz = oscillator * pll / prescaler

@@ -14,6 +14,6 @@ def consented(question: str, yes: bool) -> None:
     if yes:
         return
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
-        raise usage("not-asked", f"{question} There is no terminal to ask in", "say so: --yes")
+        raise usage("not-asked", f"{question} There is no terminal to ask on", "say so: --yes")
     if not click.confirm(question, err=True):
         raise click.Abort

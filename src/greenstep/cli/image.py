@@ -16,7 +16,7 @@ _COMMANDS = {
     "compare": ("image_compare", "What differs between two; the exit status tells too."),
     "join": ("image_edit", "Several as one file."),
     "cut": ("image_edit", "A part of one as a file."),
-    "convert": ("image_edit", "Another format, place or content: moved, filled, patched, with its sums put right."),
+    "convert": ("image_edit", "Another format, place or content: moved, filled, patched, with correct sums."),
 }
 
 

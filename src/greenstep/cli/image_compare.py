@@ -80,7 +80,7 @@ def _about(found: Comparison) -> Iterator[str]:
     yield ""
     if found.same:
         blank = found.blank_bytes
-        yield " the same" + (f", but for {count(blank, 'blank byte')} that only one of them names" if blank else "")
+        yield " the same" + (f", except {count(blank, 'blank byte')} that only one of them names" if blank else "")
         return
     runs = [run for run in found.runs if not run.blank]
     differing = found.total("differs")

@@ -23,7 +23,7 @@ _ROW_BYTES = 16
 @click.command("dump", short_help="Bytes in hexadecimal and as text.")
 @click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]", shell_complete=complete_target)
 @region_options
-@click.option("--bytes", "as_bytes", is_flag=True, help="Bytes even where a chip is named, and no instruction words.")
+@click.option("--bytes", "as_bytes", is_flag=True, help="Bytes, not instruction words, even if a chip is named.")
 @click.option("--all", "everything", is_flag=True, help="Blank rows too.")
 @looking_options
 def dump_command(

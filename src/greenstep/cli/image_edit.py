@@ -57,11 +57,11 @@ def saving_options(command: Callable[..., int], required: bool = True) -> Callab
 
     options: Sequence[Callable[[Callable[..., int]], Callable[..., int]]] = (
         click.option("--save", type=click.Path(path_type=Path, dir_okay=False), required=required, metavar="FILE",
-                     help="Where to; its ending says the format."),
-        click.option("--as", "kind", type=click.Choice(list(KINDS)), help="The format, where the ending does not."),
+                     help="Output file; its ending gives the format."),
+        click.option("--as", "kind", type=click.Choice(list(KINDS)), help="Its format, if the ending gives none."),
         click.option("--replace", is_flag=True, help="Replace a file that is there."),
         click.option("--record-bytes", type=Whole(1, 255), default=16, metavar="NUMBER",
-                     help="Bytes a line of a text format. [16]"),
+                     help="Bytes per line of a text format. [16]"),
         click.option("--fill", type=Number(), metavar="VALUE",
                      help="Make gaps this byte: 0xFF. [raw: the erased value; else they stay gaps]"),
     )  # fmt: skip
@@ -118,13 +118,11 @@ def cut_command(
 
 @click.command("convert", short_help="Another format, place or content.")
 @click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]…", shell_complete=complete_target)
-@click.option("--move-to", type=Number(), metavar="ADDRESS", help="Its lowest byte goes there, the others along.")
+@click.option("--move-to", type=Number(), metavar="ADDRESS", help="Move it: its lowest byte goes to this address.")
 @click.option("--patch", multiple=True, metavar=_PATCH,
-              help="Put bytes in, in hexadecimal or quoted: '0x7C=32 2E 35', '0x7C=\"2.5\"'.")  # fmt: skip
+              help="Replace bytes, in hexadecimal or quoted: '0x7C=32 2E 35', '0x7C=\"2.5\"'.")  # fmt: skip
 @set_option
-@click.option(
-    "--sums", is_flag=True, help="Make right what the chip's ROM looks for: ESP header, LPC vectors, PIC jump."
-)
+@click.option("--sums", is_flag=True, help="Correct what the chip's ROM checks: ESP header, LPC vectors, PIC jump.")
 @region_options
 @saving_options
 @looking_options
@@ -133,7 +131,7 @@ def convert_command(
     region_size: int | None, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Another format of the same image; on the way it is moved, then patched, then filled (from --from, so many bytes
-    as --size says, else from its lowest to its highest byte), then its sums are put right.
+    as --size says, else from its lowest to its highest byte), then its sums are corrected.
 
     \b
     greenstep image convert scale.elf --save scale.hex
@@ -160,7 +158,7 @@ def convert_command(
             saving = replace(saving, fill=None)
     except ValueError as error:
         raise usage("change", f"{image.name}: {error}") from None
-    notes = [f"{count(len(data), 'byte')} put in at {show_address(address)}" for address, data in patches]
+    notes = [f"{count(len(data), 'byte')} inserted at {show_address(address)}" for address, data in patches]
     if sums:
         image, more = _with_sums(these, image, origins)
         notes += more
@@ -208,7 +206,7 @@ def _with_sums(these: Chosen, image: Image, origins: Sequence[Any]) -> tuple[Ima
         notes += more
     elif not notes:
         raise usage("no-chip", "the sums of which chip?", "--chip NAME")
-    return image, list(notes) or ["nothing to put right: this family has no such sums"]
+    return image, list(notes) or ["nothing to correct: this family has no such sums"]
 
 
 def _filled(image: Image, fill: int) -> Image:

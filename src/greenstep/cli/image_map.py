@@ -88,7 +88,7 @@ def _title(these: Chosen, drawn: FlashMap) -> str:
 
 def _as_text(drawn: FlashMap, grid: Grid, title: str) -> None:
     unit = _unit_words(drawn, grid.cell_bytes)
-    click.echo(f"{title}   one sign is {show_size(grid.cell_bytes)}{unit}\n")
+    click.echo(f"{title}   one character is {show_size(grid.cell_bytes)}{unit}\n")
     for address, cells in grid.rows:
         digits = 4 if drawn.end <= 0x10000 else 8
         click.echo(f" {address:0{digits}X}  " + "".join(_sign(cell) for cell in cells))

@@ -80,7 +80,7 @@ flash_size_option: Callable[[Callable[..., int]], Callable[..., int]] = click.op
     "--flash-size",
     type=Number(),
     metavar="SIZE",
-    help="Of this chip, where its name leaves it open: 4M. [by the boot header, else the largest]",
+    help="Flash size of this chip, if its name leaves it open: 4M. [by the boot header, else the largest]",
 )
 
 

@@ -23,7 +23,7 @@ from .options import How, board_options, collected, start_options
 @board_options
 @click.option("--images", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image of this board.")
 @start_options
-@click.option("--replace", is_flag=True, help="Write over a board of this name.")
+@click.option("--replace", is_flag=True, help="Replace a board of this name.")
 @click.option(
     "--project",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -91,7 +91,7 @@ def _name(name: str | None) -> str:
     from greenstep.core.errors import usage
 
     if name is None and not _interactive():
-        raise usage("no-name", "which name is the board to have?", "greenstep init NAME --chip … --port …")
+        raise usage("no-name", "what should the board be called?", "greenstep init NAME --chip … --port …")
     name = name or str(click.prompt("A name for the board (such as hive-scale)"))
     if not re.fullmatch(r"[A-Za-z0-9][\w-]*", name):
         raise usage("board-name", f"'{name}' is not a valid board name", "letters, digits, '-' and '_'")

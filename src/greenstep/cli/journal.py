@@ -34,13 +34,13 @@ _COLOURS = {"green": "green", "unproven": "yellow", "failed": "red", "interrupte
 @click.option("--port", default="", metavar="PORT", help="Through this port.")
 @click.option("--image", default="", metavar="NAME|SUM|TEXT", help="By file name, beginning of a sum, or version.")
 @click.option("--outcome", type=click.Choice(_OUTCOMES), default=None, help="That ended so.")
-@click.option("--since", default="", metavar="DATE|DAYS", help="2026-11-02, or so many days back: 7.")
-@click.option("--last", type=Whole(0, None), default=None, metavar="NUMBER", help="So many of them; 0: all. [20]")
+@click.option("--since", default="", metavar="DATE|DAYS", help="Since a date, 2026-11-02, or this many days back: 7.")
+@click.option("--last", type=Whole(0, None), default=None, metavar="NUMBER", help="How many rows; 0: all. [20]")
 @click.option("--held", "on_chips", is_flag=True, help="What is on which chip, and which have an old image.")
-@click.option("--csv", "as_csv", is_flag=True, help="As CSV, with a row of names.")
+@click.option("--csv", "as_csv", is_flag=True, help="As CSV, with a heading row.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Draw durations and failures over time: PNG, SVG.")  # fmt: skip
-@click.option("--json", "as_json", is_flag=True, help="One row a line, for programs.")
+@click.option("--json", "as_json", is_flag=True, help="One row per line, for programs.")
 def command(
     number: int | None, board: str, chip: str, port: str, image: str, outcome: str | None, since: str,
     last: int | None, on_chips: bool, as_csv: bool, save: Path | None, as_json: bool,
@@ -101,7 +101,7 @@ def _since(text: str) -> str:
     try:
         return datetime.fromisoformat(text).isoformat(timespec="seconds")
     except ValueError:
-        raise usage("since", f"--since {text} is not a date", "write 2026-11-02, or so many days: 7") from None
+        raise usage("since", f"--since {text} is not a date", "write 2026-11-02, or a number of days: 7") from None
 
 
 def _list(listed: Sequence[Row], wanted: Wanted) -> None:
@@ -169,7 +169,7 @@ def _held(found: Sequence[Held], as_json: bool) -> int:
             json_line("held", **_plain(one.row), old=newest is not None, newest=newest)
         return 0
     if not found:
-        click.echo("no chip that told a number of its own is on record")
+        click.echo("no chip with a number of its own is on record")
         return 0
     width = max(len(one.row.entry.board or one.row.entry.chip) for one in found)
     for one in found:

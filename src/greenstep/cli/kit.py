@@ -31,14 +31,16 @@ def command() -> None:
     "--save", type=click.Path(path_type=Path, dir_okay=False), required=True, metavar="FILE", help="The kit."
 )
 @click.option("--replace", is_flag=True, help="Replace a file that is there.")
-@click.option("--name", default="", metavar="TEXT", help="What it is called. [the first board's name]")
-@click.option("--before", default="", metavar="TEXT", help="Told before the upload.")
-@click.option("--after", default="", metavar="TEXT", help="Told after a green one.")
-@click.option("--question", default="", metavar="TEXT", help="Asked where the chip does not tell the boards apart.")
+@click.option("--name", default="", metavar="TEXT", help="Name of the kit. [the first board's name]")
+@click.option("--before", default="", metavar="TEXT", help="Shown before the upload.")
+@click.option("--after", default="", metavar="TEXT", help="Shown after a green one.")
+@click.option("--question", default="", metavar="TEXT", help="Asked if the chip cannot tell the boards apart.")
 @click.option("--answer", multiple=True, metavar="BOARD=TEXT", help="The answer that means this board.")
 @click.option("--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="A picture of what to look for.")  # fmt: skip
-@click.option("--flash-size", multiple=True, metavar="BOARD=SIZE", help="This board only where the chip has so much.")
+@click.option(
+    "--flash-size", multiple=True, metavar="BOARD=SIZE", help="This board only if the chip has this much flash."
+)
 @click.option("--project", type=click.Path(path_type=Path, dir_okay=False), envvar="GREENSTEP_PROJECT",
               metavar="FILE", help="The project file, if not the nearest greenstep.toml.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One line, for programs.")

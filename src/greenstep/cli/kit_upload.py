@@ -26,7 +26,9 @@ def upload_kit(words: tuple[str, ...], said: BoardSettings, how: How, upload: Ca
     with tempfile.TemporaryDirectory(prefix="greenstep-kit-") as holder:
         kit = read_kit(Path(words[0]))
         if len(words) > 2:
-            raise usage("kit-words", f"'{words[2]}' is too much", "greenstep upload FILE.kit, or FILE.kit BOARD")
+            raise usage(
+                "kit-words", f"'{words[2]}': one board at most", "greenstep upload FILE.kit, or FILE.kit BOARD"
+            )
         unpacked = kit.unpack(Path(holder))
         boards = {name: Board(name, said.over(its_own)) for name, its_own in unpacked.items()}
         _tell(kit.notes.before, how)

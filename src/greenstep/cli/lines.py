@@ -197,7 +197,7 @@ def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> i
 @command.command("hold")
 @click.argument("moves")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
-@click.option("--seconds", type=Real(0, 86400), metavar="SECONDS", help="Hold so long, and ask for no key.")
+@click.option("--seconds", type=Real(0, 86400), metavar="SECONDS", help="Hold this long, instead of until a key.")
 @open_options
 @general_options
 def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardSettings, how: How) -> int:
@@ -216,7 +216,7 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     except SequenceError as error:
         raise usage("sequence", str(error), 'write "dtr on, rts off"', evidence=(moves,)) from None
     if seconds is None and not sys.stdin.isatty():
-        raise usage("no-terminal", "there is no terminal whose key could end it", "--seconds")
+        raise usage("no-terminal", "there is no terminal to end it from", "--seconds")
     wanted = settle(board, said, how)
     hookup = wanted.hookup
     link = open_board_port(wanted, LineSettings(wanted.baud), hookup.idle_lines, AT_THE_TERMINAL).link

@@ -24,12 +24,10 @@ if TYPE_CHECKING:
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @open_options
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate of the application. [--baud, else 115200]")
-@click.option(
-    "--find-baud", is_flag=True, help="Try the usual rates on what is heard, and stay at the one that reads."
-)
+@click.option("--find-baud", is_flag=True, help="Try the usual rates until the text is readable, and stay there.")
 @click.option("--reset", is_flag=True, help="Reset into the application first, by the hookup.")
 @click.option("--keys", is_flag=True, help="Send every key as it is pressed; Ctrl-C goes to the board.")
-@click.option("--times", is_flag=True, help="Seconds before each line.")
+@click.option("--times", is_flag=True, help="Show the time before each line, in seconds.")
 @click.option("--hex", "as_hex", is_flag=True, help="Bytes in hexadecimal, with their text beside them.")
 @click.option(
     "--log", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Add all lines to a file."

@@ -144,7 +144,7 @@ def _keys(*names: str) -> Callable[[Command], Command]:
 
 
 _GENERAL = (
-    click.option("--json", "as_json", is_flag=True, help="One event a line, for programs."),
+    click.option("--json", "as_json", is_flag=True, help="One event per line, for programs."),
     click.option(
         "--project",
         type=click.Path(path_type=Path, dir_okay=False),

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 @click.command("ports", short_help="List serial ports.")
-@click.option("--json", "as_json", is_flag=True, help="One port a line, for programs.")
+@click.option("--json", "as_json", is_flag=True, help="One port per line, for programs.")
 def command(as_json: bool) -> int:
     """List serial ports, what is behind each, and whether it can be opened; if not, what to do. Opens none."""
     from greenstep.ports.discovery import find_ports

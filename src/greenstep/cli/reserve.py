@@ -32,7 +32,7 @@ def _options(command: Callable[..., int]) -> Callable[..., int]:
 @click.option("--size", type=Number(), required=True, metavar="SIZE", help="Bytes that the bootloader needs.")
 @click.option("--at", "side", type=click.Choice(["top", "bottom"]), help="Of the flash. [Cortex-M bottom, else top]")
 @click.option("--bootloader", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
-              help="Its image: checked, and on a Cortex-M its vectors taken.")  # fmt: skip
+              help="Its image, to be checked; on a Cortex-M its vectors are used.")  # fmt: skip
 @_options
 def command(
     target: tuple[str, ...], size: int, side: Literal["top", "bottom"] | None, bootloader: Path | None,
@@ -63,7 +63,7 @@ def command(
         if loader.lowest < plan.start or loader.end > plan.end:
             raise usage(
                 "bootloader",
-                f"{loader.name} ({show_span(loader.lowest, loader.end - loader.lowest)}) lies outside the room "
+                f"{loader.name} ({show_span(loader.lowest, loader.end - loader.lowest)}) lies outside the space "
                 f"{show_span(plan.start, plan.size)}",
                 f"build it for {show_address(plan.start)}, or give it more: --size",
             )

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @click.argument("name", required=False)
 @click.option("--within", type=Real(0.1, 3600), metavar="SECONDS", help="How long to wait for the plug. [60]")
 @click.option("--forget", is_flag=True, help="Forget the port of that name.")
-@click.option("--json", "as_json", is_flag=True, help="One port a line, for programs.")
+@click.option("--json", "as_json", is_flag=True, help="One port per line, for programs.")
 def command(name: str | None, within: float | None, forget: bool, as_json: bool) -> int:
     """Unplug or plug the board: the port that changes is shown, and remembered as NAME if you give one. It is
     recognised later by its serial number, or else by its place on the USB, whatever it is called then.
@@ -53,7 +53,7 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
                 "no-change",
                 f"no port came or went in {longest_s:g} s",
                 (f"ports: {there}",),
-                ("another cable: many carry power only", "greenstep ports tells of devices without a driver"),
+                ("another cable: many carry power only", "greenstep ports lists devices without a driver"),
             )
         if as_json:
             from .json_view import json_line, plain
@@ -84,7 +84,7 @@ def remember(name: str, ports: Sequence[PortInfo]) -> str:
     if known is None:
         raise usage(
             "unknown-again",
-            f"{port.name} has neither serial number nor place to know it by",
+            f"{port.name} has neither serial number nor place to recognise it by",
             f"use its name: --port {port.name}",
         )
     path = write_alias(name, asdict(known))

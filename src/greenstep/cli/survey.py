@@ -47,7 +47,7 @@ class _Rows:
         sys.stdout.flush()
 
     def without_lines(self) -> None:
-        click.echo("   note     this port has no DTR and RTS: going on by hand")
+        click.echo("   note     this port has no DTR and RTS: continuing by hand")
 
     def hands_wanted(self, patience_s: float) -> None:
         click.echo(

@@ -26,10 +26,10 @@ def command() -> None:
 
 @command.command("show")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--dialect", metavar="NAME", help="Decode as this dialect, in place of the recorded one.")
+@click.option("--dialect", metavar="NAME", help="Decode as this dialect, instead of the recorded one.")
 @click.option("--all", "every", is_flag=True, help="Every exchange in a row of its own.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
-@click.option("--json", "as_json", is_flag=True, help="One row a line, for programs.")
+@click.option("--json", "as_json", is_flag=True, help="One row per line, for programs.")
 def show(file: Path, dialect: str | None, every: bool, save: Path | None, as_json: bool) -> int:
     """Where the time went, and what was said, decoded.
 

@@ -32,5 +32,5 @@ def command(board: tuple[str, ...], writes: bool, yes: bool, said: BoardSettings
     if writes:
         consented("Lift the write protection? The chip resets itself; nothing is erased.", yes)
     else:
-        consented("Unlock the chip? All that is in its flash is lost.", yes)
+        consented("Unlock the chip? Everything in its flash is lost.", yes)
     return run_board("unlock", wanted, how, writes_only=writes)

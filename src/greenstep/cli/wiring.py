@@ -28,7 +28,7 @@ _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
 @click.command("wiring", short_help="Which pin goes to which.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @wired_options
-@click.option("--straight", is_flag=True, help="Another board's bridge is borrowed: TX to TX, RX to RX.")
+@click.option("--straight", is_flag=True, help="Use another board as the adapter: TX to TX, RX to RX.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
 def command(board: tuple[str, ...], straight: bool, save: Path | None, said: BoardSettings, how: How) -> int:

@@ -18,5 +18,5 @@ def fitted(
     """The image as an upload to the part would write it, overriding refusals. Returns notes; raises RefusedFault for
     what cannot be overridden."""
     changed = dialect.fit(part, {"flash": image}, settings, frozenset(DESPITE))
-    here = "; the file stays as it is"  # words of an upload, not true of a file that is being made
+    here = "; the file stays unchanged"  # words of an upload, not true of a file that is being made
     return changed.images["flash"], tuple(note.removesuffix(here) for note in changed.notes)

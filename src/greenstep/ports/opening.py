@@ -60,7 +60,7 @@ def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], Any]:
     def open_again(settings: LineSettings, lines: tuple[bool, bool]) -> Any:
         found = name if back is None else back.wait()
         if found is None:
-            raise LinkLost("it went away as it should, and did not come back")
+            raise LinkLost("it disappeared as it should, and did not come back")
         end_s = time.monotonic() + LONGEST_S
         while True:
             try:

@@ -46,4 +46,4 @@ class TracingLink(RecordingLink):
             with self._stream:
                 self._stream.writelines(write_vcd(trace, __version__))
         except OSError as error:  # a full disk must not undo what was done to the chip
-            self._told(f" the recording {self._path} is not whole: {error.strerror}")
+            self._told(f" the recording {self._path} is incomplete: {error.strerror}")

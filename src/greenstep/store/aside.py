@@ -48,7 +48,7 @@ def put_aside(image: Image, whose: str) -> AsideFile:
     except OSError as error:
         raise RefusedFault.of(
             "keeps",
-            "what is to be kept could not be put aside before erasing",
+            "the bytes to be kept could not be saved before erasing",
             (f"{path}: {error.strerror or error}",),
             ("free some space there, or make it writable", "save it yourself: greenstep backup, and leave out keep"),
         ) from error

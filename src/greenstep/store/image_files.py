@@ -67,8 +67,8 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
             None,
             f"this is packed ({kind}), and no image",
             "Intel HEX, S-record, TI-TXT, ELF or raw binary",
-            "unpack it first; a kit goes by itself: greenstep upload FILE.kit",
-            f"if the chip is to hold it as it is, say where: {name} at ADDRESS",
+            "unpack it first; a kit is uploaded directly: greenstep upload FILE.kit",
+            f"to write it unchanged, give the address: {name} at ADDRESS",
             key="image-kind",
         )
     if at is None and saved_text(data):
@@ -81,7 +81,7 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
 def _no_image(head: bytes, name: str) -> ImageFault:
     kind = saved_text(head)
     page = kind == "a web page"
-    tries = ("take the file itself, not the page that shows it",)
+    tries = ("download the file itself, not the page that shows it",)
     first = next((line for line in head.decode("utf-8", "replace").splitlines() if line.strip()), "").strip()
     return ImageFault(
         name,
@@ -89,7 +89,7 @@ def _no_image(head: bytes, name: str) -> ImageFault:
         f"this is {kind}, and no image: the download went wrong" if page else f"this is {kind}, and no image",
         "Intel HEX, S-record, TI-TXT, ELF or raw binary",
         *(tries if page else (f"did a download go wrong? it begins {first[:40]!r}",)),
-        f"if the chip is to hold the text itself, say where: {name} at ADDRESS",
+        f"to write the text itself, give the address: {name} at ADDRESS",
         key="image-kind",
     )
 

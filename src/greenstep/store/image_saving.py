@@ -33,7 +33,7 @@ def kind_for(path: Path, said: Kind | None) -> Kind:
     for kind, endings in KINDS.items():
         if path.suffix.lower() in endings:
             return kind
-    raise usage("format", f"{path.name}: its ending does not name a format", f"say it: --as {' or '.join(KINDS)}")
+    raise usage("format", f"{path.name}: its ending does not name a format", f"name one: --as {' or '.join(KINDS)}")
 
 
 def check_place(path: Path, replace: bool) -> None:

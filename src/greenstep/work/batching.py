@@ -83,7 +83,9 @@ def orders_for(
     from greenstep.core.climb.approach import refuse_unfit
 
     if plugged and (ports or again is not None):
-        raise usage("plugged", "--plugged takes every port that comes, once", "leave out --port, --again and --once")
+        raise usage(
+            "plugged", "--plugged takes every port that appears, once", "leave out --port, --again and --once"
+        )
     if ports:
         board = board.at_port(ports[0])
     job = make_job("upload", board.without_port if plugged else board, person)
@@ -231,7 +233,7 @@ class BatchRun:
             return
         self._stopping.set()
         if any(not served.ended for served in self._served.values()):
-            self._view.remark("no further board is begun; those under way are finished")
+            self._view.remark("no further board is begun; boards in progress are finished")
 
     @contextmanager
     def _stopped_by_signals(self) -> Iterator[None]:

@@ -146,7 +146,7 @@ def answered(surveyed: Surveyed) -> Candidate:
         baud = by_kind["garbage"].baud
         raise NoAnswerFault.of(
             "wrong-rate",
-            f"what is there talks at another rate, about {baud} baud",
+            f"the board talks at another rate, about {baud} baud",
             evidence,
             (f"ask at that rate: --baud {baud}", "a missing ground wire garbles too: check it"),
             "likely",
@@ -164,7 +164,7 @@ def answered(surveyed: Surveyed) -> Candidate:
         )
     raise NoAnswerFault.of(
         "nothing-learnt",
-        "no hookup that is common made a bootloader answer",
+        "no common hookup made a bootloader answer",
         evidence or ("nothing was heard, before or after any reset",),
         (
             "by hand: greenstep greet --hookup by-hand with --chip",

@@ -19,7 +19,7 @@ GREET: dict[str, Any] = {"purpose": "greet"}
 ROWS = [
     *usual_rows(BOARD, (3000, 70_000), "feeder pump", "cap-dtr", writing_has_no_effect="", silence="silence-after=90",
                 restarts_while_it_is_written=""),
-    Situation(13, "writing has no effect", BOARD, "not-written", 6, {**UPLOAD, "faults": ("dead-write",)}, "and does not do it"),
+    Situation(13, "writing has no effect", BOARD, "not-written", 6, {**UPLOAD, "faults": ("dead-write",)}, "without doing it"),
     Situation(9, "an STM32 ROM asked as AN1310", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic18"}, "pic18f252"),

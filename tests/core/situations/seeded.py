@@ -37,7 +37,7 @@ def wrong_rate(dialect: str, seed: int) -> Situation:
     source = random.Random(seed)
     factors = list(_FACTORS)
     if find_dialect(dialect).spec.rom_speaks:
-        # at a rate that some ROMs have, its text is read, and tells of the boot pin in place of the rate
+        # at a rate that some ROMs have, its text is read, and tells of the boot pin instead of the rate
         factors = [
             f for f in factors if all(abs(_FACTORS[f] / rate - 1) > 0.04 for rate in ROM_RATES if rate != 115200)
         ]

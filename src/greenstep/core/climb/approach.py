@@ -108,7 +108,7 @@ def enter_step(session: Session) -> Iterator[Event]:
             )
     except LinesMissing:
         session.reset_by = ResetBy.HAND_WITHOUT_LINES
-        yield Noted("enter", "this port has no DTR and RTS: going on by hand")
+        yield Noted("enter", "this port has no DTR and RTS: continuing by hand")
 
 
 def sync_step(session: Session) -> Iterator[Event]:

@@ -157,7 +157,7 @@ UARTS: dict[str, UartRules] = {
         "pic18",
         "PIC18 EUSART",
         "the oscillator (Fosc), after its PLL",
-        'PIC18 data sheets, "Baud Rate Generator (BRG)"; tolerance reckoned from half a bit',
+        'PIC18 data sheets, "Baud Rate Generator (BRG)"; tolerance computed from half a bit',
         (
             Mode("8 bit, low speed", _pic18(64, 255), _half_bit(16)),
             Mode("8 bit, high speed", _pic18(16, 255), _half_bit(16)),
@@ -168,21 +168,21 @@ UARTS: dict[str, UartRules] = {
         "lpc",
         "LPC UART",
         "the UART's own clock (PCLK or U_PCLK)",
-        'NXP UM10360, "UARTn Fractional Divider Register"; tolerance reckoned from half a bit',
+        'NXP UM10360, "UARTn Fractional Divider Register"; tolerance computed from half a bit',
         (Mode("whole divider", _lpc, _half_bit(16)), Mode("fractional divider", _lpc_fraction, _half_bit(16))),
     ),
     "esp": UartRules(
         "esp",
         "ESP32 UART",
         "the UART's clock, usually 80 MHz (APB)",
-        'ESP32 Technical Reference Manual, "Baud Rate Detection and Generation"; tolerance reckoned from half a bit',
+        'ESP32 Technical Reference Manual, "Baud Rate Detection and Generation"; tolerance computed from half a bit',
         (Mode("divider", _esp(16), _half_bit(16)),),
     ),
     "esp8266": UartRules(
         "esp8266",
         "ESP8266 UART",
         "80 MHz (with the 26 MHz crystal, in its ROM 52 MHz)",
-        'ESP8266 Technical Reference, "UART"; tolerance reckoned from half a bit',
+        'ESP8266 Technical Reference, "UART"; tolerance computed from half a bit',
         (Mode("divider", _esp(1), _half_bit(16)),),
     ),
     "stm32": UartRules(

@@ -47,7 +47,7 @@ def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> None:
             f"the image ends at {show_address(image.end - 1)}",
             f"read from the chip: code from {show_address(start)} on, {show_size(size)}",
         ),
-        (f"build a smaller program: --bootloader-bytes {size} says so before",),
+        (f"build a smaller program: --bootloader-bytes {size} checks that first",),
     )
 
 
@@ -63,7 +63,7 @@ def _refuse_to_cut_off(dialect: Dialect, memory: Memory, image: Image) -> None:
         return
     raise RefusedFault.of(
         "cuts-off-bootloader",
-        "the image would take away the jump that leads to the bootloader",
+        "the image would remove the jump that leads to the bootloader",
         (
             f"the chip has {show_bytes(held)} at {show_address(memory.start)}, the image {show_bytes(wanted)}",
             "without it this bootloader is out of reach for good",
@@ -87,7 +87,7 @@ def into_loader(part: Part | None, error: Exception) -> Finding | None:
         "hits-bootloader",
         f"the chip refuses to write at {show_address(error.address)}: that is the bootloader",
         (f"it said {error.said}",),
-        (f"build a smaller program: --bootloader-bytes {size} says so before",),
+        (f"build a smaller program: --bootloader-bytes {size} checks that first",),
         "likely",
     )
 

@@ -233,7 +233,7 @@ class AvrV1(Dialect):
         frames = [bytes([Command.LOAD_ADDRESS, 0, 0, END, Command.READ_PAGE, 0, 64, ord(kind), END]) for kind in "EF"]
         eeprom, flash = (self._repeat(frame, 64, "read page", replies=2) for frame in frames)
         if eeprom == flash and flash.strip(b"\xff"):
-            return f"asked for EEPROM it shows the flash: {show_bytes(eeprom, 8)}"
+            return f"asked for EEPROM, it shows the flash: {show_bytes(eeprom, 8)}"
         return ""
 
     def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:

@@ -388,7 +388,7 @@ class AvrV2(Dialect):
             at = next(at for at, (a, b) in enumerate(zip(found, content, strict=True)) if a != b)
             raise VerifyFault.of(
                 "written-beside",
-                f"the EEPROM does not take back what was beside the image: {show_address(at)} differs",
+                f"the EEPROM does not accept the bytes beside the image again: {show_address(at)} differs",
                 evidence=(f"written {content[at]:02X}, found {found[at]:02X}",),
                 attempts=("upload again; the EEPROM may be worn there",),
                 certainty="likely",

@@ -28,7 +28,7 @@ class Unexpected(DialectError):
     """Something came that the document does not allow there."""
 
     def __init__(self, waiting_for: str, heard: bytes) -> None:
-        super().__init__(f"{show_heard(heard)} in place of {waiting_for}")
+        super().__init__(f"{show_heard(heard)} instead of {waiting_for}")
         self.waiting_for = waiting_for
         self.heard = heard
 

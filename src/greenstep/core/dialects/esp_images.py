@@ -81,8 +81,8 @@ def _refuse_lone_header(part: Part, image: Image, boot: int, despite: frozenset[
         _refuse(
             despite,
             f"{image.name} would not run: it lies at 0, and the {part.title} begins at {show_address(boot)}",
-            ("it begins with E9, as images for other places do",),
-            f"give it its place: FILE at {boot:#x}, or an application's: FILE at 0x10000",
+            ("it begins with E9, as images for other addresses do",),
+            f"give it its address: FILE at {boot:#x}, or an application's: FILE at 0x10000",
         )
 
 
@@ -141,7 +141,7 @@ def _wanted(part: Part, settings: Mapping[str, Any], extended: bool) -> tuple[in
         there = (
             f"there are {', '.join(speeds)} MHz"
             if speeds
-            else "leave it as it is: which of them its ROM starts from is not known"
+            else "leave it unchanged: it is not known which of them its ROM starts from"
         )
         raise RefusedFault.of("setting", f"the {part.title}'s header has no speed {speed}", (), (there,))
     return MODES.get(mode), sizes.get(size), speeds.get(speed)

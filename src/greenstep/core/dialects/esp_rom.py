@@ -552,10 +552,10 @@ class EspRom(Dialect):
         what = "encrypts its flash" if self._security.encrypts else "only starts what is signed (secure boot)"
         raise RefusedFault.of(
             "encryption",
-            f"this {part.title} {what}: a plain image would not start, and may not be put right over UART",
+            f"this {part.title} {what}: a plain image would not start, and perhaps could not be corrected over UART",
             ("its fuses say so",),
             (
-                "write it from inside, by the program's own update",
+                "update it from inside, with the program's own update",
                 "if the image is made for it: --despite encryption",
             ),
         )

@@ -25,8 +25,8 @@ def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple
         if words[place] != total:
             image = with_bytes(image, start + 4 * place, total.to_bytes(4, "little"))
             notes.append(
-                f"vector checksum {total:08X} put in at {show_address(start + 4 * place)}, "
-                f"where {words[place]:08X} stood; the file stays as it is"
+                f"vector checksum {total:08X} inserted at {show_address(start + 4 * place)}, "
+                f"where {words[place]:08X} stood; the file stays unchanged"
             )
     return image, notes
 
@@ -43,11 +43,11 @@ def refuse_without_beginning(image: Image, part: Part, despite: frozenset[str]) 
     seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were hidden by the boot ROM"
     raise RefusedFault.of(
         "hidden",
-        f"the backup lacks {where}, and the chip would not run without",
+        f"the backup lacks {where}, and the chip would not run without it",
         (seen,),
         (
             "upload the program that was in the chip: its file has them",
-            "to have the rest too: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
+            "for the rest: greenstep image join BACKUP PROGRAM --save BOTH.hex, and upload that",
         ),
     )
 

@@ -378,7 +378,7 @@ class LpcIsp(Dialect):
         hidden = total(checks) - total(spans)
         return Provable(
             spans,
-            f"the first {hidden} lie hidden by the boot ROM: read back in RAM before the copy" if hidden else "",
+            f"the first {hidden} are hidden by the boot ROM: checked in RAM before the copy" if hidden else "",
         )
 
     def _unlock(self) -> None:
@@ -408,7 +408,7 @@ class LpcIsp(Dialect):
     def unlock(self, part: Part) -> str:
         """With CRP1 and CRP2 the ROM still erases all sectors at once, including the protection word."""
         self.erase_all(part.flash)
-        return "all sectors erased, and with them the protection word; it counts from the next reset"
+        return "all sectors erased, and with them the protection word; it takes effect at the next reset"
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Into the RAM, then copied into the prepared sectors."""
@@ -428,7 +428,7 @@ class LpcIsp(Dialect):
             """Bytes that cannot be read back from the flash afterwards are checked in the RAM first."""
             self._to_ram(buffer, data)
             if hidden > 0 and self._read(buffer, (hidden + 3) & ~3)[:hidden] != data[:hidden]:
-                raise Unexpected("the RAM to hold what was sent", b"")
+                raise Unexpected("the sent bytes in RAM", b"")
 
         self._again(fill)
         longest_s = 4 * memory.program_s * len(data) / memory.write_unit

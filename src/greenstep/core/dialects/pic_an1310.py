@@ -266,7 +266,7 @@ class PicAn1310(Dialect):
         if self.read(memory, second.address, _GOTO_BYTES) != bridge[:_GOTO_BYTES]:
             raise WriteFault.of(
                 "not-written",
-                "the loader acknowledges a write and does not do it",
+                "the loader acknowledges a write without doing it",
                 (f"nothing of it at {show_address(second.address)}: the block at 0 stays as it is",),
                 ("is the flash write-protected (configuration bits WRT)?", "measure the supply while it writes"),
             )
@@ -365,7 +365,7 @@ class PicAn1310(Dialect):
             "vectors",
             "restoring this would put the bootloader out of reach",
             (f"it has {show_bytes(jump) if covered else 'nothing'} at 0, where reset must lead to the loader",),
-            ("upload the program: its jump is moved then",),
+            ("upload the program: that moves its jump",),
         )
 
     # --- starting

@@ -84,7 +84,7 @@ class PicAn851(Dialect):
         self._stays = False
         self._version = ""
         self._asked = 0
-        """How many answers to the version question may come in place of the expected reply."""
+        """How many answers to the version question may come instead of the expected reply."""
 
     # --- frames
 
@@ -260,7 +260,7 @@ class PicAn851(Dialect):
         """The byte that says 'run', then a request of length 0, which resets."""
         self._set_stay(_RUN)
         self.finish()
-        return "told to run at the next reset, and reset"
+        return "set to run at the next reset, and reset"
 
     def finish(self) -> None:
         say_last(self.link, framed(bytes([Command.READ_VERSION, 0])))

@@ -62,7 +62,7 @@ _RESYNCS = 6  # an address frame has 5 bytes, and a busy chip may swallow one
 _FILLER = b"\x01" + bytes(BLOCK + 2)
 _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
-IGNORED = "ignored as long as nBOOT_SEL is set"
+IGNORED = "ignored while nBOOT_SEL is set"
 _ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
 
 

@@ -48,7 +48,7 @@ def judge_vectors(image: Image, part: Part) -> Verdict:
     foreign = _foreign(image, part)
     if foreign:
         shown = f"first bytes {show_bytes(image.pieces[0].data[:8])}"
-        return Verdict(f"the image begins as one for another chip: {foreign}", (shown,))
+        return Verdict(f"the image begins like one for another chip: {foreign}", (shown,))
     return family.judge(image, part)
 
 

@@ -90,7 +90,7 @@ def renew_headers(image: Image, origins: Sequence[Origin]) -> tuple[Image, tuple
         try:
             renewed = rewritten(data, extended, None, None, None)
         except HeaderError as error:
-            notes.append(f"the boot header at {place} is none any more: {error}")
+            notes.append(f"the boot header at {place} is no longer valid: {error}")
             continue
         if renewed == data:
             notes.append(f"the sums of the boot header at {place} were right")

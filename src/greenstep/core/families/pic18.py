@@ -95,7 +95,7 @@ def _judge(image: Image, part: Part) -> Verdict:
     if target is None:
         return Verdict(notes=("the image does not begin with a GOTO, as compiled programs do",))
     if not start <= target < part.flash.end:
-        return Verdict("the reset vector jumps out of the flash", (*shown, f"GOTO {show_address(target)}"))
+        return Verdict("the reset vector jumps outside the flash", (*shown, f"GOTO {show_address(target)}"))
     return Verdict()
 
 

@@ -58,7 +58,7 @@ def restarted(seen: Observations) -> Finding | None:
     if text is None:
         return None
     at = f" after {seen.progress.done:,} of {seen.progress.total:,} bytes" if seen.progress else ""
-    evidence = (f"in place of a reply came {show_heard(text)}",)
+    evidence = (f"instead of a reply came {show_heard(text)}",)
     if seen.gives_up:
         return Finding(
             "restarted",

@@ -295,8 +295,8 @@ def warnings(
     for pulse in drawn.pulses:
         if pulse.end_s is not None and pulse.end_s - pulse.start_s < shortest_reset_s:
             found.append(
-                f"reset is low for {_time(pulse.end_s - pulse.start_s)}, and the chip wants "
-                f"{_time(shortest_reset_s)} at least"
+                f"reset is low for {_time(pulse.end_s - pulse.start_s)}, and the chip needs "
+                f"at least {_time(shortest_reset_s)}"
             )
     if drawn.pulses and drawn.pulses[-1].sampled_s is None:
         found.append("reset is still low at the end: the chip is held there")
@@ -318,11 +318,11 @@ def _about_boot(drawn: Waveform, last: Pulse, entering: bool, boot_level: str) -
         if late and (boot.at(late[0]) > drawn.volts / 2) == (boot_level == "high"):
             return [f"the boot pin is set {_time(late[0] - last.sampled_s)} after reset has risen: too late"]
         if gone and len(boot.stretches) > 1:
-            return [f"the boot pin is let go {_time(last.sampled_s - gone[-1])} before reset has risen: too early"]
+            return [f"the boot pin is released {_time(last.sampled_s - gone[-1])} before reset has risen: too early"]
         return ["the boot pin never selects the bootloader while reset rises"]
     let_go = next((s.start_s for s in boot.stretches if s.start_s > last.sampled_s), None)
     if entering and let_go is not None and let_go - last.sampled_s < _SHORTEST_HOLD_S:
-        return [f"the boot pin is let go only {_time(let_go - last.sampled_s)} after reset has risen"]
+        return [f"the boot pin is released only {_time(let_go - last.sampled_s)} after reset has risen"]
     return []
 
 
@@ -336,7 +336,7 @@ def _about_two_calls(
         if [p.boot_selected for p in split.pulses] != [p.boot_selected for p in whole.pulses]:
             return [
                 f"where the system changes {first.upper()} before the other line, the state in between matters: "
-                "the chip would see another boot pin, or one reset more"
+                "the chip would see another boot pin level, or another reset"
             ]
     return []
 

@@ -342,8 +342,8 @@ class _Reader:
                 None,
                 f"no end record: the file is cut off after line {self.line - 1}",
                 "a last line :00000001FF",
-                "copy or download it again, whole",
-                "if it is meant so, add that line to it",
+                "copy or download it again, completely",
+                "if it is complete, add that line",
             )
         return Image(self.name, pieces, self.start, "Intel HEX")
 
@@ -395,7 +395,7 @@ def write_intel_hex(
     MiB. Raises ValueError if an address is out of reach.
     """
     if not 1 <= record_bytes <= 255:
-        raise ValueError(f"{record_bytes} bytes a record: 1 to 255 are possible")
+        raise ValueError(f"{record_bytes} bytes per record: 1 to 255 are possible")
     reach = 1 << 32 if addressing == "linear" else 0x100000
     if image.end > reach:
         raise ValueError(f"address {show_address(image.end - 1)} is out of reach of {addressing} addressing")

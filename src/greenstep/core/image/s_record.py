@@ -237,7 +237,7 @@ def write_s_record(image: Image, record_bytes: int = 16) -> Iterator[str]:
     `record_bytes` is 1 to 250. Raises ValueError if an address is out of reach.
     """
     if not 1 <= record_bytes <= 250:
-        raise ValueError(f"{record_bytes} bytes a record: 1 to 250 are possible")
+        raise ValueError(f"{record_bytes} bytes per record: 1 to 250 are possible")
     highest = max(image.end - 1, image.start or 0)
     if highest >= 1 << 32:
         raise ValueError(f"address {show_address(highest)} is out of reach of S-records")

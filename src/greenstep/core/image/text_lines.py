@@ -42,12 +42,12 @@ def bad_digits(name: str, number: int, digits: bytes, first_column: int) -> Imag
     for column, byte in enumerate(digits, first_column):
         if byte not in b"0123456789abcdefABCDEF":
             return ImageFault(name, number, f"{quoted(bytes([byte]))} in column {column}", "a hex digit")
-    return ImageFault(name, number, f"{len(digits)} hex digits, an odd number", "two digits a byte", CUT)
+    return ImageFault(name, number, f"{len(digits)} hex digits, an odd number", "two digits per byte", CUT)
 
 
 def wrong_length(name: str, number: int, held: int, said: int, noun: str) -> ImageFault:
     """A line with another number of bytes than its count says."""
-    more = "is cut short or lost characters" if held < said else "has characters too many"
+    more = "is cut short or lost characters" if held < said else "has too many characters"
     return ImageFault(
         name, number, f"{held} {noun}: the line {more}", f"{said}, as the record's count {said:02X} says", CUT
     )

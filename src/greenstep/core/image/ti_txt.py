@@ -79,7 +79,7 @@ class _Reader:
                         self.name,
                         number,
                         f"{quoted(word)} as byte {column} of the line",
-                        "two hex digits a byte, blanks between",
+                        "two hex digits per byte, spaces between",
                         CUT,
                     )
         data = bytes.fromhex(text.decode("ascii"))
@@ -109,7 +109,7 @@ def write_ti_txt(image: Image, line_bytes: int = 16) -> Iterator[str]:
     `line_bytes` is 1 to 255. Raises ValueError if an address is out of reach.
     """
     if not 1 <= line_bytes <= 255:
-        raise ValueError(f"{line_bytes} bytes a line: 1 to 255 are possible")
+        raise ValueError(f"{line_bytes} bytes per line: 1 to 255 are possible")
     if image.end > 1 << 32:
         raise ValueError(f"address {show_address(image.end - 1)} is out of reach of TI-TXT")
     for piece in image.pieces:
