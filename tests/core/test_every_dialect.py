@@ -381,7 +381,7 @@ class Lpc(unittest.TestCase):
         image = sample_for("lpc1769", 3000)
         before = image.pieces[0].data
         trial = run("lpc1769", {"flash": image})
-        self.assertIn("inserted at 001C", notes(trial))
+        self.assertIn("filled in at 001C", notes(trial))
         self.assertEqual(image.pieces[0].data, before)
         self.assertIn("2,936 bytes equal", trial.step("verify").evidence)
         self.assertIn("the first 64 are hidden by the boot ROM", trial.step("verify").evidence)

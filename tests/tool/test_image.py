@@ -216,7 +216,7 @@ class Changing(ToolTest):
         )
         counter = str(EXAMPLE / "images" / "entrance-counter.hex")
         put = self.run_tool("image", "convert", counter, "--chip", "lpc1769", "--sums", "--save", "counter.hex")
-        self.assertIn("vector checksum EFFF7876 inserted at 001C", put.out)
+        self.assertIn("vector checksum EFFF7876 filled in at 001C", put.out)
         self.assertNotIn("vector checksum", self.run_tool("image", "show", "counter.hex", "--chip", "lpc1769").out)
 
     def test_what_is_refused(self) -> None:

@@ -88,7 +88,8 @@ def command(
     if judged.divided is not None:
         heard = ", ".join(_about_baud(baud) for _, baud in missed)
         click.echo(f" if the clock is really 1/4, 1/2, 2 or 4 times this one, {judged.baud} comes out near {heard}")
-    click.echo(f" {rules.clock} counts; both ends' errors add up, so each should stay within 2 %")
+    click.echo(f" the divided clock is {rules.clock}")
+    click.echo(" the errors of both ends add up, so each should stay within 2 %")
     if save is not None:
         click.echo(f" saved {save}")
     return 0
@@ -126,14 +127,14 @@ def _seconds(costs: Costs, baud: int, frame: Frame) -> float:
 
 
 def _table(made: Sequence[RateMade], costs: Costs | None, frame: Frame) -> None:
-    time_head = "   image" if costs is not None else ""
-    click.echo(f"    baud      real    error   tolerates   {'by':<32}{'':<12}{time_head}".rstrip())
+    time_head = f"  {'image':>10}" if costs is not None else ""
+    click.echo(f"    baud      real     error   tolerates   {'by':<32}{'':<12}{time_head}".rstrip())
     for rate in made:
         if rate.divided is None or rate.mode is None:
-            click.echo(f" {rate.baud:>7}         -        -           -   {'no divider makes it':<32}")
+            click.echo(f" {rate.baud:>7}         -         -           -   {'no divider makes it':<32}")
             continue
         by = f"{rate.mode.name}, {rate.divided.register}"
-        took = f"  {show_seconds(_seconds(costs, rate.baud, frame)):>7}" if costs is not None else ""
+        took = f"  {show_seconds(_seconds(costs, rate.baud, frame)):>10}" if costs is not None else ""
         click.echo(
             f" {rate.baud:>7}  {rate.divided.real:>8.0f}  {rate.error * 100:>+6.1f} %   "
             f"{rate.tolerates * 100:>7.1f} %   {by:<32}{_WORDS[rate.verdict]:<12}{took}".rstrip()

@@ -158,7 +158,7 @@ def convert_command(
             saving = replace(saving, fill=None)
     except ValueError as error:
         raise usage("change", f"{image.name}: {error}") from None
-    notes = [f"{count(len(data), 'byte')} inserted at {show_address(address)}" for address, data in patches]
+    notes = [f"{count(len(data), 'byte')} patched at {show_address(address)}" for address, data in patches]
     if sums:
         image, more = _with_sums(these, image, origins)
         notes += more

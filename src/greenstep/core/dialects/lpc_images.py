@@ -25,7 +25,7 @@ def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple
         if words[place] != total:
             image = with_bytes(image, start + 4 * place, total.to_bytes(4, "little"))
             notes.append(
-                f"vector checksum {total:08X} inserted at {show_address(start + 4 * place)}, "
+                f"vector checksum {total:08X} filled in at {show_address(start + 4 * place)}, "
                 f"where {words[place]:08X} stood; the file stays unchanged"
             )
     return image, notes
