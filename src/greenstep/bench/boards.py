@@ -43,7 +43,7 @@ class BenchBoard:
     texts: tuple[str, str]
     console: int = 115200
     dialect: str = ""
-    settings: tuple[tuple[str, object], ...] = ()
+    settings: tuple[tuple[str, str | tuple[TalkLine, ...]], ...] = ()
     stock: Callable[[], Stock] | None = None
 
     @property
@@ -120,7 +120,7 @@ def _pic(family: str, chip: str, name: str = "", dialect: str = "") -> BenchBoar
 
 
 def _xmodem(name: str, named: bool = False) -> BenchBoard:
-    settings: dict[str, object] = {
+    settings: dict[str, str | tuple[TalkLine, ...]] = {
         "before": (TalkLine("u uploads", 5.0, "u"),),
         "after": (TalkLine("g goes", 5.0, "g"),),
     }

@@ -9,9 +9,17 @@ from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from greenstep.bench.boards import BenchBoard, Hands
+    from greenstep.bench.faults import Faults
+    from greenstep.bench.real_time import RealTimeBoard
+    from greenstep.core.talk import TalkLine
 
 
 @click.command("bench", short_help="Serve simulated boards.")
@@ -116,7 +124,9 @@ def command(
     return 0
 
 
-def _serve(board: Any, faults: Any, turnaround_s: float, hands: Any, pty: bool, tcp_port: int) -> Any:
+def _serve(
+    board: BenchBoard, faults: Faults, turnaround_s: float, hands: Hands | None, pty: bool, tcp_port: int
+) -> RealTimeBoard:
     from greenstep.bench.boards import by_hand
 
     if hands is not None:
@@ -142,7 +152,7 @@ def _stop_on_signals(ended: threading.Event) -> None:
             signal.signal(number, stop)
 
 
-def _tell(servers: list[Any], as_json: bool) -> None:
+def _tell(servers: list[RealTimeBoard], as_json: bool) -> None:
     if as_json:
         from .json_view import json_line
 
@@ -172,7 +182,7 @@ def _tell(servers: list[Any], as_json: bool) -> None:
     click.echo("Ctrl-C ends it.")
 
 
-def _written(value: Any) -> str:
+def _written(value: str | Sequence[TalkLine]) -> str:
     """A setting as written on the command line."""
     if isinstance(value, str):
         return value
@@ -180,7 +190,7 @@ def _written(value: Any) -> str:
     return f"[ {', '.join(turns)} ]"
 
 
-def _list(boards: Any, faults: Any) -> None:
+def _list(boards: Mapping[str, BenchBoard], faults: Mapping[str, tuple[str, str]]) -> None:
     from greenstep.bench.address import described
 
     for name, board in boards.items():
@@ -194,7 +204,7 @@ def _list(boards: Any, faults: Any) -> None:
         click.echo(f"  {written:<24}  {meaning}")
 
 
-def _save(servers: list[Any], folder: Path) -> None:
+def _save(servers: list[RealTimeBoard], folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     for server in servers:
         for memory in ("flash", "eeprom"):

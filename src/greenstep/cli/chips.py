@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import click
 
 from greenstep.core.dialects.spec import Erasing, Starting
 
 from .faults import faults_as_asked
+
+if TYPE_CHECKING:
+    from greenstep.core.chips import Catalogue, Part
+    from greenstep.core.dialects.dialect import Dialect
 
 _NAMES_WIDTH = 60
 
@@ -50,7 +55,7 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
     return 0
 
 
-def _as_json(parts: Any) -> None:
+def _as_json(parts: Sequence[Part]) -> None:
     from .json_view import json_line
 
     for part in parts:
@@ -67,7 +72,7 @@ def _as_json(parts: Any) -> None:
         )
 
 
-def _line(dialect: Any, catalogue: Any) -> None:
+def _line(dialect: type[Dialect], catalogue: Catalogue) -> None:
     parts = catalogue.of_dialect(dialect.name)
     names = [part.title for part in parts]
     most = 4
@@ -77,7 +82,7 @@ def _line(dialect: Any, catalogue: Any) -> None:
     click.echo(f"{dialect.name:<11}  {dialect.title}: {shown}")
 
 
-def _show_parts(parts: Any) -> None:
+def _show_parts(parts: Sequence[Part]) -> None:
     from greenstep.core.quantities import show_size
 
     width = max(len(part.name) for part in parts)
@@ -98,7 +103,7 @@ _ERASES = {
 }
 
 
-def _show_dialect(dialect: Any, parts: Any) -> None:
+def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
     spec = dialect.spec
     click.echo(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}\n")
     rows = [
@@ -107,14 +112,15 @@ def _show_dialect(dialect: Any, parts: Any) -> None:
         ("chip", "says which it is" if spec.tells_chip else "does not say which it is: name it"),
         ("lock", " and ".join(["lock"] * spec.can_lock + ["unlock"] * spec.can_unlock) or "no"),
         ("starts by", "a reset" if spec.starting is Starting.RESET else "a command"),
-        ("gives up", "yes, soon: reset while the tool asks" if spec.gives_up else "no, it waits"),
+        ("times out", "yes, soon: reset while the tool asks" if spec.gives_up else "no, it waits"),
     ]  # fmt: skip
     for name, value in rows:
         click.echo(f"  {name:<10} {value}")
     for setting in spec.settings:
         choices = f" ({', '.join(setting.choices)})" if setting.choices else ""
-        value = f"0x{setting.default:02X}" if setting.default in range(256) else setting.default
-        default = f" [{value}]" if setting.default not in ((), "") else ""
+        usual = setting.default
+        shown = f"0x{usual:02X}" if isinstance(usual, int) and usual < 256 else usual
+        default = f" [{shown}]" if usual not in ((), "") else ""
         click.echo(f"  --set {setting.name}: {setting.help}{choices}{default}")
     click.echo()
     if parts:

@@ -32,8 +32,7 @@ class Live:
 
     def __init__(self, stream: TextIO) -> None:
         self._console = Console(file=stream, highlight=False, soft_wrap=True)
-        self._progress: Progress | None = None
-        self._task: TaskID | None = None
+        self._bar: tuple[Progress, TaskID] | None = None
 
     @property
     def width(self) -> int:
@@ -50,8 +49,8 @@ class Live:
         """Show the progress of a step."""
         if not self._console.is_terminal:
             return
-        if self._progress is None:
-            self._progress = Progress(
+        if self._bar is None:
+            progress = Progress(
                 TextColumn(" ◌ {task.description:<8}"),
                 BarColumn(36, complete_style="green", finished_style="green"),
                 TextColumn("{task.percentage:>3.0f} %"),
@@ -59,15 +58,14 @@ class Live:
                 console=self._console,
                 transient=True,
             )
-            self._progress.start()
-            self._task = self._progress.add_task(
-                event.step, total=event.total, unit=event.unit, elapsed_s=event.elapsed_s
-            )
-        assert self._task is not None
-        self._progress.update(self._task, completed=event.done, total=event.total, elapsed_s=event.elapsed_s)
+            progress.start()
+            task = progress.add_task(event.step, total=event.total, unit=event.unit, elapsed_s=event.elapsed_s)
+            self._bar = progress, task
+        progress, task = self._bar
+        progress.update(task, completed=event.done, total=event.total, elapsed_s=event.elapsed_s)
 
     def stop_bar(self) -> None:
         """Remove the bar."""
-        if self._progress is not None:
-            self._progress.stop()
-            self._progress = None
+        if self._bar is not None:
+            self._bar[0].stop()
+            self._bar = None

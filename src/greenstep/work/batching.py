@@ -202,7 +202,7 @@ class BatchRun:
             except (EOFError, OSError):
                 self._over(connection, served)
 
-    def _take(self, served: _Served, news: Any) -> None:
+    def _take(self, served: _Served, news: News) -> None:
         if isinstance(news, Begins):
             served.ended = False
         if not isinstance(news, Ends):

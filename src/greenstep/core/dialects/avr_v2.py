@@ -419,7 +419,7 @@ class AvrV2(Dialect):
         """From the address the loader has advanced to, else from 0 on."""
         if self._next == (memory.name, address):
             try:
-                return self._eeprom_next(memory, size)
+                return self._eeprom_next(memory, address, size)
             except (Silence, Unexpected) as error:
                 self.retries += 1
                 self._forget(error.heard)
@@ -432,7 +432,7 @@ class AvrV2(Dialect):
         self._go_to(memory, 0)
         data = b""
         while len(data) < end:
-            data += self._eeprom_next(memory, min(block, end - len(data)))
+            data += self._eeprom_next(memory, len(data), min(block, end - len(data)))
         return data
 
     def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
@@ -450,8 +450,7 @@ class AvrV2(Dialect):
 
             def from_its_address(number: bytes = number, at: int = at, size: int = size) -> bytes:
                 self._repeat(bytes([Command.LOAD_ADDRESS]) + number, 0)
-                self._next = (memory.name, address + at)
-                return self._eeprom_next(memory, size)
+                return self._eeprom_next(memory, address + at, size)
 
             found = self.exchange(from_its_address, self._forget)
             self._next = None
@@ -460,9 +459,9 @@ class AvrV2(Dialect):
             at += size
         return True
 
-    def _eeprom_next(self, memory: Memory, size: int) -> bytes:
-        assert self._next is not None
-        at, self._next = self._next[1], None
+    def _eeprom_next(self, memory: Memory, at: int, size: int) -> bytes:
+        """From `at`, which the loader has advanced to."""
+        self._next = None
         data = self._exchange(bytes([Command.READ_EEPROM, size >> 8, size & 0xFF, 0xA0]), size + 1)
         if data[-1] != OK:
             raise ChipRefusal(Command.READ_EEPROM.words, RefusalKind.BAD_DATA, data[-1:], at)
