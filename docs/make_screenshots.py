@@ -71,7 +71,7 @@ PICTURES = (
         "batch",
         "greenstep batch brood-probe --port rfc2217://127.0.0.1:9 "
         "$(printf -- ' --port bench:brood-probe?pace=real&seed=%d' {1..6})",
-        after_s=2.4,
+        after_s=2.0,
     ),
 )
 

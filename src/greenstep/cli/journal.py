@@ -33,7 +33,7 @@ _COLOURS = {"green": "green", "unproven": "yellow", "failed": "red", "interrupte
 @click.option("--chip", default="", metavar="NAME|NUMBER", help="Of this chip, by kind or by unique id.")
 @click.option("--port", default="", metavar="PORT", help="Through this port.")
 @click.option("--image", default="", metavar="NAME|SUM|TEXT", help="By file name, beginning of a sum, or version.")
-@click.option("--outcome", type=click.Choice(_OUTCOMES), default=None, help="That ended so.")
+@click.option("--outcome", type=click.Choice(_OUTCOMES), default=None, help="With this outcome.")
 @click.option("--since", default="", metavar="DATE|DAYS", help="Since a date, 2026-11-02, or this many days back: 7.")
 @click.option("--last", type=Whole(0, None), default=None, metavar="NUMBER", help="How many rows; 0: all. [20]")
 @click.option("--held", "on_chips", is_flag=True, help="What is on which chip, and which have an old image.")
@@ -69,7 +69,9 @@ def command(
             if number is not None:
                 found = one_row(path, number)
                 if found is None:
-                    raise usage("no-such-row", f"the journal has no number {number}", "greenstep journal lists it")
+                    raise usage(
+                        "no-such-row", f"the journal has no number {number}", "greenstep journal lists the rows"
+                    )
                 return _show(found, as_json, as_csv)
             if on_chips:
                 return _held(held(path), as_json)
