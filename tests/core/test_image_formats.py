@@ -68,7 +68,7 @@ GOOD_S = {
 BAD_S = {
     "wrong checksum": (f"{ONE[:-2]}00\n", 1, "checksum 00", "from the line's bytes"),
     "lost characters": (f"{ONE}\n{line(1, 2, b'cdef')[:-4]}\n", 2, "cut short", "the record's count"),
-    "too many characters": (f"{ONE}00\n", 1, "characters too many", "as the record's count"),
+    "too many characters": (f"{ONE}00\n", 1, "too many characters", "as the record's count"),
     "half a byte": (f"{ONE[:-1]}\n", 1, "odd number", "two digits"),
     "no hex digit": (ONE.replace("61", "6G") + "\n", 1, "'G' in column 10", "hex digit"),
     "too short": ("S104000000\n".replace("04000000", "0300"), 1, "only 4 hex digits", "at least 8"),

@@ -60,7 +60,7 @@ GOOD = {
 BAD = {
     "wrong checksum": (":0200000061623A\n", 1, "checksum 3A", "3B from"),
     "lost characters": (f"{record(0, b'ab')}\n{record(2, b'cdef')[:-4]}\n", 2, "2 data bytes", "4, as the record's"),
-    "too many characters": (record(0, b"ab") + "00\n", 1, "characters too many", "2, as"),
+    "too many characters": (record(0, b"ab") + "00\n", 1, "too many characters", "2, as"),
     "half a byte": (record(0, b"ab")[:-1] + "\n", 1, "odd number", "two digits"),
     "no hex digit": (record(0, b"ab").replace("61", "6G") + "\n", 1, "'G' in column 11", "hex digit"),
     "too short": (":000000\n", 1, "only 6 hex digits", "at least 10"),
