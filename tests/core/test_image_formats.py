@@ -101,7 +101,7 @@ GOOD_TI = {
 BAD_TI = {
     "no digits": ("@0\n01 0G\nq\n", 2, "'0G' as byte 2", "two hex digits"),
     "half a byte": ("@0\n01 2\nq\n", 2, "'2' as byte 2", "two hex digits"),
-    "no blank between": ("@0\n0102\nq\n", 2, "'0102' as byte 1", "blanks between"),
+    "no blank between": ("@0\n0102\nq\n", 2, "'0102' as byte 1", "spaces between"),
     "data before an address": ("01 02\n@0\nq\n", 1, "before any address", "'@'"),
     "no address": ("@xyz\n01\nq\n", 1, "'@xyz'", "an address"),
     "an address beyond 4 GiB": ("@100000000\n01\nq\n", 1, "beyond", "32-bit"),
