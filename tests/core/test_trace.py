@@ -17,9 +17,11 @@ from greenstep.core.link import Frame, LineSettings
 from greenstep.core.recording_link import LineEvent, RecordingLink
 from greenstep.core.secrets import MaskedStream, Secrets
 from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
+from greenstep.core.trace.decoders import narrate
 from greenstep.core.trace.story import Told, tell
 
 from .examples import with_examples
+from .situations import BOARD_OF
 
 EIGHT_E = LineSettings(115200, Frame(8, "even", 1))
 
@@ -146,6 +148,27 @@ class Damaged(unittest.TestCase):
         for _ in range(60):
             at = dice.randrange(len(text))
             self.read(text[:at] + chr(dice.randrange(256)) + text[at + dice.randrange(3) :])
+
+    def test_every_dialect_s_frames_cut_short_or_with_other_bytes(self) -> None:
+        dice = random.Random(7)
+        for dialect, board in BOARD_OF.items():
+            with self.subTest(dialect):
+                said = [(exchange.sent, exchange.heard) for exchange in exchanges_of(recorded(board, 300))][:40]
+                rows = narrate(find_dialect(dialect), said)
+                self.assertEqual(sum(row.count for row in rows), len(said))
+                self.assertTrue([row for row in rows if row.command])
+                for _ in range(300):
+                    hurt = [(damaged(dice, sent), damaged(dice, heard)) for sent, heard in said]
+                    rows = narrate(find_dialect(dialect), hurt)
+                    self.assertEqual(sum(row.count for row in rows), len(said))
+
+
+def damaged(dice: random.Random, data: bytes) -> bytes:
+    """As it was, cut short, or with one other byte."""
+    kind, at = dice.randrange(5), dice.randrange(len(data) + 1)
+    if kind > 1:
+        return data
+    return data[:at] if kind else data[:at] + bytes([dice.randrange(256)]) + data[at + 1 :]
 
 
 class Sense(unittest.TestCase):

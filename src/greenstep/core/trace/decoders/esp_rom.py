@@ -20,15 +20,18 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         command, body = frame[1], frame[8:]
         word = [int.from_bytes(body[at : at + 4], "little") for at in range(0, min(len(body), 20), 4)]
         detail, place = "", None
-        if command in (Command.FLASH_BEGIN, Command.DEFLATE_BEGIN) and len(word) >= 4:
-            address, detail = word[3], f"{word[3]:06X}, {word[0]:,} bytes in {word[1]} blocks"
-        elif command in (Command.FLASH_DATA, Command.DEFLATE_DATA) and word:
-            place, detail = (address, word[0]), f"block {word[1]}, {word[0]} bytes"
-            address += word[0]
-        elif command in (Command.READ_REGISTER, Command.WRITE_REGISTER) and word:
-            detail = f"{word[0]:08X}"
-        elif command in (Command.MD5, Command.CHANGE_BAUD) and word:
-            detail = f"{word[0]:06X}, {word[1]:,} bytes" if command == Command.MD5 else f"{word[0]}"
+        match command, word:
+            case Command.FLASH_BEGIN | Command.DEFLATE_BEGIN, [size, number, _, address, *_]:
+                detail = f"{address:06X}, {size:,} bytes in {number} blocks"
+            case Command.FLASH_DATA | Command.DEFLATE_DATA, [size, number, *_]:
+                place, detail = (address, size), f"block {number}, {size} bytes"
+                address += size
+            case Command.READ_REGISTER | Command.WRITE_REGISTER, [register, *_]:
+                detail = f"{register:08X}"
+            case Command.MD5, [start, size, *_]:
+                detail = f"{start:06X}, {size:,} bytes"
+            case Command.CHANGE_BAUD, [baud, *_]:
+                detail = f"{baud}"
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         rows.append(Narrated(index, 1, Command.of(command).words, detail, place))

@@ -29,9 +29,10 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
                 place = (address, int.from_bytes(data[5:7], "little"))
             elif data[0] == Command.WRITE_FLASH:
                 place = (address, len(data) - 6)
-            detail += (
-                f", {place[1]} bytes" if place else f", {data[5]} blocks" if data[0] == Command.ERASE_FLASH else ""
-            )
+            if place:
+                detail += f", {place[1]} bytes"
+            elif data[0] == Command.ERASE_FLASH and len(data) > 5:
+                detail += f", {data[5]} blocks"
         if not heard and data[0] != Command.RUN:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         rows.append(Narrated(index, 1, Command.of(data[0]).words, detail, place))
