@@ -13,7 +13,7 @@ from greenstep.core.spans import Span
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .image_target import Chosen, Target, chosen, looking_options
+from .image_target import Chosen, chosen, looking_options
 from .options import How, Whole
 from .saving import save_figure, saved_line
 
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from greenstep.core.chips import EraseUnit
     from greenstep.core.image import Image
     from greenstep.core.image.compare import Comparison, Difference
-    from greenstep.core.link import LineSettings
 
 DIFFERENT = 7
 """The exit status of a verify that finds a difference; it means the same here."""
@@ -106,7 +105,7 @@ def _units(these: Chosen, found: Comparison) -> tuple[EraseUnit, ...]:
 
 
 def _upload_lines(these: Chosen, found: Comparison, units: tuple[EraseUnit, ...]) -> Iterator[str]:
-    from greenstep.core.fit import units_of
+    from greenstep.core.fit import seconds_for, units_of
 
     if not units or these.target is None:
         return
@@ -115,34 +114,11 @@ def _upload_lines(these: Chosen, found: Comparison, units: tuple[EraseUnit, ...]
     share = size / max(1, sum(unit.size for unit in touched))
     yield ""
     line = f" {len(units):,} of {count(len(touched), 'erase unit')} of B, {show_size(size)}: {share:.0%} of an upload"
-    line_of_board = these.board.line
-    times = _times(these.target, line_of_board, found.b, units)
+    target, line_of_board = these.target, these.board.line
+    times = seconds_for(target.part, target.dialect, found.b, units, line_of_board, target.settings)
     if times is not None:
         line += f", {show_seconds(times[0])} of {show_seconds(times[1])} at {line_of_board.baud} baud"
     yield line
-
-
-def _times(
-    target: Target, line: LineSettings, image: Image, units: tuple[EraseUnit, ...]
-) -> tuple[float, float] | None:
-    """Seconds for the units that differ, and for the whole image; None if an upload would be refused."""
-    from greenstep.core.errors import RefusedFault
-    from greenstep.core.image.edit import cut_out
-    from greenstep.core.image.model import Image as Whole
-    from greenstep.core.plan import make_plan
-    from greenstep.core.plan.price import price
-    from greenstep.core.wishes import Wishes
-
-    pieces = tuple(piece for unit in units for piece in cut_out(image, unit.address, unit.end).pieces)
-    wishes = Wishes(blank=True, settings=target.settings)
-
-    def seconds(of: Image) -> float:
-        return price(make_plan(target.part, target.dialect, {"flash": of}, wishes), target.dialect).seconds(line)
-
-    try:
-        return seconds(Whole(image.name, pieces)) if pieces else 0.0, seconds(image)
-    except RefusedFault:
-        return None
 
 
 def _bytes_lines(found: Comparison, most: int) -> Iterator[str]:

@@ -12,7 +12,7 @@ from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
 from .fault_lines import finding_lines, wrapped
-from .image_target import Chosen, Target, chosen, fitting_options
+from .image_target import Chosen, chosen, fitting_options
 from .options import How
 
 if TYPE_CHECKING:
@@ -46,14 +46,18 @@ def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSet
     greenstep image show scale.hex --chip atmega328p
     greenstep image show hive-scale
     """
+    from greenstep.core.fit import best_fit
     from greenstep.core.image.content import look_into
 
     these = chosen(target, said, how, flash_size)
     looks = [(image, look_into(image, these.erased)) for _, image in these.images]
     fits: list[tuple[str, Fit]] = []
     if these.target is not None:
-        for name, images in _uploads(these):
-            fits.append((name, _best_fit(these, these.target, images)))
+        chip = these.target
+        fits = [
+            (name, best_fit(these.candidates, chip.dialect, images, chip.settings))
+            for name, images in _uploads(these)
+        ]
     if how.as_json:
         _as_json(these, looks, fits)
     else:
@@ -62,15 +66,6 @@ def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSet
         for name, fit in fits:
             click.echo("\n" + "\n".join(_fit_lines(these, fit, name)))
     return 5 if any(fit.refusals for _, fit in fits) else 0
-
-
-def _best_fit(these: Chosen, target: Target, images: dict[str, Image]) -> Fit:
-    """On the first of the possible parts that accepts the images; else on the likeliest."""
-    from greenstep.core.fit import hold_against
-
-    fits = (hold_against(part, target.dialect, images, target.settings) for part in these.candidates)
-    likeliest = next(fits)
-    return likeliest if not likeliest.against else next((fit for fit in fits if not fit.against), likeliest)
 
 
 def _uploads(these: Chosen) -> list[tuple[str, dict[str, Image]]]:
@@ -183,7 +178,7 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
         yield from _row("fits", f"no: {fit.against[0].cause}")
         yield from finding_lines(fit.against[0], _WIDTH)
         for finding in fit.against[1:]:
-            yield from _row("", f"nor so: {finding.cause}")
+            yield from _row("", f"also: {finding.cause}")
     else:
         yield from _row("fits", "yes")
     if part.core != "any" and fit.touched:

@@ -154,12 +154,11 @@ def _by_plug(name: str) -> str:
     from greenstep.core.errors import usage
     from greenstep.ports.discovery import find_ports
     from greenstep.ports.watching import wait_for_change
-
-    from .spot import remember
+    from greenstep.work.port_choice import remember_port
 
     click.echo("Unplug the board, or plug it in …")
     change = wait_for_change(find_ports, time.monotonic, time.sleep, 60.0)
     if change is None:
         raise usage("no-change", "no port came or went in 60 s", "greenstep init again, with --port NAME")
-    click.echo(remember(name, change.ports))
+    click.echo(remember_port(name, change.ports))
     return name

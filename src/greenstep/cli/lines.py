@@ -30,7 +30,6 @@ from .saving import save_figure, saved_line
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Part
     from greenstep.core.hookup import Hookup, Sequence
     from greenstep.core.hookup.waveform import Waveform
     from greenstep.core.link import Link
@@ -209,6 +208,7 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     """
     from greenstep.core.errors import usage
     from greenstep.core.hookup import Driver, SequenceError, parse_sequence
+    from greenstep.core.hookup.words import meter_words
     from greenstep.core.link import LineSettings
 
     try:
@@ -223,7 +223,7 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     try:
         with link_faults(wanted):
             Driver(link, hookup).run(sequence)
-            for line in _expected_volts(hookup, sequence, wanted.choice.first):
+            for line in meter_words(hookup, sequence, wanted.choice.first):
                 click.echo(line)
             if seconds is None:
                 click.pause("held; any key releases the lines …")
@@ -240,24 +240,6 @@ def _hold(link: Link, seconds: float) -> None:
     end = link.now() + seconds
     while (left := end - link.now()) > 0:
         link.read(1, min(0.5, left))
-
-
-def _expected_volts(hookup: Hookup, sequence: Sequence, part: Part) -> list[str]:
-    """Where a meter should find what."""
-    from greenstep.core.hookup.waveform import Electrics, draw_waveform
-
-    drawn = draw_waveform(hookup, sequence, Electrics.usual(hookup, part.wires.volts), part.boot_level)
-    last = drawn.moves[-1] if drawn.moves else None
-    dtr, rts = (last.dtr, last.rts) if last else hookup.idle_lines
-    lines = [
-        f"{name:<6} {'asserted: 0 V' if asserted else 'released: the supply'} at the adapter's pin"
-        for name, asserted in (("DTR", dtr), ("RTS", rts))
-    ]
-    for lane in drawn.lanes[2:]:
-        through = hookup.reset is not None and hookup.reset.through == "capacitor" and lane.name == "reset"
-        words = "back at the supply: a capacitor passes edges only" if through else f"{lane.at(drawn.end_s):.1f} V"
-        lines.append(f"{lane.name:<6} {words}" + ("" if through else f" with {drawn.volts:g} V supply"))
-    return lines
 
 
 @command.command("learn")

@@ -4,16 +4,11 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 import click
 
 from .faults import faults_as_asked
 from .options import Real
-
-if TYPE_CHECKING:
-    from greenstep.ports.discovery import PortInfo
 
 
 @click.command("spot", short_help="Find a port by its plug.")
@@ -33,6 +28,7 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
     from greenstep.ports.discovery import find_ports
     from greenstep.ports.watching import wait_for_change
     from greenstep.store.aliases import forget_alias
+    from greenstep.work.port_choice import remember_port
 
     from .ports import port_lines
 
@@ -65,28 +61,5 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
             for port in change.ports:
                 click.echo("\n".join(port_lines(port) if change.came else port_lines(port)[:1]))
         if name:
-            click.echo(remember(name, change.ports), err=as_json)
+            click.echo(remember_port(name, change.ports), err=as_json)
     return 0
-
-
-def remember(name: str, ports: Sequence[PortInfo]) -> str:
-    """Store a port under a name; returns in words what was stored. Raises UsageFault."""
-    from dataclasses import asdict
-
-    from greenstep.core.errors import usage
-    from greenstep.ports.discovery import known_by
-    from greenstep.store.aliases import write_alias
-
-    if len(ports) != 1:
-        raise usage("several-ports", f"{len(ports)} ports changed: which is '{name}'?", "unplug the other devices")
-    port = ports[0]
-    known = known_by(port)
-    if known is None:
-        raise usage(
-            "unknown-again",
-            f"{port.name} has neither serial number nor place to recognise it by",
-            f"use its name: --port {port.name}",
-        )
-    path = write_alias(name, asdict(known))
-    by = f"serial number {known.serial}" if known.serial else f"its place on the USB, {known.location}"
-    return f"remembered as {name}, by {by} ({path})"

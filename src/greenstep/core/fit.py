@@ -11,6 +11,8 @@ from .dialects.dialect import Dialect
 from .errors import Finding, RefusedFault
 from .frozen import frozen
 from .image import Image
+from .image.edit import cut_out
+from .link import LineSettings
 from .plan import Plan, make_plan
 from .wishes import DESPITE, Wishes
 
@@ -84,3 +86,35 @@ def free_runs(memory: Memory, images: Sequence[Image]) -> tuple[tuple[int, int],
     if at < memory.usable_end:
         runs.append((at, memory.usable_end - at))
     return tuple(sorted((run for run in runs if run[1] > 0), key=lambda run: -run[1]))
+
+
+def best_fit(
+    parts: Sequence[Part], dialect: type[Dialect], images: Mapping[str, Image], settings: Mapping[str, Any]
+) -> Fit:
+    """On the first of the parts that accepts the images; else on the first, the likeliest."""
+    fits = (hold_against(part, dialect, images, settings) for part in parts)
+    likeliest = next(fits)
+    return likeliest if not likeliest.against else next((fit for fit in fits if not fit.against), likeliest)
+
+
+def seconds_for(
+    part: Part,
+    dialect: type[Dialect],
+    image: Image,
+    units: Sequence[EraseUnit],
+    line: LineSettings,
+    settings: Mapping[str, Any],
+) -> tuple[float, float] | None:
+    """Seconds to upload these units of an image, and all of it, over a line; None if an upload would be refused."""
+    from .plan.price import price
+
+    pieces = tuple(piece for unit in units for piece in cut_out(image, unit.address, unit.end).pieces)
+    wishes = Wishes(blank=True, settings=settings)
+
+    def seconds(of: Image) -> float:
+        return price(make_plan(part, dialect, {"flash": of}, wishes), dialect).seconds(line)
+
+    try:
+        return seconds(Image(image.name, pieces)) if pieces else 0.0, seconds(image)
+    except RefusedFault:
+        return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,7 +15,7 @@ from .board import NO_PORT, Board
 if TYPE_CHECKING:
     from greenstep.core.climb import Job, OpenedPort, OpenLink
     from greenstep.core.link import LineSettings
-    from greenstep.ports.discovery import Known
+    from greenstep.ports.discovery import Known, PortInfo
     from greenstep.store.board import PortChoice
 
     from .person import Person
@@ -31,6 +31,28 @@ def known_ports() -> dict[str, Known]:
     from greenstep.store.aliases import read_aliases
 
     return {name: Known(**keys) for name, keys in read_aliases().items()}
+
+
+def remember_port(name: str, ports: Sequence[PortInfo]) -> str:
+    """Store a port under a name; returns in words what was stored. Raises UsageFault."""
+    from dataclasses import asdict
+
+    from greenstep.ports.discovery import known_by
+    from greenstep.store.aliases import write_alias
+
+    if len(ports) != 1:
+        raise usage("several-ports", f"{len(ports)} ports changed: which is '{name}'?", "unplug the other devices")
+    port = ports[0]
+    known = known_by(port)
+    if known is None:
+        raise usage(
+            "unknown-again",
+            f"{port.name} has neither serial number nor place to recognise it by",
+            f"use its name: --port {port.name}",
+        )
+    path = write_alias(name, asdict(known))
+    by = f"serial number {known.serial}" if known.serial else f"its place on the USB, {known.location}"
+    return f"remembered as {name}, by {by} ({path})"
 
 
 def port_name(wanted: PortChoice | None) -> str:

@@ -1,0 +1,75 @@
+"""Whether the boards of a project are ready: what is known of each without opening a port, and what is wrong."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from greenstep.core.errors import Fault
+from greenstep.core.frozen import frozen
+from greenstep.store.board import BoardSettings, ImageFile
+
+from .board import Board
+
+
+@frozen
+class Readiness:
+    """`port` and `images` are in words: where the port is now, how many bytes each file holds. `trouble` is what is
+    wrong with the board, empty if nothing is."""
+
+    board: str
+    chip: str
+    port: str
+    hookup: str
+    baud: str
+    images: tuple[str, ...]
+    trouble: tuple[str, ...]
+
+
+def readiness(name: str, said: BoardSettings) -> Readiness:
+    """What there is to say about a board; anything wrong with it is in `trouble`, and is not raised."""
+    trouble: list[str] = []
+    chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
+    try:
+        board = Board(name, said)
+        chip, hookup, baud = board.choice.title, board.hookup_name, f"{board.baud} baud"
+    except Fault as fault:
+        trouble.append(fault.finding.cause)
+    images = []
+    for image in said.images or ():
+        at = "" if image.at is None else f" at 0x{image.at:08X}"
+        images.append(f"{image.file.name}{at}: {_held(image, trouble)}")
+    port = _port(said, trouble)
+    return Readiness(name, chip, port, hookup, baud, tuple(images), tuple(trouble))
+
+
+def _held(image: ImageFile, trouble: list[str]) -> str:
+    """How many bytes a file holds, which is not its size if it is a text."""
+    from greenstep.store.image_files import load_image
+
+    if not image.file.is_file():
+        trouble.append(f"there is no {image.file}: build it first?")
+        return "not there"
+    try:
+        return f"{load_image(image.file, 0, image.at).size_bytes:,} bytes"
+    except Fault as fault:
+        trouble.append(fault.finding.cause)
+        return "cannot be read"
+
+
+def _port(said: BoardSettings, trouble: list[str]) -> str:
+    """How the port is named, and where it is now."""
+    from .port_choice import BENCH, port_name
+
+    if said.port is None:
+        return "no port given: the only one plugged in"
+    try:
+        found = port_name(said.port)
+    except Fault as fault:
+        trouble.append(fault.finding.cause)
+        return f"spot {said.port.spot}" if said.port.spot else f"serial {said.port.serial}"
+    if said.port.name and "://" not in found and not found.startswith(BENCH) and not Path(found).exists():
+        trouble.append(f"{found} is not plugged in")
+    how = (
+        f"   (serial {said.port.serial})" if said.port.serial else f"   ({said.port.spot})" if said.port.spot else ""
+    )
+    return f"{found}{how}"
