@@ -11,12 +11,12 @@ from unittest import mock
 from serial.tools.list_ports_common import ListPortInfo
 
 from greenstep.cli.ports import port_lines
-from greenstep.cli.spot import remember
 from greenstep.core.errors import UsageFault
 from greenstep.ports.discovery import Known, PortInfo, find_ports, known_by
 from greenstep.ports.machine import Machine
 from greenstep.ports.watching import Change, wait_for_change
 from greenstep.store.aliases import forget_alias, read_aliases, write_alias
+from greenstep.work.port_choice import remember_port
 
 
 def record(
@@ -209,7 +209,7 @@ class Aliases(Tree):
 class Remembering(Tree):
     def kept(self, *ports: PortInfo) -> str:
         with mock.patch.dict(os.environ, XDG_CONFIG_HOME=str(self.root)):
-            return remember("hive-scale", ports)
+            return remember_port("hive-scale", ports)
 
     def test_by_serial_number_else_by_place(self) -> None:
         self.assertIn("by serial number 0001", self.kept(PortInfo("/dev/ttyUSB0", "", "1A86:7523", "0001", "1-1")))
