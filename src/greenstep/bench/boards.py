@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from greenstep.core.frozen import frozen
+from greenstep.core.plugins import added
 from greenstep.core.talk import TalkLine
 
 from .circuits import CapacitorPulse, Circuit, CrossPair, DirectDtrReset, DirectRtsReset, NoLines, PinChange, UsbTouch
@@ -189,7 +190,8 @@ class _Boards(Mapping[str, BenchBoard]):
 
     @cached_property
     def _brought(self) -> dict[str, BenchBoard]:
-        return {board.name: board for name in (*_families(""), *_added()) for board in import_module(name).BOARDS}
+        plugins = (point.value for point in added("greenstep.bench"))
+        return {board.name: board for name in (*_families(""), *plugins) for board in import_module(name).BOARDS}
 
     def __getitem__(self, name: str) -> BenchBoard:
         if name in self._own:
@@ -214,12 +216,6 @@ def _families(word: str) -> list[str]:
     return [
         f"{__package__}.families.{file.stem}" for file in files if word in file.read_text("utf-8").split('"""')[1]
     ]
-
-
-def _added() -> list[str]:
-    from importlib.metadata import entry_points
-
-    return [point.value for point in entry_points(group="greenstep.bench")]
 
 
 BOARDS = _Boards()

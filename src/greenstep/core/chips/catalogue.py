@@ -14,6 +14,7 @@ from typing import Any
 from ..errors import usage
 from ..frozen import frozen
 from ..nearest import nearest
+from ..plugins import added
 from .part import EraseTime, Hands, Memory, Part, Ram, Wires
 
 _KIB = 1024
@@ -103,11 +104,9 @@ def own_files() -> tuple[PartsFile, ...]:
 
 @cache
 def added_files() -> tuple[PartsFile, ...]:
-    """Those of other packages, by the entry point `greenstep.parts`: the path of a file. Looking for them takes as
-    long as everything else a command does first. Raises UsageFault for a file that is no parts file."""
-    from importlib.metadata import entry_points
-
-    return tuple(_added_file(point.name, point.load()) for point in entry_points(group="greenstep.parts"))
+    """Those of other packages, by the entry point `greenstep.parts`: the path of a file. Raises UsageFault for
+    a file that is no parts file."""
+    return tuple(_added_file(point.name, point.load()) for point in added("greenstep.parts"))
 
 
 def _added_file(name: str, path: Any) -> PartsFile:

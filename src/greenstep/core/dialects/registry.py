@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING
 from ..chips.catalogue import own_files
 from ..errors import usage
 from ..nearest import nearest
+from ..plugins import added
 
 if TYPE_CHECKING:
-    from importlib.metadata import EntryPoints
-
     from .dialect import Dialect
 
 ENTRY_POINT_GROUP = "greenstep.dialects"
@@ -23,13 +22,6 @@ def _own() -> list[str]:
     return [dialect for file in own_files() for dialect in file.dialects]
 
 
-def _added() -> EntryPoints:
-    """The dialects of other packages. Looking for them takes as long as everything else a command does first."""
-    from importlib.metadata import entry_points
-
-    return entry_points(group=ENTRY_POINT_GROUP)
-
-
 def is_own(name: str) -> bool:
     """Whether a dialect with that name comes with this package."""
     return name in _own()
@@ -37,7 +29,7 @@ def is_own(name: str) -> bool:
 
 def dialect_names() -> list[str]:
     """The names of all dialects."""
-    return sorted({*_own(), *(point.name for point in _added())})
+    return sorted({*_own(), *(point.name for point in added(ENTRY_POINT_GROUP))})
 
 
 def find_dialect(name: str) -> type[Dialect]:
@@ -46,7 +38,7 @@ def find_dialect(name: str) -> type[Dialect]:
         module = import_module(f"{__package__}.{name.replace('-', '_')}")
         own: type[Dialect] = getattr(module, name.title().replace("-", ""))
         return own
-    points = _added().select(name=name)
+    points = [point for point in added(ENTRY_POINT_GROUP) if point.name == name]
     if not points:
         near = nearest(name, dialect_names(), 1, 0.5)
         raise usage(
@@ -54,7 +46,7 @@ def find_dialect(name: str) -> type[Dialect]:
             f"no dialect is called '{name}'",
             f"use {near[0]}" if near else f"there are {', '.join(dialect_names())}",
         )
-    found = next(iter(points)).load()
+    found = points[0].load()
     from .dialect import Dialect
 
     if not (isinstance(found, type) and issubclass(found, Dialect)):
