@@ -108,6 +108,11 @@ class CommandsLoadLittle(unittest.TestCase):
         loaded = loaded_by("import greenstep.cli.main")
         self.assertEqual(loaded & {"rich", "serial", "numpy", "matplotlib"}, set())
 
+    def test_parts_without_plugins_load_no_metadata(self) -> None:
+        loaded = loaded_by("from greenstep.core.chips.catalogue import added_files\nassert added_files() == ()")
+        self.assertIn("greenstep.core.plugins", loaded)
+        self.assertNotIn("importlib.metadata", loaded)
+
     def test_no_command_loads_matplotlib(self) -> None:
         commands = [
             *("ports", "spot", "wiring", "lines", "clock", "greet", "listen", "plan", "upload", "verify", "start"),
