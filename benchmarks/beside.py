@@ -27,8 +27,8 @@ from .seeded import on_all_processors
 
 _SEVERAL = {
     "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
-    "avr-v1": ("atmega328p", "atmega168"),
-    "avr-v2": ("atmega2560", "atmega1280"),
+    "avr-061": ("atmega328p", "atmega168"),
+    "avr-068": ("atmega2560", "atmega1280"),
     "avr-109": ("atmega32u4", "at90usb1286"),
     "esp-rom": ("esp8266", "esp32", "esp32c3"),
     "lpc-isp": ("lpc1769", "lpc1114", "lpc812", "lpc845"),

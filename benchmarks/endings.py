@@ -25,7 +25,7 @@ _COMMANDS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ("asking for sync", ("greet", *_STM32, "--hookup", "by-hand", "--patience", "60"), "port"),
     ("learning", ("greet",), "opened"),
     ("writing", ("upload", str(_IMAGE), *_STM32), "erase"),
-    ("waiting for text", ("start", *_STM32, "--hookup", "direct-dtr-reset", "--expect", "no such text", "--expect-within", "60"), "port"),
+    ("waiting for text", ("start", *_STM32, "--hookup", "dtr-reset-rts-boot", "--expect", "no such text", "--expect-within", "60"), "port"),
     ("listening", ("listen", "--expect", "no such text", "--within", "60"), "115200"),
     ("holding lines", ("lines", "hold", "dtr off", *_STM32, "--seconds", "60"), "released"),
 )  # fmt: skip
@@ -44,7 +44,7 @@ def bench(kind: str, what: str, folder: Path) -> tuple[subprocess.Popen[str], st
 def measure(kind: str, what: str, arguments: tuple[str, ...], sign: str, folder: Path) -> tuple[float, int, bool]:
     """(seconds from the event to the end, exit status, whether the cause was named)."""
     process, port = bench(kind, what, folder)
-    lines = ["--hookup", "direct-dtr-reset"] if what == "writing" and kind != "pty" else []
+    lines = ["--hookup", "dtr-reset-rts-boot"] if what == "writing" and kind != "pty" else []
     output = folder / "output"
     with output.open("w") as stream:
         tool = subprocess.Popen(

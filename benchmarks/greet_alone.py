@@ -40,7 +40,7 @@ def entered_by_lines(board: str) -> bool:
     """Whether a common hookup reaches it, and it can be asked who it is."""
     stand = BOARDS[board]
     dialect = stand.dialect or Catalogue.load().find(stand.chip).dialect
-    return stand.circuit.hookup != "usb-touch" and dialect != "xmodem"
+    return stand.circuit.hookup != "usb-hangup" and dialect != "xmodem"
 
 
 def main() -> int:

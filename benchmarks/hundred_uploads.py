@@ -31,7 +31,7 @@ def main() -> int:
         )
         assert bench.stdout is not None
         ports = [json.loads(bench.stdout.readline())["port"] for _ in range(number)]
-        reach = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset", "--json")
+        reach = ("--chip", "stm32f072", "--hookup", "dtr-reset-rts-boot", "--json")
         environment = {**os.environ, "GREENSTEP_JOURNAL": str(journal)}
         began = time.monotonic()
         uploads = [

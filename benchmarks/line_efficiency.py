@@ -13,7 +13,7 @@ import zlib
 from dataclasses import dataclass, replace
 from typing import Any
 
-from greenstep.bench import avr, avr_109, avr_v2, lpc, pic, stm32, xmodem
+from greenstep.bench import avr, avr_068, avr_109, lpc, pic, stm32, xmodem
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import run
 from greenstep.core.image import Image, Piece
@@ -64,7 +64,7 @@ def avr_floor(kind: avr.AvrKind, size: int) -> Floor:
     return Floor(pages * (write + read), pages * 2, pages * 0.009)
 
 
-def avr_v2_floor(kind: avr_v2.AvrV2Kind, size: int) -> Floor:
+def avr_068_floor(kind: avr_068.Avr068Kind, size: int) -> Floor:
     """AVR068: a page a message, the address counting on; 9 ms a page."""
     pages = -(-size // kind.page)
     write, read = 6 + 10 + kind.page + 8, 6 + 4 + 6 + 3 + kind.page
@@ -186,8 +186,8 @@ def cases() -> list[Case]:
     found.append(
         Case("atmega1284p", "atmega1284p", image("atmega1284p"), avr_floor(avr.KINDS["atmega1284p"], SIZE), {})
     )
-    for name in avr_v2.KINDS:
-        found.append(Case(name, name, image(name), avr_v2_floor(avr_v2.KINDS[name], SIZE), {}))
+    for name in avr_068.KINDS:
+        found.append(Case(name, name, image(name), avr_068_floor(avr_068.KINDS[name], SIZE), {}))
     found.append(
         Case(
             "at90usb1286", "at90usb1286", image("at90usb1286"), avr_109_floor(avr_109.KINDS["at90usb1286"], SIZE), {}

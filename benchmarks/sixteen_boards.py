@@ -44,7 +44,7 @@ def batch(number: int, size: int, way: str, folder: Path) -> tuple[float, int, f
     (folder / "probe.hex").write_text("".join(write_intel_hex(sample_for(BOARD, size))))
     processes, ports = serve(number, way, folder)
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    hookup = "by-hand" if way == "pty" else "direct-dtr-reset"
+    hookup = "by-hand" if way == "pty" else "dtr-reset-rts-boot"
     words = [COMMAND, "batch", "probe.hex", "--chip", "stm32f072", "--hookup", hookup, "--once", "--json"]
     try:
         began = time.monotonic()

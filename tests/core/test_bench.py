@@ -7,9 +7,9 @@ import unittest
 from greenstep.bench import avr_109, esp, lpc, pic, stm32, xmodem
 from greenstep.bench.avr import KINDS as AVR_KINDS
 from greenstep.bench.avr import SimulatedAvr
-from greenstep.bench.avr_v2 import KINDS as AVR_V2_KINDS
+from greenstep.bench.avr_068 import KINDS as AVR_068_KINDS
 from greenstep.bench.boards import BOARDS
-from greenstep.bench.circuits import CapacitorPulse, CrossPair, DirectDtrReset
+from greenstep.bench.circuits import CapacitorPulse, CrossPair, DtrResetRtsBoot
 from greenstep.bench.crc16 import crc16
 from greenstep.bench.faults import KINDS as FAULT_KINDS
 from greenstep.bench.faults import Faults
@@ -208,7 +208,7 @@ class Circuits(unittest.TestCase):
         self.assertEqual(circuit.moved(1.0, (False, False), (True, False)), [])
 
     def test_direct_levels(self) -> None:
-        change = DirectDtrReset().moved(2.0, (False, True), (True, False))[0]
+        change = DtrResetRtsBoot().moved(2.0, (False, True), (True, False))[0]
         self.assertEqual((change.at_s, change.reset_held, change.boot_selected), (2.0, True, True))
 
 
@@ -255,7 +255,7 @@ class LineAndLink(unittest.TestCase):
         self.assertEqual(crc16(b"123456789"), 0x31C3)
 
     def test_every_simulated_chip_stands_on_a_board(self) -> None:
-        simulated = {"stm32": stm32.KINDS, "avr": AVR_KINDS, "avr-109": avr_109.KINDS, "avr-v2": AVR_V2_KINDS, "esp": esp.KINDS,
+        simulated = {"stm32": stm32.KINDS, "avr": AVR_KINDS, "avr-109": avr_109.KINDS, "avr-068": AVR_068_KINDS, "esp": esp.KINDS,
                      "lpc": lpc.KINDS, "an851": pic.AN851_KINDS, "an1310": pic.AN1310_KINDS, "xmodem": xmodem.KINDS}  # fmt: skip
         kinds = {(family, kind) for family, table in simulated.items() for kind in table}
         self.assertEqual({(board.family, board.kind) for board in BOARDS.values() if board.stock is None}, kinds)
@@ -273,7 +273,7 @@ class LineAndLink(unittest.TestCase):
                 self.assertEqual(quick.line.chip.flash, slow.line.chip.flash)
 
     def test_an_avr_board_is_listed_with_the_rate_of_its_loader(self) -> None:
-        kinds = {"avr": AVR_KINDS, "avr-v2": AVR_V2_KINDS}
+        kinds = {"avr": AVR_KINDS, "avr-068": AVR_068_KINDS}
         for board in BOARDS.values():
             if board.family in kinds:
                 self.assertEqual(board.baud, kinds[board.family][board.kind].baud, board.name)

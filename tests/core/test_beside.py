@@ -27,7 +27,7 @@ class EveryKindOfUpload(unittest.TestCase):
 
     def test_what_changes_beside_an_image_is_counted(self) -> None:
         """Else the rows above could not fail."""
-        bench = Bench("avr-v1", "atmega328p")
+        bench = Bench("avr-061", "atmega328p")
         before = bench.flash
         trial = bench.run({"flash": bench.stand.program("scale", 900, 1)})
         pieces = bench.stand.program("scale", 900, 1).pieces

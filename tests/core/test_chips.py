@@ -96,7 +96,7 @@ class Records(unittest.TestCase):
         # those of other makers answer as the part that they copy
         stm32 = [part.ident for part in CATALOGUE.of_dialect("stm32-rom") if "differs" not in part.extra]
         self.assertEqual(sorted(stm32), sorted(int(ident, 16) for ident in STM32_IDS))
-        avr = [part.ident for part in CATALOGUE.of_dialect("avr-v1") if "differs" not in part.extra]
+        avr = [part.ident for part in CATALOGUE.of_dialect("avr-061") if "differs" not in part.extra]
         self.assertEqual(sorted(avr), sorted(int(ident, 16) for ident in AVR_SIGNATURES))
 
     def test_parts_of_other_makers_are_found_and_told_apart(self) -> None:
@@ -185,7 +185,7 @@ class Names(unittest.TestCase):
 
     def test_families_hold_all_of_their_dialect(self) -> None:
         self.assertEqual(CATALOGUE.find("stm32").parts, CATALOGUE.of_dialect("stm32-rom"))
-        self.assertEqual(CATALOGUE.find("avr").parts, CATALOGUE.of_dialect("avr-v1"))
+        self.assertEqual(CATALOGUE.find("avr").parts, CATALOGUE.of_dialect("avr-061"))
 
     def test_a_family_is_entered_as_most_of_it_is(self) -> None:
         self.assertNotIn("BOOT1", " ".join(CATALOGUE.find("stm32").hands.enter))

@@ -206,7 +206,7 @@ class ByHand(unittest.TestCase):
 
     def test_a_port_without_lines_goes_on_by_hand(self) -> None:
         trial = run(
-            "stm32f072", {}, purpose="greet", hands=Hands(2.0), hookup=named_hookup("direct-dtr-reset", "high"),
+            "stm32f072", {}, purpose="greet", hands=Hands(2.0), hookup=named_hookup("dtr-reset-rts-boot", "high"),
             link_options={"has_lines": False},
         )  # fmt: skip
         self.assertEqual(trial.end.exit_code, 0)
@@ -215,7 +215,7 @@ class ByHand(unittest.TestCase):
     def test_a_port_without_lines_starts_by_the_bootloaders_command(self) -> None:
         image = sample_for("stm32f072", 2000)
         trial = run(
-            "stm32f072", {"flash": image}, hands=Hands(2.0), hookup=named_hookup("direct-dtr-reset", "high"),
+            "stm32f072", {"flash": image}, hands=Hands(2.0), hookup=named_hookup("dtr-reset-rts-boot", "high"),
             link_options={"has_lines": False}, expect="brood probe 1.7",
         )  # fmt: skip
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True))

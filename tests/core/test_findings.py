@@ -92,7 +92,7 @@ def seen(**changes: Any) -> Observations:
         "boot_pin": True,
         "reset_by": ResetBy.LINES,
         "sent": b"\x7f" * 12,
-        "others": (("AVR bootloader, v1", (b"\x14\x10",), ()), ("XMODEM receiver", (), (rb"C{2,}",))),
+        "others": (("AVR bootloader, AVR061", (b"\x14\x10",), ()), ("XMODEM receiver", (), (rb"C{2,}",))),
     }
     return Observations(**{**values, **changes})
 

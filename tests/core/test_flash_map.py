@@ -95,7 +95,7 @@ class Fits(unittest.TestCase):
         self.assertEqual(free_runs(SCALE.flash, [image((0, 0x7E00))]), ())
 
     def test_every_refusal_is_told(self) -> None:
-        dialect = find_dialect("avr-v1")
+        dialect = find_dialect("avr-061")
         text = Image("honey", (Piece(0, b"honey and bees in spring, all the summer long"), Piece(0x7E00, b"x")))
         fit = hold_against(SCALE, dialect, {"flash": text})
         self.assertEqual([finding.key for finding in fit.refusals], ["hits-bootloader"])
@@ -116,7 +116,7 @@ class Fits(unittest.TestCase):
 
     def test_a_file_for_another_processor(self) -> None:
         program = Image("probe", (Piece(0, bytes.fromhex("0C943400") * 40),), machine="arm")
-        fit = hold_against(SCALE, find_dialect("avr-v1"), {"flash": program})
+        fit = hold_against(SCALE, find_dialect("avr-061"), {"flash": program})
         self.assertIn("another processor: arm", fit.against[0].cause)
 
 

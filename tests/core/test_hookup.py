@@ -101,13 +101,13 @@ class Circuits(unittest.TestCase):
     def test_named_ones_at_rest_and_held(self) -> None:
         # name, boot level -> (DTR, RTS) at rest, in reset, with boot selected
         cases = {
-            ("direct-dtr-reset", "high"): ((False, True), (True, True), (False, False)),
-            ("direct-rts-reset", "high"): ((True, False), (True, True), (False, False)),
-            ("direct-dtr-reset", "low"): ((False, False), (True, False), (False, True)),
+            ("dtr-reset-rts-boot", "high"): ((False, True), (True, True), (False, False)),
+            ("rts-reset-dtr-boot", "high"): ((True, False), (True, True), (False, False)),
+            ("dtr-reset-rts-boot", "low"): ((False, False), (True, False), (False, True)),
             ("cross-pair", "low"): ((False, False), (False, True), (True, False)),
             ("cap-dtr", ""): ((False, False), (True, False), (False, False)),
             ("cap-rts", ""): ((False, False), (False, True), (False, False)),
-            ("rts-reset", "high"): ((False, False), (False, True), (False, False)),
+            ("rts-reset-only", "high"): ((False, False), (False, True), (False, False)),
         }
         for (name, level), (rest, reset, boot) in cases.items():
             with self.subTest(name, level=level):
@@ -160,8 +160,8 @@ class Circuits(unittest.TestCase):
         self.assertEqual(str(hookup.enter), str(named_hookup("cross-pair", "low").enter))
 
     def test_one_like_another(self) -> None:
-        hookup = hookup_from_table({"like": "direct-rts-reset", "leave": "reset on; wait 5 ms; reset off"}, "high")
-        self.assertEqual(hookup.boot, named_hookup("direct-rts-reset", "high").boot)
+        hookup = hookup_from_table({"like": "rts-reset-dtr-boot", "leave": "reset on; wait 5 ms; reset off"}, "high")
+        self.assertEqual(hookup.boot, named_hookup("rts-reset-dtr-boot", "high").boot)
         self.assertEqual(str(hookup.leave), "reset on; wait 5 ms; reset off")
 
     def test_refused_tables(self) -> None:

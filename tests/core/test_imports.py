@@ -13,7 +13,7 @@ import greenstep
 
 SOURCE = Path(greenstep.__file__).parent
 FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platformdirs", "tomlkit"}
-CHIPS = ("resident.py", "stm32.py", "avr.py", "avr_v2.py", "avr_109.py", "esp.py", "lpc.py", "pic.py", "xmodem.py")
+CHIPS = ("resident.py", "stm32.py", "avr.py", "avr_068.py", "avr_109.py", "esp.py", "lpc.py", "pic.py", "xmodem.py")
 OUTER = {"cli", "ports", "bench", "store", "draw", "work"}
 
 

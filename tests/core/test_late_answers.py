@@ -43,9 +43,9 @@ class OnTheBench(unittest.TestCase):
     def test_every_answer_later_than_the_time_out(self) -> None:
         for board, dialect in (
             ("pic18f46k22", "pic-an1310"),
-            ("atmega2560", "avr-v2"),
+            ("atmega2560", "avr-068"),
             ("lpc1114", "lpc-isp"),
-            ("atmega328p", "avr-v1"),
+            ("atmega328p", "avr-061"),
         ):
             with self.subTest(board):
                 image = sample_for(board, 1500)

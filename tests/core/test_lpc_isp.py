@@ -145,7 +145,7 @@ class Unseen(unittest.TestCase):
 class StrictPart(unittest.TestCase):
     def setUp(self) -> None:
         line = BOARDS["lpc1769"].build()
-        hookup = named_hookup("direct-dtr-reset", "low")
+        hookup = named_hookup("dtr-reset-rts-boot", "low")
         self.link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
         assert hookup.enter is not None and isinstance(line.chip, SimulatedLpc)
         Driver(self.link, hookup).run(hookup.enter)
@@ -175,7 +175,7 @@ class StrictPart(unittest.TestCase):
 
     def test_another_character_than_the_question_measures_a_wrong_rate(self) -> None:
         line = BOARDS["lpc1769"].build()
-        hookup = named_hookup("direct-dtr-reset", "low")
+        hookup = named_hookup("dtr-reset-rts-boot", "low")
         link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
         assert hookup.enter is not None
         Driver(link, hookup).run(hookup.enter)

@@ -6,7 +6,7 @@ import unittest
 
 from greenstep.bench.trial import run, sample_for
 from greenstep.core.chips import Catalogue, Part
-from greenstep.core.dialects.avr_v1 import AvrV1
+from greenstep.core.dialects.avr_061 import Avr061
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault
@@ -27,7 +27,7 @@ def part(name: str) -> Part:
 
 def plan(chip: str, *pieces: tuple[int, bytes], wishes: Wishes = ANY_VECTORS, memory: str = "flash") -> Plan:
     found = part(chip)
-    dialect = Stm32Rom if found.dialect == "stm32-rom" else AvrV1
+    dialect = Stm32Rom if found.dialect == "stm32-rom" else Avr061
     image = Image("plan.bin", tuple(Piece(address, data) for address, data in pieces))
     return make_plan(found, dialect, {memory: image}, wishes)
 
@@ -171,7 +171,7 @@ class Estimates(unittest.TestCase):
                 took = found + trial.step("write").elapsed_s + trial.step("verify").elapsed_s
                 frame = Frame(8, "even", 1) if board.startswith("stm32") else Frame()
                 baud = 57600 if board == "atmega168" else 115200
-                dialect = Stm32Rom if board.startswith("stm32") else AvrV1
+                dialect = Stm32Rom if board.startswith("stm32") else Avr061
                 costs = price(make_plan(part(board), dialect, {"flash": image}, Wishes()), dialect)
                 self.assertAlmostEqual(costs.seconds(LineSettings(baud, frame)) / took, 1.0, delta=0.05)
 

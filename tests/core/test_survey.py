@@ -11,10 +11,10 @@ from greenstep.bench.circuits import (
     CapacitorPulse,
     Circuit,
     CrossPair,
-    DirectDtrReset,
-    DirectRtsReset,
+    DtrResetRtsBoot,
     NoLines,
     PinChange,
+    RtsResetDtrBoot,
 )
 from greenstep.bench.faults import Faults
 from greenstep.bench.line import SimulatedLine
@@ -38,7 +38,7 @@ from greenstep.core.survey.rates import find_rate
 
 AT = LineSettings(115200)
 BOTH = [
-    *candidates_for(find_dialect("avr-v1"), "", 115200),
+    *candidates_for(find_dialect("avr-061"), "", 115200),
     *candidates_for(find_dialect("stm32-rom"), "high", 115200),
     *candidates_for(find_dialect("esp-rom"), "low", 115200),
 ]
@@ -63,8 +63,8 @@ def learnt(
 class Learning(unittest.TestCase):
     def test_each_circuit_is_found_and_its_way_out_heard(self) -> None:
         boards: list[tuple[str, Circuit]] = [
-            ("atmega328p", CapacitorPulse("dtr")), ("atmega328p", CapacitorPulse("rts")), ("stm32f072", DirectDtrReset()),
-            ("stm32f072", DirectRtsReset()), ("esp32", CrossPair()), ("stm32f103", DirectRtsReset()),
+            ("atmega328p", CapacitorPulse("dtr")), ("atmega328p", CapacitorPulse("rts")), ("stm32f072", DtrResetRtsBoot()),
+            ("stm32f072", RtsResetDtrBoot()), ("esp32", CrossPair()), ("stm32f103", RtsResetDtrBoot()),
         ]  # fmt: skip
         for board, circuit in boards:
             with self.subTest(board, circuit=circuit.hookup):
@@ -75,8 +75,8 @@ class Learning(unittest.TestCase):
     def test_with_a_port_alone_each_is_known_within_twenty_seconds(self) -> None:
         """`python -m benchmarks.greet_alone` does all boards of the bench."""
         for board, said in (
-            ("atmega168", "avr-v1, cap-dtr, 57600"), ("atmega1280", "avr-v2, cap-dtr, 57600"),
-            ("stm32f103", "stm32-rom, direct-rts-reset, 115200"), ("pic18f67j50", "pic-an1310, cap-dtr, 115200"),
+            ("atmega168", "avr-061, cap-dtr, 57600"), ("atmega1280", "avr-068, cap-dtr, 57600"),
+            ("stm32f103", "stm32-rom, rts-reset-dtr-boot, 115200"), ("pic18f67j50", "pic-an1310, cap-dtr, 115200"),
         ):  # fmt: skip
             _, found, took_s = alone(board)
             self.assertEqual(found, said)
@@ -90,35 +90,35 @@ class Learning(unittest.TestCase):
 
     def test_a_silent_program_is_asked_at_all_usual_rates(self) -> None:
         line = line_of("atmega168", CapacitorPulse("dtr"), "says= ")
-        found, tried, _ = learnt(line, candidates_for(find_dialect("avr-v1"), "", 115200))
+        found, tried, _ = learnt(line, candidates_for(find_dialect("avr-061"), "", 115200))
         assert found.candidate is not None
         self.assertEqual((found.candidate.baud, tried[-1].outcome), (57600, "answered"))
 
     def test_a_boot_pin_behind_an_inverter(self) -> None:
-        class Inverted(DirectDtrReset):
+        class Inverted(DtrResetRtsBoot):
             def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
                 return [PinChange(at_s, after[0], after[1])]
 
         found, _, _ = learnt(line_of("stm32f072", Inverted()))
         assert found.candidate is not None and found.candidate.hookup.boot is not None
-        self.assertEqual((found.candidate.hookup.name, found.leaves), ("direct-dtr-reset, boot inverted", "heard"))
+        self.assertEqual((found.candidate.hookup.name, found.leaves), ("dtr-reset-rts-boot, boot inverted", "heard"))
         self.assertTrue(found.candidate.hookup.boot.asserted)
 
     def test_nothing_is_written(self) -> None:
-        line = line_of("stm32f072", DirectRtsReset())
+        line = line_of("stm32f072", RtsResetDtrBoot())
         before = bytes(line.chip.flash)  # type: ignore[attr-defined]
         learnt(line)
         self.assertEqual(bytes(line.chip.flash), before)  # type: ignore[attr-defined]
 
     def test_a_blank_chip_has_no_text_to_prove_its_way_out(self) -> None:
-        line = line_of("stm32f072", DirectRtsReset())
+        line = line_of("stm32f072", RtsResetDtrBoot())
         line.chip.flash[:] = b"\xff" * len(line.chip.flash)  # type: ignore[attr-defined]
         found, _, _ = learnt(line)
         assert found.candidate is not None
-        self.assertEqual((found.candidate.hookup.name, found.leaves), ("direct-rts-reset", "silent"))
+        self.assertEqual((found.candidate.hookup.name, found.leaves), ("rts-reset-dtr-boot", "silent"))
 
     def test_reset_without_boot_pin_is_told_by_the_programs_text(self) -> None:
-        found, tried, _ = learnt(line_of("stm32f072", DirectDtrReset(), "no-boot"))
+        found, tried, _ = learnt(line_of("stm32f072", DtrResetRtsBoot(), "no-boot"))
         self.assertIsNone(found.candidate)
         self.assertTrue(found.resets)
         self.assertIn("brood probe 1.6", next(event.meaning.words for event in tried if event.outcome == "resets"))
@@ -144,7 +144,7 @@ class Learning(unittest.TestCase):
 
 class ByHand(unittest.TestCase):
     def test_whoever_answers_first_is_named(self) -> None:
-        for board, dialect in (("stm32f072", "stm32-rom"), ("atmega328p", "avr-v1")):
+        for board, dialect in (("stm32f072", "stm32-rom"), ("atmega328p", "avr-061")):
             for after_s in (0.5, 3.0, 13.0):
                 with self.subTest(board, after_s=after_s):
                     line = line_of(board, NoLines())
@@ -219,7 +219,7 @@ class Meanings(unittest.TestCase):
         cases = {
             b"": ("nothing", "nothing heard"),
             b"\r\nhive scale 2.4 ready\r\n": ("text", "a program's text"),
-            b"\x14\x10\x14\x10": ("bootloader", "AVR bootloader, v1"),
+            b"\x14\x10\x14\x10": ("bootloader", "AVR bootloader, AVR061"),
             b"CCCC": ("bootloader", "XMODEM"),
             b"Synchronized\r\n": ("bootloader", "LPC"),
             b"\x0f\x0f\x0f": ("bootloader", "AN1310"),
@@ -255,7 +255,7 @@ class Meanings(unittest.TestCase):
 
 class Events(unittest.TestCase):
     def test_what_was_heard_before_is_told_first(self) -> None:
-        line = line_of("stm32f072", DirectDtrReset())
+        line = line_of("stm32f072", DtrResetRtsBoot())
         link = RecordingLink(VirtualLink(line, AT))  # just powered: its program talks
         first = next(iter(learn_hookup(link, BOTH, AT)))
         assert isinstance(first, HeardBefore)

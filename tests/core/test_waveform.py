@@ -40,7 +40,7 @@ class Voltages(unittest.TestCase):
         self.assertAlmostEqual(reset.at(wave.moves[1].at_s), 5.6)  # the other edge, held by the diode
 
     def test_a_wire_follows_at_once_and_the_boot_pin_stands_where_it_selects(self) -> None:
-        hookup = named_hookup("direct-dtr-reset", "high")
+        hookup = named_hookup("dtr-reset-rts-boot", "high")
         wave = drawn(hookup, "boot on; reset on; wait 50 ms; reset off; wait 5 ms; boot off", Electrics(), "high")
         boot, pulse = wave.lane("boot"), wave.pulses[0]
         assert boot is not None and pulse.sampled_s is not None and pulse.end_s is not None
@@ -60,8 +60,8 @@ class Warnings(unittest.TestCase):
 
     def test_the_usual_sequences_of_every_hookup_are_not_warned_of(self) -> None:
         for name, level in (
-            ("cap-dtr", ""), ("cap-rts", ""), ("dtr-reset", ""), ("rts-reset", ""),
-            ("cross-pair", "low"), ("direct-dtr-reset", "high"), ("direct-rts-reset", "low"),
+            ("cap-dtr", ""), ("cap-rts", ""), ("dtr-reset-only", ""), ("rts-reset-only", ""),
+            ("cross-pair", "low"), ("dtr-reset-rts-boot", "high"), ("rts-reset-dtr-boot", "low"),
         ):  # fmt: skip
             hookup = named_hookup(name, level)
             assert hookup.enter is not None and hookup.leave is not None
@@ -71,7 +71,7 @@ class Warnings(unittest.TestCase):
                     self.assertEqual(warnings(hookup, sequence, electrics, level, entering, 20e-6), ())
 
     def test_each_fault_is_named(self) -> None:
-        direct = "direct-dtr-reset"
+        direct = "dtr-reset-rts-boot"
         cases = (
             (
                 direct,
@@ -98,7 +98,7 @@ class Warnings(unittest.TestCase):
         self.assertIn("low for 288 us", self.warned("cap-dtr", "", "reset on; wait 9 ms", shortest=0.001))
         self.assertIn(
             "still selects",
-            self.warned("direct-dtr-reset", "high", "boot on; reset on; wait 9 ms; reset off", entering=False),
+            self.warned("dtr-reset-rts-boot", "high", "boot on; reset on; wait 9 ms; reset off", entering=False),
         )
 
     def test_a_slow_reset_and_the_state_between_two_calls(self) -> None:

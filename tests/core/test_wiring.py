@@ -24,9 +24,9 @@ class EveryPart(unittest.TestCase):
                 with self.subTest(part=part.name, hookup=name):
                     wiring = wiring_of(part, named_hookup(name, part.boot_level))
                     adapter = [wire.adapter for wire in wiring.wires]
-                    self.assertEqual(adapter[:3], ["USB"] if name == "usb-touch" else ["GND", "TX", "RX"])
+                    self.assertEqual(adapter[:3], ["USB"] if name == "usb-hangup" else ["GND", "TX", "RX"])
                     self.assertEqual(len(set(adapter)), len(adapter))
-                    self.assertIn(wiring.wires[-1].adapter, ("USB",) if name == "usb-touch" else ("3V3", "5V"))
+                    self.assertIn(wiring.wires[-1].adapter, ("USB",) if name == "usb-hangup" else ("3V3", "5V"))
                     self.assertIn("no program can see volts", wiring.advice[-1][1])
 
     def test_supplies_are_within_what_the_part_stands(self) -> None:
@@ -46,13 +46,13 @@ class Circuits(unittest.TestCase):
         self.assertEqual(self.through(wired("atmega328p", "cap-rts"))["RTS"], ("RESET", "100 nF"))
         crossed = self.through(wired("esp32", "cross-pair"))
         self.assertEqual((crossed["RTS"], crossed["DTR"]), (("EN", "transistor"), ("GPIO0", "transistor")))
-        self.assertEqual(self.through(wired("stm32f103c8", "dtr-reset"))["DTR"], ("NRST", ""))
+        self.assertEqual(self.through(wired("stm32f103c8", "dtr-reset-only"))["DTR"], ("NRST", ""))
         part = CATALOGUE.find("stm32f103c8").first
         turned = hookup_from_table({"reset": {"line": "rts", "held": "released"}}, "high")
         self.assertEqual(self.through(wiring_of(part, turned))["RTS"], ("NRST", "inverter"))
 
     def test_a_jumper_only_where_no_line_moves_the_boot_pin(self) -> None:
-        for hookup, jumper in (("by-hand", True), ("rts-reset", True), ("direct-dtr-reset", False)):
+        for hookup, jumper in (("by-hand", True), ("rts-reset-only", True), ("dtr-reset-rts-boot", False)):
             with self.subTest(hookup):
                 wiring = wired("stm32f072", hookup)
                 self.assertEqual((wiring.jumper, wiring.boot_load, wiring.boot_run), (jumper, "high", "low"))

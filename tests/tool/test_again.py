@@ -12,7 +12,7 @@ from greenstep.core.image.edit import with_bytes
 from .support import Bench, Run, ToolTest
 
 APIARY = Path(__file__).parents[2] / "examples" / "apiary"
-REACH = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset")
+REACH = ("--chip", "stm32f072", "--hookup", "dtr-reset-rts-boot")
 
 
 class OnlyWhatDiffers(ToolTest):
@@ -108,7 +108,7 @@ class EveryFamily(ToolTest):
     def test_keys_of_the_project_file(self) -> None:
         bench = self.bench("brood-probe")
         self.project(
-            f'[board.probe]\nchip = "stm32f072rb"\nport = "{bench.port("brood-probe")}"\nhookup = "direct-dtr-reset"\n'
+            f'[board.probe]\nchip = "stm32f072rb"\nport = "{bench.port("brood-probe")}"\nhookup = "dtr-reset-rts-boot"\n'
             'images = ["brood-probe.hex"]\ntrust_journal = true\nkeep = [{ from = 0x080017D0, size = 16, why = "names" }]\n'
         )
         first = self.run_tool("upload", "probe")

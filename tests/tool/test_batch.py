@@ -28,7 +28,7 @@ from .support import COMMAND, Bench, ToolTest
 
 APIARY = Path(__file__).parents[2] / "examples" / "apiary"
 
-PROBE = ("brood-probe.hex", "--chip", "stm32f072", "--hookup", "direct-dtr-reset")
+PROBE = ("brood-probe.hex", "--chip", "stm32f072", "--hookup", "dtr-reset-rts-boot")
 
 
 def free_port() -> int:

@@ -57,7 +57,7 @@ class Looking(ToolTest):
         bench = self.bench("brood-probe")
         run = self.run_tool(
             "plan", "brood-probe.hex", "--chip", "stm32", "--ask", "--port", bench.port("brood-probe"),
-            "--hookup", "direct-dtr-reset",
+            "--hookup", "dtr-reset-rts-boot",
         )  # fmt: skip
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("STM32F07x, 128 KiB flash", run.out)

@@ -17,7 +17,7 @@ class Project(ToolTest):
     def test_init_by_options_writes_a_board_that_works(self) -> None:
         bench = self.bench("brood-probe")
         run = self.run_tool(
-            "init", "brood-probe", "--chip", "stm32f072rb", "--port", bench.port("brood-probe"), "--hookup", "direct-dtr-reset",
+            "init", "brood-probe", "--chip", "stm32f072rb", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot",
             "--images", "brood-probe.hex", "--expect", "brood probe 1.7",
         )  # fmt: skip
         self.assertEqual(run.status, 0, run.text)
@@ -39,9 +39,9 @@ class Project(ToolTest):
             "--images",
             "probe.bin at 0x08004000",
         )
-        self.assertEqual(self.run_tool(*arguments, "--hookup", '{ like = "direct-dtr-reset" }').status, 0)
+        self.assertEqual(self.run_tool(*arguments, "--hookup", '{ like = "dtr-reset-rts-boot" }').status, 0)
         text = (self.folder / "greenstep.toml").read_text()
-        for kept in ("# mine", "# soldered", "at = 0x08004000", 'like = "direct-dtr-reset"'):
+        for kept in ("# mine", "# soldered", "at = 0x08004000", 'like = "dtr-reset-rts-boot"'):
             self.assertIn(kept, text)
         again = self.run_tool(*arguments)
         self.assertEqual((again.status, "has a board 'brood-probe' already" in again.err), (2, True))
@@ -159,7 +159,7 @@ class Wiring(Drawn):
             self.assertIn(said, run.out)
 
     def test_lines_are_in_the_table_of_a_hookup_that_has_them(self) -> None:
-        direct = self.run_tool("wiring", "--chip", "stm32", "--hookup", "direct-rts-reset").out
+        direct = self.run_tool("wiring", "--chip", "stm32", "--hookup", "rts-reset-dtr-boot").out
         self.assertIn("RTS       →   NRST", direct)
         self.assertIn("DTR       →   BOOT0", direct)
         self.assertIn("through 100 nF", self.run_tool("wiring", "--chip", "atmega328p").out)
@@ -194,7 +194,7 @@ class Lines(Drawn):
         self.assertIn("! the boot pin is released 88.6 ms before reset has risen: too early", slow.out)
         self.assertIn(
             "stands 2 to 3.6 V",
-            self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "dtr-reset", "--volts", "5").out,
+            self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "dtr-reset-only", "--volts", "5").out,
         )
 
     def test_as_json(self) -> None:
@@ -204,7 +204,7 @@ class Lines(Drawn):
         self.assertAlmostEqual(event["pulses"][0]["end_s"] - event["pulses"][0]["start_s"], 0.000288, delta=2e-6)
 
     def test_drawn(self) -> None:
-        self.pictures("a.svg", "lines", "show", "--chip", "stm32", "--hookup", "direct-dtr-reset")
+        self.pictures("a.svg", "lines", "show", "--chip", "stm32", "--hookup", "dtr-reset-rts-boot")
 
     def test_by_hand_lists_the_moves(self) -> None:
         run = self.run_tool("lines", "show", "--chip", "stm32")
@@ -213,7 +213,7 @@ class Lines(Drawn):
 
     def test_try_hears_the_program_and_hold_names_the_volts(self) -> None:
         bench = self.bench("brood-probe")
-        there = ("--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "direct-dtr-reset")
+        there = ("--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot")
         left = self.run_tool("lines", "try", "--of", "leave", *there)
         self.assertEqual(left.status, 0, left.text)
         self.assertIn("brood probe 1.6", left.out)
@@ -226,7 +226,7 @@ class Lines(Drawn):
         bench = self.bench("brood-probe")
         child = pexpect.spawn(
             COMMAND,
-            ["lines", "hold", "boot on", "--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "direct-dtr-reset"],
+            ["lines", "hold", "boot on", "--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot"],
             cwd=str(self.folder), timeout=20, env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
         )  # fmt: skip
         self.addCleanup(child.close, force=True)
@@ -248,7 +248,7 @@ class Lines(Drawn):
         bench = self.bench("stm32f103")
         run = self.run_tool("lines", "learn", "--chip", "stm32", "--port", bench.port("stm32f103"))
         self.assertEqual(run.status, 0, run.text)
-        self.assertIn('hookup = "direct-rts-reset"', run.out)
+        self.assertIn('hookup = "rts-reset-dtr-boot"', run.out)
 
     def test_learn_on_a_bench_with_another_circuit(self) -> None:
         bench = self.bench("entrance-counter", "--circuit", "cross-pair")
@@ -257,7 +257,7 @@ class Lines(Drawn):
             run.event("learnt"),
             {"event": "learnt", "hookup": "cross-pair", "table": '"cross-pair"', "baud": 115200, "leaves": "heard"},
         )
-        self.assertTrue(run.event("tried", hookup="direct-dtr-reset")["heard"])
+        self.assertTrue(run.event("tried", hookup="dtr-reset-rts-boot")["heard"])
 
     def test_learn_on_three_wires_says_what_to_try(self) -> None:
         bench = self.bench("brood-probe", "--hands", "600")

@@ -12,7 +12,7 @@ from greenstep.core.dialects.registry import dialect_names
 from .support import ToolTest
 
 EXAMPLE = Path(__file__).parents[2] / "examples" / "apiary"
-PROBE = ("--chip", "stm32f072", "--hookup", "direct-dtr-reset")
+PROBE = ("--chip", "stm32f072", "--hookup", "dtr-reset-rts-boot")
 
 
 class TheApiary(ToolTest):
@@ -58,7 +58,7 @@ class TheApiary(ToolTest):
     def test_a_menu_by_options_alone(self) -> None:
         bench = self.bench("smoke-fan")
         (self.folder / "fan.bin").write_bytes((EXAMPLE / "images" / "smoke-fan.bin").read_bytes())
-        reach = ("--chip", "resident", "--port", bench.port("smoke-fan"), "--hookup", "direct-dtr-reset")
+        reach = ("--chip", "resident", "--port", bench.port("smoke-fan"), "--hookup", "dtr-reset-rts-boot")
         run = self.run_tool(
             "upload", "fan.bin", *reach, "--set", 'before=[{ expect = "u uploads", send = "u" }]',
             "--set", 'after=[{ expect = "g goes", send = "g" }]', "--set", "pad=0xFF", "--expect", "smoke fan 0.9",
@@ -90,7 +90,7 @@ class WhoIsThere(ToolTest):
         run = self.run_tool("chips")
         self.assertEqual(run.status, 0)
         self.assertEqual(len([line for line in run.out.splitlines() if ": " in line]), len(dialect_names()))
-        self.assertIn("atmega2560", self.run_tool("chips", "avr-v2").out)
+        self.assertIn("atmega2560", self.run_tool("chips", "avr-068").out)
         self.assertIn("each block is acknowledged", self.run_tool("chips", "xmodem").out)
         self.assertIn("lpc1769", self.run_tool("chips", "26113F37").out)
         found = self.run_tool("chips", "mega2560", "--json").events

@@ -189,7 +189,7 @@ class Asked(ToolTest):
 
     def test_an_upload_is_kept_and_a_broken_journal_is_not_in_its_way(self) -> None:
         bench = self.bench("brood-probe")
-        reach = ("--chip", "stm32f072rb", "--hookup", "direct-dtr-reset", "--port", bench.port("brood-probe"))
+        reach = ("--chip", "stm32f072rb", "--hookup", "dtr-reset-rts-boot", "--port", bench.port("brood-probe"))
         run = self.run_tool("upload", "brood-probe.hex", *reach)
         self.assertEqual(run.status, 0, run.text)
         self.assertIn(". Journal 1.", run.out)

@@ -231,7 +231,7 @@ class AfterAnUpload(ToolTest):
         bench = self.bench("brood-probe")
         child = pexpect.spawn(
             COMMAND,
-            ["upload", "brood-probe.hex", "--chip", "stm32f072", "--port", bench.port("brood-probe"), "--hookup", "direct-dtr-reset",
+            ["upload", "brood-probe.hex", "--chip", "stm32f072", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot",
              "--expect", "brood", "--listen", "--trace", "probe.vcd"],
             cwd=str(self.folder), timeout=40, env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
         )  # fmt: skip

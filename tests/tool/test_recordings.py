@@ -13,7 +13,7 @@ class Recordings(ToolTest):
     def setUp(self) -> None:
         super().setUp()
         bench = self.bench("brood-probe")
-        self.there = ("--chip", "stm32f072", "--port", bench.port("brood-probe"), "--hookup", "direct-dtr-reset")
+        self.there = ("--chip", "stm32f072", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot")
 
     def test_every_command_that_opens_a_port_records(self) -> None:
         cases = (
@@ -59,7 +59,7 @@ class Recordings(ToolTest):
 
     def test_decoded_as_another_dialect_or_not_at_all(self) -> None:
         self.run_tool("greet", *self.there, "--trace", "probe.vcd")
-        self.assertIn("unknown", self.run_tool("trace", "show", "probe.vcd", "--dialect", "avr-v1").out)
+        self.assertIn("unknown", self.run_tool("trace", "show", "probe.vcd", "--dialect", "avr-061").out)
         wrong = self.run_tool("trace", "show", "probe.vcd", "--dialect", "avr-v9")
         self.assertEqual((wrong.status, "no dialect is called" in wrong.err), (2, True))
         text = (self.folder / "probe.vcd").read_text()

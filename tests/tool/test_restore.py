@@ -26,7 +26,7 @@ class ThereAndBack(ToolTest):
 
     def test_a_piece_of_any_content_goes_back_to_its_place(self) -> None:
         bench = self.bench("brood-probe")
-        reach = ("--chip", "stm32f072rb", "--hookup", "direct-dtr-reset", "--port", bench.port("brood-probe"))
+        reach = ("--chip", "stm32f072rb", "--hookup", "dtr-reset-rts-boot", "--port", bench.port("brood-probe"))
         (self.folder / "settings.bin").write_bytes(b"hive 7, north field. " * 9)
         put = self.run_tool("restore", "settings.bin", "at", "0x08004000", *reach, "--no-start")
         self.assertEqual(put.status, 0, put.text)
@@ -56,7 +56,7 @@ class Unchanged(ToolTest):
             "--chip",
             "stm32f072rb",
             "--hookup",
-            "direct-dtr-reset",
+            "dtr-reset-rts-boot",
             "--port",
             bench.port("brood-probe"),
             "--if-changed",

@@ -50,7 +50,7 @@ class Settings(ToolTest):
         for port, status, said in (
             ("bench:hive-scale?fault=echo", 4, "echo"),
             ("bench:brood-probe?fault=no-boot", 4, "BOOT0"),
-            ("bench:brood-probe?circuit=direct-rts-reset&lines=none", 4, "this port has no DTR and RTS"),
+            ("bench:brood-probe?circuit=rts-reset-dtr-boot&lines=none", 4, "this port has no DTR and RTS"),
             ("bench:brood-probe?gone-after=0.4", 3, "the simulated cable was pulled"),
             ("bench:hive-scale?fault=rate-refused=115200", 3, "does not take 115200 8N1"),
             ("bench:hive-scale?turnaround=16&fault=late-once=9:300", 0, "green in"),
@@ -102,7 +102,7 @@ class Settings(ToolTest):
 class Everywhere(ToolTest):
     def test_project_file_environment_and_several_at_once(self) -> None:
         self.project(
-            "[board.probe]\nchip = 'stm32f072rb'\nhookup = 'direct-dtr-reset'\nimages = ['brood-probe.hex']\n"
+            "[board.probe]\nchip = 'stm32f072rb'\nhookup = 'dtr-reset-rts-boot'\nimages = ['brood-probe.hex']\n"
             "port = 'bench:brood-probe'\n"
         )
         self.assertEqual(self.run_tool("upload", "probe").status, 0)

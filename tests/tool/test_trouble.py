@@ -230,7 +230,7 @@ class WrongPorts(ToolTest):
 
 
 class InTheMiddle(ToolTest):
-    arguments = ("upload", "brood-probe.hex", *CHIP, "--hookup", "direct-dtr-reset", "--json")
+    arguments = ("upload", "brood-probe.hex", *CHIP, "--hookup", "dtr-reset-rts-boot", "--json")
 
     def interrupted_at(self, step: str, number: signal.Signals) -> tuple[int, list[dict[str, object]], bytes]:
         """Status and events of an upload that gets a signal at its first advance in a step, and the flash."""

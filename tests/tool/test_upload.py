@@ -9,7 +9,7 @@ from greenstep.core.image import Image, Piece
 
 from .support import Bench, ToolTest
 
-PROBE = ("--chip", "stm32f072rb", "--hookup", "direct-dtr-reset")
+PROBE = ("--chip", "stm32f072rb", "--hookup", "dtr-reset-rts-boot")
 
 
 class OverTheNetwork(ToolTest):

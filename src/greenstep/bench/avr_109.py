@@ -21,7 +21,7 @@ Steps = Generator[Wish, int, None]
 
 @frozen
 class Avr109Kind:
-    """What distinguishes one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a touch at
+    """What distinguishes one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a hang-up at
     1200 baud and is off the USB meanwhile; else every reset enters."""
 
     title: str
@@ -37,7 +37,7 @@ class Avr109Kind:
 
 KINDS = {
     "atmega32u4": Avr109Kind(
-        "ATmega32U4 on USB, entered by a touch at 1200 baud", b"\x1e\x95\x87", 32768, 128, 1024, 4096
+        "ATmega32U4 on USB, entered by a hang-up at 1200 baud", b"\x1e\x95\x87", 32768, 128, 1024, 4096
     ),
     "at90usb1286": Avr109Kind(
         "AT90USB1286 on a UART, AVR109", b"\x1e\x97\x82", 131072, 256, 4096, 4096, False, 2.0, 256
@@ -58,11 +58,11 @@ class SimulatedAvr109(SimulatedResident):
         self._left = False
 
     def boot(self, boot_selected: bool) -> Program:
-        """On USB only the touch enters the loader."""
+        """On USB only the hang-up enters the loader."""
         return self.program() if self.kind.usb else super().boot(boot_selected)
 
     def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
-        """The touch: the port is closed at 1200 baud with DTR released."""
+        """The hang-up: the port is closed at 1200 baud with DTR released."""
         if not self.kind.usb or baud != 1200 or dtr or not self.running or self.faults.no_boot:
             return False
         self.run_from(at_s, self.loader())

@@ -18,7 +18,16 @@ from greenstep.core.frozen import frozen
 from greenstep.core.plugins import added
 from greenstep.core.talk import TalkLine
 
-from .circuits import CapacitorPulse, Circuit, CrossPair, DirectDtrReset, DirectRtsReset, NoLines, PinChange, UsbTouch
+from .circuits import (
+    CapacitorPulse,
+    Circuit,
+    CrossPair,
+    DtrResetRtsBoot,
+    NoLines,
+    PinChange,
+    RtsResetDtrBoot,
+    UsbHangUp,
+)
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
@@ -91,7 +100,7 @@ _FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 
 
 def _stm32(chip: str, name: str = "") -> BenchBoard:
-    circuit = DirectRtsReset() if chip == "stm32f103" else DirectDtrReset()
+    circuit = RtsResetDtrBoot() if chip == "stm32f103" else DtrResetRtsBoot()
     return BenchBoard(name or chip, "stm32", chip, chip, circuit, 115200, _PROBE)
 
 
@@ -103,8 +112,8 @@ def _avr_109(chip: str, circuit: Circuit) -> BenchBoard:
     return BenchBoard(chip, "avr-109", chip, chip, circuit, 57600, _SCALE, 57600)
 
 
-def _avr_v2(chip: str, baud: int, name: str = "", dialect: str = "") -> BenchBoard:
-    return BenchBoard(name or chip, "avr-v2", chip, chip, CapacitorPulse("dtr"), baud, _LIFT, baud, dialect)
+def _avr_068(chip: str, baud: int, name: str = "", dialect: str = "") -> BenchBoard:
+    return BenchBoard(name or chip, "avr-068", chip, chip, CapacitorPulse("dtr"), baud, _LIFT, baud, dialect)
 
 
 def _esp(chip: str, name: str = "") -> BenchBoard:
@@ -113,7 +122,7 @@ def _esp(chip: str, name: str = "") -> BenchBoard:
 
 
 def _lpc(chip: str, name: str = "") -> BenchBoard:
-    return BenchBoard(name or chip, "lpc", chip, chip, DirectDtrReset("low"), 115200, _COUNTER)
+    return BenchBoard(name or chip, "lpc", chip, chip, DtrResetRtsBoot("low"), 115200, _COUNTER)
 
 
 def _pic(family: str, chip: str, name: str = "", dialect: str = "") -> BenchBoard:
@@ -128,7 +137,7 @@ def _xmodem(name: str, named: bool = False) -> BenchBoard:
     if named:
         settings["block"] = "ymodem"
     return BenchBoard(
-        name, "xmodem", name, "resident", DirectDtrReset(), 115200, _FAN, settings=tuple(settings.items())
+        name, "xmodem", name, "resident", DtrResetRtsBoot(), 115200, _FAN, settings=tuple(settings.items())
     )  # fmt: skip
 
 
@@ -143,7 +152,7 @@ def _boards() -> dict[str, BenchBoard]:
     boards = [
         _stm32("stm32f072", "brood-probe"),
         _avr("atmega328p", 115200, "hive-scale"),
-        _avr_v2("atmega2560", 115200, "frame-lift"),
+        _avr_068("atmega2560", 115200, "frame-lift"),
         _lpc("lpc1769", "entrance-counter"),
         _esp("esp32", "apiary-gateway"),
         _esp("esp8266", "rain-gauge"),
@@ -164,10 +173,10 @@ def _boards() -> dict[str, BenchBoard]:
         _avr("atmega328p", 115200),
         _avr("atmega168", 57600),
         _avr("atmega1284p", 115200),
-        _avr_109("atmega32u4", UsbTouch()),
+        _avr_109("atmega32u4", UsbHangUp()),
         _avr_109("at90usb1286", CapacitorPulse("dtr")),
-        _avr_v2("atmega2560", 115200),
-        _avr_v2("atmega1280", 57600, dialect="avr-v2"),
+        _avr_068("atmega2560", 115200),
+        _avr_068("atmega1280", 57600, dialect="avr-068"),
         *(_esp(chip) for chip in ("esp8266", "esp32", "esp32s3", "esp32c3", "esp32c2")),
         *(_lpc(chip) for chip in ("lpc1769", "lpc1114", "lpc812", "lpc845")),
         _pic("an851", "pic18f4520", dialect="pic-an851"),

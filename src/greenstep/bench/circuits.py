@@ -26,11 +26,11 @@ class Circuit(ABC):
         """What follows when (DTR, RTS) go from `before` to `after`; True is asserted, which is 0 V."""
 
 
-class DirectDtrReset(Circuit):
+class DtrResetRtsBoot(Circuit):
     """DTR to a low-active reset, RTS to the boot pin, by wire: asserted RTS is low, which selects if `level` is
     low."""
 
-    hookup = "direct-dtr-reset"
+    hookup = "dtr-reset-rts-boot"
 
     def __init__(self, level: str = "high") -> None:
         self._low = level == "low"
@@ -39,10 +39,10 @@ class DirectDtrReset(Circuit):
         return [PinChange(at_s, after[0], after[1] == self._low)]
 
 
-class DirectRtsReset(Circuit):
+class RtsResetDtrBoot(Circuit):
     """RTS to a low-active reset, DTR to a high-active boot pin, by wire."""
 
-    hookup = "direct-rts-reset"
+    hookup = "rts-reset-dtr-boot"
 
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
         return [PinChange(at_s, after[1], not after[0])]
@@ -86,10 +86,10 @@ class CapacitorPulse(Circuit):
         return []
 
 
-class UsbTouch(Circuit):
+class UsbHangUp(Circuit):
     """A board that is its own USB device: DTR and RTS are messages to its program, and move no pin."""
 
-    hookup = "usb-touch"
+    hookup = "usb-hangup"
 
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
         return []
@@ -106,6 +106,6 @@ class NoLines(Circuit):
 
 CIRCUITS: dict[str, Circuit] = {
     circuit.hookup: circuit
-    for circuit in (DirectDtrReset(), DirectRtsReset(), CrossPair(), CapacitorPulse("dtr"), CapacitorPulse("rts"))
+    for circuit in (DtrResetRtsBoot(), RtsResetDtrBoot(), CrossPair(), CapacitorPulse("dtr"), CapacitorPulse("rts"))
 }
 """The circuits that a bench board can have, by the hookup that reaches them."""

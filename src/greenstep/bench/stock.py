@@ -56,11 +56,11 @@ def _avr_109(name: str) -> Stock:
     return Stock(kind.title, partial(avr_109.SimulatedAvr109, kind), samples.avr_image)
 
 
-def _avr_v2(name: str) -> Stock:
-    from . import avr_v2
+def _avr_068(name: str) -> Stock:
+    from . import avr_068
 
-    kind = avr_v2.KINDS[name]
-    return Stock(kind.title, partial(avr_v2.SimulatedAvrV2, kind), samples.avr_image)
+    kind = avr_068.KINDS[name]
+    return Stock(kind.title, partial(avr_068.SimulatedAvr068, kind), samples.avr_image)
 
 
 def _esp(name: str) -> Stock:
@@ -115,7 +115,7 @@ _FAMILIES = {
     "stm32": _stm32,
     "avr": _avr,
     "avr-109": _avr_109,
-    "avr-v2": _avr_v2,
+    "avr-068": _avr_068,
     "esp": _esp,
     "lpc": _lpc,
     "an851": _an851,

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--circuit",
-    type=click.Choice(["direct-dtr-reset", "direct-rts-reset", "cross-pair", "cap-dtr", "cap-rts"]),
+    type=click.Choice(["dtr-reset-rts-boot", "rts-reset-dtr-boot", "cross-pair", "cap-dtr", "cap-rts"]),
     help="Another circuit between the lines and the pins, for all boards.",
 )
 @click.option("--seed", type=click.IntRange(0), default=0, metavar="N", help="Seed for random faults. [0]")

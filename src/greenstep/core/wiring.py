@@ -50,7 +50,7 @@ def wiring_of(part: Part, hookup: Hookup, straight: bool = False) -> Wiring:
         wires.append(_line(hookup.reset, pins.reset, hookup, "reset"))
     if hookup.boot is not None and pins.boot:
         wires.append(_line(hookup.boot, pins.boot, hookup, "boot"))
-    if hookup.enter is not None and hookup.enter.touches:
+    if hookup.enter is not None and hookup.enter.hangs_up:
         cable = Wire("USB", "USB", "supply", note="its own cable, with data wires")
         return Wiring((cable,), _advice(part, hookup, straight), "", "", "", False)
     wires.append(
@@ -95,7 +95,7 @@ def _advice(part: Part, hookup: Hookup, straight: bool) -> tuple[tuple[str, str]
             ("to run" if number == 1 else "", f"{number}. {move}") for number, move in enumerate(part.hands.leave, 1)
         ]
     rows += [("pull-ups" if number == 0 else "", text) for number, text in enumerate(pins.advice)]
-    if hookup.enter is None or not hookup.enter.touches:
+    if hookup.enter is None or not hookup.enter.hangs_up:
         rows.append(("leave open", "CTS, DSR, DCD, RI" + ("" if hookup.reset else ", DTR, RTS")))
     if straight:
         rows.append(("borrowed", "hold that board's own chip in reset, or take it out: it drives the same wires"))

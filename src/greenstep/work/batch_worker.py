@@ -117,7 +117,7 @@ class _Worker:
     @property
     def _by_lines(self) -> bool:
         enter = self._order.job.hookup.enter
-        return enter is not None and not enter.touches
+        return enter is not None and not enter.hangs_up
 
     def _next_is_there(self, last: str | None) -> bool:
         """Wait for another board than the last; without lines, the upload's own questions wait for it."""

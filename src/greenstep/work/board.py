@@ -81,8 +81,8 @@ class Board:
             raise usage(
                 "hookup",
                 f"a cross pair only pulls low, and this chip's {part.wires.boot or 'boot pin'} must be high",
-                "direct-dtr-reset or direct-rts-reset: the other line to the boot pin, by wire",
-                "or dtr-reset or rts-reset, and the boot pin by hand",
+                "dtr-reset-rts-boot or rts-reset-dtr-boot: the other line to the boot pin, by wire",
+                "or dtr-reset-only or rts-reset-only, and the boot pin by hand",
             )
         return with_sequences(hookup, self.said.enter, self.said.leave)
 

@@ -69,7 +69,7 @@ def scope(board: Board) -> list[Candidate]:
         if parts and dialect.spec.asking.sent:  # a loader that calls by itself is heard, and not asked
             baud = said.baud or parts[0].baud
             own = candidates_for(dialect, parts[0].boot_level, baud)
-            if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-touch"):
+            if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-hangup"):
                 own = [Candidate(named_hookup(said.hookup, parts[0].boot_level), dialect, baud)]
             usual = parts[0].hookup
             found += sorted(own, key=lambda candidate: (candidate.hookup.name != usual, candidate.baud != baud))
@@ -158,7 +158,7 @@ def answered(surveyed: Surveyed) -> Candidate:
             evidence,
             (
                 "set the boot pin by hand (jumper or button) and learn again",
-                "the boot pin may be on no line: use dtr-reset or rts-reset, and the jumper",
+                "the boot pin may be on no line: use dtr-reset-only or rts-reset-only, and the jumper",
             ),
             "likely",
         )

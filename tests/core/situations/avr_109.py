@@ -19,11 +19,11 @@ GREET: dict[str, Any] = {"purpose": "greet"}
 
 ROWS = [
     *usual_rows(BOARD, (3000, 140_000), "hive scale", "cap-dtr", silence="silence-after=33", writing_has_no_effect="not-written"),
-    Situation(5, "the touch is not heeded", USB, "application", 4, {**GREET, "faults": ("no-boot",), "link_options": {"on_for_s": 9.0}},
+    Situation(5, "the hang-up is not heeded", USB, "application", 4, {**GREET, "faults": ("no-boot",), "link_options": {"on_for_s": 9.0}},
               "hive scale", talks_every(1.0, b"hive scale 2.3: 41.3 kg\r\n")),
-    Situation(3, "nothing behind the touch", USB, "silence-lines", 4, {**GREET, "faults": ("dead",)}, "nothing heard"),
+    Situation(3, "nothing after the hang-up", USB, "silence-lines", 4, {**GREET, "faults": ("dead",)}, "nothing heard"),
     Situation(9, "an STM32 ROM asked as AVR109", "stm32f072", "other-dialect", 4,
-              {**GREET, "chip": BOARD, "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+              {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "another chip than declared", USB, "other-chip", 5, {"images": {"flash": sample_for(USB, 3000)}, "chip": "atmega16u4"},
               "ATmega32U4 answered"),
     Situation(11, "into the bootloader", USB, "hits-bootloader", 5, {"images": {"flash": sample_for(USB, 28_700)}}, "7000"),

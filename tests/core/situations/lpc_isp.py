@@ -25,10 +25,10 @@ def protected(word: int) -> dict[str, Any]:
 
 
 ROWS = [
-    *usual_rows(BOARD, (3000, 530_000), "entrance counter", "direct-dtr-reset", "low", an_LPC_asked_before="", restarts_while_it_is_written="",
+    *usual_rows(BOARD, (3000, 530_000), "entrance counter", "dtr-reset-rts-boot", "low", an_LPC_asked_before="", restarts_while_it_is_written="",
                 silence="silence-after=230", worn="worn=0x123 worn=0x3F0 worn=0x801", writing_has_no_effect="not-written"),
     Situation(9, "an STM32 ROM asked as LPC", "stm32f072", "other-dialect", 4,
-              {**GREET, "chip": BOARD, "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+              {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "another chip than declared", BOARD, "other-chip", 5, {**UPLOAD, "chip": "lpc1768"}, "LPC1769 answered"),
     Situation(10, "locked", BOARD, "locked", 5, {**UPLOAD, "faults": ("locked",)}, "return code 19"),
     Situation(11, "would lock", BOARD, "would-lock", 5, protected(0x12345678), "CRP1"),

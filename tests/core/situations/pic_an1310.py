@@ -21,7 +21,7 @@ ROWS = [
                 restarts_while_it_is_written=""),
     Situation(13, "writing has no effect", BOARD, "not-written", 6, {**UPLOAD, "faults": ("dead-write",)}, "without doing it"),
     Situation(9, "an STM32 ROM asked as AN1310", "stm32f072", "other-dialect", 4,
-              {**GREET, "chip": BOARD, "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+              {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic18"}, "pic18f252"),
     Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5, {"images": {"flash": sample_for(BOARD, 64_600)}}, "FC00"),
     Situation(11, "no jump at 0", BOARD, "vectors", 5,

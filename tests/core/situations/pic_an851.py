@@ -20,7 +20,7 @@ ROWS = [
     *usual_rows(BOARD, (3000, 40_000), "feeder pump", "cap-dtr", writing_has_no_effect="not-written", worn="worn=0x323 worn=0x5F0 worn=0x801",
                 silence="silence-after=120", restarts_while_it_is_written=""),
     Situation(9, "an STM32 ROM asked as AN851", "stm32f072", "other-dialect", 4,
-              {**GREET, "chip": "pic-an851", "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+              {**GREET, "chip": "pic-an851", "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic-an851"}, "pic18f252"),
     Situation(11, "built for a start at 0", BOARD, "hits-bootloader", 5, {"images": {"flash": sample_for("pic18f46k22", 2000)}}, "below 0200"),
     Situation(11, "a text", BOARD, "vectors", 5,

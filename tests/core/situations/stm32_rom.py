@@ -66,7 +66,7 @@ def unwilling_after_five_blocks(line: Any) -> None:
     line.chip._burn = counted
 
 
-EARLY = with_sequences(named_hookup("direct-dtr-reset", "high"),
+EARLY = with_sequences(named_hookup("dtr-reset-rts-boot", "high"),
                        "boot on; reset on; wait 50 ms; boot off; wait 5 ms; reset off", None)  # fmt: skip
 
 ROWS = [
@@ -85,9 +85,9 @@ ROWS = [
     Situation(7, "reads well at the rate it talks at", BOARD, "wrong-rate", 4,
               {**GREET, "faults": ("no-boot", "console=57600")}, "at 57600 8N1 it reads"),
     Situation(9, "an AVR board asked as STM32", "atmega328p", "other-dialect", 4,
-              {**GREET, "chip": "stm32f072", "hookup": named_hookup("cap-dtr", "")}, "AVR bootloader, v1"),
+              {**GREET, "chip": "stm32f072", "hookup": named_hookup("cap-dtr", "")}, "AVR bootloader, AVR061"),
     Situation(9, "an AVR board, reset by hand", "atmega328p", "other-dialect", 4,
-              {**GREET, "chip": "stm32f072", "hookup": BY_HAND, "hands": Hands(0.5), "patience_s": 2.0}, "AVR bootloader, v1"),
+              {**GREET, "chip": "stm32f072", "hookup": BY_HAND, "hands": Hands(0.5), "patience_s": 2.0}, "AVR bootloader, AVR061"),
     Situation(9, "an XMODEM receiver", BOARD, "other-dialect", 4,
               {**GREET, "faults": ("no-boot", "says=CCC")}, "XMODEM", without_line_ends),
     Situation(9, "an LPC that was asked before", BOARD, "other-dialect", 4,
@@ -106,7 +106,7 @@ ROWS = [
     Situation(3, "a port without lines", BOARD, "silence-no-lines", 4,
               {**GREET, "faults": ("dead",), "link_options": {"has_lines": False}, "patience_s": 2.0}, "no DTR and RTS"),
     Situation(5, "reset and boot on each other's line", BOARD, "application", 4,
-              {**GREET, "hookup": named_hookup("direct-rts-reset", "high")}, "brood probe 1.6"),
+              {**GREET, "hookup": named_hookup("rts-reset-dtr-boot", "high")}, "brood probe 1.6"),
     Situation(3, "silence after the sync", BOARD, "fell-silent", 4, {**GREET, "faults": ("silence-after=1",)}),
     Situation(4, "TX and RX joined", BOARD, "echo", 4, {**GREET, "faults": ("echo",)}, "7F 7F"),
     Situation(4, "echo, entered by hand", BOARD, "echo", 4,

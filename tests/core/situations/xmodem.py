@@ -36,11 +36,11 @@ def cancels(line: Any) -> None:
 
 
 ROWS = [
-    *usual_rows(BOARD, (3000, 5_000), "smoke fan", "direct-dtr-reset", "high", joined="", too_large="", writing_has_no_effect="",
+    *usual_rows(BOARD, (3000, 5_000), "smoke fan", "dtr-reset-rts-boot", "high", joined="", too_large="", writing_has_no_effect="",
                 worn_cells="", silence="silence-after=44", restart="restart-after=1500", no_reset_by_the_lines="", an_XMODEM_receiver=""),
     Situation(4, "TX and RX joined", BOARD, "echo", 4, {**told(TalkLine(send="up\r")), "faults": ("echo",)}),
     Situation(5, "another menu text than expected", BOARD, "application", 4, told(TalkLine("press 1", 1.0, "1")), "u uploads"),
-    Situation(9, "an STM32 ROM", "stm32f072", "other-dialect", 4, {**GREET, "chip": "resident", "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+    Situation(9, "an STM32 ROM", "stm32f072", "other-dialect", 4, {**GREET, "chip": "resident", "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "the receiver cancels", BOARD, "refused-data", 6, UPLOAD, "18 18", cancels),
     Situation(11, "no chip of that name on this dialect", BOARD, "no-such-memory", 5,
               {"images": {"flash": IMAGE, "eeprom": Image("settings.bin", (Piece(0, b"fan 40 %"),))}}),

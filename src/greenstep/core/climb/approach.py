@@ -131,7 +131,7 @@ def _how_entered(session: Session) -> str:
     hookup = session.job.hookup
     if session.reset_by is not ResetBy.LINES:
         return "by hand"
-    if hookup.enter is not None and hookup.enter.touches:
+    if hookup.enter is not None and hookup.enter.hangs_up:
         return "touched, gone and come back"
     if hookup.reset is None:
         return "by its own sequence"

@@ -26,7 +26,7 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
     if sequence is None:  # then only a person can enter it
         return
     if (
-        sequence.touches and session.reset_by is ResetBy.LINES
+        sequence.hangs_up and session.reset_by is ResetBy.LINES
     ):  # it answers again as its bootloader, or more of the same will not help
         session.link.sleep(0.2)
         return

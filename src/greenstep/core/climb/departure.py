@@ -47,7 +47,7 @@ def start_step(session: Session) -> Iterator[Event]:
             yield Noted("start", how)
     else:
         how, said = yield from _by_command(session)
-        if job.hookup.enter is not None and job.hookup.enter.touches:
+        if job.hookup.enter is not None and job.hookup.enter.hangs_up:
             link.reopen(None)  # the bootloader's port disappears, the application's appears
         session.notes.begin_listening()
         began = link.now()
@@ -93,7 +93,7 @@ def _by_command(session: Session) -> Generator[Event, None, tuple[str, str]]:
         return said, said
     except (Silence, Unexpected) as error:
         enter, leave = session.job.hookup.enter, session.leave
-        if leave is None or session.reset_by is not ResetBy.LINES or enter is None or enter.touches:
+        if leave is None or session.reset_by is not ResetBy.LINES or enter is None or enter.hangs_up:
             raise
         yield Noted("start", f"{error}: started by a reset")
         how = _reset(session, leave)

@@ -80,30 +80,30 @@ NAMED = {
     "cap-dtr": "DTR through a capacitor to reset",
     "cap-rts": "RTS through a capacitor to reset",
     "cross-pair": "two transistors: RTS pulls reset low, DTR pulls boot low, never both",
-    "direct-dtr-reset": "DTR to reset, RTS to the boot pin, by wire",
-    "direct-rts-reset": "RTS to reset, DTR to the boot pin, by wire",
-    "dtr-reset": "DTR to reset by wire; the boot pin by hand, or none",
-    "usb-touch": "a board that is its own USB device: touched at 1200 baud, it comes back as its bootloader",
-    "rts-reset": "RTS to reset by wire; the boot pin by hand, or none",
+    "dtr-reset-rts-boot": "DTR to reset, RTS to the boot pin, by wire",
+    "rts-reset-dtr-boot": "RTS to reset, DTR to the boot pin, by wire",
+    "dtr-reset-only": "DTR to reset by wire; the boot pin by hand, or none",
+    "usb-hangup": "a board that is its own USB device: its port, opened and closed at 1200 baud, comes back as its bootloader",
+    "rts-reset-only": "RTS to reset by wire; the boot pin by hand, or none",
 }
 
 
 def named_hookup(name: str, boot_level: str) -> Hookup:
     """A hookup by its name in NAMED. `boot_level` ('high', 'low' or '') is the level at which the chip's boot pin
     selects the bootloader. Raises UsageFault for an unknown name."""
-    reset_line: LineName = "rts" if "rts" in name or name == "cross-pair" else "dtr"
+    reset_line: LineName = "rts" if name.startswith("rts") or name in ("cap-rts", "cross-pair") else "dtr"
     boot_line: LineName = "dtr" if reset_line == "rts" else "rts"
     if name == "by-hand":
         return Hookup(name)
-    if name == "usb-touch":
-        return Hookup(name, enter=parse_sequence("touch 1200"))
+    if name == "usb-hangup":
+        return Hookup(name, enter=parse_sequence("hang-up 1200"))
     if name in ("cap-dtr", "cap-rts"):
         return _completed(Hookup(name, Role(reset_line, through="capacitor")))
     if name == "cross-pair":
         return _completed(Hookup(name, Role("rts"), Role("dtr"), crossed=True))
-    if name in ("direct-dtr-reset", "direct-rts-reset"):
+    if name in ("dtr-reset-rts-boot", "rts-reset-dtr-boot"):
         return _completed(Hookup(name, Role(reset_line), Role(boot_line, asserted=boot_level != "high")))
-    if name in ("dtr-reset", "rts-reset"):
+    if name in ("dtr-reset-only", "rts-reset-only"):
         return _completed(Hookup(name, Role(reset_line)))
     near = nearest(name, NAMED, 2, 0.5)
     listed = " or ".join(near) if near else ", ".join(NAMED)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from .circuits import Hookup
-from .sequence import Pin, Sequence, Touch, Wait
+from .sequence import HangUp, Pin, Sequence, Wait
 
 _BREAK_AFTER_S = 0.03
 """How long a break outlasts the moves: reset rises after them, and the chip checks its RX soon after."""
@@ -57,7 +57,7 @@ class Driver:
         for step in sequence.steps:
             if isinstance(step, Wait):
                 self._link.sleep(step.seconds)
-            elif isinstance(step, Touch):
+            elif isinstance(step, HangUp):
                 self._link.reopen(step.baud)
             else:
                 self._move(dict(step.pins))

@@ -2,7 +2,7 @@
 
 A statement is a pin with `on` or `off`, or a wait. Pins are roles (`boot on` = the pin is where it selects the
 bootloader, `reset on` = the chip is held in reset) or lines (`dtr on` = asserted, 0 V on a TTL adapter; `break on` =
-TX held at space); `touch 1200` closes the port at that rate, which a board that is its own USB device takes as a
+TX held at space); `hang-up 1200` closes the port at that rate, which a board that is its own USB device takes as a
 request to come back as its bootloader, and opens it again. Statements are separated by `;`; a `,` between two moves
 makes them happen at once.
 """
@@ -39,25 +39,25 @@ class Wait:
 
 
 @frozen
-class Touch:
+class HangUp:
     """Close the port at a rate with both lines released, and open whatever comes back."""
 
     baud: int
 
     def __str__(self) -> str:
-        return f"touch {self.baud}"
+        return f"hang-up {self.baud}"
 
 
 @frozen
 class Sequence:
-    """Moves, waits and touches in order."""
+    """Moves, waits and hang-ups in order."""
 
-    steps: tuple[Move | Wait | Touch, ...]
+    steps: tuple[Move | Wait | HangUp, ...]
 
     @property
-    def touches(self) -> bool:
+    def hangs_up(self) -> bool:
         """Whether the port disappears and comes back."""
-        return any(isinstance(step, Touch) for step in self.steps)
+        return any(isinstance(step, HangUp) for step in self.steps)
 
     def __str__(self) -> str:
         return "; ".join(str(step) for step in self.steps)
@@ -78,7 +78,7 @@ class SequenceError(ValueError):
 
 def parse_sequence(text: str) -> Sequence:
     """Raises SequenceError, which names the column, what was found and what was expected."""
-    steps: list[Move | Wait | Touch] = []
+    steps: list[Move | Wait | HangUp] = []
     for match in re.finditer(r"[^;]+", text):
         statement = match[0]
         if not statement.strip():
@@ -87,8 +87,8 @@ def parse_sequence(text: str) -> Sequence:
         words = _words(statement, column)
         if words[0][0] == "wait":
             steps.append(_wait(text, words))
-        elif words[0][0] == "touch":
-            steps.append(_touch(text, words))
+        elif words[0][0] == "hang-up":
+            steps.append(_hang_up(text, words))
         else:
             steps.append(_move(text, statement, column))
     if not steps:
@@ -100,11 +100,11 @@ def _words(statement: str, column: int) -> list[tuple[str, int]]:
     return [(match[0].lower(), column + match.start()) for match in re.finditer(r"\S+", statement)]
 
 
-def _touch(text: str, words: list[tuple[str, int]]) -> Touch:
+def _hang_up(text: str, words: list[tuple[str, int]]) -> HangUp:
     if len(words) != 2 or not words[1][0].isdigit() or not 50 <= int(words[1][0]) <= 12_000_000:
         found = f"'{words[1][0]}'" if len(words) > 1 else "nothing"
-        raise SequenceError(text, words[-1][1], f"{found} after 'touch'", "a rate, such as 1200")
-    return Touch(int(words[1][0]))
+        raise SequenceError(text, words[-1][1], f"{found} after 'hang-up'", "a rate, such as 1200")
+    return HangUp(int(words[1][0]))
 
 
 def _wait(text: str, words: list[tuple[str, int]]) -> Wait:
@@ -128,8 +128,8 @@ def _move(text: str, statement: str, column: int) -> Move:
             raise SequenceError(text, column + part.start(), "nothing", "a pin with on or off")
         name, at = words[0]
         if name not in PINS:
-            near = nearest(name, [*PINS, "wait", "touch"], 1, 0.5)
-            hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break, wait or touch"
+            near = nearest(name, [*PINS, "wait", "hang-up"], 1, 0.5)
+            hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break, wait or hang-up"
             raise SequenceError(text, at, f"'{name}'", hint)
         pin: Pin = name
         if len(words) != 2 or words[1][0] not in ("on", "off"):

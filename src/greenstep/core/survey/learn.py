@@ -81,12 +81,14 @@ def candidates_for(
     """The common hookups of a dialect's chips, first those whose success cannot be taken for another's; then the two
     most common at other rates."""
     if boot_level:
-        names = ("direct-dtr-reset", "direct-rts-reset", *(("cross-pair",) if boot_level == "low" else ()))
+        names = ("dtr-reset-rts-boot", "rts-reset-dtr-boot", *(("cross-pair",) if boot_level == "low" else ()))
         hookups = [named_hookup(name, boot_level) for name in names]
         hookups += [_other_boot(hookup) for hookup in hookups[:2]]
-        hookups += [named_hookup(name, boot_level) for name in ("dtr-reset", "rts-reset")]
+        hookups += [named_hookup(name, boot_level) for name in ("dtr-reset-only", "rts-reset-only")]
     else:
-        hookups = [named_hookup(name, boot_level) for name in ("cap-dtr", "cap-rts", "dtr-reset", "rts-reset")]
+        hookups = [
+            named_hookup(name, boot_level) for name in ("cap-dtr", "cap-rts", "dtr-reset-only", "rts-reset-only")
+        ]
     found = [Candidate(hookup, dialect, baud) for hookup in hookups]
     return found + [Candidate(hookup, dialect, other) for other in other_bauds for hookup in hookups[:2]]
 

@@ -1,10 +1,10 @@
-"""A recorded conversation in `avr-v1`, explained."""
+"""A recorded conversation in `avr-061`, explained."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.avr_v1 import IN_SYNC, OK, Command
+from ...dialects.avr_061 import IN_SYNC, OK, Command
 from ...quantities import show_bytes, show_heard
 from ..told import Narrated
 

@@ -1,10 +1,10 @@
-"""A recorded conversation in `avr-v2`, explained."""
+"""A recorded conversation in `avr-068`, explained."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.avr_v2 import FAR, HEAD, OK, START, Command
+from ...dialects.avr_068 import FAR, HEAD, OK, START, Command
 from ...quantities import show_bytes
 from ..told import Narrated
 

@@ -1,4 +1,4 @@
-"""`avr-v1`: the bootloaders of 8-bit AVR boards that speak a subset of Atmel AVR061.
+"""`avr-061`: the bootloaders of 8-bit AVR boards that speak a subset of Atmel AVR061.
 
 Every command ends with 20 and every good reply is 14 … 10. Nothing on the line is guarded by a checksum, so only what
 is read back counts. Writing a page erases it first: a page may be written again, and is, if the reply shows that the
@@ -63,14 +63,14 @@ def _is_refusal(heard: bytes) -> bool:
     return heard[0] != IN_SYNC or heard[1:2] in (bytes([FAILED]), bytes([UNKNOWN]))
 
 
-class AvrV1(Dialect):
+class Avr061(Dialect):
     """The conversation with one chip."""
 
-    name: ClassVar[str] = "avr-v1"
-    title: ClassVar[str] = "AVR bootloader, v1"
+    name: ClassVar[str] = "avr-061"
+    title: ClassVar[str] = "AVR bootloader, AVR061"
     document: ClassVar[str] = "Atmel AVR061"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_v1:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_061:narrate"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

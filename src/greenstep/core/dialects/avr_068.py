@@ -1,4 +1,4 @@
-"""`avr-v2`: the bootloaders of large AVR boards, and of some with other cores, that speak a subset of Atmel AVR068.
+"""`avr-068`: the bootloaders of large AVR boards, and of some with other cores, that speak a subset of Atmel AVR068.
 
 Every message has a number, a length and an XOR over everything before, and so has every reply: what is damaged is
 asked again. The loader advances its address after each page, so it is only sent if the next page is another one.
@@ -77,14 +77,14 @@ _OTHER_BLOCK = 48
 """Bytes of the EEPROM per read when it is read in a second way."""
 
 
-class AvrV2(Dialect):
+class Avr068(Dialect):
     """The conversation with one chip."""
 
-    name: ClassVar[str] = "avr-v2"
-    title: ClassVar[str] = "AVR bootloader, v2"
+    name: ClassVar[str] = "avr-068"
+    title: ClassVar[str] = "AVR bootloader, AVR068"
     document: ClassVar[str] = "Atmel AVR068"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_v2:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_068:narrate"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

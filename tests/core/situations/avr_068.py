@@ -21,5 +21,5 @@ ROWS = [
               {"images": {"flash": IMAGE}, "wishes": Wishes(keep=(Keep(0x100, 0x80),))}, "0100-017F"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("lift.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}, "text"),
-    Situation(9, "an STM32 ROM asked as AVR v2", "stm32f072", "other-dialect", 4, {"purpose": "greet", "chip": BOARD, "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+    Situation(9, "an STM32 ROM asked as AVR068", "stm32f072", "other-dialect", 4, {"purpose": "greet", "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
 ]  # fmt: skip

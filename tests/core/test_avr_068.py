@@ -1,4 +1,4 @@
-"""`avr-v2`: messages byte for byte as Atmel AVR068 has them, and a strict board told the wrong things."""
+"""`avr-068`: messages byte for byte as Atmel AVR068 has them, and a strict board told the wrong things."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from functools import reduce
 from operator import xor
 from typing import Any
 
-from greenstep.bench.avr_v2 import KINDS, SimulatedAvrV2
+from greenstep.bench.avr_068 import KINDS, SimulatedAvr068
 from greenstep.bench.boards import BOARDS, Hands
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.avr_v2 import AvrV2
+from greenstep.core.dialects.avr_068 import Avr068
 from greenstep.core.dialects.errors import ChipRefusal, Unexpected
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
@@ -35,23 +35,23 @@ def message(number: int, body: str) -> str:
 
 
 class Messages(unittest.TestCase):
-    def talk(self, *script: tuple[str, str]) -> AvrV2:
+    def talk(self, *script: tuple[str, str]) -> Avr068:
         """A conversation of bodies; both sides number them from 1."""
         link = ScriptedLink(
             *((message(n, sent), message(n, reply) if reply else "") for n, (sent, reply) in enumerate(script, 1))
         )
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
-        return AvrV2(link)
+        return Avr068(link)
 
     def test_sign_on(self) -> None:
         self.assertEqual(self.talk(("01", SIGN_ON)).ask(0.1), '1B … 01 00 "ABCDEFGH"')
 
     def test_its_own_echo_is_no_answer(self) -> None:
-        self.assertIsNone(AvrV2(ScriptedLink((message(1, "01"), message(1, "01")))).ask(0.1))
+        self.assertIsNone(Avr068(ScriptedLink((message(1, "01"), message(1, "01")))).ask(0.1))
 
     def test_an_answer_to_an_earlier_asking_is_passed_over(self) -> None:
         link = ScriptedLink((message(1, "01"), ""), (message(2, "01"), message(1, SIGN_ON) + message(2, SIGN_ON)))
-        dialect = AvrV2(link)
+        dialect = Avr068(link)
         self.assertEqual([dialect.ask(0.1), dialect.ask(0.1)], [None, '1B … 01 00 "ABCDEFGH"'])
 
     def test_identify(self) -> None:
@@ -192,7 +192,7 @@ class ErasesInOrder(unittest.TestCase):
             "atmega2560", {"flash": sample_for("atmega2560", 3000)}, hands=Hands(0.2), compare=False
         )
         chip = trial.line.chip
-        assert isinstance(chip, SimulatedAvrV2)
+        assert isinstance(chip, SimulatedAvr068)
         chip.flash[:0x8000] = bytes(range(256)) * 128
         chip.kind = replace(chip.kind, erases_from=0x5000)
         trial.events.extend(climb.run())
@@ -206,7 +206,7 @@ class StrictBoard(unittest.TestCase):
         line = BOARDS["atmega2560"].build()
         hookup = named_hookup("cap-dtr", "")
         self.link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
-        assert hookup.enter is not None and isinstance(line.chip, SimulatedAvrV2)
+        assert hookup.enter is not None and isinstance(line.chip, SimulatedAvr068)
         Driver(self.link, hookup).run(hookup.enter)
         self.link.sleep(0.05)
         self.chip = line.chip
@@ -244,7 +244,7 @@ class StrictBoard(unittest.TestCase):
         self.link.sleep(KINDS["atmega2560"].listens_s + 0.1)
         self.assertTrue(self.chip.running)
         with self.assertRaisesRegex(Unexpected, "frame lift 1.0 ready"):  # the program's text is no reply
-            AvrV2(self.link).read(M2560.flash, 0, 2)
+            Avr068(self.link).read(M2560.flash, 0, 2)
 
 
 if __name__ == "__main__":

@@ -76,7 +76,7 @@ ROWS = [
     Situation(7, "reads well at the rate it talks at", BOARD, "wrong-rate", 4,
               {**GREET, "faults": ("no-boot", "console=57600")}, "at 57600 8N1 it reads"),
     Situation(9, "an STM32 ROM asked as AVR", "stm32f072", "other-dialect", 4,
-              {**GREET, "chip": "atmega328p", "hookup": named_hookup("direct-dtr-reset", "high")}, "STM32 ROM"),
+              {**GREET, "chip": "atmega328p", "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(9, "an XMODEM receiver", BOARD, "other-dialect", 4,
               {**GREET, "faults": ("no-boot", "says=CCC")}, "XMODEM", without_line_ends),
     Situation(9, "an LPC that was asked before", BOARD, "other-dialect", 4,

@@ -23,7 +23,7 @@ Steps = Generator[Wish, int, None]
 
 
 @frozen
-class AvrV2Kind:
+class Avr068Kind:
     """What distinguishes one board from another. Sizes in bytes, times in seconds."""
 
     title: str
@@ -45,11 +45,11 @@ class AvrV2Kind:
 
 
 KINDS = {
-    "atmega2560": AvrV2Kind(
+    "atmega2560": Avr068Kind(
         "ATmega2560, 256 KiB, 115200 baud, erases in order", b"\x1e\x98\x01", 262144, 256, 4096, 8192, 115200,
         erases_in_order=True, eeprom_reads_in_words=True,
     ),
-    "atmega1280": AvrV2Kind(
+    "atmega1280": Avr068Kind(
         "ATmega1280, 128 KiB, 57600 baud", b"\x1e\x97\x03", 131072, 256, 4096, 4096, 57600, counts_past_64k=False,
         eeprom_writes_in_words=True, eeprom_reads_in_words=True,
     ),
@@ -63,10 +63,10 @@ class _Silent(Exception):
     """A message that never ended."""
 
 
-class SimulatedAvrV2(SimulatedResident):
+class SimulatedAvr068(SimulatedResident):
     """One board. `flash` and `eeprom` are its content."""
 
-    def __init__(self, kind: AvrV2Kind, faults: Faults | None = None) -> None:
+    def __init__(self, kind: Avr068Kind, faults: Faults | None = None) -> None:
         code = loader_code(kind.loader_bytes)
         super().__init__(faults, kind.flash_bytes, LineSettings(kind.baud), code, kind.eeprom_bytes)
         self.kind = kind

@@ -1,4 +1,4 @@
-"""`avr-v1`: exchanges as Atmel AVR061 has them, and behaviour against the strict boards."""
+"""`avr-061`: exchanges as Atmel AVR061 has them, and behaviour against the strict boards."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from greenstep.bench.faults import Faults
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
-from greenstep.core.dialects.avr_v1 import AvrV1
+from greenstep.core.dialects.avr_061 import Avr061
 from greenstep.core.dialects.errors import ChipRefusal, Silence, Unexpected
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
@@ -33,10 +33,10 @@ IDENTIFY = (
 
 
 class Exchanges(unittest.TestCase):
-    def talk(self, *script: tuple[str, str]) -> AvrV1:
+    def talk(self, *script: tuple[str, str]) -> Avr061:
         link = ScriptedLink(*script)
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
-        return AvrV1(link)
+        return Avr061(link)
 
     def test_sync(self) -> None:
         cases = {"14 10": "14 10", "": None, "14": None, "41 14 10": "14 10", "14 10 14 10": "14 10", "30 20": None}
@@ -99,13 +99,13 @@ class Exchanges(unittest.TestCase):
 
 
 class AgainstBoards(unittest.TestCase):
-    def synced(self, board: str) -> tuple[AvrV1, SimulatedAvr]:
+    def synced(self, board: str) -> tuple[Avr061, SimulatedAvr]:
         line = BOARDS[board].build(Faults())
         hookup = named_hookup("cap-dtr", "")
         link = VirtualLink(line, LineSettings(BOARDS[board].baud), hookup.idle_lines)
         assert hookup.enter is not None
         Driver(link, hookup).run(hookup.enter)
-        dialect = AvrV1(link)
+        dialect = Avr061(link)
         link.sleep(KINDS[BOARDS[board].chip].led_s + 0.02)
         self.assertEqual(dialect.ask(0.2), "14 10")
         dialect.identify()
@@ -120,8 +120,8 @@ class AgainstBoards(unittest.TestCase):
         link = VirtualLink(line, LineSettings(115200), hookup.idle_lines)
         assert hookup.enter is not None
         Driver(link, hookup).run(hookup.enter)
-        link.sleep(AvrV1.spec.asking.attempts[0].settle_s)
-        dialect = AvrV1(link)
+        link.sleep(Avr061.spec.asking.attempts[0].settle_s)
+        dialect = Avr061(link)
         return [dialect.ask(pace_s) for _ in range(4)]
 
     def test_hasty_asking_loses_a_loader_that_flashes_first(self) -> None:
@@ -145,7 +145,7 @@ class AgainstBoards(unittest.TestCase):
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
 
     def test_the_dialects_own_pace_does_not(self) -> None:
-        self.assertEqual(self.answers_at(AvrV1.spec.asking.wait_s), ["14 10"] * 4)
+        self.assertEqual(self.answers_at(Avr061.spec.asking.wait_s), ["14 10"] * 4)
 
     def test_above_64_kib(self) -> None:
         dialect, chip = self.synced("atmega1284p")
