@@ -21,8 +21,8 @@ Steps = Generator[Wish, int, None]
 
 @frozen
 class Avr109Kind:
-    """What distinguishes one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a hang-up at
-    1200 baud and is off the USB meanwhile; else every reset enters."""
+    """What distinguishes one board from another. Sizes in bytes, times in seconds. `usb`: it is entered by a hang-up
+    at 1200 baud and is off the USB meanwhile; else every reset enters."""
 
     title: str
     signature: bytes

@@ -176,7 +176,7 @@ def learn_hookup(
 def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple[Tried, float]:
     """Whether a pulse on one line resets, by wire or through a capacitor: a program, or a ROM, is heard starting
     again; and how long after the pulse."""
-    hookup = named_hookup(f"{line}-reset", "")
+    hookup = named_hookup(f"{line}-reset-only", "")
     driver = Driver(link, hookup)
     heard, after_s = b"", 0.0
     if _is_quiet(link, console):
