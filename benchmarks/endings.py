@@ -27,7 +27,7 @@ _COMMANDS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ("writing", ("upload", str(_IMAGE), *_STM32), "erase"),
     ("waiting for text", ("start", *_STM32, "--hookup", "dtr-reset-rts-boot", "--expect", "no such text", "--expect-within", "60"), "port"),
     ("listening", ("listen", "--expect", "no such text", "--within", "60"), "115200"),
-    ("holding lines", ("lines", "hold", "dtr off", *_STM32, "--seconds", "60"), "released"),
+    ("holding lines", ("hookup", "hold", "dtr off", *_STM32, "--seconds", "60"), "released"),
 )  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.link import LineSettings
 from greenstep.core.recording_link import RecordingLink
-from greenstep.core.survey.learn import Learnt, learn_hookup
+from greenstep.core.survey.hookups import Found, find_hookup
 from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board
 from greenstep.work.surveying import scope
@@ -29,8 +29,8 @@ def alone(board: str) -> tuple[str, str, float]:
     """(board, what was found, seconds) where nothing but the port is known."""
     line = BOARDS[board].build()
     link = RecordingLink(VirtualLink(line, _AT, on_for_s=20.0))
-    *_, last = learn_hookup(link, scope(Board("", BoardSettings())), _AT)
-    assert isinstance(last, Learnt)
+    *_, last = find_hookup(link, scope(Board("", BoardSettings())), _AT)
+    assert isinstance(last, Found)
     found = last.candidate
     said = f"{found.dialect.name}, {found.hookup.name}, {found.baud}" if found else "nothing"
     return board, said, link.now() - 20.0

@@ -52,16 +52,17 @@ PICTURES = (
         f"greenstep image compare images/hive-scale.hex {LATER} --chip atmega328p",
     ),
     Picture(
-        "reserve",
-        "greenstep reserve hive-scale --size 1900; echo; echo; greenstep reserve --chip stm32f072rb --size 7K",
+        "loader-room",
+        "greenstep loader room hive-scale --size 1900; echo; echo; "
+        "greenstep loader room --chip stm32f072rb --size 7K",
     ),
     Picture("boards", "greenstep boards"),
     Picture(
-        "lines",
-        "greenstep lines show brood-probe; echo; echo; "
-        "greenstep lines show --chip esp32 --hookup cross-pair --reset-capacitor 10u",
+        "hookup",
+        "greenstep hookup show brood-probe; echo; echo; "
+        "greenstep hookup show --chip esp32 --hookup cross-pair --reset-capacitor 10u",
     ),
-    Picture("clock", "greenstep clock 16M hive-scale"),
+    Picture("rates", "greenstep rates 16M hive-scale"),
     Picture("listen", "greenstep listen brood-probe --reset --times", after_s=2.6),
     Picture(
         "journal",
@@ -81,8 +82,8 @@ TRACED = f"greenstep upload brood-probe --trace {TRACE}"
 FIGURES = {
     "map-figure": "greenstep image map apiary-gateway",
     "wiring": "greenstep wiring --chip stm32f103c8",
-    "lines-figure": "greenstep lines show --chip esp32 --hookup cross-pair",
-    "clock-figure": "greenstep clock 16M hive-scale",
+    "hookup-figure": "greenstep hookup show --chip esp32 --hookup cross-pair",
+    "rates-figure": "greenstep rates 16M hive-scale",
     "trace-figure": f"greenstep trace show {TRACE}",
 }
 """What is drawn by --save, and so needs no terminal."""

@@ -115,8 +115,20 @@ class CommandsLoadLittle(unittest.TestCase):
 
     def test_no_command_loads_matplotlib(self) -> None:
         commands = [
-            *("ports", "spot", "wiring", "lines", "clock", "greet", "listen", "plan", "upload", "verify", "start"),
-            *("init", "boards", "trace", "share", "bench", "demo", "target", "ladder_view", "console", "survey"),
+            *(
+                "ports",
+                "find_port",
+                "wiring",
+                "hookup",
+                "rates",
+                "greet",
+                "listen",
+                "plan",
+                "upload",
+                "verify",
+                "start",
+            ),
+            *("init", "boards", "trace", "share_port", "bench", "demo", "target", "ladder_view", "console", "survey"),
             *("chips", "backup", "erase", "lock", "unlock", "locks", "consent"),
         ]
         loaded = loaded_by("\n".join(f"import greenstep.cli.{name}" for name in commands))

@@ -1,4 +1,4 @@
-"""Finding out what is on a line: hookups learnt, rates found, meanings told."""
+"""Finding out what is on a line: hookups found, rates found, meanings told."""
 
 from __future__ import annotations
 
@@ -23,15 +23,15 @@ from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.recording_link import RecordingLink
-from greenstep.core.survey.learn import (
+from greenstep.core.survey.hookups import (
     Candidate,
+    Found,
     HeardBefore,
-    Learnt,
     Tried,
     ask_by_hand,
     by_maker,
     candidates_for,
-    learn_hookup,
+    find_hookup,
 )
 from greenstep.core.survey.meaning import meaning_of
 from greenstep.core.survey.rates import find_rate
@@ -50,13 +50,13 @@ def line_of(board: str, circuit: Circuit, *faults: str) -> SimulatedLine:
     return line
 
 
-def learnt(
+def searched(
     line: SimulatedLine, candidates: list[Candidate] = BOTH, **options: bool
-) -> tuple[Learnt, list[Tried], RecordingLink]:
+) -> tuple[Found, list[Tried], RecordingLink]:
     link = RecordingLink(VirtualLink(line, AT, on_for_s=20.0, **options))  # type: ignore[arg-type]
-    events = list(learn_hookup(link, candidates, AT))
+    events = list(find_hookup(link, candidates, AT))
     last = events[-1]
-    assert isinstance(last, Learnt)
+    assert isinstance(last, Found)
     return last, [event for event in events if isinstance(event, Tried)], link
 
 
@@ -68,7 +68,7 @@ class Learning(unittest.TestCase):
         ]  # fmt: skip
         for board, circuit in boards:
             with self.subTest(board, circuit=circuit.hookup):
-                found, _, _ = learnt(line_of(board, circuit))
+                found, _, _ = searched(line_of(board, circuit))
                 assert found.candidate is not None
                 self.assertEqual((found.candidate.hookup.name, found.leaves), (circuit.hookup, "heard"))
 
@@ -90,7 +90,7 @@ class Learning(unittest.TestCase):
 
     def test_a_silent_program_is_asked_at_all_usual_rates(self) -> None:
         line = line_of("atmega168", CapacitorPulse("dtr"), "says= ")
-        found, tried, _ = learnt(line, candidates_for(find_dialect("avr-061"), "", 115200))
+        found, tried, _ = searched(line, candidates_for(find_dialect("avr-061"), "", 115200))
         assert found.candidate is not None
         self.assertEqual((found.candidate.baud, tried[-1].outcome), (57600, "answered"))
 
@@ -99,7 +99,7 @@ class Learning(unittest.TestCase):
             def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
                 return [PinChange(at_s, after[0], after[1])]
 
-        found, _, _ = learnt(line_of("stm32f072", Inverted()))
+        found, _, _ = searched(line_of("stm32f072", Inverted()))
         assert found.candidate is not None and found.candidate.hookup.boot is not None
         self.assertEqual((found.candidate.hookup.name, found.leaves), ("dtr-reset-rts-boot, boot inverted", "heard"))
         self.assertTrue(found.candidate.hookup.boot.asserted)
@@ -107,31 +107,31 @@ class Learning(unittest.TestCase):
     def test_nothing_is_written(self) -> None:
         line = line_of("stm32f072", RtsResetDtrBoot())
         before = bytes(line.chip.flash)  # type: ignore[attr-defined]
-        learnt(line)
+        searched(line)
         self.assertEqual(bytes(line.chip.flash), before)  # type: ignore[attr-defined]
 
     def test_a_blank_chip_has_no_text_to_prove_its_way_out(self) -> None:
         line = line_of("stm32f072", RtsResetDtrBoot())
         line.chip.flash[:] = b"\xff" * len(line.chip.flash)  # type: ignore[attr-defined]
-        found, _, _ = learnt(line)
+        found, _, _ = searched(line)
         assert found.candidate is not None
         self.assertEqual((found.candidate.hookup.name, found.leaves), ("rts-reset-dtr-boot", "silent"))
 
     def test_reset_without_boot_pin_is_told_by_the_programs_text(self) -> None:
-        found, tried, _ = learnt(line_of("stm32f072", DtrResetRtsBoot(), "no-boot"))
+        found, tried, _ = searched(line_of("stm32f072", DtrResetRtsBoot(), "no-boot"))
         self.assertIsNone(found.candidate)
         self.assertTrue(found.resets)
         self.assertIn("brood probe 1.6", next(event.meaning.words for event in tried if event.outcome == "resets"))
 
     def test_three_wires_teach_nothing(self) -> None:
-        found, tried, _ = learnt(line_of("stm32f072", NoLines()))
+        found, tried, _ = searched(line_of("stm32f072", NoLines()))
         self.assertEqual((found.candidate, found.resets), (None, ()))
         self.assertEqual({event.outcome for event in tried}, {"silent"})
 
     def test_a_loader_that_runs_already_is_not_taken_for_a_success(self) -> None:
         line = line_of("stm32f072", NoLines())
         Hands(0.0).press(line, 1.0)
-        found, _, link = learnt(line)
+        found, _, link = searched(line)
         self.assertIsNone(found.candidate)
         self.assertTrue(found.running_already)
         self.assertGreater(link.sent_total, 0)
@@ -139,7 +139,7 @@ class Learning(unittest.TestCase):
     def test_a_port_without_lines_says_so(self) -> None:
         link = RecordingLink(VirtualLink(line_of("stm32f072", NoLines()), AT, has_lines=False))
         with self.assertRaises(LinesMissing):
-            list(learn_hookup(link, BOTH, AT))
+            list(find_hookup(link, BOTH, AT))
 
 
 class ByHand(unittest.TestCase):
@@ -257,7 +257,7 @@ class Events(unittest.TestCase):
     def test_what_was_heard_before_is_told_first(self) -> None:
         line = line_of("stm32f072", DtrResetRtsBoot())
         link = RecordingLink(VirtualLink(line, AT))  # just powered: its program talks
-        first = next(iter(learn_hookup(link, BOTH, AT)))
+        first = next(iter(find_hookup(link, BOTH, AT)))
         assert isinstance(first, HeardBefore)
         self.assertIn("brood probe 1.6", first.meaning.words)
 

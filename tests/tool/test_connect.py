@@ -1,4 +1,4 @@
-"""Commands from plugged-in to answering: spot, init, boards, wiring, lines, clock, greet with a port alone."""
+"""Commands from plugged-in to answering: find-port, init, boards, wiring, hookup, rates, greet with a port alone."""
 
 from __future__ import annotations
 
@@ -113,22 +113,22 @@ class Project(ToolTest):
 
 class Spot(ToolTest):
     def test_nothing_moved(self) -> None:
-        run = self.run_tool("spot", "hive-scale", "--within", "0.3")
+        run = self.run_tool("find-port", "hive-scale", "--within", "0.3")
         self.assertEqual(run.status, 3, run.text)
         self.assertIn("no port came or went in 0.3 s", run.err)
 
     def test_a_name_that_is_not_known(self) -> None:
         config = {"XDG_CONFIG_HOME": str(self.folder / "config")}
-        self.project('[board.hive-scale]\nchip = "atmega328p"\nport = { spot = "scale" }\n')
+        self.project('[board.hive-scale]\nchip = "atmega328p"\nport = { remembered = "scale" }\n')
         run = self.run_tool("greet", "hive-scale", **config)
-        self.assertEqual((run.status, "greenstep spot scale" in run.err), (2, True), run.err)
+        self.assertEqual((run.status, "greenstep find-port scale" in run.err), (2, True), run.err)
         (self.folder / "config/greenstep").mkdir(parents=True)
         (self.folder / "config/greenstep/ports.toml").write_text('[scale]\nserial = "77-none"\n')
         for arguments in (("greet", "hive-scale"), ("greet", "--chip", "avr", "--port", "scale")):
             gone = self.run_tool(*arguments, **config)
             self.assertEqual((gone.status, "there is no port 'scale'" in gone.err), (3, True), gone.err)
-        self.assertEqual(self.run_tool("spot", "scale", "--forget", **config).status, 0)
-        self.assertIn("there are none", self.run_tool("spot", "scale", "--forget", **config).err)
+        self.assertEqual(self.run_tool("find-port", "scale", "--forget", **config).status, 0)
+        self.assertIn("there are none", self.run_tool("find-port", "scale", "--forget", **config).err)
 
     def test_a_broken_file_is_named(self) -> None:
         (self.folder / "config/greenstep").mkdir(parents=True)
@@ -178,10 +178,10 @@ class Wiring(Drawn):
 
 class Lines(Drawn):
     def test_shown_with_volts_and_the_moment_of_boot(self) -> None:
-        refused = self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "cross-pair")
+        refused = self.run_tool("hookup", "show", "--chip", "stm32", "--hookup", "cross-pair")
         self.assertEqual(refused.status, 2, refused.text)
         self.assertIn("a cross pair only pulls low, and this chip's BOOT0 must be high", refused.err)
-        run = self.run_tool("lines", "show", "--chip", "esp32", "--hookup", "cross-pair")
+        run = self.run_tool("hookup", "show", "--chip", "esp32", "--hookup", "cross-pair")
         self.assertEqual(run.status, 0, run.text)
         for said in (
             "boot on; reset on; wait 100 ms",
@@ -190,35 +190,37 @@ class Lines(Drawn):
             "reset is low for 103 ms",
         ):
             self.assertIn(said, run.out)
-        slow = self.run_tool("lines", "show", "--chip", "esp32", "--hookup", "cross-pair", "--reset-capacitor", "10u")
+        slow = self.run_tool(
+            "hookup", "show", "--chip", "esp32", "--hookup", "cross-pair", "--reset-capacitor", "10u"
+        )
         self.assertIn("! the boot pin is released 88.6 ms before reset has risen: too early", slow.out)
         self.assertIn(
             "stands 2 to 3.6 V",
-            self.run_tool("lines", "show", "--chip", "stm32", "--hookup", "dtr-reset-only", "--volts", "5").out,
+            self.run_tool("hookup", "show", "--chip", "stm32", "--hookup", "dtr-reset-only", "--volts", "5").out,
         )
 
     def test_as_json(self) -> None:
-        event = self.run_tool("lines", "show", "--chip", "avr", "--json").event("waveform")
+        event = self.run_tool("hookup", "show", "--chip", "avr", "--json").event("waveform")
         self.assertEqual(sorted(event["lanes"]), ["DTR", "RTS", "reset"])
         self.assertEqual([pulse["boot_selected"] for pulse in event["pulses"]], [None])
         self.assertAlmostEqual(event["pulses"][0]["end_s"] - event["pulses"][0]["start_s"], 0.000288, delta=2e-6)
 
     def test_drawn(self) -> None:
-        self.pictures("a.svg", "lines", "show", "--chip", "stm32", "--hookup", "dtr-reset-rts-boot")
+        self.pictures("a.svg", "hookup", "show", "--chip", "stm32", "--hookup", "dtr-reset-rts-boot")
 
     def test_by_hand_lists_the_moves(self) -> None:
-        run = self.run_tool("lines", "show", "--chip", "stm32")
+        run = self.run_tool("hookup", "show", "--chip", "stm32")
         self.assertIn("by-hand: no line moves reset", run.out)
         self.assertIn("1. set BOOT0 high", run.out)
 
     def test_try_hears_the_program_and_hold_names_the_volts(self) -> None:
         bench = self.bench("brood-probe")
         there = ("--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot")
-        left = self.run_tool("lines", "try", "--of", "leave", *there)
+        left = self.run_tool("hookup", "try", "--of", "leave", *there)
         self.assertEqual(left.status, 0, left.text)
         self.assertIn("brood probe 1.6", left.out)
-        self.assertIn("a bootloader that waits is silent", self.run_tool("lines", "try", *there).out)
-        held = self.run_tool("lines", "hold", "boot on; reset on", "--seconds", "0.1", *there)
+        self.assertIn("a bootloader that waits is silent", self.run_tool("hookup", "try", *there).out)
+        held = self.run_tool("hookup", "hold", "boot on; reset on", "--seconds", "0.1", *there)
         self.assertEqual(held.status, 0, held.text)
         self.assertRegex(held.out, r"DTR +asserted: 0 V[\s\S]*reset +0\.0 V[\s\S]*boot +3\.3 V")
 
@@ -226,7 +228,7 @@ class Lines(Drawn):
         bench = self.bench("brood-probe")
         child = pexpect.spawn(
             COMMAND,
-            ["lines", "hold", "boot on", "--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot"],
+            ["hookup", "hold", "boot on", "--chip", "stm32", "--port", bench.port("brood-probe"), "--hookup", "dtr-reset-rts-boot"],
             cwd=str(self.folder), timeout=20, env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
         )  # fmt: skip
         self.addCleanup(child.close, force=True)
@@ -240,61 +242,61 @@ class Lines(Drawn):
 
     def test_hold_wants_a_key_or_a_time_and_a_sequence(self) -> None:
         there = ("--chip", "stm32", "--port", "/dev/ttyUSB77")
-        self.assertIn("--seconds", self.run_tool("lines", "hold", "dtr on", *there).err)
-        self.assertIn("column 1", self.run_tool("lines", "hold", "dty on", "--seconds", "1", *there).err)
-        self.assertEqual(self.run_tool("lines", "hold", "dtr on", "--seconds", "1", *there).status, 3)
+        self.assertIn("--seconds", self.run_tool("hookup", "hold", "dtr on", *there).err)
+        self.assertIn("column 1", self.run_tool("hookup", "hold", "dty on", "--seconds", "1", *there).err)
+        self.assertEqual(self.run_tool("hookup", "hold", "dtr on", "--seconds", "1", *there).status, 3)
 
-    def test_learn_names_the_hookup_as_it_is_written(self) -> None:
+    def test_find_names_the_hookup_as_it_is_written(self) -> None:
         bench = self.bench("stm32f103")
-        run = self.run_tool("lines", "learn", "--chip", "stm32", "--port", bench.port("stm32f103"))
+        run = self.run_tool("hookup", "find", "--chip", "stm32", "--port", bench.port("stm32f103"))
         self.assertEqual(run.status, 0, run.text)
         self.assertIn('hookup = "rts-reset-dtr-boot"', run.out)
 
-    def test_learn_on_a_bench_with_another_circuit(self) -> None:
+    def test_find_on_a_bench_with_another_circuit(self) -> None:
         bench = self.bench("entrance-counter", "--circuit", "cross-pair")
-        run = self.run_tool("lines", "learn", "--chip", "lpc1769", "--port", bench.port("entrance-counter"), "--json")
+        run = self.run_tool("hookup", "find", "--chip", "lpc1769", "--port", bench.port("entrance-counter"), "--json")
         self.assertEqual(
-            run.event("learnt"),
-            {"event": "learnt", "hookup": "cross-pair", "table": '"cross-pair"', "baud": 115200, "leaves": "heard"},
+            run.event("found"),
+            {"event": "found", "hookup": "cross-pair", "table": '"cross-pair"', "baud": 115200, "leaves": "heard"},
         )
         self.assertTrue(run.event("tried", hookup="dtr-reset-rts-boot")["heard"])
 
-    def test_learn_on_three_wires_says_what_to_try(self) -> None:
+    def test_find_on_three_wires_says_what_to_try(self) -> None:
         bench = self.bench("brood-probe", "--hands", "600")
-        run = self.run_tool("lines", "learn", "--chip", "stm32", "--port", bench.port("brood-probe"))
+        run = self.run_tool("hookup", "find", "--chip", "stm32", "--port", bench.port("brood-probe"))
         self.assertEqual((run.status, "no common hookup" in run.err), (4, True), run.text)
 
 
 class Clock(Drawn):
     def test_the_table(self) -> None:
-        run = self.run_tool("clock", "16M", "--chip", "atmega328p")
+        run = self.run_tool("rates", "16M", "--chip", "atmega328p")
         self.assertEqual(run.status, 0, run.text)
         self.assertRegex(run.out, r" 115200 +117647 +\+2\.1 % +3\.9 % +double speed, UBRR 16 +at the edge")
         self.assertRegex(run.out, r" 460800 .* no\n")
         self.assertIn(
-            "115200 comes out near 28800, 57600, 230400, 460800", self.run_tool("clock", "72M", "--chip", "stm32").out
+            "115200 comes out near 28800, 57600, 230400, 460800", self.run_tool("rates", "72M", "--chip", "stm32").out
         )
 
     def test_pll_prescaler_and_the_time_of_an_image(self) -> None:
-        run = self.run_tool("clock", "8M", "brood-probe.hex", "--pll", "9", "--chip", "stm32f072")
+        run = self.run_tool("rates", "8M", "brood-probe.hex", "--pll", "9", "--chip", "stm32f072")
         self.assertIn("8 MHz x 9 = 72 MHz   8E1", run.out)
         times = [
             json.loads(line)
             for line in self.run_tool(
-                "clock", "8M", "brood-probe.hex", "--chip", "stm32f072", "--json"
+                "rates", "8M", "brood-probe.hex", "--chip", "stm32f072", "--json"
             ).out.splitlines()
         ]
         seconds = {row["baud"]: row["seconds"] for row in times if row["event"] == "rate"}
         plan = self.run_tool("plan", "brood-probe.hex", "--chip", "stm32f072", "--json").event("plan")
         self.assertAlmostEqual(seconds[115200], plan["seconds"], places=2)
         self.assertGreater(seconds[9600], 5 * seconds[115200])
-        self.assertIn("8 MHz / 2 = 4 MHz", self.run_tool("clock", "8M", "--uart", "avr", "--prescaler", "2").out)
+        self.assertIn("8 MHz / 2 = 4 MHz", self.run_tool("rates", "8M", "--uart", "avr", "--prescaler", "2").out)
 
     def test_bad_values_and_a_drawing(self) -> None:
         for arguments in (("16x", "--uart", "avr"), ("16", "--uart", "avr"), ("16M", "--uart", "teapot"), ("16M",)):
             with self.subTest(arguments):
-                self.assertEqual(self.run_tool("clock", *arguments).status, 2)
-        self.pictures("a.png", "clock", "16M", "--uart", "avr")
+                self.assertEqual(self.run_tool("rates", *arguments).status, 2)
+        self.pictures("a.png", "rates", "16M", "--uart", "avr")
 
 
 class GreetingAPort(ToolTest):
@@ -322,7 +324,7 @@ class GreetingAPort(ToolTest):
             with self.subTest(said):
                 bench = self.bench("hive-scale", "--fault", fault, "--fault", "no-boot")
                 run = self.run_tool(
-                    "lines", "learn", "--chip", "avr", "--baud", "115200", "--port", bench.port("hive-scale")
+                    "hookup", "find", "--chip", "avr", "--baud", "115200", "--port", bench.port("hive-scale")
                 )
                 self.assertEqual((run.status, said in run.err), (4, True), run.text)
 

@@ -1,4 +1,4 @@
-"""`greenstep image` and `reserve`: files looked into, compared, changed; figures; and files of every format uploaded."""
+"""`greenstep image` and `loader room`: files looked into, compared, changed; figures; and files of every format uploaded."""
 
 from __future__ import annotations
 
@@ -238,7 +238,7 @@ class Changing(ToolTest):
 
 class Reserving(ToolTest):
     def test_room_jump_and_linker(self) -> None:
-        run = self.run_tool("reserve", *SCALE, "--size", "1900")
+        run = self.run_tool("loader", "room", *SCALE, "--size", "1900")
         self.assertEqual(run.status, 0, run.text)
         for said in (
             "7800-7FFF, 2 KiB   in words 3C00-3FFF",
@@ -246,18 +246,20 @@ class Reserving(ToolTest):
             "--section-start=.text=0x7800",
         ):
             self.assertIn(said, run.out)
-        event = self.run_tool("reserve", "--chip", "stm32f103c8", "--size", "8K", "--json").event("reservation")
+        event = self.run_tool("loader", "room", "--chip", "stm32f103c8", "--size", "8K", "--json").event(
+            "loader-room"
+        )
         self.assertEqual((event["side"], event["application_start"]), ("bottom", 0x08002000))
 
     def test_an_application_with_its_reset_moved(self) -> None:
-        run = self.run_tool("reserve", "hive-scale.hex", *SCALE, "--size", "500", "--save", "moved.hex")
+        run = self.run_tool("loader", "room", "hive-scale.hex", *SCALE, "--size", "500", "--save", "moved.hex")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("0000: 0C 94 00 3F, to the bootloader", run.out)
         listed = self.run_tool("image", "dump", "moved.hex", "--from", "0x7DFC").out
         self.assertTrue(listed.split("0C 94", 1)[0].strip() == "7DFC", listed)
-        refused = self.run_tool("reserve", "brood-probe.hex", *PROBE, "--size", "4K")
+        refused = self.run_tool("loader", "room", "brood-probe.hex", *PROBE, "--size", "4K")
         self.assertEqual((refused.status, "needs the bootloader's space" in refused.text), (5, True))
-        self.assertEqual(self.run_tool("reserve", "--chip", "esp32", "--size", "4K").status, 2)
+        self.assertEqual(self.run_tool("loader", "room", "--chip", "esp32", "--size", "4K").status, 2)
 
 
 class Uploading(ToolTest):

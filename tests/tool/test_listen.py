@@ -282,7 +282,7 @@ class AfterAnUpload(ToolTest):
 class Shared(ToolTest):
     def test_a_port_served_to_another_machine(self) -> None:
         bench = self.served("hive-scale")
-        share = self.start_tool("share", bench.port("hive-scale"), "--json")
+        share = self.start_tool("share-port", bench.port("hive-scale"), "--json")
         self.addCleanup(share.communicate)
         self.addCleanup(share.terminate)
         assert share.stdout is not None
@@ -296,7 +296,7 @@ class Shared(ToolTest):
 
     def test_a_pty_is_shared_to_one_that_wants_parity(self) -> None:
         bench = self.served("brood-probe", "--pty", "--hands", "0.3")
-        share = self.start_tool("share", bench.port("brood-probe"), "--json")
+        share = self.start_tool("share-port", bench.port("brood-probe"), "--json")
         self.addCleanup(share.communicate)
         self.addCleanup(share.terminate)
         assert share.stdout is not None
@@ -307,7 +307,7 @@ class Shared(ToolTest):
 
     def test_a_pty_that_goes_away_and_a_plain_warning(self) -> None:
         board = Board()
-        share = self.start_tool("share", board.port, "--host", "0.0.0.0")
+        share = self.start_tool("share-port", board.port, "--host", "0.0.0.0")
         assert share.stdout is not None
         self.assertIn("rfc2217://0.0.0.0:", share.stdout.readline())
         self.assertIn("there is no password", share.stdout.readline())
@@ -316,7 +316,7 @@ class Shared(ToolTest):
         self.assertEqual((share.returncode, "went away in the middle" in err), (3, True), err)
 
     def test_an_address_that_cannot_be_had(self) -> None:
-        run = self.run_tool("share", Board().port, "--host", "192.0.2.1")
+        run = self.run_tool("share-port", Board().port, "--host", "192.0.2.1")
         self.assertEqual((run.status, "cannot be served" in run.err), (2, True), run.text)
 
 
@@ -342,9 +342,9 @@ class Endings(ToolTest):
 
     def test_lines_of_a_port_without_any(self) -> None:
         for arguments in (
-            ("lines", "hold", "dtr off", "--seconds", "60"),
-            ("lines", "try"),
-            ("lines", "learn"),
+            ("hookup", "hold", "dtr off", "--seconds", "60"),
+            ("hookup", "try"),
+            ("hookup", "find"),
             ("listen", "--reset"),
         ):
             with self.subTest(arguments):

@@ -19,7 +19,7 @@ class Recordings(ToolTest):
         cases = (
             (("greet",), "get id"),
             (("start", "--expect", "brood probe"), "brood probe"),
-            (("lines", "try", "--of", "leave"), "brood probe"),
+            (("hookup", "try", "--of", "leave"), "brood probe"),
             (("listen", "--reset", "--seconds", "0.5", "--send", "hello"), "hello"),
             (("upload", "brood-probe.hex", "--expect", "brood probe 1.7"), "write memory"),
             (("verify", "brood-probe.hex"), "read memory"),
@@ -81,8 +81,8 @@ class Settings(ToolTest):
             ('talk = [ { send = "x", secret = "Y" } ]', 'expect = "name?"'),
             ('talk = [ { expect = "x", within = 0 } ]', 'expect = "name?"'),
             ("talk = []\nline_end = 'enter'", '"crlf" or "lf"'),
-            ("port = { spot = 7 }", "spot"),
-            ("port = { place = 'left' }", "spot"),
+            ("port = { remembered = 7 }", "remembered"),
+            ("port = { place = 'left' }", "remembered"),
         ):
             with self.subTest(line):
                 self.project(f'[board.hive]\nchip = "avr"\n{line}\n')

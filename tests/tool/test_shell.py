@@ -32,7 +32,7 @@ class Completion(ToolTest):
             ("jour",): ["journal"], ("upload", "hive"): ["hive-scale", "hive-scale.hex"], ("image", "co"): ["compare", "convert"],
             ("upload", "build/"): ["build/bees.hex"], ("image", "show", "no"): [], ("greet", "br"): ["brood-probe"],
             ("greet", "--chip", "atmega128"): ["atmega1284p", "atmega1280", "atmega1281"], ("plan", "--dialect", "pic"): ["pic-an1310", "pic-an851"],
-            ("lines", "show", "--hookup", "cap"): ["cap-dtr", "cap-rts"], ("upload", "none/x"): [],
+            ("hookup", "show", "--hookup", "cap"): ["cap-dtr", "cap-rts"], ("upload", "none/x"): [],
         }  # fmt: skip
         for words, wanted in cases.items():
             with self.subTest(words):

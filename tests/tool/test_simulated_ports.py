@@ -90,7 +90,7 @@ class Settings(ToolTest):
         self.assertEqual((run.status, "did you mean bench:hive-scale?" in run.text), (2, True), run.text)
 
     def test_where_a_port_of_the_system_is_needed(self) -> None:
-        run = self.run_tool("share", "--port", "bench:hive-scale")
+        run = self.run_tool("share-port", "--port", "bench:hive-scale")
         self.assertEqual(run.status, 2, run.text)
 
     def test_the_list_names_every_setting(self) -> None:

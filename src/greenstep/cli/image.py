@@ -24,11 +24,8 @@ class _ImageCommands(LazyCommands):
     places: ClassVar[Mapping[str, tuple[str, str]]] = {
         name: (module, f"{name}_command") for name, (module, _) in _COMMANDS.items()
     }
+    summaries: ClassVar[Mapping[str, str]] = {name: summary for name, (_, summary) in _COMMANDS.items()}
     called = "greenstep image"
-
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, summary) for name, (_, summary) in _COMMANDS.items()])
 
 
 @click.group("image", cls=_ImageCommands, short_help="Look into image files, compare and change them.")

@@ -122,7 +122,7 @@ def _port(given: str | None, name: str) -> Any:
     if given is None:
         given = _chosen(ports, name)
     if given in known_ports():
-        return {"spot": given}
+        return {"remembered": given}
     port = next((port for port in ports if given in (port.name, port.by_id)), None)
     if port is not None and port.serial and sum(other.serial == port.serial for other in ports) == 1:
         return {"serial": port.serial}

@@ -12,10 +12,13 @@ from greenstep.core.nearest import nearest
 
 
 class LazyCommands(click.Group):
-    """`places` are (module in this package, name in it) by command; `called` is what a person types for the group."""
+    """`places` are (module in this package, name in it) by command; `summaries` are for the group's help; `called` is
+    what a person types for the group; `others` are words that people try -> what does it."""
 
     places: ClassVar[Mapping[str, tuple[str, str]]]
+    summaries: ClassVar[Mapping[str, str]]
     called: ClassVar[str]
+    others: ClassVar[Mapping[str, str]] = {}
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(self.places)
@@ -27,11 +30,18 @@ class LazyCommands(click.Group):
         command: click.Command = getattr(import_module(f"greenstep.cli.{module}"), name)
         return command
 
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(self.summaries.items()))
+
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in self.places and not args[0].startswith("-"):
             near = nearest(args[0], self.places)
-            hint = f" Did you mean '{near[0]}'?" if near else f" '{self.called} --help' lists them."
+            if args[0] in self.others:
+                hint = f" It is: {self.called} {self.others[args[0]]}"
+            else:
+                hint = f" Did you mean '{near[0]}'?" if near else f" '{self.called} --help' lists them."
             raise click.UsageError(f"There is no command '{args[0]}'.{hint}", ctx)
         return super().resolve_command(ctx, args)

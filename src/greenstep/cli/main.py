@@ -12,20 +12,22 @@ from typing import ClassVar
 import click
 
 from greenstep import __version__
+from greenstep.core.other_words import COMMANDS as OTHER_COMMANDS
+from greenstep.core.other_words import OPTIONS as OTHER_OPTIONS
 
 from .lazy_commands import LazyCommands
 
 # command -> (module, section of the help); in the order of the work
 _COMMANDS = {
     "ports": ("ports", "connect"),
-    "spot": ("spot", "connect"),
+    "find-port": ("find_port", "connect"),
     "wiring": ("wiring", "connect"),
-    "lines": ("lines", "connect"),
-    "clock": ("clock", "connect"),
+    "hookup": ("hookup", "connect"),
+    "rates": ("rates", "connect"),
     "greet": ("greet", "connect"),
     "listen": ("listen", "connect"),
     "image": ("image", "image"),
-    "reserve": ("reserve", "image"),
+    "loader": ("loader", "image"),
     "plan": ("plan", "upload"),
     "upload": ("upload", "upload"),
     "verify": ("verify", "upload"),
@@ -42,21 +44,21 @@ _COMMANDS = {
     "kit": ("kit", "keep"),
     "journal": ("journal", "keep"),
     "trace": ("trace", "keep"),
-    "share": ("share", "keep"),
+    "share-port": ("share_port", "keep"),
     "completion": ("completion", "keep"),
     "bench": ("bench", "practise"),
     "demo": ("demo", "practise"),
 }
 _SUMMARIES = {
     "ports": "List serial ports, what is behind each, and whether it can be opened.",
-    "spot": "Find the board's port by its plug, and remember it under a name.",
+    "find-port": "Find the board's port by its plug, and remember it under a name.",
     "wiring": "Which pin goes to which, levels, boot pin, button order; --save draws it.",
-    "lines": "Draw, run, hold or learn how DTR and RTS move reset and boot.",
-    "clock": "Which baud rates a clock can make, how well, and how long an image takes.",
+    "hookup": "How DTR and RTS move reset and boot: explained, drawn, run, held, found.",
+    "rates": "Which baud rates a clock can make, how well, and how long an image takes.",
     "greet": "Reset into the bootloader, synchronise, and say what answered.",
     "listen": "A console: hear the application, and talk to it.",
     "image": "Look into image files: show, map, dump, compare, join, cut, convert.",
-    "reserve": "Plan the room, the jump and the addresses of a resident bootloader.",
+    "loader": "Plan the room, the jump and the addresses of a resident bootloader.",
     "plan": "Show what an upload would erase and write, and how long it takes.",
     "upload": "Write images into the chip, read them back, start the application.",
     "verify": "Compare what the chip holds with the images; change nothing.",
@@ -73,7 +75,7 @@ _SUMMARIES = {
     "kit": "Boards and images in one file for a friend.",
     "journal": "Every upload on record; what is on which chip.",
     "trace": "Read a recording of the line: where the time went, what was said.",
-    "share": "Serve a local port to another machine (RFC 2217).",
+    "share-port": "Serve a local port to another machine (RFC 2217).",
     "completion": "Let Tab complete commands, boards, chips, ports and files.",
     "bench": "Serve simulated boards to practise on, with faults if you like.",
     "demo": "One upload to a simulated board, and one that fails and says why.",
@@ -84,11 +86,13 @@ class _Commands(LazyCommands):
     places: ClassVar[Mapping[str, tuple[str, str]]] = {
         name: (module, "command") for name, (module, _) in _COMMANDS.items()
     }
+    summaries = _SUMMARIES
     called = "greenstep"
+    others = OTHER_COMMANDS
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for section in dict.fromkeys(section for _, section in _COMMANDS.values()):
-            rows = [(name, _SUMMARIES[name]) for name, (_, at) in _COMMANDS.items() if at == section]
+            rows = [(name, self.summaries[name]) for name, (_, at) in _COMMANDS.items() if at == section]
             with formatter.section(section.capitalize()):
                 formatter.write_dl(rows)
 
@@ -113,7 +117,7 @@ def run() -> None:
     except click.exceptions.Exit as end:
         sys.exit(end.exit_code)
     except click.ClickException as error:
-        error.show()
+        _with_other_words(error).show()
         sys.exit(2)
     except (click.Abort, KeyboardInterrupt):
         click.echo("interrupted", err=True)
@@ -126,6 +130,14 @@ def run() -> None:
         sys.exit(0)
     except Exception as error:  # noqa: BLE001  (the one place that may: nothing is above it)
         sys.exit(_unforeseen(error))
+
+
+def _with_other_words(error: click.ClickException) -> click.ClickException:
+    """An option that people try, and that is none here, is answered with the one that does it."""
+    if isinstance(error, click.NoSuchOption) and error.option_name in OTHER_OPTIONS:
+        there = f"There is no option '{error.option_name}': {OTHER_OPTIONS[error.option_name]}."
+        return click.UsageError(there, error.ctx)
+    return error
 
 
 def _terminated(number: int, frame: FrameType | None) -> None:

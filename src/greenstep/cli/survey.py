@@ -1,4 +1,4 @@
-"""`lines learn`, and `greet` if only a port is known."""
+"""`hookup find`, and `greet` if only a port is known."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import sys
 import click
 
 from greenstep.core.chips import Catalogue
-from greenstep.core.survey.learn import TURN_S, Candidate, HeardBefore, Tried
+from greenstep.core.survey.hookups import TURN_S, Candidate, HeardBefore, Tried
 from greenstep.store.board import BoardSettings
 from greenstep.store.board_words import hookup_argument
 from greenstep.work.board import Board
@@ -82,19 +82,19 @@ def _view(how: How) -> SurveyView:
     return _JsonRows() if how.as_json else _Rows()
 
 
-def learn_lines(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
-    """`greenstep lines learn`. Returns the exit status; raises NoAnswerFault if nothing was learnt."""
+def find_hookup(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
+    """`greenstep hookup find`. Returns the exit status; raises NoAnswerFault if nothing was found."""
     board = settle(words, said, how, port_is_enough=True)
     surveyed = survey(board, _view(how), AT_THE_TERMINAL, by_hand=False, trace=how.trace)
-    candidate, leaves = answered(surveyed), surveyed.learnt.leaves
+    candidate, leaves = answered(surveyed), surveyed.found.leaves
     hookup = hookup_words(candidate)
     table = hookup if hookup.startswith("{") else f'"{hookup}"'
     if how.as_json:
         values = {"hookup": candidate.hookup.name, "table": table, "baud": candidate.baud, "leaves": leaves}
-        json_line("learnt", **values)
+        json_line("found", **values)
         return 0
     rate = f"\n   baud = {candidate.baud}" if _is_other_rate(candidate) else ""
-    click.echo(f"\n learnt: {candidate.hookup.name}\n\n   hookup = {table}{rate}\n")
+    click.echo(f"\n found: {candidate.hookup.name}\n\n   hookup = {table}{rate}\n")
     if leaves == "silent":
         click.echo("   nothing was heard after leaving: whether it leaves is not proven")
     elif leaves == "stays":

@@ -34,12 +34,12 @@ def read_aliases(path: Path | None = None) -> dict[str, dict[str, str]]:
         return {}
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
         raise usage(
-            "alias-file", f"{path} cannot be read: {error}", "correct it, or remove it and spot again"
+            "alias-file", f"{path} cannot be read: {error}", "correct it, or remove it and find the port again"
         ) from None
     aliases = {}
     for name, entry in table.items():
         if not isinstance(entry, dict) or any(not isinstance(entry.get(key, ""), str) for key in _KEYS):
-            raise usage("alias-file", f"{path}: '{name}' is not a port", "remove it there and spot again")
+            raise usage("alias-file", f"{path}: '{name}' is not a port", "remove it there and find the port again")
         aliases[name] = {key: entry[key] for key in _KEYS if entry.get(key)}
     return aliases
 

@@ -22,17 +22,19 @@ class ImageFile:
 
 @frozen
 class PortChoice:
-    """A port by name, by the USB serial number of its adapter, or by the name under which `greenstep spot` remembered
-    it (`spot`). With name and serial number, the name is opened and the number tells where it went if it is not
+    """A port by name, by the USB serial number of its adapter, or by the name under which `greenstep find-port`
+    remembered it. With name and serial number, the name is opened and the number tells where it went if it is not
     there."""
 
     name: str = ""
     serial: str = ""
-    spot: str = ""
+    remembered: str = ""
 
     def over(self, other: PortChoice | None) -> PortChoice:
         """This choice, completed by what `other` knows."""
-        return PortChoice(self.name, self.serial or other.serial, self.spot or other.spot) if other else self
+        return (
+            PortChoice(self.name, self.serial or other.serial, self.remembered or other.remembered) if other else self
+        )
 
 
 @frozen

@@ -109,11 +109,11 @@ def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> Boar
 def _port(value: Any, folder: Path) -> PortChoice:
     if isinstance(value, str):
         return PortChoice(name=value)
-    if isinstance(value, dict) and value and not value.keys() - {"name", "serial", "spot"}:
+    if isinstance(value, dict) and value and not value.keys() - {"name", "serial", "remembered"}:
         texts = {key: text for key, text in value.items() if isinstance(text, str)}
         if len(texts) == len(value):
             return PortChoice(**texts)
-    raise _WrongValue('"/dev/ttyUSB0", { serial = "…" } or { spot = "…" }')
+    raise _WrongValue('"/dev/ttyUSB0", { serial = "…" } or { remembered = "…" }')
 
 
 def _hookup(value: Any, folder: Path) -> str | Mapping[str, Any]:
@@ -199,9 +199,9 @@ KEYS = (
     Key("chip", Form.TEXT, "The chip, such as atmega328p, stm32f103c8, or a family: stm32.",
         "a part (`stm32f103c8`, `atmega328p`), a series (`stm32f4`), a record (`stm32f10x-medium`), a family "
         "(`stm32`, `avr`) or a dialect; `greenstep chips` lists them", metavar="NAME"),
-    Key("port", Form.OWN, "Device, URL, or a name given by spot: /dev/ttyUSB0, COM3, rfc2217://host:port.",
-        'a name or URL; `{ serial = "…" }` of a USB adapter; both: `{ name, serial }`; `{ spot = "…" }` a name '
-        "that [spot](connect.md) remembered", "the only one", "PORT", read=_port),
+    Key("port", Form.OWN, "Device, URL, or a name given by find-port: /dev/ttyUSB0, COM3, rfc2217://host:port.",
+        'a name or URL; `{ serial = "…" }` of a USB adapter; both: `{ name, serial }`; `{ remembered = "…" }` a name '
+        "that [find-port](connect.md) remembered", "the only one", "PORT", read=_port),
     Key("baud", Form.RATE, "Baud rate of the bootloader.", "baud rate of the bootloader", "the chip's", "RATE"),
     Key("frame", Form.TEXT, "Data bits, parity, stop bits (8N1, 8E1), if not the dialect's own.",
         "data bits, parity, stop bits: `\"8E1\"`", "the dialect's", "FRAME"),

@@ -1,4 +1,4 @@
-"""Which port is meant, and opening it: by name, by what `spot` remembered, with or without a recording."""
+"""Which port is meant, and opening it: by name, by what `find-port` remembered, with or without a recording."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ BENCH = "bench:"
 
 
 def known_ports() -> dict[str, Known]:
-    """The ports that `spot` remembered. Raises UsageFault."""
+    """The ports that `find-port` remembered. Raises UsageFault."""
     from greenstep.ports.discovery import Known
     from greenstep.store.aliases import read_aliases
 
@@ -56,13 +56,13 @@ def remember_port(name: str, ports: Sequence[PortInfo]) -> str:
 
 
 def port_name(wanted: PortChoice | None) -> str:
-    """The port by name, by serial number, by the name that `spot` gave it, or the only one there is. Raises
-    UsageFault, PortFault."""
+    """The port by name, by serial number, by the name under which `find-port` remembered it, or the only one there
+    is. Raises UsageFault, PortFault."""
     if wanted is not None and wanted.name:
         alias = wanted.name if _is_alias(wanted.name) else ""
-        return _spotted(alias) if alias else wanted.name
-    if wanted is not None and wanted.spot:
-        return _spotted(wanted.spot)
+        return _remembered(alias) if alias else wanted.name
+    if wanted is not None and wanted.remembered:
+        return _remembered(wanted.remembered)
     from greenstep.ports.discovery import listed_ports, port_with_serial
 
     if wanted is not None:
@@ -92,7 +92,7 @@ def _is_alias(name: str) -> bool:
     return not Path(name).exists() and name in known_ports()
 
 
-def _spotted(alias: str) -> str:
+def _remembered(alias: str) -> str:
     """The port that is remembered as `alias`. Raises UsageFault, PortFault."""
     from greenstep.ports.discovery import find_ports, listed_ports
 
@@ -100,7 +100,10 @@ def _spotted(alias: str) -> str:
     if known is None:
         there = ", ".join(known_ports()) or "none yet"
         raise usage(
-            "no-such-alias", f"no port is remembered as '{alias}'", f"greenstep spot {alias}", f"there are: {there}"
+            "no-such-alias",
+            f"no port is remembered as '{alias}'",
+            f"greenstep find-port {alias}",
+            f"there are: {there}",
         )
     found = next((port.name for port in find_ports() if known.is_that(port)), None)
     if found is None:

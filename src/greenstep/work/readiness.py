@@ -66,10 +66,14 @@ def _port(said: BoardSettings, trouble: list[str]) -> str:
         found = port_name(said.port)
     except Fault as fault:
         trouble.append(fault.finding.cause)
-        return f"spot {said.port.spot}" if said.port.spot else f"serial {said.port.serial}"
+        return f"remembered as {said.port.remembered}" if said.port.remembered else f"serial {said.port.serial}"
     if said.port.name and "://" not in found and not found.startswith(BENCH) and not Path(found).exists():
         trouble.append(f"{found} is not plugged in")
     how = (
-        f"   (serial {said.port.serial})" if said.port.serial else f"   ({said.port.spot})" if said.port.spot else ""
+        f"   (serial {said.port.serial})"
+        if said.port.serial
+        else f"   ({said.port.remembered})"
+        if said.port.remembered
+        else ""
     )
     return f"{found}{how}"

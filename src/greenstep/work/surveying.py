@@ -13,15 +13,15 @@ from greenstep.core.frozen import frozen
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.recording_link import RecordingLink
-from greenstep.core.survey.learn import (
+from greenstep.core.survey.hookups import (
     Candidate,
+    Found,
     HeardBefore,
-    Learnt,
     Tried,
     ask_by_hand,
     by_maker,
     candidates_for,
-    learn_hookup,
+    find_hookup,
 )
 from greenstep.core.survey.meaning import Meaning
 
@@ -50,9 +50,9 @@ class SurveyView(Protocol):
 
 @frozen
 class Surveyed:
-    """`learnt` is what answered, if anything did; `heard` is what else was heard."""
+    """`found` is what answered, if anything did; `heard` is what else was heard."""
 
-    learnt: Learnt
+    found: Found
     heard: tuple[Meaning, ...]
 
 
@@ -92,13 +92,13 @@ def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace:
     link = RecordingLink(opened.link)
     view.opened(name, opened.evidence)
     heard: list[Meaning] = []
-    learnt = Learnt(None)
+    found = Found(None)
     try:
         with link_faults(board):
             try:
-                for event in learn_hookup(link, candidates, console):
-                    if isinstance(event, Learnt):
-                        learnt = event
+                for event in find_hookup(link, candidates, console):
+                    if isinstance(event, Found):
+                        found = event
                     elif isinstance(event, HeardBefore):
                         view.heard(event)
                         heard.append(event.meaning)
@@ -109,29 +109,29 @@ def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace:
                 if not by_hand:
                     raise
                 view.without_lines()
-            if learnt.candidate is None and by_hand:
+            if found.candidate is None and by_hand:
                 patience_s = board.said.patience or _PATIENCE_S
                 view.hands_wanted(patience_s)
-                learnt = _by_hand(link, candidates, patience_s) or learnt
+                found = _by_hand(link, candidates, patience_s) or found
     finally:
         link.close()
-    return Surveyed(learnt, tuple(meaning for meaning in dict.fromkeys(heard) if meaning.kind != "nothing"))
+    return Surveyed(found, tuple(meaning for meaning in dict.fromkeys(heard) if meaning.kind != "nothing"))
 
 
-def _by_hand(link: RecordingLink, candidates: list[Candidate], patience_s: float) -> Learnt | None:
+def _by_hand(link: RecordingLink, candidates: list[Candidate], patience_s: float) -> Found | None:
     from dataclasses import replace
 
     for found in ask_by_hand(link, candidates, patience_s):
         if found is not None:
-            return Learnt(replace(found, hookup=named_hookup("by-hand", "")), "by hand")
+            return Found(replace(found, hookup=named_hookup("by-hand", "")), "by hand")
     return None
 
 
 def answered(surveyed: Surveyed) -> Candidate:
     """What answered. Raises NoAnswerFault with what was heard instead."""
-    learnt, heard = surveyed.learnt, surveyed.heard
-    if learnt.candidate is not None:
-        return learnt.candidate
+    found, heard = surveyed.found, surveyed.heard
+    if found.candidate is not None:
+        return found.candidate
     evidence = tuple(meaning.words for meaning in heard[:3])
     by_kind = {meaning.kind: meaning for meaning in reversed(heard)}
     if "rom text" in by_kind or "bootloader" in by_kind:
@@ -151,19 +151,19 @@ def answered(surveyed: Surveyed) -> Candidate:
             (f"ask at that rate: --baud {baud}", "a missing ground wire garbles too: check it"),
             "likely",
         )
-    if learnt.resets:
+    if found.resets:
         raise NoAnswerFault.of(
             "resets-only",
-            f"reset works with {learnt.resets[0]}, and no bootloader answered",
+            f"reset works with {found.resets[0]}, and no bootloader answered",
             evidence,
             (
-                "set the boot pin by hand (jumper or button) and learn again",
+                "set the boot pin by hand (jumper or button) and try again",
                 "the boot pin may be on no line: use dtr-reset-only or rts-reset-only, and the jumper",
             ),
             "likely",
         )
     raise NoAnswerFault.of(
-        "nothing-learnt",
+        "no-hookup-found",
         "no common hookup made a bootloader answer",
         evidence or ("nothing was heard, before or after any reset",),
         (

@@ -69,7 +69,7 @@ def _refuse_to_cut_off(dialect: Dialect, memory: Memory, image: Image) -> None:
             "without it this bootloader is out of reach for good",
         ),
         (
-            "move the program's reset: greenstep reserve PROGRAM --save MOVED, then upload that",
+            "move the program's reset: greenstep loader room PROGRAM --save MOVED, then upload that",
             "or program the fuse BOOTRST, so that reset begins in the bootloader",
         ),
     )

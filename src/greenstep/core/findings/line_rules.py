@@ -221,7 +221,7 @@ def application_text(seen: Observations) -> Finding | None:
     if seen.boot_pin and seen.reset_by is ResetBy.LINES:
         tries = (
             "is the boot jumper where it selects the bootloader, and the boot pin on the line the hookup names?",
-            "does --hookup fit this board? greenstep lines learn finds it",
+            "does --hookup fit this board? greenstep hookup find finds it",
             f"or by hand, with --hookup by-hand: {'; '.join(seen.hands_enter)}",
         )
         cause = "the application answered, not the bootloader: the boot pin was not set at reset"
@@ -308,8 +308,8 @@ def silence(seen: Observations) -> Finding | None:
     tries = [
         *wires,
         *pin,
-        "is this the right port? greenstep spot finds it by its plug",
-        "does --hookup fit this board? greenstep lines learn tries the common ones",
+        "is this the right port? greenstep find-port finds it by its plug",
+        "does --hookup fit this board? greenstep hookup find tries the common ones",
         "or press reset by hand while it asks, with --hookup by-hand",
     ]
     cause = "silence: no reset reached the chip, or it is not powered, or not wired to this port"

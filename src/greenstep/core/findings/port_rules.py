@@ -117,5 +117,5 @@ def _missing(seen: PortSeen, evidence: tuple[str, ...]) -> Finding:
         "no-such-port",
         f"there is no {seen.wanted}" if seen.wanted.startswith("port ") else f"there is no port {seen.wanted}",
         (*evidence, f"there is {there}"),
-        (f"did you mean {near[0]}?" if near else "greenstep spot finds it by its plug",),
+        (f"did you mean {near[0]}?" if near else "greenstep find-port finds it by its plug",),
     )

@@ -123,7 +123,7 @@ def _wrong_rate(seen: Observations, found: _Garbled, factor: float, evidence: li
     if factor in (0.926, 1.08):
         tries = [f"the chip's clock is off by about 8 %: an untuned internal oscillator; try a lower {option}"]
     elif factor in (1 / 8, 1 / 4, 1 / 2, 2.0, 4.0, 8.0) and not at_start:
-        tries.append("a crystal, prescaler or PLL other than intended shifts it by just that much: greenstep clock")
+        tries.append("a crystal, prescaler or PLL other than intended shifts it by just that much: greenstep rates")
     if read and seen.boot_pin and not at_start:
         tries.insert(0, "that text is the application's: set the boot pin first, then reset")
     return Finding(

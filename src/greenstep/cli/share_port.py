@@ -1,4 +1,4 @@
-"""`greenstep share`"""
+"""`greenstep share-port`"""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from .faults import faults_as_asked
 from .options import RATE
 
 
-@click.command("share", short_help="Serve a port over RFC 2217.")
+@click.command("share-port", short_help="Serve a port over RFC 2217.")
 @click.argument("port")
 @click.option("--host", default="127.0.0.1", metavar="ADDRESS", help="The address to serve on. [127.0.0.1]")
 @click.option("--tcp-port", type=click.IntRange(0, 65535), default=0, metavar="N", help="TCP port. [any free]")
@@ -21,8 +21,8 @@ def command(port: str, host: str, tcp_port: int, baud: int, as_json: bool) -> in
     """Serve a local port to another machine over RFC 2217, rates and lines included, until stopped.
 
     \b
-    greenstep share /dev/ttyUSB0
-    greenstep share hive-scale --host 192.168.1.20 --tcp-port 7301
+    greenstep share-port /dev/ttyUSB0
+    greenstep share-port hive-scale --host 192.168.1.20 --tcp-port 7301
     """
     from greenstep.core.errors import usage
     from greenstep.core.link import LineSettings
@@ -61,7 +61,7 @@ def _head(name: str, url: str, host: str, as_json: bool) -> None:
     if as_json:
         from .json_view import json_line
 
-        json_line("share", port=name, url=url)
+        json_line("shared", port=name, url=url)
         return
     click.echo(f"{name} is {url}   Ctrl-C ends it")
     if not _is_loopback(host):

@@ -1,4 +1,4 @@
-"""`greenstep reserve`"""
+"""`greenstep loader room`"""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def _options(command: Callable[..., int]) -> Callable[..., int]:
     return saving_options(looking_options(command), required=False)
 
 
-@click.command("reserve", short_help="Plan the room of a resident bootloader.")
+@click.command("room", short_help="Plan the room of a resident bootloader.")
 @click.argument("target", nargs=-1, metavar="[BOARD] [APPLICATION [at ADDRESS]]…", shell_complete=complete_target)
 @click.option("--size", type=Number(), required=True, metavar="SIZE", help="Bytes that the bootloader needs.")
 @click.option("--at", "side", type=click.Choice(["top", "bottom"]), help="Of the flash. [Cortex-M bottom, else top]")
@@ -43,9 +43,9 @@ def command(
     with its reset vector moved: reset goes to the bootloader, and the application's own jump is kept just below it.
 
     \b
-    greenstep reserve --chip atmega328p --size 1900
-    greenstep reserve scale.hex --chip pic18f46k22 --size 1K --save scale-moved.hex
-    greenstep reserve --chip stm32f103c8 --size 8K --at bottom
+    greenstep loader room --chip atmega328p --size 1900
+    greenstep loader room scale.hex --chip pic18f46k22 --size 1K --save scale-moved.hex
+    greenstep loader room --chip stm32f103c8 --size 8K --at bottom
     """
     from greenstep.core.beside_bootloader import check_application, with_reset_moved
     from greenstep.core.errors import usage
@@ -128,7 +128,7 @@ def _as_json(plan: Reservation, notes: list[str]) -> None:
     from .json_view import json_line
 
     json_line(
-        "reservation",
+        "loader-room",
         part=plan.part.name,
         side=plan.side,
         start=plan.start,

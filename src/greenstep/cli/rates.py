@@ -1,4 +1,4 @@
-"""`greenstep clock`"""
+"""`greenstep rates`"""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
 
 
-@click.command("clock", short_help="Baud rates a clock can make.")
+@click.command("rates", short_help="Baud rates a clock can make.")
 @click.argument("oscillator", type=Engineering("Hz"))
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @clock_options
@@ -57,9 +57,9 @@ def command(
     ends tolerate it, and how long an image takes.
 
     \b
-    greenstep clock 16M --chip atmega328p
-    greenstep clock 8M --pll 9 --chip stm32f103 --save rates.png
-    greenstep clock 16M hive-scale
+    greenstep rates 16M --chip atmega328p
+    greenstep rates 8M --pll 9 --chip stm32f103 --save rates.png
+    greenstep rates 16M hive-scale
     """
     from greenstep.core.clock import highest_safe, judge, misset_rates, uart_rules
     from greenstep.core.errors import usage
@@ -174,7 +174,7 @@ def _as_json(
             values["seconds"] = round(_seconds(costs, rate.baud, frame), 3)
         json_line("rate", **values)
     json_line(
-        "clock",
+        "rates",
         clock_hz=clock_hz,
         highest_safe=best.baud if best else None,
         misset_of=judged.baud,

@@ -61,7 +61,7 @@ class Tried:
 
 
 @frozen
-class Learnt:
+class Found:
     """The result: the hookup and the dialect that answered, and whether leaving was heard to work too. `resets` are
     hookups whose reset was heard to work though no bootloader answered."""
 
@@ -72,7 +72,7 @@ class Learnt:
     running_already: str = ""
 
 
-SurveyEvent = HeardBefore | Tried | Learnt
+SurveyEvent = HeardBefore | Tried | Found
 
 
 def candidates_for(
@@ -110,18 +110,16 @@ def _other_boot(hookup: Hookup) -> Hookup:
     )
 
 
-def learn_hookup(
-    link: RecordingLink, candidates: Sequence[Candidate], console: LineSettings
-) -> Iterator[SurveyEvent]:
+def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: LineSettings) -> Iterator[SurveyEvent]:
     """Pulse each line, and hear whether that resets; then try the candidates until one is answered, first those that
-    match what was heard. The last event is `Learnt`. Raises LinkLost, LinesMissing."""
+    match what was heard. The last event is `Found`. Raises LinkLost, LinesMissing."""
     running = ""
     for heard in _before(link, candidates, console):
         running = heard.answer or running
         yield heard
     resets: list[str] = []
     listened: set[str] = set()
-    fallback: Learnt | None = None
+    fallback: Found | None = None
     waiting, tried = list(candidates), []
     for name in _PULSES:
         if any(c.hookup.reset is not None and c.hookup.reset.line == name for c in candidates):
@@ -153,12 +151,12 @@ def learn_hookup(
                 "answered",
                 Meaning("bootloader", f"{answer}; {_LEAVES[leaves]}"),
             )
-            learnt = Learnt(candidate, answer, leaves, tuple(resets), running)
+            found = Found(candidate, answer, leaves, tuple(resets), running)
             if leaves == "heard":
-                yield learnt
+                yield found
                 return
             if fallback is None or (fallback.leaves, leaves) == ("stays", "silent"):
-                fallback = learnt
+                fallback = found
             continue
         moves = f"{candidate.hookup.name} {candidate.hookup.enter}"
         heard_after = b"" if moves in listened else _hear_after_reset(link, driver, candidate, console)
@@ -170,7 +168,7 @@ def learn_hookup(
         yield Tried(candidate.hookup.name, candidate.dialect.name, candidate.baud, outcome, meaning)
         if not waiting and fallback is None:
             waiting = _at_other_rates(tried, resets)
-    yield fallback or Learnt(None, resets=tuple(resets), running_already=running)
+    yield fallback or Found(None, resets=tuple(resets), running_already=running)
 
 
 def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple[Tried, float]:

@@ -1,4 +1,4 @@
-"""`greenstep lines`: show, try, hold and learn."""
+"""`greenstep hookup`: list, show, try, hold and find."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 _LISTEN_S = 1.5
 
 
-@click.group("lines", short_help="Draw, run, hold or learn DTR and RTS.")
+@click.group("hookup", short_help="Draw, run, hold or find how DTR and RTS move reset and boot.")
 def command() -> None:
     """How DTR and RTS move the pins reset and boot: drawn with their voltages, run once, held still for a meter, or
     found out by trying."""
@@ -65,8 +65,8 @@ def show(
     """Draw a sequence: DTR, RTS, reset and boot over time, in volts. Touches no port.
 
     \b
-    greenstep lines show brood-probe
-    greenstep lines show --chip esp32 --hookup cross-pair --reset-capacitor 10u --save lines.png
+    greenstep hookup show brood-probe
+    greenstep hookup show --chip esp32 --hookup cross-pair --reset-capacitor 10u --save lines.png
     """
     from greenstep.core.hookup.waveform import Electrics, draw_waveform, warnings
 
@@ -132,7 +132,7 @@ def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[st
             click.echo(f"  reset is low for {(pulse.end_s - pulse.start_s) * 1000:.3g} ms")
     for warning in warned:
         click.echo(f"  ! {warning}")
-    click.echo("  computed from the circuit; to measure: greenstep lines hold")
+    click.echo("  computed from the circuit; to measure: greenstep hookup hold")
 
 
 def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tuple[str, ...]) -> None:
@@ -203,8 +203,8 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     """Set lines or pins and hold them, to measure with a meter; a key ends it, and the lines are released.
 
     \b
-    greenstep lines hold "dtr on, rts off" --port /dev/ttyUSB0 --chip avr
-    greenstep lines hold "boot on; reset on" brood-probe
+    greenstep hookup hold "dtr on, rts off" --port /dev/ttyUSB0 --chip avr
+    greenstep hookup hold "boot on; reset on" brood-probe
     """
     from greenstep.core.errors import usage
     from greenstep.core.hookup import Driver, SequenceError, parse_sequence
@@ -242,20 +242,20 @@ def _hold(link: Link, seconds: float) -> None:
         link.read(1, min(0.5, left))
 
 
-@command.command("learn")
+@command.command("find")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @board_options
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate of the program that runs. [115200]")
 @trace_option
 @general_options
-def learn(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def find(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """Find the hookup by trying the common ones and hearing what the chip says. Writes and erases nothing; a program
     that runs is reset several times.
 
     \b
-    greenstep lines learn --port /dev/ttyUSB0
-    greenstep lines learn --port /dev/ttyUSB0 --chip stm32
+    greenstep hookup find --port /dev/ttyUSB0
+    greenstep hookup find --port /dev/ttyUSB0 --chip stm32
     """
-    from .survey import learn_lines
+    from .survey import find_hookup
 
-    return learn_lines(board, said, how)
+    return find_hookup(board, said, how)

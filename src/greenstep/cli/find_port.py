@@ -1,4 +1,4 @@
-"""`greenstep spot`"""
+"""`greenstep find-port`"""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from .faults import faults_as_asked
 from .options import Real
 
 
-@click.command("spot", short_help="Find a port by its plug.")
+@click.command("find-port", short_help="Find a port by its plug.")
 @click.argument("name", required=False)
 @click.option("--within", type=Real(0.1, 3600), metavar="SECONDS", help="How long to wait for the plug. [60]")
 @click.option("--forget", is_flag=True, help="Forget the port of that name.")
@@ -21,7 +21,7 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
     recognised later by its serial number, or else by its place on the USB, whatever it is called then.
 
     \b
-    greenstep spot hive-scale
+    greenstep find-port hive-scale
     greenstep upload scale.hex --chip atmega328p --port hive-scale
     """
     from greenstep.core.errors import PortFault, usage
@@ -35,7 +35,7 @@ def command(name: str | None, within: float | None, forget: bool, as_json: bool)
     with faults_as_asked(as_json):
         if forget:
             if not name:
-                raise usage("alias-name", "forget which port?", "greenstep spot NAME --forget")
+                raise usage("alias-name", "forget which port?", "greenstep find-port NAME --forget")
             forget_alias(name)
             return 0
         longest_s = within or 60.0
