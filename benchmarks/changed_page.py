@@ -1,7 +1,7 @@
 """One changed page in a full flash, against the whole upload, on the virtual clock: `python -m benchmarks.changed_page`
 
 Limits: at most 15 % of the time of erasing, writing and verifying everything where the chip can sum its flash, 60 %
-where it must be read back, and 15 % again with --trust-journal where the chip tells a number of its own.
+where it must be read back, and 15 % again with --compare journal where the chip tells a number of its own.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import with_bytes
 from greenstep.core.image.granules import Remembered, granules_of
+from greenstep.core.wishes import CompareWith
 
 SUMMED, READ, TRUSTED = 0.15, 0.60, 0.15
 
@@ -101,7 +102,7 @@ def _upload(case: Case, held: Trial | None, image: Image, compare: bool = True) 
         job = climb.job
         fill = job.choice.first.flash.erased
         before = full_image(case.board, case.size)
-        wishes = replace(job.wishes, trust_journal=True)
+        wishes = replace(job.wishes, compare=CompareWith.JOURNAL)
 
         def recall(number: str, chip: str) -> Remembered:
             return Remembered(1, granules_of(before, fill))

@@ -277,7 +277,7 @@ class OtherPurposes(unittest.TestCase):
         image = sample_for("atmega328p", 2000)
         refused = run("atmega328p", {"flash": image}, chip="atmega168p")
         self.assertEqual(refused.end.exit_code, 5)
-        allowed = run("atmega328p", {"flash": image}, chip="atmega168p", also_idents=frozenset({0x1E950F}))
+        allowed = run("atmega328p", {"flash": image}, chip="atmega168p", also_accepts=frozenset({0x1E950F}))
         self.assertEqual(allowed.end.exit_code, 0)
 
 

@@ -290,7 +290,7 @@ class Esp(unittest.TestCase):
                 trial = run(board, image, faults=("encrypted",))
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "encryption"))
                 told = run(
-                    board, image, faults=("encrypted",), wishes=Wishes(despite=frozenset({"encryption"})), start=False
+                    board, image, faults=("encrypted",), wishes=Wishes(even_if=frozenset({"encryption"})), start=False
                 )
                 self.assertEqual(told.end.exit_code, 0, told.findings)
 
@@ -327,10 +327,10 @@ class Esp(unittest.TestCase):
         merged = Image("whole.bin", (Piece(0x8000, (rows.ljust(0x8000, b"\xff") + application)),))
         trial = run("esp32", {"flash": merged})
         self.assertIn("larger than its partition, factory", trial.findings[0].cause)
-        despite = run(
-            "esp32", {"flash": Image("phy.bin", (large,))}, start=False, wishes=Wishes(despite=frozenset({"vectors"}))
+        even_if = run(
+            "esp32", {"flash": Image("phy.bin", (large,))}, start=False, wishes=Wishes(even_if=frozenset({"vectors"}))
         )
-        self.assertEqual(despite.end.exit_code, 0, despite.findings)
+        self.assertEqual(even_if.end.exit_code, 0, even_if.findings)
 
     def test_the_header_is_rewritten_with_its_sums(self) -> None:
         trial = run(
@@ -425,12 +425,12 @@ class Lpc(unittest.TestCase):
         self.assertEqual((restored.end.exit_code, restored.end.green), (0, True), restored.findings)
 
     def test_protection_must_be_meant_and_for_good_twice(self) -> None:
-        for word, despite, status in (
+        for word, even_if, status in (
             (0x12345678, (), 5), (0x12345678, ("protection",), 0), (0x4E697370, ("protection",), 5),
             (0x4E697370, ("lock-out",), 5), (0x4E697370, ("protection", "lock-out"), 0),
         ):  # fmt: skip
-            with self.subTest(f"{word:X}", despite=despite):
-                trial = run("lpc1769", self.protected(word), wishes=Wishes(despite=frozenset(despite)), start=False)
+            with self.subTest(f"{word:X}", even_if=even_if):
+                trial = run("lpc1769", self.protected(word), wishes=Wishes(even_if=frozenset(even_if)), start=False)
                 self.assertEqual(trial.end.exit_code, status)
                 self.assertEqual(trial.holds(self.protected(word)["flash"]), status == 0)
 
@@ -475,8 +475,8 @@ class Lpc(unittest.TestCase):
         self.assertIn("LPC1343 answered", other.findings[0].cause)
         unknown = self.answers(0x2540AAAA)
         self.assertEqual((unknown.end.exit_code, unknown.findings[0].key), (5, "other-chip"))
-        self.assertIn("--also-ident", unknown.findings[0].attempts[1])
-        self.assertEqual(self.answers(0x2540AAAA, also_idents=frozenset({0x2540AAAA})).end.exit_code, 0)
+        self.assertIn("--also-accept", unknown.findings[0].attempts[1])
+        self.assertEqual(self.answers(0x2540AAAA, also_accepts=frozenset({0x2540AAAA})).end.exit_code, 0)
 
     def test_the_protection_word_of_an_arm7_stands_elsewhere(self) -> None:
         part = Catalogue.load().find("lpc2148").first

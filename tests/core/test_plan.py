@@ -18,7 +18,7 @@ from greenstep.core.plan.words import describe
 from greenstep.core.spans import Span
 from greenstep.core.wishes import Keep, Wishes
 
-ANY_VECTORS = Wishes(despite=frozenset({"vectors"}))
+ANY_VECTORS = Wishes(even_if=frozenset({"vectors"}))
 
 
 def part(name: str) -> Part:
@@ -66,7 +66,7 @@ class EraseUnits(unittest.TestCase):
 
     def test_all_is_all(self) -> None:
         made = plan(
-            "stm32f103c8", (0x08000000, b"abcd"), wishes=Wishes(despite=frozenset({"vectors"}), erase_all=True)
+            "stm32f103c8", (0x08000000, b"abcd"), wishes=Wishes(even_if=frozenset({"vectors"}), erase_all=True)
         )
         self.assertTrue(made.memories[0].whole_erase)
         self.assertEqual(made.memories[0].units, ())
@@ -140,7 +140,7 @@ class Refusals(unittest.TestCase):
 
     def test_kept_room(self) -> None:
         def wishes(address: int) -> Wishes:
-            return Wishes(keep=(Keep(address, 0x10, "names"),), despite=frozenset({"vectors"}))
+            return Wishes(keep=(Keep(address, 0x10, "names"),), even_if=frozenset({"vectors"}))
 
         fault = self.refused("keeps", "stm32f103c8", (0x08000000, b"a" * 0x400), wishes=wishes(0x080003F0))
         self.assertIn("names", fault.finding.cause)

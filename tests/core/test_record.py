@@ -10,7 +10,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.events import ClimbEnded, StepEnded
 from greenstep.core.image.granules import Remembered, granules_of
 from greenstep.core.journal_recorder import RECORDED, JournalEntry, Recorder
-from greenstep.core.wishes import Wishes
+from greenstep.core.wishes import CompareWith, Wishes
 
 AT = "2026-11-02T09:30:00+01:00"
 
@@ -69,7 +69,7 @@ class Rows(unittest.TestCase):
         entry, _ = entry_of(
             "stm32f072",
             held=True,
-            wishes=Wishes(trust_journal=True),
+            wishes=Wishes(compare=CompareWith.JOURNAL),
             recall=lambda n, c: Remembered(9, granules_of(image, 0xFF)),
         )
         self.assertRegex(entry.proof, r"^sampled: [\d,]+ of 4,000 seen; the rest by journal 9$")

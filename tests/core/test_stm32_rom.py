@@ -323,7 +323,7 @@ class AgainstChips(unittest.TestCase):
         part = Catalogue.load().find("stm32h74x-75x").first.with_memory(half)
         image = Image("gap", (Piece(0x08080000, bytes(64)),))
         with self.assertRaises(RefusedFault) as caught:
-            make_plan(part, Stm32Rom, {"flash": image}, Wishes(despite=frozenset({"vectors"})))
+            make_plan(part, Stm32Rom, {"flash": image}, Wishes(even_if=frozenset({"vectors"})))
         self.assertEqual(caught.exception.findings[0].key, "does-not-fit")
         for dual, number in (("00 00 20 00", 256), ("00 00 00 00", 128)):
             flash = self.sized("stm32l47x", (0x1FFF75E0, "00 02"), (0x1FFF7800, dual)).flash

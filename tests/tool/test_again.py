@@ -29,7 +29,7 @@ class OnlyWhatDiffers(ToolTest):
 
     def test_a_changed_byte_and_a_journal_that_is_trusted(self) -> None:
         bench = self.bench("brood-probe")
-        first = self.upload(bench, "--trust-journal")
+        first = self.upload(bench, "--compare", "journal")
         self.assertEqual(first.status, 0, first.text)
         self.assertIn("the journal is not trusted: its last upload to this chip is not known", first.out)
         self.change(3000)
@@ -37,7 +37,7 @@ class OnlyWhatDiffers(ToolTest):
         self.assertIn("read back: 1 of 3 erase units differs", read.out)
         self.assertIn("2,048 bytes equal; compared before, 2,952", read.out)
         self.change(4000)
-        trusted = self.upload(bench, GREENSTEP_TRUST_JOURNAL="1")
+        trusted = self.upload(bench, GREENSTEP_COMPARE="journal")
         self.assertEqual(trusted.status, 0, trusted.text)
         self.assertIn("journal 2 and the chip's number agree, a sample of", trusted.out)
         self.assertRegex(
@@ -53,17 +53,17 @@ class OnlyWhatDiffers(ToolTest):
         self.assertEqual(self.upload(bench).status, 0)
         erased = self.run_tool("erase", *REACH, "--port", bench.port("brood-probe"), "--yes")
         self.assertEqual(erased.status, 0, erased.text)
-        run = self.upload(bench, "--trust-journal")
+        run = self.upload(bench, "--compare", "journal")
         self.assertIn("not known, or was not green", run.out)
         with sqlite3.connect(self.folder / "journal.sqlite") as file:
             file.execute("UPDATE content SET granules = x'00'")
-        run = self.upload(bench, "--trust-journal")
+        run = self.upload(bench, "--compare", "journal")
         self.assertEqual((run.status, "not known, or was not green" in run.out), (0, True), run.text)
 
     def test_everything_where_that_is_asked_for(self) -> None:
         bench = self.bench("brood-probe")
         self.upload(bench)
-        run = self.upload(bench, "--no-compare")
+        run = self.upload(bench, "--compare", "off")
         self.assertNotIn("compare", run.out)
         self.assertIn("read back, 5,000 bytes equal", run.out)
 
@@ -109,7 +109,7 @@ class EveryFamily(ToolTest):
         bench = self.bench("brood-probe")
         self.project(
             f'[board.probe]\nchip = "stm32f072rb"\nport = "{bench.port("brood-probe")}"\nhookup = "dtr-reset-rts-boot"\n'
-            'images = ["brood-probe.hex"]\ntrust_journal = true\nkeep = [{ from = 0x080017D0, size = 16, why = "names" }]\n'
+            'images = ["brood-probe.hex"]\ncompare = "journal"\nkeep = [{ from = 0x080017D0, size = 16, why = "names" }]\n'
         )
         first = self.run_tool("upload", "probe")
         self.assertEqual(first.status, 0, first.text)
@@ -118,13 +118,13 @@ class EveryFamily(ToolTest):
         self.assertRegex(second.out, r"● compare +journal 1 and the chip's number agree")
         self.assertIn("● keep     080017D0-080017DF: left alone", second.out)
         self.assertRegex(second.out, r"● verify +sampled: [\d,]+ of 5,000 seen; the rest by journal 1")
-        third = self.run_tool("upload", "probe", "--no-trust-journal")
+        third = self.run_tool("upload", "probe", "--compare", "chip")
         self.assertRegex(third.out, r"● compare +read back: nothing differs")
-        fourth = self.run_tool("upload", "probe", GREENSTEP_COMPARE="no", GREENSTEP_TRUST_JOURNAL="no")
+        fourth = self.run_tool("upload", "probe", GREENSTEP_COMPARE="off")
         self.assertNotIn("compare", fourth.out)
         self.project((self.folder / "greenstep.toml").read_text() + 'compare = "sometimes"\n')
         wrong = self.run_tool("upload", "probe")
-        self.assertEqual((wrong.status, "write true or false" in wrong.err), (2, True), wrong.text)
+        self.assertEqual((wrong.status, 'write "chip"' in wrong.err), (2, True), wrong.text)
 
 
 class Kept(ToolTest):
@@ -135,17 +135,17 @@ class Kept(ToolTest):
         put = self.run_tool("restore", "settings.bin", "at", "0x080017D0", *reach)
         self.assertEqual(put.status, 0, put.text)
         keep = ("--keep", "0x080017D0:19")
-        run = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--no-compare")
+        run = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--compare", "off")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("● keep     080017D0-080017E2, 19 bytes read in two ways and equal: written back", run.out)
         self.assertEqual(list((self.folder / "kept").iterdir()), [])
         cut = self.run_tool(
-            "upload", "brood-probe.hex", *reach[:-1], reach[-1] + "&gone-after=0.6", *keep, "--no-compare"
+            "upload", "brood-probe.hex", *reach[:-1], reach[-1] + "&gone-after=0.6", *keep, "--compare", "off"
         )
         aside = list((self.folder / "kept").iterdir())
         self.assertEqual((cut.status, len(aside)), (3, 1), cut.text)
         self.assertIn(f"What was to be kept is in {aside[0]}: restore it first", cut.out)
-        hasty = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--no-compare", "--no-verify")
+        hasty = self.run_tool("upload", "brood-probe.hex", *reach, *keep, "--compare", "off", "--no-verify")
         self.assertIn(f"an earlier upload did not bring back what is in {aside[0]}", hasty.out)
         self.assertRegex(hasty.out, r"what was to be kept is also in \S+\.hex: it is not proven to be back")
         back = self.run_tool("restore", str(aside[0]), *reach)

@@ -16,7 +16,7 @@ from greenstep.core.frozen import changing
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
-from greenstep.core.wishes import Wishes
+from greenstep.core.wishes import CompareWith, Wishes
 
 from .boards import BOARDS, BenchBoard, Hands
 from .circuits import NoLines
@@ -119,7 +119,9 @@ def prepare(
         return OpenedPort(trial.link, "opened on the virtual clock")
 
     job = replace(job, **changes)
-    return Climb(replace(job, wishes=replace(job.wishes, compare=job.wishes.compare and compare)), open_link), trial
+    return Climb(
+        job if compare else replace(job, wishes=replace(job.wishes, compare=CompareWith.OFF)), open_link
+    ), trial
 
 
 def run(*arguments: Any, **named: Any) -> Trial:

@@ -117,7 +117,7 @@ def _of(key: Key) -> Callable[[Command], Command]:
         details["metavar"] = key.metavar
     if key.choices:
         details["type"] = click.Choice(key.choices)
-    if key.name == "also_ident":
+    if key.name == "also_accept":
         details["type"] = Hexadecimal()
     if key.name in _NO_VARIABLE:
         return click.option(key.option, **details)
@@ -169,7 +169,7 @@ trace_option: Callable[[Command], Command] = click.option(
 
 
 _LINE, _PINS = ("port", "baud", "frame"), ("hookup", "enter", "leave")
-_ASKING = ("patience", "dialect", "set", "also_ident")
+_ASKING = ("patience", "dialect", "set", "also_accept")
 board_options = _keys("chip", *_LINE, *_PINS, *_ASKING)
 wired_options = _keys("chip", *_PINS)
 """A chip and how its pins are reached, where no port is opened."""
@@ -183,8 +183,8 @@ room_options = _keys("bootloader_bytes", "keep")
 clock_options = _keys("chip", "baud", "frame", "dialect")
 batch_board_options = _keys("chip", "baud", "frame", *_PINS, *_ASKING)
 """A board whose ports are named separately."""
-image_options = _keys("images", "eeprom", "keep", "bootloader_bytes", "erase", "despite")
-sparing_options = _keys("compare", "trust_journal", "verify", "start")
+image_options = _keys("images", "eeprom", "keep", "bootloader_bytes", "erase", "even_if")
+sparing_options = _keys("compare", "verify", "start")
 """What may be skipped in an upload."""
 start_options = _keys("expect", "expect_within", "console_baud")
 talk_options = _keys("talk", "line_end")

@@ -14,7 +14,7 @@ from .image import Image
 from .image.edit import cut_out
 from .link import LineSettings
 from .plan import Plan, make_plan
-from .wishes import DESPITE, Wishes
+from .wishes import EVEN_IF, Wishes
 
 _LOCKING = "would-lock"
 _PAST_LOCKING = frozenset(("protection", "lock-out"))
@@ -48,19 +48,19 @@ def hold_against(
 ) -> Fit:
     """The verdict for images by memory name. Every refusal that a person may override is overridden, to find the
     next."""
-    despite: frozenset[str] = frozenset()
+    even_if: frozenset[str] = frozenset()
     refusals: list[Finding] = []
     plan = None
     while plan is None:
         try:
-            plan = make_plan(part, dialect, dict(images), Wishes(despite=despite, settings=settings or {}))
+            plan = make_plan(part, dialect, dict(images), Wishes(even_if=even_if, settings=settings or {}))
         except RefusedFault as refusal:
             finding = refusal.findings[0]
             refusals.append(finding)
             more = _PAST_LOCKING if finding.key == _LOCKING else frozenset((finding.key,))
-            if not more <= frozenset(DESPITE) or more <= despite:
+            if not more <= frozenset(EVEN_IF) or more <= even_if:
                 break
-            despite |= more
+            even_if |= more
     image = images.get("flash")
     touched = units_of(part.flash, [image] if image else [])
     return Fit(part, plan, tuple(refusals), touched, free_runs(part.flash, [image] if image else []))

@@ -9,7 +9,7 @@ from typing import Any
 from .chips import Part
 from .dialects.dialect import Dialect
 from .image import Image
-from .wishes import DESPITE
+from .wishes import EVEN_IF
 
 
 def fitted(
@@ -17,6 +17,6 @@ def fitted(
 ) -> tuple[Image, tuple[str, ...]]:
     """The image as an upload to the part would write it, overriding refusals. Returns notes; raises RefusedFault for
     what cannot be overridden."""
-    changed = dialect.fit(part, {"flash": image}, settings, frozenset(DESPITE))
+    changed = dialect.fit(part, {"flash": image}, settings, frozenset(EVEN_IF))
     here = "; the file stays unchanged"  # words of an upload, not true of a file that is being made
     return changed.images["flash"], tuple(note.removesuffix(here) for note in changed.notes)

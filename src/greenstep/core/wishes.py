@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import field
+from enum import Enum
 from typing import Any
 
 from .frozen import frozen
@@ -23,28 +24,41 @@ class Keep:
         return Span.of(self.address, self.size)
 
 
+class CompareWith(Enum):
+    """Where it is taken from what the chip holds already, which need not be written again."""
+
+    CHIP = "chip"
+    JOURNAL = "journal"
+    """The journal's last upload to this chip, if a sample read from the chip agrees."""
+    OFF = "off"
+    """Nowhere: everything is written."""
+
+
 @frozen
 class Wishes:
     """What the person asked for beyond the images.
 
-    `despite` names refusals to override. `erase_all` erases the whole flash, not only what is touched. `settings` are
+    `even_if` names refusals to override. `erase_all` erases the whole flash, not only what is touched. `settings` are
     the dialect's own. `blank`: the images are regions to be made blank, and no programs. `as_it_was`: the images were
-    read from a chip and go back unchanged; the bootloader's region is left alone. `compare`: what the chip holds
-    already is not written again; `trust_journal`: and its content is taken from the journal if a sample agrees.
+    read from a chip and go back unchanged; the bootloader's region is left alone.
     `writes_only`: only the protection against writing is lifted.
     """
 
     keep: tuple[Keep, ...] = ()
-    despite: frozenset[str] = frozenset()
+    even_if: frozenset[str] = frozenset()
     erase_all: bool = False
     verify: bool = True
     settings: Mapping[str, Any] = field(default_factory=dict)
     blank: bool = False
     as_it_was: bool = False
-    compare: bool = True
-    trust_journal: bool = False
+    compare: CompareWith = CompareWith.CHIP
     writes_only: bool = False
 
 
-DESPITE = ("vectors", "protection", "lock-out", "encryption")
-"""Refusals that a person may override."""
+EVEN_IF = {
+    "vectors": "it does not look like a program for this chip",
+    "protection": "it would protect the chip against reading",
+    "lock-out": "it would lock the bootloader out for good",
+    "encryption": "it is plain, and the chip encrypts or runs signed programs only",
+}
+"""Refusals that a person may override, each with what it says of the image."""

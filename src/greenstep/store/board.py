@@ -69,12 +69,11 @@ class BoardSettings:
     console_baud: int | None = None
     patience: float | None = None
     keep: tuple[Keep, ...] | None = None
-    also_ident: tuple[int, ...] | None = None
+    also_accept: tuple[int, ...] | None = None
     bootloader_bytes: int | None = None
     erase: str | None = None
-    despite: tuple[str, ...] | None = None
-    compare: bool | None = None
-    trust_journal: bool | None = None
+    even_if: tuple[str, ...] | None = None
+    compare: str | None = None
     verify: bool | None = None
     start: bool | None = None
     talk: tuple[TalkEntry, ...] | None = None

@@ -11,7 +11,7 @@ from typing import Any
 from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.talk import LINE_ENDS
-from greenstep.core.wishes import DESPITE, Keep
+from greenstep.core.wishes import EVEN_IF, CompareWith, Keep
 
 from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
 
@@ -220,7 +220,7 @@ KEYS = (
     Key("set", Form.OWN, "A setting of the dialect (greenstep chips DIALECT).",
         "the [dialect's own settings](dialects/README.md): `{ crystal-khz = 12000 }`", metavar="NAME=VALUE",
         repeats=True, read=_settings),
-    Key("also_ident", Form.OWN, "Accept a chip that answers with this number.",
+    Key("also_accept", Form.OWN, "Accept a chip that answers with this number.",
         "chip numbers accepted besides the declared one's: `[ 0x1E950F ]`", repeats=True, read=_idents),
     Key("images", Form.OWN, "An image; the same as naming it as an argument.",
         "files, or `{ file, at, memory }`; a raw file goes to `at`, else to the memory's start",
@@ -232,15 +232,16 @@ KEYS = (
         "size of a resident bootloader at the top of the flash, in bytes", "the chip's", "SIZE"),
     Key("erase", Form.TEXT, "Erase what the image touches (default), or the whole flash.",
         "`\"touched\"` or `\"all\"`", "touched", choices=("touched", "all")),
-    Key("despite", Form.TEXT, "Go ahead despite this refusal.",
+    Key("even_if", Form.TEXT,
+        "Write an image even if: " + "; ".join(f"{why} ({word})" for word, why in EVEN_IF.items()) + ".",
         '`["vectors"]`: write an image that does not look like a program; `"protection"`, `"lock-out"`: one that '
         '[locks](dialects/lpc-isp.md); `"encryption"`: a plain one for a chip that [encrypts](dialects/esp-rom.md)',
-        choices=DESPITE, repeats=True),
-    Key("compare", Form.TRUTH, "Write only what differs from what the chip holds (default), or everything.",
-        "true or false: [write only what differs](again.md#only-what-changed)", "true"),
-    Key("trust_journal", Form.TRUTH,
-        "Trust the journal for what the chip holds, if the chip's own number and a sample agree.",
-        "true or false: trust the journal for what the chip holds, if a sample agrees", "false"),
+        choices=tuple(EVEN_IF), repeats=True),
+    Key("compare", Form.TEXT,
+        "Write only what differs from what the chip holds, as read from it (chip) or known from the journal if a "
+        "sample agrees (journal); or everything (off). [chip]",
+        '`"chip"`, `"journal"` or `"off"`: [write only what differs](again.md#only-what-changed)', "chip",
+        choices=tuple(one.value for one in CompareWith)),
     Key("verify", Form.TRUTH, "Read back what was written (default), or leave it unproven.", "true or false", "true"),
     Key("start", Form.TRUTH, "Start the application at the end (default), or not.", "true or false", "true"),
     Key("expect", Form.TEXT, "Text the application prints: it proves that it runs.",

@@ -42,13 +42,12 @@ class BoardKeys(TypedDict, total=False):
     patience: float
     dialect: str
     set: Mapping[str, Any]
-    also_ident: Sequence[int]
+    also_accept: Sequence[int]
     keep: Sequence[Mapping[str, Any]]
     bootloader_bytes: int
     erase: str
-    despite: Sequence[str]
-    compare: bool
-    trust_journal: bool
+    even_if: Sequence[str]
+    compare: str
     verify: bool
     start: bool
     expect: str

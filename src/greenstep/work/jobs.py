@@ -12,7 +12,7 @@ from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.link import LineSettings
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import LINE_ENDS
-from greenstep.core.wishes import Wishes
+from greenstep.core.wishes import CompareWith, Wishes
 from greenstep.store.board import ImageFile
 from greenstep.store.image_files import load_image
 
@@ -69,7 +69,7 @@ def make_job(
         expect_within_s=said.expect_within or 5.0,
         console=LineSettings(said.console_baud or dialect.first_baud(board.choice.first, line.baud)),
         start=said.start is not False,
-        also_idents=frozenset(said.also_ident or ()),
+        also_accepts=frozenset(said.also_accept or ()),
         bootloader_bytes=said.bootloader_bytes,
         talk=talk_lines(board, person, secrets) if purpose in ("upload", "start") else (),
         line_end=LINE_ENDS[said.line_end or "crlf"],
@@ -103,13 +103,12 @@ def wishes_of(
     said = board.said
     return Wishes(
         keep=() if as_it_was else said.keep or (),
-        despite=frozenset(said.despite or ()),
+        even_if=frozenset(said.even_if or ()),
         erase_all=said.erase == "all",
         verify=said.verify is not False,
         settings=settings_of(board, person, secrets),
         as_it_was=as_it_was,
-        compare=said.compare is not False,
-        trust_journal=said.trust_journal is True,
+        compare=CompareWith(said.compare or "chip"),
         writes_only=writes_only,
     )
 

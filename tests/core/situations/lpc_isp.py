@@ -33,7 +33,7 @@ ROWS = [
     Situation(10, "locked", BOARD, "locked", 5, {**UPLOAD, "faults": ("locked",)}, "return code 19"),
     Situation(11, "would lock", BOARD, "would-lock", 5, protected(0x12345678), "CRP1"),
     Situation(11, "would lock for good", BOARD, "would-lock", 5,
-              {**protected(0x43218765), "wishes": Wishes(despite=frozenset({"protection"}))}, "for good: CRP3"),
+              {**protected(0x43218765), "wishes": Wishes(even_if=frozenset({"protection"}))}, "for good: CRP3"),
     Situation(11, "the stack is not in RAM", BOARD, "vectors", 5,
               {"images": {"flash": Image("counter.bin", (Piece(0, bytes(range(64)) * 8),))}}, "not in RAM"),
     Situation(13, "plain data damaged too often", "lpc812", "not-written", 7,

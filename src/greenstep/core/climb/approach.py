@@ -304,7 +304,7 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     for name in transfer.written:
         _refuse_withheld(session, part.memory(name))
     if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read
-        for note in session.dialect.look_before(part, transfer.written, job.wishes.despite):
+        for note in session.dialect.look_before(part, transfer.written, job.wishes.even_if):
             yield Noted("chip", note)
     return transfer
 
@@ -341,7 +341,7 @@ def _matching(session: Session, identity: Identity) -> Part | None:
     if identity.ident is None:
         return session.job.choice.single
     part = session.job.choice.by_ident(identity.ident)
-    if part is None and identity.ident in session.job.also_idents:
+    if part is None and identity.ident in session.job.also_accepts:
         part = session.job.choice.first
     single = session.job.choice.single
     if part is None and single is not None and single.extra.get("any_ident"):

@@ -20,6 +20,7 @@ from ..plan import MemoryPlan
 from ..plan.price import USUAL_TURNAROUND_S
 from ..quantities import count, show_address
 from ..spans import Span, merged, pieces_of, total
+from ..wishes import CompareWith
 from .proof import expected, reads_equal, sums_equal
 from .transfer import Transfer, Trusted
 
@@ -119,11 +120,12 @@ def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
     if plan.memory.is_flash and transfer.dialect.can_checksum():
         return (yield from _by_checksum(transfer, plan, rooms))
     slow = spec.reads_slowly or not _reading_pays(transfer, plan, rooms)
-    if plan.memory.is_flash and (transfer.job.wishes.trust_journal or slow):
+    from_journal = transfer.job.wishes.compare is CompareWith.JOURNAL
+    if plan.memory.is_flash and (from_journal or slow):
         outcome = yield from _by_journal(transfer, plan, rooms)
         if outcome.differing is not None:
             return outcome
-        if transfer.job.wishes.trust_journal:
+        if from_journal:
             yield Noted("compare", outcome.why)
     if not spec.reads_slowly and not any(room.provable for room in rooms):
         return _Outcome(why="not compared: the chip cannot show where this lies")

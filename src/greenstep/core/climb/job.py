@@ -11,7 +11,7 @@ from ..dialects.spec import Starting
 from ..frozen import frozen
 from ..link import LineSettings, Link
 from ..secrets import Secrets
-from ..wishes import Wishes
+from ..wishes import CompareWith, Wishes
 
 if TYPE_CHECKING:
     from ..chips import Choice, Part
@@ -30,7 +30,7 @@ class Job:
 
     `port_serial` is the serial number of the adapter, for the finding. `images` are by memory name. `patience_s` is
     how long to keep asking for sync; None is the dialect's own default where lines reset the chip. `expect` is the
-    text that proves the application runs, listened for at `console`. `also_idents` are chip numbers accepted besides
+    text that proves the application runs, listened for at `console`. `also_accepts` are chip numbers accepted besides
     the declared one's. `talk` is sent to the application after the start, each line with `line_end`; `secrets` are
     kept out of every recording. `keeps_open`: after a green end the link stays open, for a console that goes on
     listening. `region` is the memory, address and size that a backup or an erase is about; None is all of it.
@@ -53,7 +53,7 @@ class Job:
     expect_within_s: float = 5.0
     console: LineSettings = field(default_factory=lambda: LineSettings(115200))
     start: bool = True
-    also_idents: frozenset[int] = frozenset()
+    also_accepts: frozenset[int] = frozenset()
     bootloader_bytes: int | None = None
     talk: tuple[TalkLine, ...] = ()
     line_end: bytes = b"\r\n"
@@ -104,7 +104,7 @@ class Job:
         """Steps that look first, so that something need not be written or is not lost."""
         # without verify, the loader need not be able to read
         reads = self.dialect.spec.reads and self.wishes.verify
-        compares = self.wishes.compare and not self.wishes.erase_all and reads
+        compares = self.wishes.compare is not CompareWith.OFF and not self.wishes.erase_all and reads
         compare: tuple[Step, ...] = ("compare",) if compares else ()
         return (*compare, "keep") if self.wishes.keep else compare
 

@@ -236,7 +236,7 @@ class Avr061(Dialect):
             return f"asked for EEPROM, it shows the flash: {show_bytes(eeprom, 8)}"
         return ""
 
-    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+    def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
 
     def must_stay(self, part: Part) -> Piece | None:

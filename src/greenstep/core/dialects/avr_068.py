@@ -257,7 +257,7 @@ class Avr068(Dialect):
     def asked_before(self, times: int, since_s: float) -> None:
         """Replies are known by their numbers: late ones are skipped as they come."""
 
-    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+    def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
 
     def must_stay(self, part: Part) -> Piece | None:

@@ -169,7 +169,7 @@ class Avr109(Dialect):
         """The dialect reports no sizes: the part's are used."""
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
-    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+    def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
 
     def must_stay(self, part: Part) -> Piece | None:

@@ -140,7 +140,7 @@ class Dialect(ABC):
 
     @classmethod
     def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """The images as they must be for this loader. Raises RefusedFault for what must not be written."""
         return Fitted(images)
@@ -155,13 +155,13 @@ class Dialect(ABC):
         there is none."""
         return None
 
-    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+    def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """What only the chip can say for or against an upload, before anything on it is changed. Returns notes.
         Raises RefusedFault."""
         return ()
 
     @classmethod
-    def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
+    def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:
         """Check that what was read from a chip can be written back. Raises RefusedFault if the chip would not run."""
         return  # most loaders show all of it
 

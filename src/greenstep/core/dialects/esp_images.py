@@ -28,11 +28,11 @@ from ..quantities import show_address, show_size, show_span
 
 
 def fit_headers(
-    part: Part, image: Image, settings: Mapping[str, Any], despite: frozenset[str], notes: list[str]
+    part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str], notes: list[str]
 ) -> Image:
     """The image with the header at the boot address checked, and rewritten on request. Raises RefusedFault."""
     extended, boot = bool(part.extra["extended"]), int(part.extra["boot"])
-    _refuse_lone_header(part, image, boot, despite)
+    _refuse_lone_header(part, image, boot, even_if)
     if not image.covers(boot, 16):
         notes.append(f"no image at {show_address(boot)}, where the {part.title} begins: what is there is not judged")
         return image
@@ -41,10 +41,10 @@ def fit_headers(
     try:
         header = read_header(data, extended)
     except HeaderError as error:
-        _refuse(despite, f"{image.name} would not run: no boot image at {show_address(boot)}", (str(error),))
+        _refuse(even_if, f"{image.name} would not run: no boot image at {show_address(boot)}", (str(error),))
         notes.append(f"no boot image at {show_address(boot)}: written anyway")
         return image
-    _judge(part, image, header, despite)
+    _judge(part, image, header, even_if)
     wanted = _wanted(part, settings, extended)
     if any(value is not None for value in wanted):
         data = rewritten(data, extended, *wanted)
@@ -62,7 +62,7 @@ def fit_headers(
     named = name_of(header.size, sizes)
     if named in sizes and part.size_known and size_bytes(named) > part.flash.size:
         _refuse(
-            despite,
+            even_if,
             f"{image.name} is for more flash than this chip has",
             (f"its header says {named}; the flash has {show_size(part.flash.size)}",),
             "correct the header on the way: --set header-size=chip",
@@ -75,51 +75,51 @@ def fit_headers(
     return image
 
 
-def _refuse_lone_header(part: Part, image: Image, boot: int, despite: frozenset[str]) -> None:
+def _refuse_lone_header(part: Part, image: Image, boot: int, even_if: frozenset[str]) -> None:
     """A boot image at 0 of a chip that boots from elsewhere was given no address. Raises RefusedFault."""
     if boot and image.covers(0, 8) and image.cut(0, 1, 0xFF) == b"\xe9" and image.cut(boot, 1, 0xFF) != b"\xe9":
         _refuse(
-            despite,
+            even_if,
             f"{image.name} would not run: it lies at 0, and the {part.title} begins at {show_address(boot)}",
             ("it begins with E9, as images for other addresses do",),
             f"give it its address: FILE at {boot:#x}, or an application's: FILE at 0x10000",
         )
 
 
-def _judge(part: Part, image: Image, header: BootHeader, despite: frozenset[str]) -> None:
+def _judge(part: Part, image: Image, header: BootHeader, even_if: frozenset[str]) -> None:
     wanted = part.extra.get("chip_id")
     if header.chip_id is not None and wanted is not None and header.chip_id != wanted:
         _refuse(
-            despite,
+            even_if,
             f"{image.name} is for another chip",
             (f"chip id {header.chip_id}; the {part.title} has {wanted}",),
         )
     if header.mode not in MODES.values():
         _refuse(
-            despite,
+            even_if,
             f"{image.name} has no header for this chip: SPI mode {header.mode}",
             (f"there are {_listed(MODES)}",),
         )
     speeds = speeds_of(wanted)
     if header.speed not in speeds.values():
         cause = f"{image.name} has no header for this chip: speed {header.speed:X}"
-        _refuse(despite, cause, (f"there are {_listed(speeds)} MHz",))
+        _refuse(even_if, cause, (f"there are {_listed(speeds)} MHz",))
     if not header.checksum_right:
-        _refuse(despite, f"{image.name} is damaged: its checksum is wrong", (f"at {header.checksum_at:X}",))
+        _refuse(even_if, f"{image.name} is damaged: its checksum is wrong", (f"at {header.checksum_at:X}",))
     if not header.digest_right:
-        _refuse(despite, f"{image.name} is damaged: its SHA-256 is wrong", (f"behind {header.checksum_at:X}",))
+        _refuse(even_if, f"{image.name} is damaged: its SHA-256 is wrong", (f"behind {header.checksum_at:X}",))
 
 
 def _listed(names: dict[str, int]) -> str:
     return ", ".join(names)
 
 
-def _refuse(despite: frozenset[str], cause: str, evidence: tuple[str, ...], remedy: str = "") -> None:
-    if "vectors" in despite:
+def _refuse(even_if: frozenset[str], cause: str, evidence: tuple[str, ...], remedy: str = "") -> None:
+    if "vectors" in even_if:
         return
     tries = (
         remedy or "is it the image for this chip, at the right address?",
-        "if you know better: --despite vectors",
+        "if you know better: --even-if vectors",
     )
     raise RefusedFault.of("vectors", cause, evidence, tries)
 
@@ -153,7 +153,7 @@ def _described(part: Part, header: BootHeader, extended: bool) -> str:
     return f"{name_of(header.mode, MODES)}, {size}, {name_of(header.speed, speeds)} MHz"
 
 
-def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: list[str]) -> None:
+def judge_partitions(part: Part, image: Image, even_if: frozenset[str], notes: list[str]) -> None:
     """Describe and check the partition table; note settings that will be overwritten. Raises RefusedFault."""
     if not image.covers(USUAL_PLACE, 32):
         return
@@ -163,9 +163,9 @@ def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: l
         return
     faults = faults_in(data, rows, part.flash.size)
     if faults:
-        _refuse(despite, f"the partition table of {image.name} is wrong", tuple(faults[:3]))
+        _refuse(even_if, f"the partition table of {image.name} is wrong", tuple(faults[:3]))
     if image.end <= part.flash.end:  # else it fits nowhere
-        judge_places(image, rows, despite, "its partition table")
+        judge_places(image, rows, even_if, "its partition table")
     notes.append("partitions: " + ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in rows))
     for row in rows:
         if row.holds_settings and image.touches(row.offset, row.size):
@@ -175,7 +175,7 @@ def judge_partitions(part: Part, image: Image, despite: frozenset[str], notes: l
             )
 
 
-def judge_places(image: Image, rows: Sequence[Partition], despite: frozenset[str], said_by: str) -> None:
+def judge_places(image: Image, rows: Sequence[Partition], even_if: frozenset[str], said_by: str) -> None:
     """No image may run past the end of its partition, whether it begins in one or is an application inside a merged
     file. Raises RefusedFault."""
     for row in rows:
@@ -187,7 +187,7 @@ def judge_places(image: Image, rows: Sequence[Partition], despite: frozenset[str
         end = max(ends, default=0)
         if end > row.end:
             _refuse(
-                despite,
+                even_if,
                 f"{image.name} is larger than its partition, {row.label}",
                 (
                     f"it reaches {show_address(end - 1)}",

@@ -519,20 +519,20 @@ class EspRom(Dialect):
 
     @classmethod
     def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """Boot headers checked, and rewritten if asked for; the partition table checked."""
         image = images.get("flash")
         if image is None:
             return Fitted(images)
         notes: list[str] = []
-        image = fit_headers(part, image, settings, despite, notes)
-        judge_partitions(part, image, despite, notes)
+        image = fit_headers(part, image, settings, even_if, notes)
+        judge_partitions(part, image, even_if, notes)
         return Fitted({**images, "flash": image}, tuple(notes))
 
-    def look_before(self, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> tuple[str, ...]:
+    def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """If the images bring no partition table of their own: check them against the one on the chip."""
-        self._refuse_plain(part, despite)
+        self._refuse_plain(part, even_if)
         image = images.get("flash")
         if image is None or self._slow(part) or image.covers(USUAL_PLACE, 32) or image.end <= USUAL_PLACE:
             return ()
@@ -541,13 +541,13 @@ class EspRom(Dialect):
             table += self.read(part.flash, USUAL_PLACE + len(table), _SAMPLE_BYTES)
         if not table or not self.shows_again(part.flash, USUAL_PLACE, table):
             return ()
-        judge_places(image, read_table(table), despite, "the chip's partition table")
+        judge_places(image, read_table(table), even_if, "the chip's partition table")
         return ()
 
-    def _refuse_plain(self, part: Part, despite: frozenset[str]) -> None:
+    def _refuse_plain(self, part: Part, even_if: frozenset[str]) -> None:
         """The image is plain: a chip with flash encryption cannot run it, nor can one that starts only signed
         images."""
-        if "encryption" in despite or not (self._security.encrypts or self._security.signed_only):
+        if "encryption" in even_if or not (self._security.encrypts or self._security.signed_only):
             return
         what = "encrypts its flash" if self._security.encrypts else "only starts what is signed (secure boot)"
         raise RefusedFault.of(
@@ -556,7 +556,7 @@ class EspRom(Dialect):
             ("its fuses say so",),
             (
                 "update it from inside, with the program's own update",
-                "if the image is made for it: --despite encryption",
+                "if the image is made for it: --even-if encryption",
             ),
         )
 

@@ -14,10 +14,10 @@ _PROTECTIONS = {0x12345678: "CRP1", 0x87654321: "CRP2", 0x43218765: "CRP3", 0x4E
 _FOR_GOOD = {"CRP3", "no ISP"}
 
 
-def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple[Image, list[str]]:
+def as_the_rom_wants(image: Image, part: Part, even_if: frozenset[str]) -> tuple[Image, list[str]]:
     """The image with its vectors' sum filled in; and notes. Raises RefusedFault for read protection."""
     start = part.flash.start
-    notes = _protection(image, start + int(part.extra.get("protection", _PROTECTION_AT)), despite)
+    notes = _protection(image, start + int(part.extra.get("protection", _PROTECTION_AT)), even_if)
     if image.covers(start, 32):
         place = 5 if part.core == "arm7" else 7  # UM10360, "Criterion for valid user code"; UM10161 for ARM7
         words = [int.from_bytes(image.cut(start + 4 * n, 4, 0xFF), "little") for n in range(8)]
@@ -31,13 +31,13 @@ def as_the_rom_wants(image: Image, part: Part, despite: frozenset[str]) -> tuple
     return image, notes
 
 
-def refuse_without_beginning(image: Image, part: Part, despite: frozenset[str]) -> None:
+def refuse_without_beginning(image: Image, part: Part, even_if: frozenset[str]) -> None:
     """A backup that lacks the bytes under the boot ROM would not run. Raises RefusedFault."""
     start, shadow = part.flash.start, int(part.extra["shadow"])
     if not image.touches(start, part.flash.units_touched(start, 1)[0].size):
         return
     whole = image.covers(start, shadow)
-    if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in despite):
+    if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in even_if):
         return
     where = show_span(start, shadow)
     seen = "they sum to no valid vectors: the boot ROM's own bytes?" if whole else "they were hidden by the boot ROM"
@@ -57,7 +57,7 @@ def _sums_to_zero(vectors: bytes) -> bool:
     return not sum(int.from_bytes(vectors[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF
 
 
-def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
+def _protection(image: Image, place: int, even_if: frozenset[str]) -> list[str]:
     """What the image would protect, as a note. Raises RefusedFault unless allowed, and allowed twice if it is
     permanent."""
     if not image.covers(place, 4):
@@ -67,12 +67,12 @@ def _protection(image: Image, place: int, despite: frozenset[str]) -> list[str]:
     if name is None:
         return []
     wanted = {"protection", "lock-out"} if name in _FOR_GOOD else {"protection"}
-    if wanted <= despite:
+    if wanted <= even_if:
         return [f"the image turns {name} on: written anyway"]
     cause = f"{image.name} would lock the chip: {name}"
     if name in _FOR_GOOD:
         cause = f"{image.name} would lock you out for good: {name}"
-    said = " ".join(f"--despite {word}" for word in sorted(wanted, reverse=True))
+    said = " ".join(f"--even-if {word}" for word in sorted(wanted, reverse=True))
     raise RefusedFault.of(
         "would-lock",
         cause,

@@ -574,13 +574,13 @@ class LpcIsp(Dialect):
 
     @classmethod
     def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """The vectors' checksum filled in, and read protection refused."""
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        image, notes = as_the_rom_wants(image, part, despite)
+        image, notes = as_the_rom_wants(image, part, even_if)
         if part.core == "arm7":
             crystal = settings.get("crystal-khz", _CRYSTAL_KHZ)
             notes.append(
@@ -589,10 +589,10 @@ class LpcIsp(Dialect):
         return Fitted({**images, "flash": image}, tuple(notes))
 
     @classmethod
-    def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
+    def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:
         """A backup lacks the bytes that the ROM covered when it was read, or has the ROM's own in their place."""
         if "flash" in images:
-            refuse_without_beginning(images["flash"], part, despite)
+            refuse_without_beginning(images["flash"], part, even_if)
 
     # --- starting
 

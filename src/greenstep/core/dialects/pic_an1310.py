@@ -306,7 +306,7 @@ class PicAn1310(Dialect):
 
     @classmethod
     def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """Code only, and the jump at 0 moved: a GOTO to the loader there, the application's just below the loader."""
         image = images.get("flash")
@@ -352,7 +352,7 @@ class PicAn1310(Dialect):
         return image, (f"the jump at 0 to the bootloader at {show_address(flash.usable_end)} is put back",)
 
     @classmethod
-    def check_backup(cls, part: Part, images: Mapping[str, Image], despite: frozenset[str]) -> None:
+    def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:
         """A backup of a chip whose reset led to a loader; or one without any of the block with that jump."""
         image, flash = images.get("flash"), part.flash
         if image is None or not image.touches(flash.start, flash.layout[0][1]):

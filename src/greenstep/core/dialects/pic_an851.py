@@ -243,7 +243,7 @@ class PicAn851(Dialect):
 
     @classmethod
     def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """Code only; addresses are reported in words too."""
         image = images.get("flash")

@@ -136,7 +136,7 @@ class Xmodem(Dialect):
 
     @classmethod
     def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], despite: frozenset[str]
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """One unbroken run: the protocol has no addresses."""
         image = images.get("flash")

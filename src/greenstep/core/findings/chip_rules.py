@@ -19,11 +19,11 @@ def other_chip(seen: Observations) -> Finding | None:
         cause = f"another chip than declared: {chip.answered} answered, {chip.declared} was expected"
         tries = (
             "is this the board you meant? greenstep ports shows what is plugged",
-            "if it is, correct --chip; if it is a clone, accept it with --also-ident",
+            "if it is, correct --chip; if it is a clone, accept it with --also-accept",
         )
     else:
         cause = f"an unknown chip answered where {chip.declared} was expected"
-        tries = ("check --chip", "if you know that it is compatible, accept it with --also-ident")
+        tries = ("check --chip", "if you know that it is compatible, accept it with --also-accept")
     return Finding("other-chip", cause, (f"it said {chip.said}",), tries)
 
 

@@ -97,12 +97,12 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
 
 def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
     verdict = judge_vectors(image, part)
-    if verdict.trouble and "vectors" not in wishes.despite:
+    if verdict.trouble and "vectors" not in wishes.even_if:
         raise RefusedFault.of(
             "vectors",
             f"{image.name} would not run: {verdict.trouble}",
             verdict.evidence,
-            ("is it the image for this chip, at the right address?", "if you know better: --despite vectors"),
+            ("is it the image for this chip, at the right address?", "if you know better: --even-if vectors"),
         )
     return [*verdict.notes, *((f"{verdict.trouble}: written anyway",) if verdict.trouble else ())]
 

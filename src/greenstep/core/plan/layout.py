@@ -28,9 +28,9 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
     if wishes.as_it_was:
         images, notes = _without_bootloader(part, images)
         check_any_left(images, notes)
-        dialect.check_backup(part, images, wishes.despite)
+        dialect.check_backup(part, images, wishes.even_if)
     elif not wishes.blank:
-        fitted = dialect.fit(part, images, wishes.settings, wishes.despite)
+        fitted = dialect.fit(part, images, wishes.settings, wishes.even_if)
         images, notes = fitted.images, [*fitted.notes]
         check_any_left(images, notes)
     elif "flash" in images:

@@ -1,0 +1,23 @@
+"""`greenstep loader`: its commands are loaded when they are called."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import ClassVar
+
+import click
+
+from .lazy_commands import LazyCommands
+
+
+class _LoaderCommands(LazyCommands):
+    places: ClassVar[Mapping[str, tuple[str, str]]] = {"room": ("loader_room", "command")}
+    summaries: ClassVar[Mapping[str, str]] = {
+        "room": "Plan the room, the jump and the addresses of a resident bootloader."
+    }
+    called = "greenstep loader"
+
+
+@click.group("loader", cls=_LoaderCommands, short_help="A resident bootloader's room.")
+def command() -> None:
+    """Resident bootloaders: those that stand in the flash themselves, beside the application."""
