@@ -66,7 +66,7 @@ PICTURES = (
     Picture("listen", "greenstep listen brood-probe --reset --times", after_s=2.6),
     Picture(
         "journal",
-        "greenstep journal; echo; echo; greenstep journal --held; echo; echo; greenstep journal 1",
+        "greenstep journal; echo; echo; greenstep journal --on-chips; echo; echo; greenstep journal 1",
     ),
     Picture(
         "batch",

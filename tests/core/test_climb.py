@@ -11,12 +11,12 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.bench.xmodem import MENU
 from greenstep.core.dialects.registry import dialect_names
 from greenstep.core.events import (
-    ClimbEnded,
-    ClimbStarted,
     Event,
     Found,
     HandsWanted,
     Noted,
+    RunEnded,
+    RunStarted,
     StepAdvanced,
     StepEnded,
     StepStarted,
@@ -27,18 +27,18 @@ from greenstep.core.wishes import Wishes
 
 
 class Green(unittest.TestCase):
-    def test_rungs_in_order_each_begun_and_ended(self) -> None:
+    def test_steps_in_order_each_begun_and_ended(self) -> None:
         trial = run("stm32f072", {"flash": sample_for("stm32f072", 3000)})
         started = [event.step for event in trial.events if isinstance(event, StepStarted)]
         ended = [event.step for event in trial.events if isinstance(event, StepEnded)]
         steps = ["image", "port", "enter", "sync", "chip", "compare", "erase", "write", "verify", "start"]
         self.assertEqual((started, ended), (steps, steps))
-        self.assertIsInstance(trial.events[0], ClimbStarted)
+        self.assertIsInstance(trial.events[0], RunStarted)
 
-    def test_avr_has_no_erase_rung(self) -> None:
+    def test_avr_has_no_erase_step(self) -> None:
         trial = run("atmega328p", {"flash": sample_for("atmega328p", 3000)})
         first = trial.events[0]
-        assert isinstance(first, ClimbStarted)
+        assert isinstance(first, RunStarted)
         self.assertNotIn("erase", first.steps)
 
     def test_evidence_and_figures(self) -> None:
@@ -115,7 +115,7 @@ class NotGreen(unittest.TestCase):
         self.assertEqual((trial.step("start").outcome, trial.end.green, trial.end.exit_code), ("unproven", False, 0))
         self.assertEqual(trial.step("verify").outcome, "green")
 
-    def test_rungs_after_a_failure_are_not_reached(self) -> None:
+    def test_steps_after_a_failure_are_not_reached(self) -> None:
         trial = run("stm32f072", {"flash": sample_for("stm32f072", 2000)}, faults=("locked",))
         outcomes = {event.step: event.outcome for event in trial.events if isinstance(event, StepEnded)}
         self.assertEqual(outcomes["chip"], "failed")
@@ -316,7 +316,7 @@ class Interrupted(unittest.TestCase):
                 with self.subTest(board, step=step):
                     trial, rest = self.interrupt_at(board, step, 2 if step in ("erase", "write", "verify") else 1)
                     end = trial.events[-1]
-                    assert isinstance(end, ClimbEnded)
+                    assert isinstance(end, RunEnded)
                     self.assertEqual(end.exit_code, 130)
                     self.assertIn(state, end.chip_state)
                     if trial.link is not None:
@@ -349,7 +349,7 @@ class Interrupted(unittest.TestCase):
         self.assertEqual(len(ended), len(set(ended)))
 
     def test_after_the_end_nothing_is_taken_back(self) -> None:
-        trial = self.throw_at("slow-erase=1", ClimbEnded)
+        trial = self.throw_at("slow-erase=1", RunEnded)
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True))
         assert trial.link is not None
         self.assertTrue(trial.link.closed)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from greenstep.core.clock import highest_safe, judge, misset_rates, uart_rules
+from greenstep.core.clock import highest_safe, judge, rates_if_wrong, uart_rules
 from greenstep.core.clock.rates import RateMade
 from greenstep.core.errors import UsageFault
 from greenstep.core.link import Frame
@@ -78,7 +78,7 @@ class Summary(unittest.TestCase):
 
     def test_what_a_clock_set_wrong_is_heard_as(self) -> None:
         self.assertEqual(
-            [(factor, round(baud)) for factor, baud in misset_rates(at("stm32", 72e6, 115200))],
+            [(factor, round(baud)) for factor, baud in rates_if_wrong(at("stm32", 72e6, 115200))],
             [(0.25, 28800), (0.5, 57600), (2.0, 230400), (4.0, 460800)],
         )
 

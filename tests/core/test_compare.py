@@ -14,7 +14,7 @@ from greenstep.core.image.granules import Granules, Remembered, granules_of, unp
 from greenstep.core.narrow import narrowed, rooms_of
 from greenstep.core.plan import make_plan
 from greenstep.core.spans import Span
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.wishes import CompareWith, Keep, Wishes
 
 READERS = ("stm32f072", "stm32l053", "atmega328p", "atmega2560", "lpc1769", "pic18f4620", "pic18f46k22")
 SUMMERS = ("stm32c031", "lpc845", "esp32")
@@ -185,7 +185,7 @@ class ByTheJournal(unittest.TestCase):
     ) -> Trial:
         climb, trial = prepare(board, {"flash": image}, recall=recall)
         job = climb.job
-        climb.job = replace(job, wishes=replace(job.wishes, trust_journal=True))
+        climb.job = replace(job, wishes=replace(job.wishes, compare=CompareWith.JOURNAL))
         written = run(board, {"flash": held})
         trial.line.chip.flash[:] = written.line.chip.flash
         if spoil is not None:

@@ -9,11 +9,11 @@ from pathlib import Path
 
 from greenstep.cli.main import _COMMANDS
 from greenstep.core.events import (
-    ClimbEnded,
-    ClimbStarted,
     Found,
     HandsWanted,
     Noted,
+    RunEnded,
+    RunStarted,
     StepAdvanced,
     StepEnded,
     StepStarted,
@@ -35,7 +35,7 @@ class Events(unittest.TestCase):
         page = text_of("json.md")
         kinds = {
             re.sub(r"(?<!^)(?=[A-Z])", "-", event.__name__).lower()
-            for event in (ClimbStarted, StepStarted, StepAdvanced, HandsWanted, Noted, StepEnded, Found, ClimbEnded)
+            for event in (RunStarted, StepStarted, StepAdvanced, HandsWanted, Noted, StepEnded, Found, RunEnded)
         }
         for path in (ROOT / "src" / "greenstep" / "cli").glob("*.py"):
             kinds |= set(re.findall(r"""json_line\(\s*"([a-z-]+)",""", path.read_text()))
@@ -44,7 +44,7 @@ class Events(unittest.TestCase):
 
     def test_keys_of_the_ladder_s_events(self) -> None:
         page = text_of("json.md")
-        for event in (ClimbStarted, StepAdvanced, HandsWanted, StepEnded, ClimbEnded):
+        for event in (RunStarted, StepAdvanced, HandsWanted, StepEnded, RunEnded):
             for field in fields(event):
                 with self.subTest(event=event.__name__, key=field.name):
                     self.assertIn(f"`{field.name}`", page)
@@ -91,7 +91,7 @@ class Pages(unittest.TestCase):
 
     def test_commands_that_the_manual_shows_are_there(self) -> None:
         for page in (ROOT / "README.md", *DOCS.rglob("*.md")):
-            for name in re.findall(r"(?m)^\s*(?:\$ )?greenstep ([a-z]+)\b", page.read_text()):
+            for name in re.findall(r"(?m)^\s*(?:\$ )?greenstep ([a-z-]+)\b", page.read_text()):
                 with self.subTest(page=page.name, command=name):
                     self.assertIn(name, _COMMANDS)
 

@@ -64,7 +64,7 @@ class Frames(unittest.TestCase):
         self.assertEqual(dialect.ask(0.2), "01 08 … 00 00 00 00")
         self.assertEqual(dialect.identify().ident, 0x00F01D83)
 
-    def test_a_later_chip_is_known_by_its_chip_id_and_not_by_its_magic_word(self) -> None:
+    def test_a_later_chip_is_known_by_its_chip_id_and_not_by_its_rom_word(self) -> None:
         for told, said, name in (
             ("00" * 12 + "05 00 00 00" + "00" * 4, "chip id 5", "esp32c3"), ("00" * 12, "chip id 2", "esp32s2"),
             ("00" * 12 + "17 00 00 00" + "00" * 4, "chip id 23", None),

@@ -174,7 +174,7 @@ class OwnSettings(unittest.TestCase):
         for dialect, pairs, said in (
             (stm32, [("crystal-khz", 1)], "it has none"), (lpc, [("crystal", 1)], "it has crystal-khz"),
             (lpc, [("crystal-khz", True)], "whole number"), (lpc, [("crystal-khz", "twelve")], "number"),
-            (xmodem, [("block", 256)], "write auto, 128, 1024, ymodem"), (xmodem, [("before", "u")], "a list of turns"),
+            (xmodem, [("block", 256)], "write auto, 128, 1024, ymodem"), (xmodem, [("opening", "u")], "a list of turns"),
         ):  # fmt: skip
             with self.subTest(pairs), self.assertRaises(UsageFault) as caught:
                 read_settings(dialect, pairs)
@@ -534,7 +534,7 @@ class Xmodem(unittest.TestCase):
     told: tuple[TalkLine, ...] = (TalkLine("u uploads", 5.0, "u"),)
 
     def wishes(self, **settings: Any) -> Wishes:
-        return Wishes(settings={"before": self.told, "after": (TalkLine("g goes", 5.0, "g"),), **settings})
+        return Wishes(settings={"opening": self.told, "closing": (TalkLine("g goes", 5.0, "g"),), **settings})
 
     def test_long_blocks_give_way_to_short_ones(self) -> None:
         trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)})

@@ -107,7 +107,7 @@ class Lines(unittest.TestCase):
 
     def test_rate(self) -> None:
         dialect = self.talk(("B 230400 1\r\n", "0\r\n"), ("J\r\n", "0\r\n1\r\n"))
-        dialect.change_baud(LPC1769, 230400)
+        dialect.move_to_rate(LPC1769, 230400)
         self.assertEqual(dialect.link.settings.baud, 230400)
 
 

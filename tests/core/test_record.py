@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.events import ClimbEnded, StepEnded
+from greenstep.core.events import RunEnded, StepEnded
 from greenstep.core.image.granules import Remembered, granules_of
 from greenstep.core.journal_recorder import RECORDED, JournalEntry, Recorder
 from greenstep.core.wishes import CompareWith, Wishes
@@ -32,7 +32,7 @@ def entry_of(board: str, *, held: bool = False, stop_at: str = "", **options: An
             while True:
                 trial.events.append(event)
                 recorder.see(event)
-                if isinstance(event, ClimbEnded):
+                if isinstance(event, RunEnded):
                     return recorder.entry(event, climb.outcome.unique_id), trial
                 if not (stop_at and isinstance(event, StepEnded) and event.step == stop_at):
                     break

@@ -53,7 +53,7 @@ class Rooms(unittest.TestCase):
 
     def test_what_cannot_be(self) -> None:
         for name, size, side in (
-            ("atmega328p", 5000, None), ("atmega328p", 500, "bottom"), ("esp32", 500, None), ("resident", 500, None),
+            ("atmega328p", 5000, None), ("atmega328p", 500, "bottom"), ("esp32", 500, None), ("any", 500, None),
             ("lpc2148", 500, None), ("stm32f103c8", 1 << 20, None), ("stm32f103c8", 0, None),
             ("stm32f103c8", 0xFFFF, "bottom"), ("pic18f4520", 0x7FFF, "top"),
         ):  # fmt: skip

@@ -15,7 +15,7 @@ from greenstep.core.talk import TalkLine
 
 from .scripted import ScriptedLink
 
-RESIDENT, M32U4 = (Catalogue.load().find(name).first for name in ("resident", "atmega32u4"))
+RESIDENT, M32U4 = (Catalogue.load().find(name).first for name in ("any", "atmega32u4"))
 
 
 def blocks(data: bytes) -> list[WriteBlock]:
@@ -43,10 +43,10 @@ class Transfers(unittest.TestCase):
     def test_what_is_said_before(self) -> None:
         turns = (TalkLine("> ", 1.0, "u"), TalkLine("sure?", 1.0, "y"))
         dialect = self.talk(
-            ("75", b"u\r\nsure?".hex()), ("79", "79 0D 0A 43"), heard=b"menu\r\n> ".hex(), before=turns
+            ("75", b"u\r\nsure?".hex()), ("79", "79 0D 0A 43"), heard=b"menu\r\n> ".hex(), opening=turns
         )
         self.assertEqual(dialect.ask(0.5), "43, wants blocks with a CRC")
-        self.assertIsNone(self.talk(heard=b"hive scale\r\n".hex(), before=turns).ask(0.5))
+        self.assertIsNone(self.talk(heard=b"hive scale\r\n".hex(), opening=turns).ask(0.5))
 
     def test_a_block_with_its_crc(self) -> None:
         dialect = self.talk(("01 01 FE" + "00" * 128 + "00 00", "06"), ("04", "15"), ("04", "06"), block="128")
@@ -92,11 +92,11 @@ class Transfers(unittest.TestCase):
         list(dialect.write(RESIDENT.flash, blocks(bytes(128))))
 
     def test_what_is_said_after(self) -> None:
-        dialect = self.talk(("67 6F 0D", ""), heard=b"done\r\n> ".hex(), after=(TalkLine("> ", 1.0, "go\r"),))
+        dialect = self.talk(("67 6F 0D", ""), heard=b"done\r\n> ".hex(), closing=(TalkLine("> ", 1.0, "go\r"),))
         self.assertEqual(dialect.start(0), 'told "go"')
         self.assertEqual(self.talk().start(0), "")
         with self.assertRaises(Silence):
-            self.talk(after=(TalkLine("> ", 1.0, "go"),)).start(0)
+            self.talk(closing=(TalkLine("> ", 1.0, "go"),)).start(0)
 
 
 class Letters(unittest.TestCase):

@@ -100,7 +100,7 @@ class EveryFamily(ToolTest):
                 self.assertEqual(second.status, 0, second.text)
                 self.assertRegex(second.out, r"● compare +" + compared)
                 self.assertEqual("nothing to write" in second.out, name != "entrance-counter")
-        held = self.run_tool("journal", "--held", "--json").events
+        held = self.run_tool("journal", "--on-chips", "--json").events
         self.assertEqual(
             {row["board"] for row in held}, {"brood-probe", "entrance-counter", "apiary-gateway", "rain-gauge"}
         )
@@ -122,7 +122,7 @@ class EveryFamily(ToolTest):
         self.assertRegex(third.out, r"● compare +read back: nothing differs")
         fourth = self.run_tool("upload", "probe", GREENSTEP_COMPARE="off")
         self.assertNotIn("compare", fourth.out)
-        self.project((self.folder / "greenstep.toml").read_text() + 'compare = "sometimes"\n')
+        self.project((self.folder / "greenstep.toml").read_text().replace('"journal"', '"sometimes"'))
         wrong = self.run_tool("upload", "probe")
         self.assertEqual((wrong.status, 'write "chip"' in wrong.err), (2, True), wrong.text)
 
@@ -182,7 +182,7 @@ class InALog(ToolTest):
         full = self.run_tool(*words, "--ladder", "full", GREENSTEP_LADDER="")
         self.assertIn("● sync", full.out)
 
-    def test_a_failure_shows_every_rung(self) -> None:
+    def test_a_failure_shows_every_step(self) -> None:
         bench = self.bench("brood-probe", "--fault", "no-boot")
         run = self.run_tool(
             "upload", "brood-probe.hex", *REACH, "--port", bench.port("brood-probe"), GREENSTEP_LADDER="short"

@@ -59,7 +59,7 @@ class AtOnce(ToolTest):
         for name in ("brood-probe", "brood-probe-2", "brood-probe-3"):
             piece = self.probe.pieces[0]
             self.assertEqual(content[f"{name}.flash"][: len(piece.data)], piece.data)
-        listed = self.run_tool("journal", "--held").out
+        listed = self.run_tool("journal", "--on-chips").out
         self.assertEqual(len(listed.splitlines()), 3)
 
     def test_json_and_a_second_batch_that_finds_nothing_to_do(self) -> None:
@@ -203,7 +203,7 @@ class Watching(unittest.TestCase):
 class Refused(ToolTest):
     def test_what_does_not_go_together(self) -> None:
         for arguments, said in (
-            (("--plugged", "--port", "a/b"), "--plugged takes every port"),
+            (("--each-new-port", "--port", "a/b"), "--each-new-port takes every port"),
             (("--port", "a/b", "--port", "a/b"), "a port is named twice"),
             (("--port", "a/b", "--save", "probes.txt"), ".csv or .json"),
             (("--port", "a/b", "--save", "nowhere/probes.csv"), "nowhere/probes.csv"),

@@ -58,16 +58,16 @@ class TheApiary(ToolTest):
     def test_a_menu_by_options_alone(self) -> None:
         bench = self.bench("smoke-fan")
         (self.folder / "fan.bin").write_bytes((EXAMPLE / "images" / "smoke-fan.bin").read_bytes())
-        reach = ("--chip", "resident", "--port", bench.port("smoke-fan"), "--hookup", "dtr-reset-rts-boot")
+        reach = ("--chip", "any", "--port", bench.port("smoke-fan"), "--hookup", "dtr-reset-rts-boot")
         run = self.run_tool(
-            "upload", "fan.bin", *reach, "--set", 'before=[{ expect = "u uploads", send = "u" }]',
-            "--set", 'after=[{ expect = "g goes", send = "g" }]', "--set", "pad=0xFF", "--expect", "smoke fan 0.9",
+            "upload", "fan.bin", *reach, "--set", 'opening=[{ expect = "u uploads", send = "u" }]',
+            "--set", 'closing=[{ expect = "g goes", send = "g" }]', "--set", "pad=0xFF", "--expect", "smoke fan 0.9",
         )  # fmt: skip
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("cannot be read back", run.out)
         for wrong, said in (
             ("pad=honey", "pad is 'honey'"), ("block=7", "write auto, 128, 1024, ymodem"), ("honey=1", "has no setting 'honey'"),
-            ("honey", "write NAME=VALUE"), ("before=[{", "on one line"),
+            ("honey", "write NAME=VALUE"), ("opening=[{", "on one line"),
         ):  # fmt: skip
             refused = self.run_tool("upload", "fan.bin", *reach, "--set", wrong)
             self.assertEqual(refused.status, 2, refused.text)

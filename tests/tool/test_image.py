@@ -111,7 +111,7 @@ class Looking(ToolTest):
         stretches = self.run_tool("image", "map", "hive-scale.hex", *SCALE, "--json").event("map")["stretches"]
         self.assertEqual([s["kind"] for s in stretches], ["image", "free", "bootloader"])
         for words, said in (
-            ((*PROBE,), "lies outside the flash"), (("--chip", "resident"), "is not known"),
+            ((*PROBE,), "lies outside the flash"), (("--chip", "any"), "is not known"),
             ((*SCALE, "--save", "map.gif"), "pictures end in"), ((*PROBE, "--flash-size", "9M"), "at most that"),
         ):  # fmt: skip
             refused = self.run_tool("image", "map", "hive-scale.hex", *words)
@@ -206,7 +206,9 @@ class Changing(ToolTest):
         gateway = str(EXAMPLE / "images" / "gateway.bin")
         patch = ("--patch", '0x1002A="APIARY"')
         broken = self.run_tool("image", "convert", gateway, "at", "0x10000", *patch, "--save", "broken.bin")
-        mended = self.run_tool("image", "convert", gateway, "at", "0x10000", *patch, "--sums", "--save", "mended.bin")
+        mended = self.run_tool(
+            "image", "convert", gateway, "at", "0x10000", *patch, "--fix-sums", "--save", "mended.bin"
+        )
         self.assertEqual((broken.status, mended.status), (0, 0), mended.text)
         self.assertIn("checksum and SHA-256 recomputed", mended.out)
         self.assertIn("WRONG", self.run_tool("image", "show", "broken.bin").out)
@@ -215,14 +217,14 @@ class Changing(ToolTest):
             self.run_tool("image", "show", "mended.bin").out.replace("\n              ", " "),
         )
         counter = str(EXAMPLE / "images" / "entrance-counter.hex")
-        put = self.run_tool("image", "convert", counter, "--chip", "lpc1769", "--sums", "--save", "counter.hex")
+        put = self.run_tool("image", "convert", counter, "--chip", "lpc1769", "--fix-sums", "--save", "counter.hex")
         self.assertIn("vector checksum EFFF7876 filled in at 001C", put.out)
         self.assertNotIn("vector checksum", self.run_tool("image", "show", "counter.hex", "--chip", "lpc1769").out)
 
     def test_what_is_refused(self) -> None:
         cases = {
             ("--save", "x.xyz"): "--as hex", ("--save", "x.hex", "--patch", "7C=zz"): "write ADDRESS=BYTES",
-            ("--save", "x.hex", "--sums"): "which chip", ("--save", "x.hex", "--fill", "300"): "is not a byte",
+            ("--save", "x.hex", "--fix-sums"): "which chip", ("--save", "x.hex", "--fill", "300"): "is not a byte",
             ("--save", "x.hex", "--from", "0"): "say what is filled", ("--save", "none/x.hex"): "there is no folder",
             ("--save", "x.hex", "--move-to", "0xFFFFFFFF"): "outside of addresses", ("--save", "."): "is a directory",
             ("--save", "x.s19", "--record-bytes", "255"): "1 to 250",

@@ -172,8 +172,10 @@ class Asked(ToolTest):
             self.assertIn(said, one)
         table = list(csv.DictReader(io.StringIO(self.run_tool("journal", "--csv").out)))
         self.assertEqual((len(table), table[-1]["number"], table[-1]["unique_id"]), (30, "1", "UID0"))
-        self.assertIn("UID2  brood-probe", self.run_tool("journal", "--held").out)
-        self.assertEqual([event["old"] for event in self.run_tool("journal", "--held", "--json").events], [False] * 4)
+        self.assertIn("UID2  brood-probe", self.run_tool("journal", "--on-chips").out)
+        self.assertEqual(
+            [event["old"] for event in self.run_tool("journal", "--on-chips", "--json").events], [False] * 4
+        )
         drawn = self.run_tool("journal", "--save", "year.png")
         self.assertEqual((drawn.status, png_size(self.folder / "year.png")), (0, (1280, 800)), drawn.text)
 
@@ -194,7 +196,7 @@ class Asked(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         self.assertIn(". Journal 1.", run.out)
         refused = self.run_tool("upload", "hive-scale.hex", *reach, "--json")
-        self.assertEqual((refused.status, refused.event("climb-ended")["journal"]), (5, 2))
+        self.assertEqual((refused.status, refused.event("run-ended")["journal"]), (5, 2))
         failed, good = self.run_tool("journal", "--json").events
         self.assertEqual(
             (good["outcome"], good["unique_id"], good["version"]),

@@ -43,7 +43,7 @@ class Believed(unittest.TestCase):
 
     def test_what_is_put_in_comes_out(self) -> None:
         kit = read_kit(self.kit)
-        self.assertEqual((kit.name, kit.notes.before, kit.notes.after), ("hive-scale 2.4", "hello", "bye"))
+        self.assertEqual((kit.name, kit.notes.opening, kit.notes.closing), ("hive-scale 2.4", "hello", "bye"))
         self.assertEqual(kit.members, {"images/scale.bin": b"bees" * 100, "images/pages.bin": b"honey" * 100})
         self.assertNotIn("port", kit.tables["hive-scale"])
         said = kit.unpack(self.folder / "out" if (self.folder / "out").mkdir() is None else self.folder)["hive-scale"]
@@ -192,13 +192,13 @@ class Used(ToolTest):
             "a.kit",
             "--name",
             "scale 2.4",
-            "--before",
+            "--say-first",
             "Unplug the heater.",
-            "--after",
+            "--say-last",
             "Hang it up.",
         )
         shown = self.run_tool("kit", "show", "a.kit").out
-        for said in ("a.kit   scale 2.4", "hive-scale   atmega328p: hive-scale.hex", "before   Unplug the heater."):
+        for said in ("a.kit   scale 2.4", "hive-scale   atmega328p: hive-scale.hex", "says     Unplug the heater."):
             self.assertIn(said, shown)
         bench = self.bench("hive-scale")
         run = self.run_tool("upload", "a.kit", "--port", bench.port("hive-scale"))

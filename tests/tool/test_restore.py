@@ -63,7 +63,7 @@ class Unchanged(ToolTest):
         )
         first = self.run_tool("upload", "brood-probe.hex", *reach, "--json")
         self.assertEqual((first.status, first.event("compared")["same"]), (0, False), first.text)
-        self.assertTrue(first.event("climb-ended")["green"])
+        self.assertTrue(first.event("run-ended")["green"])
         again = self.run_tool("upload", "brood-probe.hex", *reach)
         self.assertEqual(again.status, 0, again.text)
         self.assertIn("holds brood-probe.hex already: read back, 5,000 bytes equal. Nothing was written", again.out)

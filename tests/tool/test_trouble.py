@@ -66,7 +66,7 @@ class WrongWords(ToolTest):
             "[board.x]\nimages = [ 3 ]\n": "board.x.images",
             "[board.x]\nkeep = [ { from = 1 } ]\n": "board.x.keep",
             "[board.x]\nerase = 'some'\n": "board.x.erase is 'some'",
-            "[board.x]\ndespite = ['all']\n": "board.x.even_if",
+            "[board.x]\neven_if = ['all']\n": "board.x.even_if",
             "[board.x]\nalso_accept = ['1E950F']\n": "board.x.also_accept",
             "[board.x]\nverify = 'no'\n": "true or false",
             "[board.x]\npatience = 'long'\n": "a number of seconds",
@@ -89,14 +89,12 @@ class WrongWords(ToolTest):
     def test_options_beat_environment_beats_project_file(self) -> None:
         self.project("[board.x]\nchip = 'stm32f103c8'\nport = '/dev/from-file'\n")
         asked = ("greet", "x", "--json")
-        self.assertEqual(self.run_tool(*asked).event("climb-started")["port"], "/dev/from-file")
+        self.assertEqual(self.run_tool(*asked).event("run-started")["port"], "/dev/from-file")
         variable = {"GREENSTEP_PORT": "/dev/from-environment"}
-        self.assertEqual(self.run_tool(*asked, **variable).event("climb-started")["port"], "/dev/from-environment")
+        self.assertEqual(self.run_tool(*asked, **variable).event("run-started")["port"], "/dev/from-environment")
         run = self.run_tool(*asked, "--port", "/dev/from-option", **variable)
-        self.assertEqual(run.event("climb-started")["port"], "/dev/from-option")
-        started = self.run_tool("greet", "x", "--baud", "9600", "--json", GREENSTEP_FRAME="8N1").event(
-            "climb-started"
-        )
+        self.assertEqual(run.event("run-started")["port"], "/dev/from-option")
+        started = self.run_tool("greet", "x", "--baud", "9600", "--json", GREENSTEP_FRAME="8N1").event("run-started")
         self.assertEqual(started["line"], "9600 8N1")
 
 
@@ -203,7 +201,7 @@ class WrongPorts(ToolTest):
         self.assertEqual((merged.port, merged.baud), (PortChoice("/dev/ttyUSB0", "0042"), 9600))
         self.project("[board.x]\nchip = 'stm32'\nport = { name = '/dev/ttyBEE1', serial = '0042' }\n")
         run = self.run_tool("greet", "x", "--json")
-        self.assertEqual((run.status, run.event("climb-started")["port"]), (3, "/dev/ttyBEE1"))
+        self.assertEqual((run.status, run.event("run-started")["port"]), (3, "/dev/ttyBEE1"))
 
     def test_holders_are_found_in_proc(self) -> None:
         proc = self.folder / "proc"
@@ -251,7 +249,7 @@ class InTheMiddle(ToolTest):
     def test_ctrl_c_while_writing(self) -> None:
         status, events, flash = self.interrupted_at("write", signal.SIGINT)
         self.assertEqual(status, 130)
-        self.assertEqual(events[-1]["event"], "climb-ended")
+        self.assertEqual(events[-1]["event"], "run-ended")
         self.assertIn("no whole application", str(events[-1]["chip_state"]))
         self.assertNotEqual(flash[:5000], self.probe.pieces[0].data)
 
@@ -298,7 +296,7 @@ class InTheMiddle(ToolTest):
         bench = self.bench("brood-probe")
         port = bench.port("brood-probe")
         broken = self.run_tool(*self.arguments, "--port", f"{port}&gone-after=0.6")
-        self.assertIn("no whole application", str(broken.event("climb-ended")["chip_state"]))
+        self.assertIn("no whole application", str(broken.event("run-ended")["chip_state"]))
         run = self.run_tool(*self.arguments, "--port", port)
         self.assertEqual(run.status, 0, run.text)
         self.assertEqual(bench.close()["brood-probe.flash"][:5000], self.probe.pieces[0].data)

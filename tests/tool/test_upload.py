@@ -21,7 +21,7 @@ class OverTheNetwork(ToolTest):
         bench = self.bench("brood-probe")
         run = self.run_tool("upload", "brood-probe.hex", *PROBE, "--port", bench.port("brood-probe"), "--json")
         self.assertEqual(run.status, 0, run.text)
-        self.assertTrue(run.event("climb-ended")["green"])
+        self.assertTrue(run.event("run-ended")["green"])
         steps = [event["step"] for event in run.events if event["event"] == "step-ended"]
         self.assertEqual(
             steps, ["image", "port", "enter", "sync", "chip", "compare", "erase", "write", "verify", "start"]

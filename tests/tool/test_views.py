@@ -10,12 +10,12 @@ from greenstep.cli.json_view import JsonView
 from greenstep.cli.ladder_view import LadderView
 from greenstep.core.errors import Finding
 from greenstep.core.events import (
-    ClimbEnded,
-    ClimbStarted,
     Event,
     Found,
     HandsWanted,
     Noted,
+    RunEnded,
+    RunStarted,
     StepAdvanced,
     StepEnded,
     StepStarted,
@@ -26,7 +26,7 @@ FINDINGS = (
     Finding("two", "another cause", (), ("only this",), "possible"),
 )
 EVENTS: tuple[Event, ...] = (
-    ClimbStarted("brood-probe", "STM32F07x", "/dev/ttyUSB0", "115200 8E1", ("port", "sync", "write")),
+    RunStarted("brood-probe", "STM32F07x", "/dev/ttyUSB0", "115200 8E1", ("port", "sync", "write")),
     StepStarted("port"),
     StepEnded("port", "green", "opened"),
     StepStarted("sync"),
@@ -38,7 +38,7 @@ EVENTS: tuple[Event, ...] = (
     StepEnded("write", "failed", "the first cause", figures={"finding": "one"}),
     Found("write", FINDINGS),
     StepEnded("verify", "not reached", ""),
-    ClimbEnded(False, 6, 1.234, "not green after 1.2 s", "512 of 1,024 bytes are written"),
+    RunEnded(False, 6, 1.234, "not green after 1.2 s", "512 of 1,024 bytes are written"),
 )
 LADDER = """\
 brood-probe   STM32F07x   /dev/ttyUSB0   115200 8E1
@@ -86,8 +86,8 @@ class Views(unittest.TestCase):
         self.assertRegex(shown, r" ● write    74 pages of 128 +0\.94 s   10\.0 kB/s   96 % of the line\n")
 
     def test_ends(self) -> None:
-        self.assertIn(" green in 3.2 s: it runs", self.ladder(ClimbEnded(True, 0, 3.2, "it runs")))
-        self.assertIn(" done in 3.2 s, not all proven: it", self.ladder(ClimbEnded(False, 0, 3.2, "it holds")))
+        self.assertIn(" green in 3.2 s: it runs", self.ladder(RunEnded(True, 0, 3.2, "it runs")))
+        self.assertIn(" done in 3.2 s, not all proven: it", self.ladder(RunEnded(False, 0, 3.2, "it holds")))
 
     def test_json_has_every_event_with_its_own_keys(self) -> None:
         stream = io.StringIO()
@@ -96,7 +96,7 @@ class Views(unittest.TestCase):
             view.show(event)
         lines = [json.loads(line) for line in stream.getvalue().splitlines()]
         self.assertEqual(len(lines), len(EVENTS))
-        self.assertEqual(lines[0]["event"], "climb-started")
+        self.assertEqual(lines[0]["event"], "run-started")
         self.assertEqual(lines[0]["steps"], ["port", "sync", "write"])
         self.assertEqual(
             lines[4],

@@ -131,13 +131,13 @@ def _pic(family: str, chip: str, name: str = "", dialect: str = "") -> BenchBoar
 
 def _xmodem(name: str, named: bool = False) -> BenchBoard:
     settings: dict[str, str | tuple[TalkLine, ...]] = {
-        "before": (TalkLine("u uploads", 5.0, "u"),),
-        "after": (TalkLine("g goes", 5.0, "g"),),
+        "opening": (TalkLine("u uploads", 5.0, "u"),),
+        "closing": (TalkLine("g goes", 5.0, "g"),),
     }
     if named:
         settings["block"] = "ymodem"
     return BenchBoard(
-        name, "xmodem", name, "resident", DtrResetRtsBoot(), 115200, _FAN, settings=tuple(settings.items())
+        name, "xmodem", name, "any", DtrResetRtsBoot(), 115200, _FAN, settings=tuple(settings.items())
     )  # fmt: skip
 
 

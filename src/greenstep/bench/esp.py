@@ -31,10 +31,10 @@ class EspKind:
     registers."""
 
     title: str
-    magic: int
+    rom_word: int
     spi: tuple[int, int, int, int, int, int]
     flash_bytes: int = 4 << 20
-    flash_id: int = 0x164068
+    jedec_id: int = 0x164068
     boot: int = 0x1000
     chip_id: int | None = None
     first: bool = False
@@ -141,7 +141,7 @@ class SimulatedEsp(SimulatedChip):
 
     def _loader(self) -> Program:
         self.settings = self.rom_line
-        self._registers = {0x40001000: self.kind.magic, **self.kind.mac}
+        self._registers = {0x40001000: self.kind.rom_word, **self.kind.mac}
         if self.faults.encrypted and self.kind.chip_id == 0:
             self._registers[0x3FF5A000] = 1 << 20
         lowest = min(self.kind.mac, default=0)
@@ -259,7 +259,7 @@ class SimulatedEsp(SimulatedChip):
             return
         content = b""
         if command == 0x9F:
-            content = self.kind.flash_id.to_bytes(3, "little")
+            content = self.kind.jedec_id.to_bytes(3, "little")
         elif command == 0x03 and flags & 1 << 30 and self._registers.get(base + user1, 0) >> 26 == 23:
             # SPI_ADDR holds it in bits 31:8, SPI_MEM_ADDR of the ESP32-S2 and later in bits 23:0
             place = self._registers.get(base + 4, 0)

@@ -10,7 +10,7 @@ from greenstep.core.climb import Climb, Job, OpenedPort, Purpose
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import read_settings
 from greenstep.core.errors import Finding, PortFault
-from greenstep.core.events import ClimbEnded, Event, Found, StepEnded
+from greenstep.core.events import Event, Found, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.frozen import changing
 from greenstep.core.hookup import named_hookup
@@ -35,9 +35,9 @@ class Trial:
     link: VirtualLink | None = None
 
     @property
-    def end(self) -> ClimbEnded:
+    def end(self) -> RunEnded:
         last = self.events[-1]
-        assert isinstance(last, ClimbEnded)
+        assert isinstance(last, RunEnded)
         return last
 
     @property

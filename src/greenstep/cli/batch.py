@@ -25,7 +25,7 @@ from .options import (
 @click.command("batch", short_help="The same images into many boards.")
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @click.option("--port", "ports", multiple=True, metavar="PORT", help="A port; several are served at once.")
-@click.option("--plugged", is_flag=True, help="Serve every port that is plugged in from now on.")
+@click.option("--each-new-port", is_flag=True, help="Serve every port that is plugged in from now on.")
 @click.option(
     "--again/--once",
     default=None,
@@ -49,7 +49,7 @@ from .options import (
 def command(
     target: tuple[str, ...],
     ports: tuple[str, ...],
-    plugged: bool,
+    each_new_port: bool,
     again: bool | None,
     number: int | None,
     wait_s: float | None,
@@ -65,7 +65,7 @@ def command(
     \b
     greenstep batch brood-probe --save probes.csv
     greenstep batch brood-probe --port /dev/ttyUSB0 --port /dev/ttyUSB1
-    greenstep batch hive-scale --plugged --count 16
+    greenstep batch hive-scale --each-new-port --count 16
 
     Exit status: 0 if every board ended well, else that of the first that did not.
     """
@@ -77,7 +77,7 @@ def command(
     from .target import settle
 
     board = settle(target, said, how)
-    orders = orders_for(board, ports, plugged, again, AT_THE_TERMINAL, wait_s, number, save)
+    orders = orders_for(board, ports, each_new_port, again, AT_THE_TERMINAL, wait_s, number, save)
     if save is not None:
         check_results_file(save, replace)
     return BatchRun(orders, make_batch_view(how.as_json, bell)).run()

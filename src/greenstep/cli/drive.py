@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from greenstep.core.events import ClimbEnded, Event, StepEnded
+from greenstep.core.events import Event, RunEnded, StepEnded
 from greenstep.core.quantities import show_size
 from greenstep.work.board import Board
 from greenstep.work.interrupts import Interrupts
@@ -83,7 +83,7 @@ def follow(run: Run, view: View) -> int:
             for event in run.events(interrupts):
                 if isinstance(event, StepEnded) and event.step == "chip" and event.outcome == "green":
                     chip = event
-                if isinstance(event, ClimbEnded):
+                if isinstance(event, RunEnded):
                     status = event.exit_code
                     if event.exit_code == 0 and run.job.purpose == "greet" and chip is not None:
                         view.details(_rows(chip))

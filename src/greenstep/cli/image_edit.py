@@ -122,7 +122,9 @@ def cut_command(
 @click.option("--patch", multiple=True, metavar=_PATCH,
               help="Replace bytes, in hexadecimal or quoted: '0x7C=32 2E 35', '0x7C=\"2.5\"'.")  # fmt: skip
 @set_option
-@click.option("--sums", is_flag=True, help="Correct what the chip's ROM checks: ESP header, LPC vectors, PIC jump.")
+@click.option(
+    "--fix-sums", "sums", is_flag=True, help="Correct what the chip's ROM checks: ESP header, LPC vectors, PIC jump."
+)
 @region_options
 @saving_options
 @looking_options
@@ -136,7 +138,7 @@ def convert_command(
     \b
     greenstep image convert scale.elf --save scale.hex
     greenstep image convert scale.bin at 0 --move-to 0x1000 --save moved.s19
-    greenstep image convert gateway.bin at 0x10000 --patch '0x1002A="apiary"' --sums --save gateway-2.bin
+    greenstep image convert gateway.bin at 0x10000 --patch '0x1002A="apiary"' --fix-sums --save gateway-2.bin
     """
     from greenstep.core.families import origins_of
     from greenstep.core.image.edit import filled, moved, with_bytes

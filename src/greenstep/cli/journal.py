@@ -36,7 +36,7 @@ _COLOURS = {"green": "green", "unproven": "yellow", "failed": "red", "interrupte
 @click.option("--outcome", type=click.Choice(_OUTCOMES), default=None, help="With this outcome.")
 @click.option("--since", default="", metavar="DATE|DAYS", help="Since a date, 2026-11-02, or this many days back: 7.")
 @click.option("--last", type=Whole(0, None), default=None, metavar="NUMBER", help="How many rows; 0: all. [20]")
-@click.option("--held", "on_chips", is_flag=True, help="What is on which chip, and which have an old image.")
+@click.option("--on-chips", is_flag=True, help="What is on which chip, and which have an old image.")
 @click.option("--csv", "as_csv", is_flag=True, help="As CSV, with a heading row.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Draw durations and failures over time: PNG, SVG.")  # fmt: skip
@@ -51,7 +51,7 @@ def command(
     \b
     greenstep journal --board hive-scale --since 30
     greenstep journal 42
-    greenstep journal --held
+    greenstep journal --on-chips
     greenstep journal --last 0 --csv > uploads.csv
     """
     from greenstep.core.errors import usage
@@ -168,7 +168,7 @@ def _held(found: Sequence[Held], as_json: bool) -> int:
 
         for one in found:
             newest = one.newest.number if one.newest else None
-            json_line("held", **_plain(one.row), old=newest is not None, newest=newest)
+            json_line("on-chip", **_plain(one.row), old=newest is not None, newest=newest)
         return 0
     if not found:
         click.echo("no chip with a number of its own is on record")

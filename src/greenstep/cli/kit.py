@@ -32,8 +32,8 @@ def command() -> None:
 )
 @click.option("--replace", is_flag=True, help="Replace a file that is there.")
 @click.option("--name", default="", metavar="TEXT", help="Name of the kit. [the first board's name]")
-@click.option("--before", default="", metavar="TEXT", help="Shown before the upload.")
-@click.option("--after", default="", metavar="TEXT", help="Shown after a green one.")
+@click.option("--say-first", "opening", default="", metavar="TEXT", help="Shown before the upload.")
+@click.option("--say-last", "closing", default="", metavar="TEXT", help="Shown after a green one.")
 @click.option("--question", default="", metavar="TEXT", help="Asked if the chip cannot tell the boards apart.")
 @click.option("--answer", multiple=True, metavar="BOARD=TEXT", help="The answer that means this board.")
 @click.option("--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
@@ -45,14 +45,14 @@ def command() -> None:
               metavar="FILE", help="The project file, if not the nearest greenstep.toml.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
 def make(
-    boards: tuple[str, ...], save: Path, replace: bool, name: str, before: str, after: str, question: str,
+    boards: tuple[str, ...], save: Path, replace: bool, name: str, opening: str, closing: str, question: str,
     answer: tuple[str, ...], picture: Path | None, flash_size: tuple[str, ...], project: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Put boards of greenstep.toml and their images into one file. Several boards are told apart by what the chip
     reports, by the size of its flash, or by a question.
 
     \b
-    greenstep kit make hive-scale --save hive-scale-2.4.kit --after "Hang it up again."
+    greenstep kit make hive-scale --save hive-scale-2.4.kit --say-last "Hang it up again."
     greenstep kit make scale-a scale-b --save scales.kit --question "Which plug has it?" \\
         --answer "scale-a=a round one" --answer "scale-b=a flat one" --picture plugs.png
     """
@@ -70,7 +70,7 @@ def make(
                 raise usage("no-such-board", f"no board '{board}'", *([f"did you mean {near[0]}?"] if near else []))
         tables = tomllib.loads(found.path.read_text("utf-8"))["board"]
         notes = Notes(
-            before, after, question, picture, pairs_of(answer, "--answer"), sizes_of(flash_size, "--flash-size")
+            opening, closing, question, picture, pairs_of(answer, "--answer"), sizes_of(flash_size, "--flash-size")
         )
         made = datetime.now().astimezone().isoformat(timespec="seconds")
         wanted = {board: tables[board] for board in boards}
@@ -113,7 +113,7 @@ def _told(kit: Kit, file: Path, as_json: bool) -> int:
         answer = f'; "{kit.notes.answers[name]}"' if name in kit.notes.answers else ""
         for line in wrapped(f" {name}   {table.get('chip', '')}{when}{answer}: {images}", 100, 4):
             click.echo(line)
-    for label, text in (("before", kit.notes.before), ("asks", kit.notes.question), ("after", kit.notes.after)):
+    for label, text in (("says", kit.notes.opening), ("asks", kit.notes.question), ("at last", kit.notes.closing)):
         if text:
             click.echo("\n".join(wrapped(f" {label:<8} {text}", 100, 10)))
     if kit.notes.picture is not None:

@@ -31,13 +31,13 @@ def upload_kit(words: tuple[str, ...], said: BoardSettings, how: How, upload: Ca
             )
         unpacked = kit.unpack(Path(holder))
         boards = {name: Board(name, said.over(its_own)) for name, its_own in unpacked.items()}
-        _tell(kit.notes.before, how)
+        _tell(kit.notes.opening, how)
         board, status = _board(kit, boards, words[1:], how, Path(holder))
         if board is None:
             return status
         status = upload(board)
         if status == 0:
-            _tell(kit.notes.after, how)
+            _tell(kit.notes.closing, how)
         return status
 
 

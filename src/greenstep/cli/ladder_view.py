@@ -7,13 +7,13 @@ import sys
 from typing import TYPE_CHECKING, TextIO
 
 from greenstep.core.events import (
-    ClimbEnded,
-    ClimbStarted,
     Event,
     Found,
     HandsWanted,
     Noted,
     Outcome,
+    RunEnded,
+    RunStarted,
     StepAdvanced,
     StepEnded,
     StepStarted,
@@ -48,7 +48,7 @@ class LadderView:
     def show(self, event: Event) -> None:
         """One event. Nothing is printed for those that only a bar can show."""
         match event:
-            case ClimbStarted():
+            case RunStarted():
                 self._head(event)
             case StepStarted():
                 self._stop_bar()
@@ -61,10 +61,10 @@ class LadderView:
                 self._print(f"   {'note':<{_TEXT_AT - 3}}{event.text}")
             case StepEnded():
                 self._stop_bar()
-                self._rung(event)
+                self._step(event)
             case Found():
                 self._found(event)
-            case ClimbEnded():
+            case RunEnded():
                 self._end(event)
 
     def close(self) -> None:
@@ -90,12 +90,12 @@ class LadderView:
         for line in wrapped(text, self._width, hang):
             self._line(line, style)
 
-    def _head(self, event: ClimbStarted) -> None:
+    def _head(self, event: RunStarted) -> None:
         parts = [part for part in (event.board, event.chip, event.port, event.line) if part]
         self._line("   ".join(parts), "bold")
         self._line()
 
-    def _rung(self, event: StepEnded) -> None:
+    def _step(self, event: StepEnded) -> None:
         sign, style = self._signs[event.outcome], _STYLES[event.outcome]
         text = event.evidence
         figures = event.figures
@@ -134,7 +134,7 @@ class LadderView:
         for line in (*finding_lines(first, self._width), *other_causes(others, self._width)):
             self._line(line)
 
-    def _end(self, event: ClimbEnded) -> None:
+    def _end(self, event: RunEnded) -> None:
         self._stop_bar()
         self._line()
         if event.green:

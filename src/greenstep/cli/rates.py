@@ -37,7 +37,7 @@ _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
     "--uart", metavar="FAMILY", help="Divider rules, instead of the chip's: avr, esp, esp8266, lpc, pic18, stm32."
 )
 @click.option("--adapter-error", type=float, default=0.0, metavar="PERCENT", help="The other end's own error.")
-@click.option("--misset", "misset_baud", type=RATE, metavar="RATE",
+@click.option("--if-clock-wrong", "if_wrong_baud", type=RATE, metavar="RATE",
               help="The rate that a wrong clock would shift. [--baud, else the chip's]")  # fmt: skip
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
@@ -48,7 +48,7 @@ def command(
     prescaler: float,
     uart: str | None,
     adapter_error: float,
-    misset_baud: int | None,
+    if_wrong_baud: int | None,
     save: Path | None,
     said: BoardSettings,
     how: How,
@@ -61,7 +61,7 @@ def command(
     greenstep rates 8M --pll 9 --chip stm32f103 --save rates.png
     greenstep rates 16M hive-scale
     """
-    from greenstep.core.clock import highest_safe, judge, misset_rates, uart_rules
+    from greenstep.core.clock import highest_safe, judge, rates_if_wrong, uart_rules
     from greenstep.core.errors import usage
 
     if not 1000 <= oscillator <= 1e9:
@@ -75,8 +75,8 @@ def command(
     clock_hz = oscillator * pll / prescaler
     made = judge(rules, clock_hz, frame, adapter=adapter_error / 100)
     best = highest_safe(made)
-    judged = judge(rules, clock_hz, frame, (misset_baud or said_baud,), adapter_error / 100)[0]
-    missed = misset_rates(judged) if judged.divided is not None else []
+    judged = judge(rules, clock_hz, frame, (if_wrong_baud or said_baud,), adapter_error / 100)[0]
+    missed = rates_if_wrong(judged) if judged.divided is not None else []
     head = f"{title}   {_clock_words(oscillator, pll, prescaler, clock_hz)}   {frame}"
     save_figure(save, "clock_figure:save_clock", made, head, adapter_error / 100)
     if how.as_json:
@@ -177,6 +177,6 @@ def _as_json(
         "rates",
         clock_hz=clock_hz,
         highest_safe=best.baud if best else None,
-        misset_of=judged.baud,
-        misset=[{"factor": factor, "baud": round(baud, 1)} for factor, baud in missed],
+        if_wrong_of=judged.baud,
+        if_wrong=[{"factor": factor, "baud": round(baud, 1)} for factor, baud in missed],
     )

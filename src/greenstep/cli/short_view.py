@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime
 
-from greenstep.core.events import ClimbEnded, ClimbStarted, Event, HandsWanted, Noted, Step, StepAdvanced, StepEnded
+from greenstep.core.events import Event, HandsWanted, Noted, RunEnded, RunStarted, Step, StepAdvanced, StepEnded
 
 from .ladder_view import LadderView
 
@@ -21,14 +21,14 @@ class ShortView:
 
     def show(self, event: Event) -> None:
         match event:
-            case ClimbStarted():
+            case RunStarted():
                 at = datetime.now().astimezone().strftime("%Y-%m-%d %H:%M:%S")
                 self._ladder.show(replace(event, line=f"{event.line}   {at}"))
             case HandsWanted():
                 self._ladder.show(event)
             case StepAdvanced():
                 """Nothing moves in a log."""
-            case ClimbEnded():
+            case RunEnded():
                 short = event.exit_code == 0
                 for held in self._held:
                     if not short or self._is_told(held):

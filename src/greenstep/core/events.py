@@ -30,7 +30,7 @@ Outcome = Literal["green", "unproven", "failed", "not reached"]
 
 
 @frozen
-class ClimbStarted:
+class RunStarted:
     """What is about to be done. `board` is empty if only options describe it."""
 
     board: str
@@ -93,7 +93,7 @@ class Found:
 
 
 @frozen
-class ClimbEnded:
+class RunEnded:
     """The end. `green` only if every step that was due is green; `chip_state` says what an interrupted or failed
     upload leaves behind. `journal` is the number of its row there; 0 if it has none."""
 
@@ -105,4 +105,4 @@ class ClimbEnded:
     journal: int = 0
 
 
-Event = ClimbStarted | StepStarted | StepAdvanced | HandsWanted | Noted | StepEnded | Found | ClimbEnded
+Event = RunStarted | StepStarted | StepAdvanced | HandsWanted | Noted | StepEnded | Found | RunEnded

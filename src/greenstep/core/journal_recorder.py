@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from .climb.job import Job, Purpose
-from .events import ClimbEnded, Event, Found, StepEnded
+from .events import Event, Found, RunEnded, StepEnded
 from .image import Image
 from .image.content import digest_of, look_into
 from .journal_entry import JournalEntry
@@ -48,7 +48,7 @@ class Recorder:
         if event.outcome in ("green", "failed") and event.evidence:
             self._evidence = event.evidence
 
-    def entry(self, ended: ClimbEnded, unique_id: str) -> JournalEntry:
+    def entry(self, ended: RunEnded, unique_id: str) -> JournalEntry:
         """The row of a run that ended this way, with a chip that reported this number of its own."""
         job = self._job
         flash = job.images.get("flash")
@@ -76,7 +76,7 @@ class Recorder:
         )
 
 
-def _outcome(ended: ClimbEnded) -> Outcome:
+def _outcome(ended: RunEnded) -> Outcome:
     if ended.green:
         return "green"
     if ended.exit_code == 0:

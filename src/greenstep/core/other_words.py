@@ -84,15 +84,18 @@ NAMES = {
     "usb-touch": "usb-hangup",
     "touch": "hang-up",
     "resident": "any",
-}
-"""Names of dialects, hookups, chips and moves as they were -> as they are."""
-
-KEYS = {
     "despite": "even_if",
     "also_ident": "also_accept",
-    "trust_journal": 'compare = "journal"',
+    "trust_journal": "compare",
     "spot": "remembered",
     "before": "opening",
     "after": "closing",
+    "protocol": "dialect",
+    "device": "port",
+    "speed": "baud",
+    "file": "images",
+    "image": "images",
+    "files": "images",
+    "reset": "hookup",
 }
-"""Keys of greenstep.toml and of kits, and settings, as they were -> as they are."""
+"""Names of dialects, hookups, chips, moves and keys that people try -> as they are here."""

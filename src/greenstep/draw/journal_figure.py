@@ -32,7 +32,7 @@ def save_journal(path: Path, entries: Sequence[JournalEntry], said: str) -> None
     with figure(path) as whole:
         took, failed = whole.subplots(2, 1, sharex=True, height_ratios=[2.2, 1])
         good = sum(entry.exit_code == 0 for entry in entries)
-        title = f"{count(len(entries), 'climb')}, {len(entries) - good:,} not green"
+        title = f"{count(len(entries), 'run')}, {len(entries) - good:,} not green"
         took.set_title("   ".join(text for text in (title, said) if text), loc="left", color=INK)
         _durations(took, entries)
         _failures(failed, entries)

@@ -16,7 +16,7 @@ from .board_keys import talk_entry
 
 
 def set_argument(text: str) -> tuple[str, Any]:
-    """A setting as written on the command line: `crystal-khz=12000`, `before=[ … ]`. Raises UsageFault."""
+    """A setting as written on the command line: `crystal-khz=12000`, `opening=[ … ]`. Raises UsageFault."""
     name, sign, value = text.partition("=")
     if not sign or not name.strip():
         raise usage("setting", f"--set {text}", "write NAME=VALUE, such as crystal-khz=12000")

@@ -34,7 +34,19 @@ MOST_MEMBERS = 200
 LARGEST_BYTES = 256 << 20
 _LARGEST_MANIFEST = 1 << 20
 _MEMBER = re.compile(r"(images|pictures)/[A-Za-z0-9][A-Za-z0-9._+ -]*")
-_KEYS = ("format", "name", "made", "before", "after", "question", "picture", "file", "board", "answer", "flash_size")
+_KEYS = (
+    "format",
+    "name",
+    "made",
+    "opening",
+    "closing",
+    "question",
+    "picture",
+    "file",
+    "board",
+    "answer",
+    "flash_size",
+)
 _STAMP = (1980, 1, 1, 0, 0, 0)  # the same kit has the same bytes, whenever it is made
 _ENDING = ".kit"
 _DAMAGE = (
@@ -48,8 +60,8 @@ _DAMAGE = (
 class Notes:
     """What the recipient is told and asked. `answers` and `flash_sizes` (bytes) are by board; `picture` is a file."""
 
-    before: str = ""
-    after: str = ""
+    opening: str = ""
+    closing: str = ""
     question: str = ""
     picture: Path | None = None
     answers: Mapping[str, str] = field(default_factory=dict)
@@ -117,7 +129,7 @@ def make_kit(
             "kit-answer", f"the question has no answer that means {missing}", "--answer 'BOARD=TEXT' for each"
         )
     manifest: dict[str, Any] = {"format": FORMAT, "name": name, "made": made}
-    manifest |= {key: text for key in ("before", "after", "question") if (text := getattr(notes, key))}
+    manifest |= {key: text for key in ("opening", "closing", "question") if (text := getattr(notes, key))}
     if notes.picture is not None:
         manifest["picture"] = _add(members, "pictures", notes.picture)
     if notes.answers:
@@ -271,7 +283,7 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
             raise _refused(name, f"does not hold the images of {board}", "")
         if "port" in table:
             raise _refused(name, f"names a port for {board}", "ports are this machine's own")
-    texts = {key: manifest.get(key, "") for key in ("name", "made", "before", "after", "question", "picture")}
+    texts = {key: manifest.get(key, "") for key in ("name", "made", "opening", "closing", "question", "picture")}
     answers, sizes = manifest.get("answer", {}), manifest.get("flash_size", {})
     right = all(isinstance(text, str) for text in texts.values())
     right = right and isinstance(answers, dict) and all(isinstance(text, str) for text in answers.values())
@@ -281,7 +293,7 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
     if texts["picture"] and texts["picture"] not in members:
         raise _refused(name, "lacks its picture", texts["picture"][:80])
     picture = Path(texts["picture"]) if texts["picture"] else None
-    notes = Notes(texts["before"], texts["after"], texts["question"], picture, answers, sizes)
+    notes = Notes(texts["opening"], texts["closing"], texts["question"], picture, answers, sizes)
     return Kit(texts["name"] or name, texts["made"], notes, tables, members)
 
 

@@ -19,7 +19,7 @@ from greenstep.core.batch import BoardResult
 from greenstep.core.climb import Job
 from greenstep.core.climb.presence import who_is_there
 from greenstep.core.errors import Finding
-from greenstep.core.events import ClimbEnded, Found, HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.events import Found, HandsWanted, RunEnded, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen
 
 from .person import Person
@@ -64,20 +64,20 @@ News = Waits | Begins | Goes | Ends
 @frozen
 class Order:
     """What a process is to do. `again`: board after board; `wait_s`: how long for the next one, None is without
-    limit. `plugged`: the port has come just now."""
+    limit. `each_new_port`: the port has come just now."""
 
     job: Job
     person: Person
     again: bool
     wait_s: float | None
-    plugged: bool = False
+    each_new_port: bool = False
 
 
 def work(order: Order, news: Connection, stopping: Flag, places: Semaphore | None) -> None:
     """Serve the port. `places` are the boards that may still be begun; None is without limit."""
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, signal.SIG_IGN)
-    if order.plugged:
+    if order.each_new_port:
         time.sleep(_PLUGGED_S)  # the system gives a new port its permissions a little later
     _Worker(order, news, stopping, places).run()
 
@@ -154,12 +154,12 @@ class _Worker:
         events = run.events()
         for event in events:
             nobody = by_hand and not run.outcome.synced
-            if nobody and (self._stopping.is_set() or (isinstance(event, ClimbEnded) and event.exit_code == 4)):
+            if nobody and (self._stopping.is_set() or (isinstance(event, RunEnded) and event.exit_code == 4)):
                 events.close()  # and with it the port
                 return None
             if isinstance(event, Found):
                 finding = event.findings[0]
-            elif isinstance(event, ClimbEnded):
+            elif isinstance(event, RunEnded):
                 result = _result(run, event, finding, at)
                 self._tell(Ends(result, finding))
                 return result
@@ -172,7 +172,7 @@ class _Worker:
         return None
 
 
-def _result(run: Run, ended: ClimbEnded, finding: Finding | None, at: str) -> BoardResult:
+def _result(run: Run, ended: RunEnded, finding: Finding | None, at: str) -> BoardResult:
     job, outcome = run.job, run.outcome
     return BoardResult(
         at=at,

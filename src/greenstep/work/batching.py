@@ -53,15 +53,15 @@ class BatchView(Protocol):
 
 @frozen
 class Orders:
-    """`pattern` is the job for a port that is not known yet; `ports` are served, or with `plugged` every port that
-    appears. `again`: board after board on each port; `wait_s`: how long for the next, `number`: how many boards; None
-    is without limit. The results go to the file `save`."""
+    """`pattern` is the job for a port that is not known yet; `ports` are served, or with `each_new_port` every port
+    that appears. `again`: board after board on each port; `wait_s`: how long for the next, `number`: how many boards;
+    None is without limit. The results go to the file `save`."""
 
     title: str
     pattern: Job
     ports: tuple[str, ...]
     again: bool
-    plugged: bool = False
+    each_new_port: bool = False
     wait_s: float | None = None
     number: int | None = None
     save: Path | None = None
@@ -71,7 +71,7 @@ class Orders:
 def orders_for(
     board: Board,
     ports: tuple[str, ...],
-    plugged: bool,
+    each_new_port: bool,
     again: bool | None,
     person: Person = NOBODY,
     wait_s: float | None = None,
@@ -82,23 +82,25 @@ def orders_for(
     PortFault."""
     from greenstep.core.climb.approach import refuse_unfit
 
-    if plugged and (ports or again is not None):
+    if each_new_port and (ports or again is not None):
         raise usage(
-            "plugged", "--plugged takes every port that appears, once", "leave out --port, --again and --once"
+            "each-new-port",
+            "--each-new-port takes every port that appears, once",
+            "leave out --port, --again and --once",
         )
     if ports:
         board = board.at_port(ports[0])
-    job = make_job("upload", board.without_port if plugged else board, person)
+    job = make_job("upload", board.without_port if each_new_port else board, person)
     refuse_unfit(job)
     named = tuple(port_name(board.at_port(port).said.port) for port in ports)
     if len(set(named)) != len(named):
         raise usage("port-twice", "a port is named twice", "name each --port once")
-    served = () if plugged else named or (job.port,)
+    served = () if each_new_port else named or (job.port,)
     repeats = again if again is not None else len(served) == 1
     images = " + ".join(image.name for image in job.images.values())
     where = f"{len(served)} ports" if len(served) > 1 else "".join(served)
     title = f"{board.title}   {images}   {job.settings}   {where}".rstrip()
-    return Orders(title, job, served, repeats and not plugged, plugged, wait_s, number, save, person)
+    return Orders(title, job, served, repeats and not each_new_port, each_new_port, wait_s, number, save, person)
 
 
 @changing
@@ -132,7 +134,7 @@ class BatchRun:
         """Returns the exit status: 0 if every board ended well, else that of the first that did not. Raises
         UsageFault if the results cannot be saved."""
         self._view.begin(self._orders.title, list(self._orders.ports))
-        if self._orders.plugged:
+        if self._orders.each_new_port:
             self._newcomers = Newcomers(find_ports)
             self._view.remark("plug the boards in")
         with self._stopped_by_signals():
@@ -157,7 +159,7 @@ class BatchRun:
     def _goes_on(self) -> bool:
         if self._served:
             return True
-        if not self._orders.plugged or self._stopping.is_set() or self._full:
+        if not self._orders.each_new_port or self._stopping.is_set() or self._full:
             return False
         wait_s = self._orders.wait_s
         return wait_s is None or time.monotonic() - self._last_s < wait_s
@@ -171,7 +173,7 @@ class BatchRun:
     def _begin(self, port: str) -> None:
         orders = self._orders
         job = replace(orders.pattern, port=port)
-        order = Order(job, orders.person, orders.again, orders.wait_s, orders.plugged)
+        order = Order(job, orders.person, orders.again, orders.wait_s, orders.each_new_port)
         ours, theirs = self._context.Pipe(duplex=False)
         process = self._context.Process(
             target=work, args=(order, theirs, self._stopping, self._places), name=f"batch {port}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from greenstep.core.events import ClimbEnded, Event
+from greenstep.core.events import Event, RunEnded
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Climb
@@ -46,9 +46,9 @@ class Keeper:
         if self._recorder is None:
             return 0
         self._recorder.see(event)
-        return self._write(event) if isinstance(event, ClimbEnded) else 0
+        return self._write(event) if isinstance(event, RunEnded) else 0
 
-    def _write(self, ended: ClimbEnded) -> int:
+    def _write(self, ended: RunEnded) -> int:
         from greenstep.store.journal import JournalTrouble, journal_file, record
 
         path = journal_file()

@@ -9,7 +9,7 @@ from pathlib import Path
 from greenstep.core.climb import Climb, Job
 from greenstep.core.climb.outcome import Outcome
 from greenstep.core.errors import EXIT_INTERRUPTED
-from greenstep.core.events import ClimbEnded, Event
+from greenstep.core.events import Event, RunEnded
 
 from .interrupts import Interrupts
 from .journal_keeping import Keeper
@@ -18,7 +18,7 @@ from .port_choice import opener
 
 
 class Run(Iterator[Event]):
-    """Iterating over it does the work and yields its events; the last is a `ClimbEnded`. After that a run that failed
+    """Iterating over it does the work and yields its events; the last is a `RunEnded`. After that a run that failed
     raises its Fault, and one that was interrupted KeyboardInterrupt. It can be iterated over once.
 
     A chip is only changed while events are asked for. A run that is abandoned half-way closes its port and leaves the
@@ -62,7 +62,7 @@ class Run(Iterator[Event]):
     def _checked(self) -> Generator[Event, None, None]:
         code = 0
         for event in self.events():
-            if isinstance(event, ClimbEnded):
+            if isinstance(event, RunEnded):
                 code = event.exit_code
             yield event
         if code == EXIT_INTERRUPTED:
@@ -92,7 +92,7 @@ class Run(Iterator[Event]):
 
     def _kept(self, event: Event) -> Event:
         """The event, once the journal has recorded what it needs."""
-        if self._keeper is None or (self._waits and isinstance(event, ClimbEnded) and not self.outcome.synced):
+        if self._keeper is None or (self._waits and isinstance(event, RunEnded) and not self.outcome.synced):
             return event
         number = self._keeper.see(event)
-        return replace(event, journal=number) if isinstance(event, ClimbEnded) else event
+        return replace(event, journal=number) if isinstance(event, RunEnded) else event

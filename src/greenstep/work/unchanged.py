@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from greenstep.core.errors import EXIT_INTERRUPTED
-from greenstep.core.events import ClimbEnded, Found, StepEnded
+from greenstep.core.events import Found, RunEnded, StepEnded
 from greenstep.core.frozen import frozen
 
 from .interrupts import Interrupts
@@ -30,6 +30,6 @@ def compared(verify: Run) -> Compared:
                 proof = event.evidence
             elif isinstance(event, Found):
                 finding = event.findings[0].key
-            elif isinstance(event, ClimbEnded) and event.exit_code == EXIT_INTERRUPTED:
+            elif isinstance(event, RunEnded) and event.exit_code == EXIT_INTERRUPTED:
                 raise KeyboardInterrupt
     return Compared(bool(proof) and not finding and not verify.outcome.unproven, proof, finding)

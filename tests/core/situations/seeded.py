@@ -79,7 +79,7 @@ def echo(dialect: str, seed: int) -> Situation:
     if source.random() < 0.5:
         options |= {"hookup": named_hookup("by-hand", ""), "patience_s": 1.0 + source.random()}
     if not find_dialect(dialect).spec.asking.sent:  # who sends nothing hears no echo: its menu key comes back
-        options["wishes"] = Wishes(settings={"before": (TalkLine(send="up\r"),)})
+        options["wishes"] = Wishes(settings={"opening": (TalkLine(send="up\r"),)})
     return Situation(4, f"seed {seed}", BOARD_OF[dialect], "echo", 4, options)
 
 

@@ -268,7 +268,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     transfer = yield from _planned(session)
     details = (*identity.details, *examination.details)
     if session.link.settings.baud != job.settings.baud:
-        dialect.change_baud(session.part, job.settings.baud)
+        dialect.move_to_rate(session.part, job.settings.baud)
         now = session.link.settings.baud
         refused = "" if now == job.settings.baud else f"{job.settings.baud} baud is refused: "
         yield Noted("chip", f"{refused}{'still' if refused else 'now'} at {now} baud")

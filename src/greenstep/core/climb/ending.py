@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from ..events import ClimbEnded
+from ..events import RunEnded
 from .session import Session
 
 _DONE = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "unlock": "is unlocked"}
 
 
-def success(session: Session) -> ClimbEnded:
+def success(session: Session) -> RunEnded:
     """Every step was done; green if all of them are."""
     green, summary = _summary(session)
-    return ClimbEnded(green, 0, session.elapsed_s, summary)
+    return RunEnded(green, 0, session.elapsed_s, summary)
 
 
 def _summary(session: Session) -> tuple[bool, str]:

@@ -8,7 +8,7 @@ from contextlib import suppress
 from ..dialects.avr_looking import into_loader
 from ..dialects.errors import DialectError, ErasedUnasked, NotReset, Silence, Unexpected
 from ..errors import EXIT_INTERRUPTED, Fault, NoAnswerFault, RefusedFault, StartFault, VerifyFault, WriteFault
-from ..events import ClimbEnded, ClimbStarted, Event, Found, Noted, Step, StepEnded, StepStarted
+from ..events import Event, Found, Noted, RunEnded, RunStarted, Step, StepEnded, StepStarted
 from ..findings.observations import Phase
 from ..findings.port_rules import link_fault
 from ..link import LinkError, LinkLost, RateRefused
@@ -102,7 +102,7 @@ class Climb:
     def run(self) -> Generator[Event, None, None]:
         job = self.job
         declared = job.choice.title
-        yield ClimbStarted(job.board, declared, job.port, str(job.settings), job.steps)
+        yield RunStarted(job.board, declared, job.port, str(job.settings), job.steps)
         try:
             yield from self._climb()
         except KeyboardInterrupt:
@@ -188,7 +188,7 @@ class Climb:
     def _noticed(self, event: Event) -> Event:
         if isinstance(event, StepEnded):
             self._ended.add(event.step)
-        self._over = isinstance(event, ClimbEnded)
+        self._over = isinstance(event, RunEnded)
         return event
 
     def _explained(self, session: Session, error: DialectError) -> Fault:
@@ -228,7 +228,7 @@ class Climb:
         yield from self._not_reached()
         summary = f"not green after {show_seconds(session.elapsed_s)}" if session else "not green"
         took = session.elapsed_s if session else 0.0
-        yield self._noticed(ClimbEnded(False, fault.exit_code, took, summary, self._chip_in_words()))
+        yield self._noticed(RunEnded(False, fault.exit_code, took, summary, self._chip_in_words()))
 
     def _not_reached(self) -> Iterator[Event]:
         steps = self.job.steps
@@ -246,7 +246,7 @@ class Climb:
         yield from self._not_reached()
         took = session.elapsed_s if session else 0.0
         summary = "interrupted; the port is closed and its lines are released"
-        yield ClimbEnded(False, EXIT_INTERRUPTED, took, summary, self._chip_in_words())
+        yield RunEnded(False, EXIT_INTERRUPTED, took, summary, self._chip_in_words())
 
     def _chip_in_words(self) -> str:
         """What an upload that ended badly leaves in the chip, and where the bytes to be kept are."""

@@ -55,7 +55,7 @@ def resume(session: Session) -> bool:
         if (identity.ident, examination.unique_id) != session.known or examination.locked:
             return False
         if link.settings.baud != job.settings.baud:
-            session.dialect.change_baud(session.part, job.settings.baud)
+            session.dialect.move_to_rate(session.part, job.settings.baud)
     except DialectError:
         return False
     return True

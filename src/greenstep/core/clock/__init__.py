@@ -1,6 +1,6 @@
 """What baud rates a chip's clock can make, and what that means for the line."""
 
-from .rates import USUAL_BAUDS, RateMade, Verdict, highest_safe, judge, misset_rates
+from .rates import USUAL_BAUDS, RateMade, Verdict, highest_safe, judge, rates_if_wrong
 from .uarts import UARTS, Divided, UartRules, uart_rules
 
 __all__ = [
@@ -12,6 +12,6 @@ __all__ = [
     "Verdict",
     "highest_safe",
     "judge",
-    "misset_rates",
+    "rates_if_wrong",
     "uart_rules",
 ]

@@ -60,7 +60,7 @@ def highest_safe(made: Sequence[RateMade]) -> RateMade | None:
     return max((rate for rate in made if rate.verdict == "safe"), key=lambda rate: rate.baud, default=None)
 
 
-def misset_rates(made: RateMade) -> list[tuple[float, float]]:
+def rates_if_wrong(made: RateMade) -> list[tuple[float, float]]:
     """(factor, baud) heard from a program that assumes this clock, while the real one is that many times as fast:
     another crystal, prescaler or PLL than the program was built for."""
     real = made.divided.real if made.divided else float(made.baud)

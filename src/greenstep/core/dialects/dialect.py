@@ -134,7 +134,7 @@ class Dialect(ABC):
         """The rate to ask at if `baud` is wanted: different only for loaders that change it once they answer."""
         return baud
 
-    def change_baud(self, part: Part, baud: int) -> None:
+    def move_to_rate(self, part: Part, baud: int) -> None:
         """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""
         raise NotImplementedError(f"{self.name} does not change the rate")
 

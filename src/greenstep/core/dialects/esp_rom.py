@@ -61,8 +61,8 @@ class Command(commands.Command):
 
 _BEGINS = (Command.FLASH_BEGIN, Command.DEFLATE_BEGIN)
 _SYNC_DATA = b"\x07\x07\x12\x20" + b"\x55" * 32
-_MAGIC_REGISTER = 0x40001000
-_NO_MAGIC = 1 << 32
+_ROM_WORD_AT = 0x40001000
+_NO_ROM_WORD = 1 << 32
 _CLOCK_DIVIDER = 0x14  # UART_CLKDIV: whole part in bits 19:0, sixteenths above (technical reference manuals, "UART")
 _CHECKSUM_START = 0xEF
 BLOCK = 0x400
@@ -218,7 +218,7 @@ class EspRom(Dialect):
 
     def identify(self) -> Identity:
         """By the chip id in its security information, which secure download mode reports too; if the ROM has none
-        (ESP8266, ESP32), by its magic word, which later chips change with each mask revision."""
+        (ESP8266, ESP32), by the word its ROM shows at 40001000, which later chips change with each mask revision."""
         self._security_information = b""
         try:
             self._security_information = self._exchange(Command.SECURITY)[1]
@@ -230,9 +230,9 @@ class EspRom(Dialect):
         chip_id = chip_id_in(self._security_information)
         if chip_id is not None:
             part = Catalogue.load().first(self.name, lambda part: part.extra.get("chip_id") == chip_id)
-            return Identity(part.ident if part else _NO_MAGIC | chip_id, f"chip id {chip_id}")
-        magic = self._read_register(_MAGIC_REGISTER)
-        return Identity(magic, f"magic {magic:08X}")
+            return Identity(part.ident if part else _NO_ROM_WORD | chip_id, f"chip id {chip_id}")
+        word = self._read_register(_ROM_WORD_AT)
+        return Identity(word, f"ROM word {word:08X}")
 
     def was_reset(self) -> None:
         self._flash_chip.forget()
@@ -275,16 +275,16 @@ class EspRom(Dialect):
     @classmethod
     def first_baud(cls, part: Part, baud: int) -> int:
         """The ROM measures the rate from the sync; a command then raises it, which the ESP8266 lacks."""
-        return min(baud, _FIRST_BAUD) if part.extra.get("changes_baud") else baud
+        return min(baud, _FIRST_BAUD) if part.extra.get("moves_rate") else baud
 
-    def change_baud(self, part: Part, baud: int) -> None:
+    def move_to_rate(self, part: Part, baud: int) -> None:
         """The reply comes at the old rate; then both sides switch."""
         self._exchange(Command.CHANGE_BAUD, self._asked_for(part, baud), 0)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self.link.sleep(_SETTLE_S)
         self.link.discard()
         try:
-            self._read_register(_MAGIC_REGISTER)
+            self._read_register(_ROM_WORD_AT)
         except (Silence, Unexpected) as error:
             raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
 

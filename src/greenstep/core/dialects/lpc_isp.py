@@ -317,7 +317,7 @@ class LpcIsp(Dialect):
         """The ROM measures the rate from the first '?', reliably up to 115200; beyond that it gets a command."""
         return min(baud, 115200)
 
-    def change_baud(self, part: Part, baud: int) -> None:
+    def move_to_rate(self, part: Part, baud: int) -> None:
         try:
             self._command(Command.SET_BAUD, baud, 1)
         except ChipRefusal as refusal:

@@ -56,8 +56,8 @@ class Xmodem(Dialect):
         tells_chip=False,
         start_answers=False,
         settings=(
-            Setting("before", "talk", (), "texts to expect and send until the transfer begins"),
-            Setting("after", "talk", (), "texts to expect and send to start the application"),
+            Setting("opening", "talk", (), "texts to expect and send until the transfer begins"),
+            Setting("closing", "talk", (), "texts to expect and send to start the application"),
             Setting(
                 "block",
                 "text",
@@ -86,7 +86,7 @@ class Xmodem(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Send the opening texts, then listen for the receiver's call. Asking sends nothing else."""
-        said = self._turns(self.setting("before"))
+        said = self._turns(self.setting("opening"))
         if said is None:
             return None
         call = self._call(wait_s)
@@ -302,7 +302,7 @@ class Xmodem(Dialect):
 
     def start(self, address: int) -> str:
         """Send the closing texts; without any, bootloaders of this kind start the application themselves."""
-        turns = self.setting("after")
+        turns = self.setting("closing")
         said = self._turns(turns)
         if said is None:
             raise Silence(f'"{turns[0].expect}"', turns[0].within_s)

@@ -83,8 +83,8 @@ NAMED = {
     "dtr-reset-rts-boot": "DTR to reset, RTS to the boot pin, by wire",
     "rts-reset-dtr-boot": "RTS to reset, DTR to the boot pin, by wire",
     "dtr-reset-only": "DTR to reset by wire; the boot pin by hand, or none",
-    "usb-hangup": "its own USB device: its port, opened and closed at 1200 baud, comes back as the bootloader",
     "rts-reset-only": "RTS to reset by wire; the boot pin by hand, or none",
+    "usb-hangup": "its own USB device: its port, opened and closed at 1200 baud, comes back as the bootloader",
 }
 
 
