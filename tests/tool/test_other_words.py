@@ -75,8 +75,8 @@ class Answered(ToolTest):
             ((*probe, "--force"), "--even-if"),
             (("upload", "brood-probe.hex", "-p", "/dev/ttyUSB0"), "the port is --port"),
             ((*probe, "--despite", "vectors"), "now it is --even-if"),
-            ((*probe, "--hookup", "direct-dtr-reset"), "use dtr-reset-rts-boot"),
-            ((*probe, "--enter", "touch 1200"), "'hang-up'"),
+            (("hookup", "show", "--chip", "stm32", "--hookup", "direct-dtr-reset"), "use dtr-reset-rts-boot"),
+            (("hookup", "show", "--chip", "stm32", "--enter", "touch 1200"), "'hang-up'"),
             ((*probe, "--dialect", "avr-v1"), "use avr-061"),
             (("plan", "brood-probe.hex", "--chip", "resident"), "any"),
         ):

@@ -211,7 +211,7 @@ def _left(event: StepAdvanced) -> str:
 
 def _ended(result: BoardResult, signs: dict[bool, str]) -> _Row:
     style = "green" if result.green else "red" if result.exit_code else "yellow"
-    said = f"green in {show_seconds(result.seconds)}" if result.green else result.finding or result.summary
+    said = f"green in {show_seconds(result.seconds)}" if result.green else result.cause or result.summary
     return _Row(said=f"{signs[result.exit_code == 0]} {said}", style=style)
 
 

@@ -48,6 +48,12 @@ def _hookups() -> Iterable[str]:
     return NAMED
 
 
+def _findings() -> Iterable[str]:
+    from greenstep.core.findings.explained import explanations
+
+    return explanations()
+
+
 def _ports() -> list[str]:
     from greenstep.ports.discovery import listed_ports
     from greenstep.store.aliases import read_aliases
@@ -94,6 +100,7 @@ complete_chip = _offer(_chips)
 complete_dialect = _offer(_dialects)
 complete_hookup = _offer(_hookups)
 complete_port = _offer(_ports)
+complete_finding = _offer(_findings)
 
 COMPLETERS: dict[str, Any] = {
     "--chip": complete_chip,

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from greenstep.core.errors import Finding
+    from greenstep.core.findings.explained import Explained
 
 _INDENT = 12
 
@@ -37,6 +38,12 @@ def other_causes(findings: Iterable[Finding], width: int = 100) -> list[str]:
     for finding in findings:
         lines += ["", *_labelled("or", finding.cause, width), *finding_lines(finding, width)]
     return lines
+
+
+def explained_lines(one: Explained) -> list[str]:
+    """What a finding means in general: cause, evidence and what to try."""
+    rows = [("cause", one.cause), ("seen by", one.shows), *(("try", attempt) for attempt in one.attempts)]
+    return [line for label, text in rows for line in wrapped(f" {label:<10} {text}", 100, 12)]
 
 
 def _labelled(label: str, text: str, width: int) -> list[str]:

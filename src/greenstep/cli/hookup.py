@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 import click
 
 from greenstep.store.board import BoardSettings
-from greenstep.work.board import Board
 from greenstep.work.port_choice import link_faults, open_board_port
 
 from .completing import complete_board
@@ -26,6 +25,7 @@ from .options import (
     wired_options,
 )
 from .person import AT_THE_TERMINAL
+from .resetting import by_hand
 from .saving import save_figure, saved_line
 from .target import settle
 
@@ -33,8 +33,6 @@ if TYPE_CHECKING:
     from greenstep.core.hookup import Hookup, Sequence
     from greenstep.core.hookup.waveform import Waveform
     from greenstep.core.link import Link
-
-_LISTEN_S = 1.5
 
 
 @click.group("hookup", short_help="Draw, run, hold or find how DTR and RTS move reset and boot.")
@@ -74,7 +72,7 @@ def show(
     hookup, part = wanted.hookup, wanted.choice.first
     sequence = hookup.enter if which == "enter" else hookup.leave
     if sequence is None or hookup.reset is None:
-        return _by_hand(wanted, which, how, sequence)
+        return by_hand(wanted, which == "enter", how, sequence)
     given = {"volts": volts, "pull_up_ohm": pull_up, "reset_farad": reset_capacitor, "coupling_farad": coupling}
     known = {key: value for key, value in given.items() if value is not None}
     electrics = replace(Electrics.usual(hookup, part.wires.volts), **known)
@@ -91,21 +89,6 @@ def show(
     else:
         _show_text(drawn, title, sequence, warned)
         saved_line(save)
-    return 0
-
-
-def _by_hand(board: Board, which: str, how: How, sequence: Sequence | None) -> int:
-    """No line reaches reset: what a person does is the sequence."""
-    hands = board.choice.hands
-    moves = hands.enter if which == "enter" else hands.leave
-    if how.as_json:
-        from .json_view import json_line
-
-        json_line("by-hand", moves=moves)
-        return 0
-    click.echo(f"{board.hookup.name}: no line moves reset" + (f"; {sequence}" if sequence else "; by hand it is:"))
-    for number, move in enumerate(moves, 1):
-        click.echo(f"  {number}. {move}")
     return 0
 
 
@@ -163,34 +146,9 @@ def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tupl
 @general_options
 def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> int:
     """Run a sequence once, and tell what is heard after it. Asks nothing and writes nothing."""
-    from greenstep.core.hookup import Driver
-    from greenstep.core.link import LineSettings
-    from greenstep.core.survey.meaning import meaning_of
+    from .resetting import move_once
 
-    wanted = settle(board, said, how)
-    hookup = wanted.hookup
-    sequence = hookup.enter if which == "enter" else hookup.leave
-    if sequence is None:
-        return _by_hand(wanted, which, how, None)
-    settings = LineSettings(wanted.said.console_baud or wanted.baud)
-    link = open_board_port(wanted, settings, hookup.idle_lines, AT_THE_TERMINAL, how.trace).link
-    try:
-        with link_faults(wanted):
-            link.discard()
-            Driver(link, hookup).run(sequence)
-            heard = link.read(400, _LISTEN_S)
-    finally:
-        link.close()
-    meaning = meaning_of(heard, settings)
-    if how.as_json:
-        from .json_view import json_line
-
-        json_line("tried", sequence=str(sequence), kind=meaning.kind, heard=meaning.words)
-    else:
-        click.echo(f"{sequence}\n{settings}: {meaning.words}")
-        if meaning.kind == "nothing" and which == "enter":
-            click.echo("a bootloader that waits is silent: greenstep greet asks it")
-    return 0
+    return move_once(settle(board, said, how), which == "enter", how, "tried")
 
 
 @command.command("hold")

@@ -14,7 +14,7 @@ import click
 
 from greenstep.core.quantities import count, show_seconds
 
-from .fault_lines import wrapped
+from .fault_lines import explained_lines, wrapped
 from .faults import faults_as_asked
 from .options import Whole
 
@@ -155,6 +155,11 @@ def _show(found: Row, as_json: bool, as_csv: bool) -> int:
     for label, text in rows:
         if text:
             click.echo("\n".join(wrapped(f" {label:<10} {text}", 100, 12)))
+    if entry.finding:
+        from greenstep.core.findings.explained import explanations
+
+        if entry.finding in explanations():
+            click.echo("\n" + "\n".join(explained_lines(explanations()[entry.finding])))
     return 0
 
 

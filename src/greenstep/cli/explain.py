@@ -1,0 +1,40 @@
+"""`greenstep explain`"""
+
+from __future__ import annotations
+
+import click
+
+from .completing import complete_finding
+from .fault_lines import explained_lines, wrapped
+from .faults import faults_as_asked
+
+
+@click.command("explain", short_help="What a finding means.")
+@click.argument("key", required=False, shell_complete=complete_finding)
+@click.option("--json", "as_json", is_flag=True, help="One finding per line, for programs.")
+def command(key: str | None, as_json: bool) -> int:
+    """What a finding means: its cause, the evidence that it rests on, and what to try. Without a key, all findings,
+    in a line each.
+
+    \b
+    greenstep explain boot-pin
+    """
+    from greenstep.core.findings.explained import explain, explanations
+
+    with faults_as_asked(as_json):
+        these = [explain(key)] if key else list(explanations().values())
+    if as_json:
+        from .json_view import json_line, plain
+
+        for one in these:
+            json_line("explained", **plain(one))
+        return 0
+    if key:
+        click.echo("\n".join([f"{key}   {these[0].about}\n", *explained_lines(these[0])]))
+        return 0
+    for about in dict.fromkeys(one.about for one in these):
+        click.echo(about)
+        for one in these:
+            if one.about == about:
+                click.echo("\n".join(wrapped(f"  {one.key:<20} {one.cause}", 100, 23)))
+    return 0
