@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import ast
 import re
+import runpy
 import unittest
+from collections.abc import Iterator
 from dataclasses import fields
 from pathlib import Path
 
@@ -18,6 +21,7 @@ from greenstep.core.events import (
     StepEnded,
     StepStarted,
 )
+from greenstep.core.findings.explained import explanations
 from greenstep.core.journal_entry import JournalEntry
 from greenstep.store.board import BoardSettings
 from greenstep.store.board_keys import KEYS
@@ -52,9 +56,42 @@ class Events(unittest.TestCase):
 
 class Settings(unittest.TestCase):
     def test_every_key_of_a_board_is_explained(self) -> None:
-        rows = "".join(f"| `{key.name}` | {key.value} | {key.default} |\n" for key in KEYS)
-        self.assertIn(f"| key | value | default |\n|---|---|---|\n{rows}\n", text_of("project-file.md"))
         self.assertEqual({key.name for key in KEYS}, {field.name for field in fields(BoardSettings)})
+
+
+class Tables(unittest.TestCase):
+    def test_tables_are_as_the_code_has_them(self) -> None:
+        """`python docs/make_tables.py` writes them anew."""
+        tables = runpy.run_path(str(DOCS / "make_tables.py"))["tables"]()
+        self.assertGreater(len(tables), 4)
+        for page, table in tables:
+            with self.subTest(page, head=table.splitlines()[0]):
+                self.assertIn(table, text_of(page))
+
+
+def keys_of_findings() -> Iterator[str]:
+    """The keys that the package's own code gives to findings."""
+    for path in (ROOT / "src" / "greenstep").rglob("*.py"):
+        for call in ast.walk(ast.parse(path.read_text())):
+            if isinstance(call, ast.Call) and call.args and isinstance(call.args[0], ast.Constant):
+                called = call.func.attr if isinstance(call.func, ast.Attribute) else getattr(call.func, "id", "")
+                if called in ("usage", "Finding", "of") and isinstance(call.args[0].value, str):
+                    yield call.args[0].value
+
+
+class Findings(unittest.TestCase):
+    def test_every_finding_is_explained_and_none_besides(self) -> None:
+        given = set(keys_of_findings())
+        self.assertGreater(len(given), 100)
+        self.assertEqual(given - explanations().keys(), set())
+        for key in explanations().keys() - given:  # given by a helper, or as a value
+            said = [path for path in (ROOT / "src").rglob("*.py") if f'"{key}"' in path.read_text()]
+            self.assertTrue(said, key)
+
+    def test_each_says_what_to_try(self) -> None:
+        for one in explanations().values():
+            with self.subTest(one.key):
+                self.assertTrue(one.cause.endswith(".") and one.shows.endswith(".") and all(one.attempts))
 
 
 class Pages(unittest.TestCase):
@@ -91,7 +128,7 @@ class Pages(unittest.TestCase):
 
     def test_commands_that_the_manual_shows_are_there(self) -> None:
         for page in (ROOT / "README.md", *DOCS.rglob("*.md")):
-            for name in re.findall(r"(?m)^\s*(?:\$ )?greenstep ([a-z-]+)\b", page.read_text()):
+            for name in re.findall(r"(?m)^\s*(?:\$ )?greenstep ([a-z][a-z-]*)\b", page.read_text()):
                 with self.subTest(page=page.name, command=name):
                     self.assertIn(name, _COMMANDS)
 

@@ -111,7 +111,7 @@ class Project(ToolTest):
         self.assertIn("greenstep init writes one", self.run_tool("boards").err)
 
 
-class Spot(ToolTest):
+class FindPort(ToolTest):
     def test_nothing_moved(self) -> None:
         run = self.run_tool("find-port", "hive-scale", "--within", "0.3")
         self.assertEqual(run.status, 3, run.text)
@@ -127,7 +127,13 @@ class Spot(ToolTest):
         for arguments in (("greet", "hive-scale"), ("greet", "--chip", "avr", "--port", "scale")):
             gone = self.run_tool(*arguments, **config)
             self.assertEqual((gone.status, "there is no port 'scale'" in gone.err), (3, True), gone.err)
+        self.assertEqual(
+            self.run_tool("find-port", "--list", "--json", **config).event("remembered"),
+            {"event": "remembered", "name": "scale", "port": "", "serial": "77-none", "location": ""},
+        )
+        self.assertRegex(self.run_tool("find-port", "--list", **config).out, r"scale +not plugged in +serial 77-none")
         self.assertEqual(self.run_tool("find-port", "scale", "--forget", **config).status, 0)
+        self.assertIn("no port is remembered", self.run_tool("find-port", "--list", **config).out)
         self.assertIn("there are none", self.run_tool("find-port", "scale", "--forget", **config).err)
 
     def test_a_broken_file_is_named(self) -> None:
@@ -135,6 +141,36 @@ class Spot(ToolTest):
         (self.folder / "config/greenstep/ports.toml").write_text("[scale\n")
         run = self.run_tool("ports", XDG_CONFIG_HOME=str(self.folder / "config"))
         self.assertEqual((run.status, "cannot be read" in run.err), (2, True))
+
+
+class Reset(ToolTest):
+    def test_into_the_application_and_into_the_bootloader(self) -> None:
+        there = ("--chip", "stm32", "--port", "bench:brood-probe")
+        lines = ("--hookup", "dtr-reset-rts-boot")
+        self.assertIn("a program's text", self.run_tool("reset", *there, *lines).out)
+        loader = self.run_tool("reset", *there, *lines, "--into-loader", "--json").event("reset")
+        self.assertEqual((loader["kind"], str(loader["sequence"])[:8]), ("nothing", "boot on;"))
+        silent = self.run_tool("reset", *there, *lines, "--into-loader").out
+        self.assertIn("greenstep greet asks it", silent)
+        self.assertIn("1. ", self.run_tool("reset", *there, "--hookup", "by-hand").out)
+
+
+class Explained(ToolTest):
+    def test_a_finding_all_of_them_and_none(self) -> None:
+        one = self.run_tool("explain", "boot-pin").out
+        for word in ("cause", "seen by", "try"):
+            self.assertIn(word, one)
+        self.assertIn("boot-pin", self.run_tool("explain").out)
+        self.assertGreater(len(self.run_tool("explain", "--json").events), 150)
+        wrong = self.run_tool("explain", "boot-pni")
+        self.assertEqual((wrong.status, "did you mean boot-pin" in wrong.err), (2, True))
+
+    def test_the_circuits_keys_and_moves(self) -> None:
+        rows = self.run_tool("hookup", "list", "--json").events
+        self.assertEqual({row["event"] for row in rows}, {"circuit", "table-key", "move"})
+        for text in (self.run_tool("hookup", "list").out, self.run_tool("hookup", "--help").out):
+            for row in rows:
+                self.assertIn(str(row["name"]), text)
 
 
 class Drawn(ToolTest):

@@ -21,7 +21,7 @@ def command() -> int:
         click.echo("\n")
     click.echo("The brood-probe again, with its boot jumper forgotten:\n")
     as_meant = not any(statuses) and _upload("brood-probe", 9412, ("no-boot",)) == 4
-    click.echo("\n\nNext: docs/first-upload.md" if as_meant else "\n\nthis is not what the demo should show")
+    click.echo("\n\nNext: greenstep init" if as_meant else "\n\nthis is not what the demo should show")
     return 0 if as_meant else 1
 
 

@@ -35,10 +35,54 @@ if TYPE_CHECKING:
     from greenstep.core.link import Link
 
 
-@click.group("hookup", short_help="Draw, run, hold or find how DTR and RTS move reset and boot.")
+class _Hookup(click.Group):
+    """Its help ends with what `list` says."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self.commands)
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        for title, rows in hookup_tables():
+            with formatter.section(title):
+                formatter.write_dl(rows)
+
+
+@click.group("hookup", cls=_Hookup, short_help="How DTR and RTS move reset and boot.")
 def command() -> None:
-    """How DTR and RTS move the pins reset and boot: drawn with their voltages, run once, held still for a meter, or
-    found out by trying."""
+    """How DTR and RTS move the pins reset and boot: explained, drawn with their voltages, run once, held still for a
+    meter, or found out by trying."""
+
+
+def hookup_tables() -> list[tuple[str, list[tuple[str, str]]]]:
+    """Circuits, the keys of a table of one's own, and the moves of sequences: title, and rows of word and meaning."""
+    from greenstep.core.hookup.circuits import NAMED, TABLE_KEYS
+    from greenstep.core.hookup.sequence import STATEMENTS
+
+    return [
+        ("Circuits, for --hookup", list(NAMED.items())),
+        ('Any other circuit, as \'{ reset = { line = "rts", held = "asserted" } }\'', list(TABLE_KEYS.items())),
+        ("Moves, for --enter and --leave: ';' between two, ',' for at once", list(STATEMENTS.items())),
+    ]
+
+
+@command.command("list", short_help="The circuits, keys and moves below.")
+@click.option("--json", "as_json", is_flag=True, help="One row per line, for programs.")
+def list_(as_json: bool) -> int:
+    """The circuits with their names, the keys of a table for any other one, and the moves of which sequences are
+    made."""
+    if as_json:
+        from .json_view import json_line
+
+        for kind, (_, rows) in zip(("circuit", "table-key", "move"), hookup_tables(), strict=True):
+            for name, meaning in rows:
+                json_line(kind, name=name, meaning=meaning)
+        return 0
+    formatter = click.HelpFormatter(width=100)
+    for title, rows in hookup_tables():
+        with formatter.section(title):
+            formatter.write_dl(rows)
+    click.echo(formatter.getvalue().strip("\n"))
+    return 0
 
 
 _OF = click.option(
@@ -46,7 +90,7 @@ _OF = click.option(
 )
 
 
-@command.command("show")
+@command.command("show", short_help="Draw a sequence, in volts.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @_OF
 @wired_options
@@ -137,7 +181,7 @@ def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tupl
 # --- on a real port
 
 
-@command.command("try")
+@command.command("try", short_help="Run a sequence once, and hear.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @_OF
 @open_options
@@ -151,7 +195,7 @@ def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> i
     return move_once(settle(board, said, how), which == "enter", how, "tried")
 
 
-@command.command("hold")
+@command.command("hold", short_help="Hold lines still, for a meter.")
 @click.argument("moves")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @click.option("--seconds", type=Real(0, 86400), metavar="SECONDS", help="Hold this long, instead of until a key.")
@@ -200,7 +244,7 @@ def _hold(link: Link, seconds: float) -> None:
         link.read(1, min(0.5, left))
 
 
-@command.command("find")
+@command.command("find", short_help="Try the common circuits.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @board_options
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate of the program that runs. [115200]")

@@ -50,9 +50,7 @@ class _Rows:
         click.echo("   note     this port has no DTR and RTS: continuing by hand")
 
     def hands_wanted(self, patience_s: float) -> None:
-        click.echo(
-            "   now      put the chip into its bootloader by hand: boot pin first, then reset (docs/hookups.md)"
-        )
+        click.echo("   now      put the chip into its bootloader by hand: boot pin first, then reset")
         click.echo(f"            and again every {TURN_S:g} s, until it answers; asking for {patience_s:g} s …")
         sys.stdout.flush()
 

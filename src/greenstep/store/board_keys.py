@@ -207,7 +207,7 @@ KEYS = (
         "data bits, parity, stop bits: `\"8E1\"`", "the dialect's", "FRAME"),
     Key("hookup", Form.OWN,
         "How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, dtr-reset-rts-boot, "
-        "rts-reset-dtr-boot, dtr-reset-only, rts-reset-only, usb-hangup, or a table (docs/hookups.md).",
+        "rts-reset-dtr-boot, dtr-reset-only, rts-reset-only, usb-hangup, or a table (greenstep hookup list).",
         "a name or a table, see [hookups](hookups.md)", "the chip's", "NAME|TABLE", read=_hookup),
     Key("enter", Form.TEXT, 'Moves that enter the bootloader: "boot on; reset on; wait 50 ms; …".',
         "moves into the bootloader, a [sequence](hookups.md)", "the hookup's", "SEQUENCE"),

@@ -13,7 +13,7 @@ from greenstep.core.errors import usage
 from .project import read_project
 from .whole_files import write_whole
 
-_HEAD = "The boards of this project: greenstep upload NAME. Keys: docs/project-file.md"
+_HEAD = "The boards of this project: greenstep upload NAME. Keys are named as the options of greenstep upload --help"
 
 
 def add_board(path: Path, name: str, keys: Mapping[str, Any], replace: bool = False) -> None:

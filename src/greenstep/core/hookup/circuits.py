@@ -125,7 +125,15 @@ def _completed(hookup: Hookup) -> Hookup:
     return replace(hookup, enter=hookup.enter or parse_sequence(enter), leave=hookup.leave or parse_sequence(leave))
 
 
-_KEYS = ("like", "reset", "boot", "cross", "enter", "leave")
+TABLE_KEYS = {
+    "like": "a named hookup to start from",
+    "reset": 'line; held = "asserted" or "released"; through = "wire" or "capacitor"',
+    "boot": 'line; selected = "asserted" or "released"',
+    "cross": "true for a cross pair",
+    "enter": "moves into the bootloader, instead of the circuit's own",
+    "leave": "moves that start the application, instead of the circuit's own",
+}
+"""The keys of a hookup's own table."""
 
 
 def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "hookup") -> Hookup:
@@ -134,7 +142,7 @@ def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "h
     Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected}, `cross`,
     `enter`, `leave`. Raises UsageFault.
     """
-    check_keys(table, _KEYS, where, "hookup")
+    check_keys(table, tuple(TABLE_KEYS), where, "hookup")
     base = named_hookup(_text(table["like"], f"{where}.like"), boot_level) if "like" in table else Hookup(where)
     cross = table.get("cross", base.crossed)
     if not isinstance(cross, bool):
@@ -174,7 +182,7 @@ def _sequence(table: Mapping[str, Any], key: str, where: str) -> Sequence | None
     except SequenceError as error:
         pointer = f"{' ' * (error.column - 1)}^"
         raise usage(
-            "sequence", f"{name}, {error}", "see 'sequences' in docs/hookups.md", evidence=(text, pointer)
+            "sequence", f"{name}, {error}", "greenstep hookup list explains the moves", evidence=(text, pointer)
         ) from None
 
 

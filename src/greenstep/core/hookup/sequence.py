@@ -18,6 +18,15 @@ from ..nearest import nearest
 Pin = Literal["reset", "boot", "dtr", "rts", "break"]
 PINS: tuple[Pin, ...] = ("reset", "boot", "dtr", "rts", "break")
 LONGEST_WAIT_S = 60.0
+STATEMENTS = {
+    "reset on, reset off": "hold the chip in reset, release it",
+    "boot on, boot off": "set the boot pin so that it selects the bootloader, or does not",
+    "dtr on, rts off, …": "a line by itself: on is asserted, which is 0 V on a TTL adapter",
+    "break on, break off": "hold TX at space, release it",
+    "hang-up 1200": "close the port at that rate with both lines released, and open the port that comes back",
+    "wait 100 ms, wait 0.5 s": "wait",
+}
+"""What a sequence is made of."""
 
 
 @frozen
