@@ -132,6 +132,28 @@ class Kept(unittest.TestCase):
             {found.entry.unique_id for found in rows(self.path, Wanted(last=0))}, {f"UID{n}" for n in range(100)}
         )
 
+    def test_a_reader_at_the_very_beginning(self) -> None:
+        self.path.parent.mkdir(parents=True)
+        with closing(sqlite3.connect(self.path, isolation_level=None)) as reader:
+            reader.execute("BEGIN")
+            reader.execute("SELECT count(*) FROM sqlite_master").fetchall()
+            tried = journal._let_readers_in
+
+            def and_the_reader_goes(file: sqlite3.Connection) -> None:
+                tried(file)
+                if reader.in_transaction:
+                    reader.execute("COMMIT")
+
+            with mock.patch.object(journal, "_let_readers_in", and_the_reader_goes):
+                self.assertEqual(record(self.path, ENTRY), 1)
+        self.assertEqual(self.mode(), ("delete",))
+        self.assertEqual(record(self.path, ENTRY), 2)
+        self.assertEqual(self.mode(), ("wal",))
+
+    def mode(self) -> object:
+        with closing(sqlite3.connect(self.path)) as file:
+            return file.execute("PRAGMA journal_mode").fetchone()
+
     def test_trouble_is_told(self) -> None:
         record(self.path, ENTRY)
         with closing(sqlite3.connect(self.path)) as other, mock.patch.object(journal, "_WAIT_S", 0.05):

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import astuple, fields
 from datetime import datetime
 from pathlib import Path
@@ -23,7 +23,7 @@ FILE_NAME = "journal.sqlite"
 VARIABLE = "GREENSTEP_JOURNAL"
 NONE = "none"
 """As the variable's value: no journal is kept."""
-_WAIT_S = 5.0  # for other writers; a row takes them milliseconds
+_WAIT_S = 20.0  # for other writers; a row takes them milliseconds, but there may be a hundred on a slow disk
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))
 _KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
 _TYPES: tuple[Any, ...] = tuple(
@@ -204,16 +204,29 @@ def _is_whole(entry: JournalEntry) -> bool:
 
 
 def _prepare(file: sqlite3.Connection, path: Path) -> None:
-    """Create the table if there is none. Raises JournalTrouble for a file of a later version."""
+    """Create the tables if there are none. Raises JournalTrouble for a file of a later version."""
     (version,) = file.execute("PRAGMA user_version").fetchone()
     if version > _NEWEST_FORMAT:
         raise JournalTrouble(f"{path}: written by a later version of greenstep")
+    _let_readers_in(file)
     if version == _NEWEST_FORMAT:
         return
-    file.execute("PRAGMA journal_mode = WAL")
+    file.execute("BEGIN IMMEDIATE")  # waits for whoever is at it too
     for statement in _CREATE:
         file.execute(statement)
     file.execute(f"PRAGMA user_version = {_NEWEST_FORMAT}")
+    file.execute("COMMIT")
+
+
+def _let_readers_in(file: sqlite3.Connection) -> None:
+    """Have SQLite keep a log beside the file, so that readers and a writer do not wait for each other. For that
+    nobody else may have it open. If somebody has, the file stays as it is, which is as safe, and the next one to open
+    it tries again: a hundred that begin a journal at once would keep each other waiting for too long."""
+    if file.execute("PRAGMA journal_mode").fetchone() != ("wal",):
+        file.execute("PRAGMA busy_timeout = 0")
+        with suppress(sqlite3.OperationalError):
+            file.execute("PRAGMA journal_mode = WAL")
+        file.execute(f"PRAGMA busy_timeout = {round(_WAIT_S * 1000)}")
 
 
 def _words(error: Exception) -> str:
