@@ -54,12 +54,13 @@ def run_board(
     at_the_end: Callable[[Run], None] | None = None,
     as_it_was: bool = False,
     writes_only: bool = False,
+    blank: bool = False,
 ) -> int:
     """The common body of the commands that work on a board; `at_the_end` is called after a green one. The other
     arguments are `make_job`'s. Returns the exit status."""
     from greenstep.work.jobs import make_job
 
-    job = make_job(purpose, board, AT_THE_TERMINAL, region, None, as_it_was, writes_only, how.listen)
+    job = make_job(purpose, board, AT_THE_TERMINAL, region, None, as_it_was, writes_only, how.listen, blank)
     from greenstep.work.run import Run  # large: import it only once there is something to do
 
     run = Run(job, AT_THE_TERMINAL, how.trace)

@@ -184,6 +184,8 @@ clock_options = _keys("chip", "baud", "frame", "dialect")
 batch_board_options = _keys("chip", "baud", "frame", *_PINS, *_ASKING)
 """A board whose ports are named separately."""
 image_options = _keys("images", "eeprom", "keep", "bootloader_bytes", "erase", "even_if")
+looked_at_options = _keys("images", "eeprom", "bootloader_bytes", "even_if")
+"""What a verify compares: nothing is erased or kept."""
 sparing_options = _keys("compare", "verify", "start")
 """What may be skipped in an upload."""
 start_options = _keys("expect", "expect_within", "console_baud")

@@ -36,20 +36,21 @@ def make_job(
     as_it_was: bool = False,
     writes_only: bool = False,
     keeps_open: bool = False,
+    blank: bool = False,
 ) -> Job:
     """A job for a run; reads the image files, if `images` (by memory) are not given. `region` is what a backup or an
-    erase is about. `as_it_was`: what is written was read from a chip. `writes_only`: an unlock lifts the protection
-    against writing. `keeps_open`: the port stays open after a green end.
+    erase is about, or a verify that all is `blank`. `as_it_was`: what is written was read from a chip. `writes_only`:
+    an unlock lifts the protection against writing. `keeps_open`: the port stays open after a green end.
 
     Raises UsageFault, RefusedFault or PortFault.
     """
     said = board.said
     dialect, line = board.dialect, board.line
-    if purpose not in ("upload", "verify"):
+    if purpose not in ("upload", "verify") or blank:
         images = {}
     elif images is None:
         images = load_images(board)
-    if purpose in ("upload", "verify") and not images:
+    if purpose in ("upload", "verify") and not images and not blank:
         raise usage("no-image", f"no image to {purpose}", "name a file, or images in greenstep.toml")
     secrets = Secrets()
     return Job(
@@ -62,7 +63,7 @@ def make_job(
         hookup=board.hookup,
         board=board.name,
         images=images,
-        wishes=wishes_of(board, person, secrets, as_it_was, writes_only),
+        wishes=wishes_of(board, person, secrets, as_it_was, writes_only, blank),
         region=region or ("flash", None, None),
         patience_s=said.patience,
         expect=said.expect or "",
@@ -98,6 +99,7 @@ def wishes_of(
     secrets: Secrets | None = None,
     as_it_was: bool = False,
     writes_only: bool = False,
+    blank: bool = False,
 ) -> Wishes:
     """Raises UsageFault."""
     said = board.said
@@ -107,6 +109,7 @@ def wishes_of(
         erase_all=said.erase == "all",
         verify=said.verify is not False,
         settings=settings_of(board, person, secrets),
+        blank=blank,
         as_it_was=as_it_was,
         compare=CompareWith(said.compare or "chip"),
         writes_only=writes_only,

@@ -19,6 +19,8 @@ def _summary(session: Session) -> tuple[bool, str]:
     who = job.board or (session.part.title if session.known else job.choice.name)
     if job.purpose == "greet":
         return True, f"{who} answers"
+    if job.wishes.blank and job.purpose == "verify":
+        return proven, f"{who} is blank {'there' if proven else 'as far as it shows'}"
     if job.purpose in _DONE:
         return proven, f"{who} {_done(session)}"
     if job.purpose == "start":

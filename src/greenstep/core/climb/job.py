@@ -85,7 +85,7 @@ class Job:
             return approach
         end = self._end if self.start else ()
         if self.purpose == "verify":
-            return ("image", *approach, "verify")
+            return (*approach, "verify") if self.wishes.blank else ("image", *approach, "verify")
         if self.purpose == "backup":
             return (*approach, "read")
         if self.purpose == "lock":
@@ -95,7 +95,7 @@ class Job:
         erases = self.dialect.spec.erasing.is_a_step or self.wishes.erase_all
         erase: tuple[Step, ...] = ("erase",) if erases else ()
         if self.purpose == "erase":
-            alone = erases or self.dialect.spec.erases_alone
+            alone = (erases or self.dialect.spec.erases_alone) and self.region[0] == "flash"
             return (*approach, "erase" if alone else "write", "verify")
         return ("image", *approach, *self._sparing, *erase, "write", "verify", *end)
 

@@ -45,11 +45,11 @@ def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
 
 
 def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
-    """The plan that makes the job's region blank, except what must stay. Raises RefusedFault."""
+    """The plan that makes the job's region blank, or finds that it is, except what must stay. Raises RefusedFault."""
     memory, region = region_of(job, part, whole=False)
     units = memory.units_of([region])
     span = Span(units[0].address, units[-1].end)
-    if span != region:
+    if span != region and job.purpose == "erase":
         raise RefusedFault.of(
             "not-whole-units",
             "only whole erase units can be erased",

@@ -96,7 +96,8 @@ def _left_out(transfer: Transfer, plan: MemoryPlan) -> str:
 
 def _what_is_proven(transfer: Transfer, tally: _Tally, compared: int, sampled: int) -> str:
     how = "the chip's own checksum" if tally.summed else "read back"
-    equal = "blank" if transfer.job.purpose == "erase" and not transfer.kept else "equal"
+    emptied = transfer.job.purpose == "erase" or transfer.job.wishes.blank
+    equal = "blank" if emptied and not transfer.kept else "equal"
     what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
     if transfer.trusted is not None:
         written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""

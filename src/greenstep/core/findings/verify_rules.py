@@ -29,6 +29,8 @@ def verify_differs(seen: Observations) -> Finding | None:
         finding = rule(difference, evidence)
         if finding is not None:
             return finding
+    if not difference.written and not difference.expected.strip(bytes([difference.erased])):
+        return Finding("not-blank", "the chip is not blank there", evidence, ("greenstep erase",), "certain")
     if not difference.written:
         return Finding(
             "other-image",
