@@ -133,9 +133,6 @@ _TYPES: dict[Form, Callable[[Key], dict[str, Any]]] = {
     Form.TRUTH: lambda key: {"default": None, "multiple": False},
 }
 _OPTIONS: dict[str, Callable[[Any], Any]] = {key.name: _of(key) for key in KEYS}
-_OPTIONS["eeprom"] = click.option(
-    "--eeprom", multiple=True, metavar="'FILE [at ADDRESS]'", help="An image for the EEPROM."
-)
 
 
 def _keys(*names: str) -> Callable[[Command], Command]:
@@ -197,7 +194,7 @@ region_options = _with(
         click.option("--size", "region_size", type=Number(), metavar="SIZE", help="How many bytes. [to the end]"),
     )
 )
-_COLLECTED = frozenset(("eeprom", *(key.name for key in KEYS)))
+_COLLECTED = frozenset(key.name for key in KEYS)
 
 
 def collected(command: Callable[..., int]) -> Callable[..., int]:

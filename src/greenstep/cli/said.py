@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from greenstep.store.board import BoardSettings, PortChoice
-from greenstep.store.board_keys import KEYS
+from greenstep.store.board_keys import KEYS, joined
 from greenstep.store.board_words import hookup_argument, image_option, keep_argument, set_argument, talk_argument
 
 _WORDS: dict[str, Callable[[str], Any]] = {
@@ -28,12 +28,9 @@ def said_of(options: Mapping[str, Any]) -> BoardSettings:
         else:
             values[key.name] = of(said) if of and said else said
     values["port"] = values["port"] or None
-    images = [
-        image
-        for name, memory in (("images", "flash"), ("eeprom", "eeprom"))
-        for text in options.get(name) or ()
-        for image in image_option(text, memory)
-    ]
-    values["images"] = tuple(images) or None
+    for name, memory in (("images", "flash"), ("eeprom", "eeprom")):
+        values[name] = (
+            tuple(image for text in options.get(name) or () for image in image_option(text, memory)) or None
+        )
     values["set"] = dict(set_argument(text) for text in options.get("set") or ()) or None
-    return BoardSettings(**values)
+    return BoardSettings(**joined(values))

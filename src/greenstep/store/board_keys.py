@@ -4,6 +4,7 @@ same names with their environment variables, and the manual's table."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from enum import Enum
 from pathlib import Path
 from typing import Any
@@ -49,7 +50,7 @@ Read = Callable[[Any, Path], Any]
 class Key:
     """`help` is the option's; `value` and `default` are for the manual. `choices` are all words allowed, if not
     empty. `repeats`: it is a list, and its option may be given several times. `bounds` are the option's, in
-    seconds."""
+    seconds. What it says joins the values of the key `joins`, if that is not empty."""
 
     name: str
     form: Form
@@ -61,6 +62,7 @@ class Key:
     repeats: bool = False
     bounds: tuple[float, float] = (0, 3600)
     read: Read | None = None
+    joins: str = ""
 
     @property
     def option(self) -> str:
@@ -100,7 +102,17 @@ def _fits(form: Form, value: Any) -> bool:
 def board_from_table(table: Mapping[str, Any], where: str, folder: Path) -> BoardSettings:
     """A board of the project file; file names are relative to `folder`. Raises UsageFault."""
     check_keys(table, [key.name for key in KEYS], where, "project-key")
-    return BoardSettings(**{key.name: key.of(table[key.name], where, folder) for key in KEYS if key.name in table})
+    said = {key.name: key.of(table[key.name], where, folder) for key in KEYS if key.name in table}
+    return BoardSettings(**joined(said))
+
+
+def joined(said: Mapping[str, Any]) -> dict[str, Any]:
+    """Values by key, with those that join another's put there."""
+    values = {key.name: said[key.name] for key in KEYS if key.name in said and not key.joins}
+    for key in KEYS:
+        if key.joins and said.get(key.name):
+            values[key.joins] = (*(values.get(key.joins) or ()), *said[key.name])
+    return values
 
 
 # --- shapes of their own
@@ -130,6 +142,10 @@ def _list(value: Any) -> list[Any]:
 
 def _images(value: Any, folder: Path) -> tuple[ImageFile, ...]:
     return tuple(_image(one, folder) for one in _list(value))
+
+
+def _eeprom(value: Any, folder: Path) -> tuple[ImageFile, ...]:
+    return tuple(replace(image, memory="eeprom") for image in _images(value, folder))
 
 
 def _image(value: Any, folder: Path) -> ImageFile:
@@ -225,6 +241,9 @@ KEYS = (
     Key("images", Form.OWN, "An image; the same as naming it as an argument.",
         "files, or `{ file, at, memory }`; a raw file goes to `at`, else to the memory's start",
         metavar="'FILE [at ADDRESS]'", repeats=True, read=_images),
+    Key("eeprom", Form.OWN, "An image for the EEPROM.",
+        "files for the EEPROM, or `{ file, at }`", metavar="'FILE [at ADDRESS]'", repeats=True, read=_eeprom,
+        joins="images"),
     Key("keep", Form.OWN, "Region that must survive: read before it is erased, and written back.",
         "`[ { from, size, why } ]`: [regions that must survive](again.md#what-is-on-the-chip-stays)",
         metavar="FROM:SIZE", repeats=True, read=_keeps),

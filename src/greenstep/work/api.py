@@ -58,9 +58,10 @@ class BoardKeys(TypedDict, total=False):
 
 
 class BoardAndImages(BoardKeys, total=False):
-    """And its images: file names, or tables with `file`, `at` and `memory`."""
+    """And its images: file names, or tables with `file` and `at`; `eeprom` are those for the EEPROM."""
 
     images: Sequence[str | Mapping[str, Any]]
+    eeprom: Sequence[str | Mapping[str, Any]]
 
 
 class OpenBoard:
