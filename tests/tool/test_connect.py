@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import tomllib
 import unittest
+from typing import Any
 
 import pexpect
 
@@ -109,6 +110,58 @@ class Project(ToolTest):
 
     def test_boards_without_a_project(self) -> None:
         self.assertIn("greenstep init writes one", self.run_tool("boards").err)
+
+
+class Boards(ToolTest):
+    MINE = '# mine\n[board.hive-scale]\nchip = "atmega328p"   # soldered\nbaud = 57600\nexpect = "hive"\n'
+
+    def file(self) -> dict[str, Any]:
+        boards: dict[str, Any] = tomllib.loads((self.folder / "greenstep.toml").read_text())["board"]
+        return boards
+
+    def test_every_key_is_added_as_it_is_read(self) -> None:
+        self.project(self.MINE)
+        said = (
+            "--chip", "atmega2560", "--port", "bench:frame-lift", "--images", "lift.hex", "--eeprom", "set.bin at 16",
+            "--keep", "0x2000:256", "--even-if", "vectors", "--no-verify", "--talk", '{ expect = "name?", send = "x" }',
+            "--hookup", '{ reset = { line = "rts" } }', "--compare", "journal", "--also-accept", "1E950F",
+        )  # fmt: skip
+        self.assertEqual(self.run_tool("boards", "add", "frame-lift", *said).status, 0)
+        self.assertEqual(
+            self.file()["frame-lift"],
+            {
+                "chip": "atmega2560", "port": "bench:frame-lift", "hookup": {"reset": {"line": "rts"}},
+                "also_accept": [0x1E950F], "images": ["lift.hex"], "eeprom": [{"file": "set.bin", "at": 16}],
+                "keep": [{"from": 0x2000, "size": 256}], "even_if": ["vectors"], "compare": "journal", "verify": False,
+                "talk": [{"expect": "name?", "send": "x"}],
+            },
+        )  # fmt: skip
+        again = self.run_tool("boards", "add", "frame-lift", "--chip", "avr")
+        self.assertEqual((again.status, "--replace" in again.err), (2, True))
+
+    def test_changed_and_removed_and_all_else_stays(self) -> None:
+        self.project(self.MINE)
+        changed = self.run_tool("boards", "change", "hive-scale", "--port", "/dev/ttyUSB1", "--without", "expect")
+        self.assertEqual(changed.status, 0, changed.text)
+        self.assertEqual(self.file()["hive-scale"], {"chip": "atmega328p", "baud": 57600, "port": "/dev/ttyUSB1"})
+        for comment in ("# mine", "# soldered"):
+            self.assertIn(comment, (self.folder / "greenstep.toml").read_text())
+        self.assertIn("no terminal", self.run_tool("boards", "remove", "hive-scale").err)
+        self.assertEqual(self.run_tool("boards", "remove", "hive-scale", "--yes").status, 0)
+        self.assertIn("no board", self.run_tool("boards").err)
+
+    def test_what_is_wrong_leaves_the_file_alone(self) -> None:
+        self.project(self.MINE)
+        for words, said in (
+            (("change", "hive-scale"), "change what?"), (("change", "hive", "--baud", "9600"), "it has hive-scale"),
+            (("change", "hive-scale", "--chip", "teapot"), "no chip is called"),
+            (("change", "hive-scale", "--without", "frame"), "has no frame"),
+            (("add", "a b", "--chip", "avr"), "not a valid board name"), (("remove", "x", "--yes"), "no board 'x'"),
+        ):  # fmt: skip
+            with self.subTest(words):
+                run = self.run_tool("boards", *words)
+                self.assertEqual((run.status, said in run.err), (2, True), run.text)
+                self.assertEqual((self.folder / "greenstep.toml").read_text(), self.MINE)
 
 
 class FindPort(ToolTest):

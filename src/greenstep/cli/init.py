@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import os
 import re
 import sys
 from pathlib import Path
@@ -40,6 +39,7 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
     greenstep init
     greenstep init hive-scale --chip atmega328p --port /dev/ttyUSB0 --images build/scale.hex
     """
+    from greenstep.store.board_tables import image_value
     from greenstep.store.new_project import add_board
 
     project = how.project or Path("greenstep.toml")
@@ -60,7 +60,7 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
     _ = wanted.hookup  # refuses an unknown hookup
     images = said.images or _asked_images()
     if images:
-        keys["images"] = [_image(image, project.parent) for image in images]
+        keys["images"] = [image_value(image, project.parent) for image in images]
     expect = said.expect or _asked("expect", "Text that the program prints (empty: none)", "")
     if expect:
         keys["expect"] = expect
@@ -105,12 +105,6 @@ def _asked_images() -> tuple[ImageFile, ...]:
         click.prompt("Which image? (file, or 'FILE at ADDRESS'; empty: later)", default="", show_default=False)
     )
     return image_option(text) if text.strip() else ()
-
-
-def _image(image: ImageFile, folder: Path) -> Any:
-    """As written in the file: relative to it if possible."""
-    file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
-    return file if image.at is None else {"file": file, "at": image.at}
 
 
 def _port(given: str | None, name: str) -> Any:

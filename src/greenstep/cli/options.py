@@ -188,6 +188,8 @@ sparing_options = _keys("compare", "verify", "start")
 start_options = _keys("expect", "expect_within", "console_baud")
 talk_options = _keys("talk", "line_end")
 line_end_option = _keys("line_end")
+every_key_options = _keys(*_OPTIONS)
+"""All that can be said about a board."""
 region_options = _with(
     (
         click.option("--from", "region_from", type=Number(), metavar="ADDRESS", help="Where it begins. [the start]"),

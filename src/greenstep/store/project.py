@@ -46,13 +46,20 @@ def find_project(folder: Path, named: Path | None = None) -> Project:
 def read_project(path: Path) -> Project:
     """Raises UsageFault with the file, and the place in it."""
     try:
-        table = tomllib.loads(path.read_text("utf-8"))
-    except tomllib.TOMLDecodeError as error:
-        raise usage("project-file", f"{path.name}: {error}", "correct it there") from None
+        text = path.read_text("utf-8")
     except UnicodeDecodeError:
         raise usage("project-file", f"{path.name} is not UTF-8 text", "save it as UTF-8") from None
     except OSError as error:
         raise usage("project-file", f"{path} cannot be read: {error.strerror}") from None
+    return project_of(text, path)
+
+
+def project_of(text: str, path: Path) -> Project:
+    """The boards in the text of the file at `path`. Raises UsageFault."""
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise usage("project-file", f"{path.name}: {error}", "correct it there") from None
     for key in table:
         if key != "board":
             raise usage("project-key", f"{path.name} has no '{key}'", "boards are written as [board.NAME]")

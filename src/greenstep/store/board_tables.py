@@ -1,0 +1,59 @@
+"""A board's values as they are written into greenstep.toml: the other direction of board_keys."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from greenstep.core.wishes import Keep
+
+from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
+from .board_keys import KEYS
+
+
+def table_of(said: BoardSettings, folder: Path) -> dict[str, Any]:
+    """The keys that are given, in the manual's order, with values as TOML has them; files relative to `folder`."""
+    table: dict[str, Any] = {}
+    for key in KEYS:
+        value = getattr(said, key.joins or key.name)
+        if key.name in ("images", "eeprom"):
+            value = [image for image in value or () if (image.memory == "eeprom") == (key.name == "eeprom")] or None
+        if value is not None:
+            table[key.name] = _written(value, folder)
+    return table
+
+
+def _written(value: Any, folder: Path) -> Any:
+    match value:
+        case PortChoice(name, "", ""):
+            return name
+        case PortChoice():
+            return {key: text for key, text in value.__dict__.items() if text}
+        case ImageFile():
+            return image_value(value, folder)
+        case Keep():
+            return {"from": value.address, "size": value.size} | ({"why": value.why} if value.why else {})
+        case TalkEntry():
+            sent = (
+                {"send": value.send} if value.send is not None else {"secret": value.secret} if value.secret else {}
+            )
+            late = {"within": value.within} if value.within != TalkEntry.within else {}
+            return {"expect": value.expect, **late, **sent} if value.expect else {**late, **sent}
+        case Mapping():
+            return {key: _written(one, folder) for key, one in value.items()}
+        case list() | tuple():
+            return [_written(one, folder) for one in value]
+    return value
+
+
+def image_value(image: ImageFile, folder: Path) -> Any:
+    """A file as it is named in the project file of that folder: relative to it if possible."""
+    file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
+    named: dict[str, Any] = {"file": file}
+    if image.at is not None:
+        named["at"] = image.at
+    if image.memory not in ("flash", "eeprom"):
+        named["memory"] = image.memory
+    return named if len(named) > 1 else file
