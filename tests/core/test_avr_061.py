@@ -51,7 +51,7 @@ class Exchanges(unittest.TestCase):
     def test_identify(self) -> None:
         identity = self.talk(*IDENTIFY).identify()
         self.assertEqual((identity.ident, identity.said), (0x1E950F, "signature 1E 95 0F"))
-        self.assertEqual(dict(identity.details)["loader"], "4.4")
+        self.assertEqual(dict(identity.details)["loader"], "1.7")
 
     def test_a_loader_without_a_version(self) -> None:
         for answer in ("", "14 12"):

@@ -108,8 +108,8 @@ class Letters(unittest.TestCase):
         return dialect
 
     def test_the_identifier_must_come_out_twice(self) -> None:
-        name = b"LOADER9".hex()
-        self.assertEqual(self.talk(("53", name), ("53", name)).ask(0.2), '"LOADER9"')
+        name = b"APIARY9".hex()
+        self.assertEqual(self.talk(("53", name), ("53", name)).ask(0.2), '"APIARY9"')
         for first, second in ((name, b"hive sc".hex()), (name, "")):
             self.assertIsNone(self.talk(("53", first), ("53", second)).ask(0.2))
         for reply in ("", "53", b"kg\r\n41.".hex(), "3F"):

@@ -57,6 +57,8 @@ KINDS = {
 
 _PAGE_S = 0.009  # page erase and page write, 4.5 ms each (data sheets, "Serial Programming Characteristics")
 _EEPROM_BYTE_S = 0.0036
+_PARAMETERS = {0x80: 1, 0x81: 1, 0x82: 7, 0x84: 50}
+"""By number (AVR061, "Parameters"): hardware, software 1.7, the target's supply in tenths of a volt."""
 
 
 class _LostStep(Exception):
@@ -123,7 +125,7 @@ class SimulatedAvr(SimulatedResident):
         elif command == 0x41:
             which = yield from self._next()
             yield from self._end()
-            self._reply(bytes([{0x80: 2, 0x81: 4, 0x82: 4, 0x98: 3}.get(which, 0)]))
+            self._reply(bytes([_PARAMETERS.get(which, 0)]))
         elif command == 0x50:
             yield from self._end()
             self._programming = True

@@ -34,7 +34,7 @@ class Avr068Kind:
     loader_bytes: int
     baud: int
     listens_s: float = 1.2
-    name: bytes = b"LOADER_2"
+    name: bytes = b"APIARY_4"
     counts_past_64k: bool = True
     erases_in_order: bool = False
     """Each page write erases the page at a counter of the loader's own, which starts at 0, whatever is written."""
@@ -130,7 +130,7 @@ class SimulatedAvr068(SimulatedResident):
         elif command == 0x01:
             data = bytes([8]) + self.kind.name
         elif command == 0x03:
-            data = bytes([{0x90: 15, 0x91: 2, 0x92: 10}.get(body[1], 0)])
+            data = bytes([{0x90: 3, 0x91: 1, 0x92: 4}.get(body[1], 0)])
         elif command == 0x06:
             self._words = self._eeprom_from = int.from_bytes(body[1:5], "big") & 0x7FFFFFFF
             self._eeprom_done = 0

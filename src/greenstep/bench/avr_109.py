@@ -34,6 +34,11 @@ class Avr109Kind:
     listens_s: float = 8.0
     buffer: int = 128
 
+    @property
+    def device_code(self) -> int:
+        """What `t` lists. AVR109 has no number for these parts: the last byte of the signature stands for it."""
+        return self.signature[-1]
+
 
 KINDS = {
     "atmega32u4": Avr109Kind(
@@ -98,9 +103,9 @@ class SimulatedAvr109(SimulatedResident):
 
     def _command(self, letter: int) -> Steps:
         answers = {
-            ord("S"): b"LOADER9", ord("V"): b"10", ord("v"): b"10", ord("p"): b"S", ord("a"): b"Y",
+            ord("S"): b"APIARY9", ord("V"): b"23", ord("v"): b"10", ord("p"): b"S", ord("a"): b"Y",
             ord("s"): self.kind.signature[::-1], ord("b"): b"Y" + self.kind.buffer.to_bytes(2, "big"),
-            ord("t"): b"\x44\x00",
+            ord("t"): bytes([self.kind.device_code, 0]),
         }  # fmt: skip
         if letter in answers:
             self.send(answers[letter])
@@ -115,8 +120,7 @@ class SimulatedAvr109(SimulatedResident):
             yield Spend(self.settings.seconds(2))
             self._left = True
         elif letter == ord("T"):
-            yield from self._next()
-            self.send(b"\r")
+            self.send(b"\r" if (yield from self._next()) == self.kind.device_code else b"?")
         elif letter == ord("A"):
             self._words = yield from self._word()
             self.send(b"\r")

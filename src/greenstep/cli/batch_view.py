@@ -7,7 +7,6 @@ import time
 
 from rich.console import Console, Group
 from rich.live import Live
-from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
@@ -20,7 +19,7 @@ from greenstep.work.batching import BatchView
 
 from .fault_lines import finding_lines
 from .json_view import json_line, plain
-from .signs import shows_signs
+from .signs import bar, shows_signs
 
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
 _BAR = 24
@@ -175,13 +174,9 @@ class _Table:
         for width in (None, 8, _BAR, None):
             table.add_column(min_width=width)
         for port, row in self._rows.items():
-            bar = (
-                ProgressBar(total=row.total, completed=row.done, width=_BAR, complete_style="green")
-                if row.total
-                else ""
-            )
+            gone = bar(row.done, row.total, _BAR, self._signs[True] == "●") if row.total else ""
             said = Text(row.said or row.rate, style=row.style)
-            table.add_row(Text(port), Text(row.step), bar, said)
+            table.add_row(Text(port), Text(row.step), Text(gone, style="green"), said)
         under = Text(
             f" {show_seconds(time.monotonic() - self._began_s)}   {self._counts}   Ctrl-C ends it after these boards"
         )

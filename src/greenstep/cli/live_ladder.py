@@ -5,11 +5,24 @@ from __future__ import annotations
 from typing import TextIO
 
 from rich.console import Console
-from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, TextColumn
+from rich.progress import Progress, ProgressColumn, Task, TaskID, TextColumn
 from rich.text import Text
 
 from greenstep.core.events import StepAdvanced
 from greenstep.core.quantities import show_seconds
+
+from .signs import bar, shows_signs
+
+
+class _Bar(ProgressColumn):
+    """How much of the step is done."""
+
+    def __init__(self, signs: bool) -> None:
+        super().__init__()
+        self._signs = signs
+
+    def render(self, task: Task) -> Text:
+        return Text(bar(task.completed, task.total or 0, 24, self._signs), style="green")
 
 
 class _Left(ProgressColumn):
@@ -31,6 +44,7 @@ class Live:
     """A terminal. `width` is in characters."""
 
     def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
         self._console = Console(file=stream, highlight=False, soft_wrap=True)
         self._bar: tuple[Progress, TaskID] | None = None
 
@@ -52,7 +66,7 @@ class Live:
         if self._bar is None:
             progress = Progress(
                 TextColumn(" ◌ {task.description:<8}"),
-                BarColumn(36, complete_style="green", finished_style="green"),
+                _Bar(shows_signs(self._stream)),
                 TextColumn("{task.percentage:>3.0f} %"),
                 _Left(),
                 console=self._console,
