@@ -54,7 +54,7 @@ class OnlyWhatDiffers(unittest.TestCase):
                 image = sample_for(board, 4500)
                 again = over(board, image, image)
                 self.green(again, image)
-                hidden = "lpc" in board  # whose first bytes lie hidden by the boot ROM
+                hidden = "lpc" in board  # whose first bytes are hidden by the boot ROM
                 self.assertEqual(int(again.step("compare").figures["differing"]), 1 if hidden else 0)
                 if not hidden:
                     self.assertEqual(again.step("write").evidence, "nothing to write")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from functools import cache
+from importlib.machinery import PathFinder
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,14 +25,10 @@ def added(group: str) -> tuple[EntryPoint, ...]:
 def _may_be_some() -> bool:
     """Whether any installed package names a group of ours. `importlib.metadata` takes half as long to import as
     everything else a command does first, and hardly anybody has a plugin: look into the files before that."""
-    elsewhere = any(hasattr(finder, "find_distributions") for finder in sys.meta_path if not _is_path_finder(finder))
-    return elsewhere or any(_names_ours(Path(place or ".")) for place in sys.path)
-
-
-def _is_path_finder(finder: object) -> bool:
-    from importlib.machinery import PathFinder
-
-    return finder is PathFinder
+    others = (finder for finder in sys.meta_path if finder is not PathFinder)
+    if any(hasattr(finder, "find_distributions") for finder in others):
+        return True  # packages that are no files in a folder
+    return any(_names_ours(Path(place or ".")) for place in sys.path)
 
 
 def _names_ours(place: Path) -> bool:

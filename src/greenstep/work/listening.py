@@ -79,7 +79,7 @@ def find_rate(console: ConsolePort, show: Callable[[RateTried], None]) -> RateTr
     silent = best is None or not best.data
     raise StartFault.of(
         "silent-application" if silent else "no-rate-reads",
-        "nothing was heard at any rate" if silent else "at no rate is it readable text",
+        "nothing was heard at any rate" if silent else "what is heard is readable at no rate",
         () if best is None or silent else (f"best at {best.settings}: {show_heard(best.data)}",),
         (
             "reset the board meanwhile, by hand or with --reset: most programs talk only at their start",

@@ -66,7 +66,7 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
         smaller = memory_plan
     if name == "flash" and dialect.spec.erases_in_order:
         if not resume(transfer.session):
-            raise Silence("an answer after a reset", 0.0)
+            raise Silence("answer after a reset", 0.0)
         smaller = next(plan for plan in transfer.plan.memories if plan.memory.name == name)
     number = len(rooms) if smaller.whole_erase else len(wrong)
     differ = "differs" if number == 1 else "differ"

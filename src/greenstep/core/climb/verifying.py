@@ -156,7 +156,7 @@ def _prove(
         write_all_again(transfer)
     if comparison.first_wrong is None:
         if narrows and not sums_equal(transfer, memory_plan, checks):
-            raise Unexpected("a checksum that fits what the chip shows", bytes(comparison.found[:8]))
+            raise Unexpected("checksum that fits what the chip shows", bytes(comparison.found[:8]))
         refuse_strays(transfer, memory_plan, missed)
     tally.reread += comparison.reread
     tally.rewritten += comparison.rewritten

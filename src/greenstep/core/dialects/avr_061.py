@@ -157,7 +157,7 @@ class Avr061(Dialect):
         timeout_s = line_s + self._reply_s
         over = _is_refusal if replies > 1 or not size else _is_out_of_step
         heard = self._probe.hear(wanted, line_s, max(self._reply_s, self.patience_s), self._reply_s, over)
-        waiting_for = f"the reply to '{command}'"
+        waiting_for = f"reply to '{command}'"
         if len(heard) < wanted:
             heard += drain(self.link, _QUIET_S)
             if heard[-1:] in (bytes([FAILED]), bytes([UNKNOWN])):

@@ -165,7 +165,7 @@ class Avr068(Dialect):
         command = Command.of(body[0]).words
         self.link.write(self._message(body))
         number = self._number
-        waiting_for = f"the reply to '{command}'"
+        waiting_for = f"reply to '{command}'"
         line_s = self.link.settings.seconds(len(body) + 2 * _AROUND) + busy_s
         reply = self._reply(number, size + 2, line_s, waiting_for)
         if reply[0] == CHECKSUM_ANSWER or reply[1:2] == bytes([CHECKSUM_ERROR]):
@@ -190,14 +190,14 @@ class Avr068(Dialect):
         A loader that lost a byte waits for as many more as the lost length said: a run of bytes that begin no message
         brings it back to looking for a start.
         """
-        refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
+        refuse_text("reply", heard + drain(self.link, 2 * _QUIET_S))
         for attempt in range(6):
             if attempt % 2:
                 self.link.write(bytes(_AROUND + 300))
                 drain(self.link, self.link.settings.seconds(300) + 2 * _QUIET_S)
             if self.ask(0.2) is not None:
                 return
-        raise Silence("a reply to 'sign on'", 1.2)
+        raise Silence("reply to 'sign on'", 1.2)
 
     # --- identification
 
@@ -353,7 +353,7 @@ class Avr068(Dialect):
         found = self.read(memory, block.address, len(block.data))
         mixed = bytes(new & old for new, old in zip(block.data, before, strict=True))
         if found != block.data and found == mixed:
-            raise NotReset("the first page", found[:8])
+            raise NotReset("first page", found[:8])
 
     def _write_eeprom(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """From 0 on, rewriting unchanged what no block covers; after a fault again from 0, which is harmless."""
@@ -364,7 +364,7 @@ class Avr068(Dialect):
         whole = sum(len(block.data) for block in blocks) == end
         content = bytearray(b"" if whole else self._eeprom_from_0(memory, blocks[-1].address, size))
         if not self.shows_again(memory, 0, bytes(content)):
-            raise Unexpected("an EEPROM that reads the same in two ways", bytes(content[:8]))
+            raise Unexpected("EEPROM that reads the same in two ways", bytes(content[:8]))
         for block in blocks:
             content[block.address : block.address + len(block.data)] = block.data
         waiting = list(blocks)

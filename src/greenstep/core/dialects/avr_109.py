@@ -98,7 +98,7 @@ class Avr109(Dialect):
         if heard == _UNKNOWN and size != 1:
             raise ChipRefusal(command.words, RefusalKind.UNSUPPORTED, heard)
         if len(heard) < size:
-            raise Silence(f"the answer to '{command.words}'", timeout_s, heard)
+            raise Silence(f"answer to '{command.words}'", timeout_s, heard)
         return heard
 
     def _order(self, command: Command, rest: bytes = b"", longest_s: float = 0.0, address: int | None = None) -> None:
@@ -117,13 +117,13 @@ class Avr109(Dialect):
         """Complete a half command with bytes that do nothing, and check that the loader answers. Raises Silence,
         Unexpected."""
         self._next = None
-        refuse_text("an answer", heard + drain(self.link, 2 * _QUIET_S))
+        refuse_text("answer", heard + drain(self.link, 2 * _QUIET_S))
         for attempt in range(6):
             self.link.write(bytes([Command.SYNCHRONISE]) * (8 if attempt < 2 else 300))
             drain(self.link, self.link.settings.seconds(300 if attempt >= 2 else 8) + 2 * _QUIET_S)
             if self.ask(0.2) is not None:
                 return
-        raise Silence("an answer to 'identifier'", 2.0)
+        raise Silence("answer to 'identifier'", 2.0)
 
     # --- identification
 

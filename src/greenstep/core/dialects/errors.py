@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from enum import Enum
 
 from ..quantities import show_bytes, show_heard
@@ -13,19 +12,18 @@ class DialectError(Exception):
 
 
 class Silence(DialectError):
-    """Nothing, or too little, came. `heard` is what did come."""
+    """Nothing, or too little, came. `waiting_for` has no article; `heard` is what did come."""
 
     def __init__(self, waiting_for: str, waited_s: float, heard: bytes = b"") -> None:
         after = f" (only {show_bytes(heard)})" if heard else ""
-        wanted = re.sub("^(the|an|a) ", "", waiting_for)
-        super().__init__(f"no {wanted} within {waited_s:.1f} s{after}")
+        super().__init__(f"no {waiting_for} within {waited_s:.1f} s{after}")
         self.waiting_for = waiting_for
         self.waited_s = waited_s
         self.heard = heard
 
 
 class Unexpected(DialectError):
-    """Something came that the document does not allow there."""
+    """Something came that the document does not allow there. `waiting_for` has no article."""
 
     def __init__(self, waiting_for: str, heard: bytes) -> None:
         super().__init__(f"{show_heard(heard)} instead of {waiting_for}")

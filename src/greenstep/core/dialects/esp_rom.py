@@ -145,9 +145,9 @@ class EspRom(Dialect):
         while True:
             frame = self._frames.next(deadline)
             if not frame:
-                raise Silence(f"the reply to '{name}'", timeout_s, self._frames.half)
+                raise Silence(f"reply to '{name}'", timeout_s, self._frames.half)
             if len(frame) < 10 or frame[0] != 1 or len(frame) != 8 + int.from_bytes(frame[2:4], "little"):
-                raise Unexpected(f"the reply to '{name}'", frame)
+                raise Unexpected(f"reply to '{name}'", frame)
             if frame[1] == command:
                 break
             self._refuse_begun(command, frame)
@@ -186,11 +186,11 @@ class EspRom(Dialect):
         self._flash_chip.forget()
         for _ in range(5):
             self.link.write(b"\xc0\xc0")
-            refuse_text("a reply", self._frames.half + drain(self.link, 2 * _QUIET_S))
+            refuse_text("reply", self._frames.half + drain(self.link, 2 * _QUIET_S))
             self._frames.half = b""
             if self.ask(0.3) is not None:
                 return
-        raise Silence("an answer to a new sync", 1.5)
+        raise Silence("answer to a new sync", 1.5)
 
     def _read_register(self, address: int) -> int:
         return self._repeat(Command.READ_REGISTER, address)[0]
@@ -286,7 +286,7 @@ class EspRom(Dialect):
         try:
             self._read_register(_ROM_WORD_AT)
         except (Silence, Unexpected) as error:
-            raise Silence(f"an answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
+            raise Silence(f"answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
 
     def _asked_for(self, part: Part, baud: int) -> int:
         """The rate to ask for so that the chip continues at `baud`: a ROM that takes its crystal for a 40 MHz one is

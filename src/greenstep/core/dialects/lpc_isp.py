@@ -134,7 +134,7 @@ class LpcIsp(Dialect):
         self._heard = b""
         self.link.discard()
         self.link.write(text.encode() + b"\r\n")
-        waiting_for = f"the return code of '{text}'"
+        waiting_for = f"return code of '{text}'"
         line_s = self.link.settings.seconds(len(text) + 2)
         deadline = Deadline.after(self.link, line_s + self.link.settings.seconds(6) + self.patience_s + longest_s)
         asked_s = self.link.now()
@@ -177,14 +177,14 @@ class LpcIsp(Dialect):
                 continue
             except ChipRefusal:
                 return
-        raise Silence("an answer to 'A 0'", 3.0)
+        raise Silence("answer to 'A 0'", 3.0)
 
     @staticmethod
     def _refuse_text(heard: bytes) -> None:
         """Neither return codes nor encoded data have lower-case letters: those come from a program. Raises
         Unexpected."""
         if re.search(rb"[a-z]{3}", heard):
-            refuse_text("a return code", heard)
+            refuse_text("return code", heard)
 
     # --- synchronisation (UM10360, "ISP communication protocol")
 
@@ -280,7 +280,7 @@ class LpcIsp(Dialect):
 
     def _told(self, command: Command, *asked: int, numbers: int = 1) -> list[int]:
         self._command(command, *asked)
-        return [self._number(f"the answer to '{chr(command)}'") for _ in range(numbers)]
+        return [self._number(f"answer to '{chr(command)}'") for _ in range(numbers)]
 
     def examine(self, part: Part) -> Examination:
         """Serial number, and whether the ROM lets the flash be read."""
@@ -428,7 +428,7 @@ class LpcIsp(Dialect):
             """Bytes that cannot be read back from the flash afterwards are checked in the RAM first."""
             self._to_ram(buffer, data)
             if hidden > 0 and self._read(buffer, (hidden + 3) & ~3)[:hidden] != data[:hidden]:
-                raise Unexpected("the sent bytes in RAM", b"")
+                raise Unexpected("sent bytes in RAM", b"")
 
         self._again(fill)
         longest_s = 4 * memory.program_s * len(data) / memory.write_unit
@@ -547,12 +547,12 @@ class LpcIsp(Dialect):
         lines = -(-size // LINE_BYTES)
         deadline = Deadline.after(self.link, self.link.settings.seconds(lines * 64 + 12) + self.patience_s)
         for _ in range(lines):
-            line = self._line(deadline, "a line of data", encoded=True)
+            line = self._line(deadline, "line of data", encoded=True)
             try:
                 data += binascii.a2b_uu(line)
             except binascii.Error:
                 garbled = True
-        summed = self._line(deadline, "the sum of the lines")
+        summed = self._line(deadline, "sum of the lines")
         return bytes(data), not garbled and len(data) == size and summed == b"%d" % sum(data)
 
     @classmethod

@@ -119,7 +119,7 @@ class PicAn1310(Dialect):
             sent = sent[1:]
         self.link.write(sent)
         timeout_s = self.link.settings.seconds(2 * len(sent) + 2 * answer) + self.patience_s + longest_s
-        return self._reply(f"the reply to '{name}'", timeout_s, self._waits_for_start, data[0] == Command.INFO)
+        return self._reply(f"reply to '{name}'", timeout_s, self._waits_for_start, data[0] == Command.INFO)
 
     def _repeat(self, data: bytes, longest_s: float = 0.0, answer: int = 0) -> bytes:
         """An exchange that may be retried; a damaged request is met with silence."""
@@ -128,7 +128,7 @@ class PicAn1310(Dialect):
     def _recover(self, heard: bytes) -> None:
         """Complete a half request; if that does not help, train the rate again: some measure it before each request,
         and the end of one is no start to measure."""
-        refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
+        refuse_text("reply", heard + drain(self.link, 2 * _QUIET_S))
         self.link.write(bytes([ETX]))
         drain(self.link, 2 * _QUIET_S)
         for _ in range(2):

@@ -90,7 +90,7 @@ class PicAn851(Dialect):
 
     def _reply(self, command: int, timeout_s: float) -> bytes:
         """The data of the reply, its checksum and command checked. Raises Silence, Unexpected."""
-        waiting_for = f"the reply to '{Command.of(command).words if Command.known(command) else 'reset'}'"
+        waiting_for = f"reply to '{Command.of(command).words if Command.known(command) else 'reset'}'"
         deadline = Deadline.after(self.link, timeout_s)
         data = self._frame_in_time(command, deadline, waiting_for)
         while command != Command.READ_VERSION and data[:1] == bytes(
@@ -134,7 +134,7 @@ class PicAn851(Dialect):
 
     def _recover(self, heard: bytes) -> None:
         """Complete a half request."""
-        refuse_text("a reply", heard + drain(self.link, 2 * _QUIET_S))
+        refuse_text("reply", heard + drain(self.link, 2 * _QUIET_S))
         self.link.write(bytes([ETX]))
         drain(self.link, 2 * _QUIET_S)
 

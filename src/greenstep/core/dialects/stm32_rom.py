@@ -235,7 +235,7 @@ class Stm32Rom(Dialect):
         return self.exchange(ask, self._recover, 2)
 
     def _recover(self, heard: bytes) -> None:
-        refuse_text("an answer", heard)
+        refuse_text("answer", heard)
         self.resync()
 
     def examine(self, part: Part) -> Examination:
@@ -487,7 +487,7 @@ class Stm32Rom(Dialect):
         self._command(Command.CHECKSUM)
         for argument in (address, words, POLYNOMIAL, START):
             self._address(Command.CHECKSUM, argument)
-        waiting_for = "the checksum"
+        waiting_for = "checksum"
         heard = read_exactly(self.link, 5, self.patience_s + words * 1e-6, waiting_for)
         if reduce(xor, heard):
             raise Unexpected(waiting_for, heard)

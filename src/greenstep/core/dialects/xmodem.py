@@ -290,10 +290,10 @@ class Xmodem(Dialect):
             elif heard == b"CC":  # one call may have been on its way when we began; a second one is a refusal
                 return NAK
             if len(heard) > 40:
-                refuse_text(f"an answer to {name}", heard)
+                refuse_text(f"answer to {name}", heard)
         if heard:
-            raise Unexpected(f"an answer to {name}", heard)
-        raise Silence(f"an answer to {name}", self.patience_s)
+            raise Unexpected(f"answer to {name}", heard)
+        raise Silence(f"answer to {name}", self.patience_s)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         raise NotImplementedError("XMODEM reads nothing back")
