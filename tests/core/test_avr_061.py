@@ -27,7 +27,7 @@ from .scripted import ScriptedLink
 AVR_KIND = KINDS["atmega1284p"]
 M328P = Catalogue.load().find("atmega328p").first
 IDENTIFY = (
-    ("41 81 20", "14 04 10"), ("41 82 20", "14 04 10"), ("50 20", "14 10"),
+    ("41 81 20", "14 01 10"), ("41 82 20", "14 07 10"), ("50 20", "14 10"),
     ("75 20", "14 1E 95 0F 10"), ("75 20", "14 1E 95 0F 10"),
 )  # fmt: skip
 

@@ -79,7 +79,7 @@ class Partitions(unittest.TestCase):
 
     def test_rows(self) -> None:
         rows = read_table(self.table)
-        self.assertEqual([row.label for row in rows], ["nvs", "phy", "factory", "pages"])
+        self.assertEqual([row.label for row in rows], ["hives", "radio", "gateway", "pages"])
         self.assertEqual((rows[0].offset, rows[0].size, rows[0].holds_settings), (0x9000, 0x6000, True))
         self.assertEqual(faults_in(self.table, rows, 4 << 20), [])
         self.assertEqual(read_table(b"\xff" * 64), [])
@@ -90,7 +90,7 @@ class Partitions(unittest.TestCase):
         wide = bytearray(self.table)
         wide[8:12] = (0x7000).to_bytes(4, "little")
         faults = faults_in(bytes(wide), read_table(bytes(wide)), 4 << 20)
-        self.assertIn("nvs (9000-FFFF) and phy (F000-FFFF) overlap", faults)
+        self.assertIn("hives (9000-FFFF) and radio (F000-FFFF) overlap", faults)
         self.assertIn("its MD5 is not that of its rows", faults)
 
 

@@ -326,7 +326,7 @@ class Esp(unittest.TestCase):
         rows = table.data[:72] + (0x1000).to_bytes(4, "little") + table.data[76:128] + b"\xff" * 32
         merged = Image("whole.bin", (Piece(0x8000, (rows.ljust(0x8000, b"\xff") + application)),))
         trial = run("esp32", {"flash": merged})
-        self.assertIn("larger than its partition, factory", trial.findings[0].cause)
+        self.assertIn("larger than its partition, gateway", trial.findings[0].cause)
         even_if = run(
             "esp32", {"flash": Image("phy.bin", (large,))}, start=False, wishes=Wishes(even_if=frozenset({"vectors"}))
         )

@@ -139,13 +139,13 @@ class Origins(unittest.TestCase):
             b"\xaa\x50\x01\x02"
             + (0x9000).to_bytes(4, "little")
             + (0x6000).to_bytes(4, "little")
-            + b"nvs".ljust(20, b"\0")
+            + b"hives".ljust(20, b"\0")
         )
         merged = bytearray(b"\xff" * 0x9000) + first.data
         merged[0x7000:0x7020] = row
         found = origins_of(image((0x1000, bytes(merged))))
         self.assertEqual([origin.family for origin in found], ["esp partitions", "esp"])
-        self.assertEqual((found[0].address, found[0].partitions[0].label), (0x8000, "nvs"))
+        self.assertEqual((found[0].address, found[0].partitions[0].label), (0x8000, "hives"))
         header = found[1].header
         assert header is not None
         self.assertEqual((found[1].address, header.checksum_right, header.digest_right), (0xA000, True, True))

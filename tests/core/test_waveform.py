@@ -105,6 +105,13 @@ class Warnings(unittest.TestCase):
         usual = "boot on; reset on; wait 100 ms; reset off; wait 50 ms; boot off"
         slow = Electrics(3.3, 10e3, 10e-6)
         self.assertIn("too early", self.warned("cross-pair", "low", usual, slow))
+        for farad in (1e-6, 4.7e-6, 10e-6):
+            self.assertEqual(
+                self.warned(
+                    "cross-pair", "low", str(named_hookup("cross-pair", "low").enter), Electrics(3.3, 10e3, farad)
+                ),
+                "",
+            )
         bare = Electrics(3.3, 10e3, 0.0)
         self.assertIn("state in between matters", self.warned("cross-pair", "low", usual, bare))
         self.assertEqual(self.warned("cross-pair", "low", usual), "")

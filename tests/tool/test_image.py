@@ -81,7 +81,7 @@ class Looking(ToolTest):
         project = ("--project", str(EXAMPLE / "greenstep.toml"))
         gateway = self.run_tool("image", "show", "apiary-gateway", *project)
         self.assertEqual(gateway.status, 0, gateway.text)
-        for said in ("ESP32, dio, 4M, 40 MHz", "SHA-256 right", "nvs 9000-EFFF", "4 MiB flash", "fits         yes"):
+        for said in ("ESP32, dio, 4M, 40 MHz", "SHA-256 right", "hives 9000-EFFF", "4 MiB flash", "fits         yes"):
             self.assertIn(said, gateway.out)
         drawn = self.run_tool("image", "map", "apiary-gateway", *project, "--save", "gateway.png")
         self.assertEqual(drawn.status, 0, drawn.text)

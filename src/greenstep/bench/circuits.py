@@ -57,7 +57,8 @@ class CrossPair(Circuit):
     hookup = "cross-pair"
     RISE_S = 0.0139
 
-    def __init__(self, level: str = "low") -> None:
+    def __init__(self, level: str = "low", microfarad: float = 1.0) -> None:
+        self._rise_s = self.RISE_S * microfarad
         self._selects = level == "low"  # it can only pull low
 
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
@@ -67,7 +68,7 @@ class CrossPair(Circuit):
             return [PinChange(at_s, True, boot)]
         was_held = before[1] and not before[0]
         if was_held:
-            return [PinChange(at_s, True, boot), PinChange(at_s + self.RISE_S, False, boot)]
+            return [PinChange(at_s, True, boot), PinChange(at_s + self._rise_s, False, boot)]
         return [PinChange(at_s, False, boot)]
 
 

@@ -117,7 +117,7 @@ def _esp_file(body: bytes, chip_id: int | None, size_and_speed: int) -> bytes:
 def _partition_table() -> bytes:
     import hashlib
 
-    rows = ((1, 2, 0x9000, 0x6000, b"nvs"), (1, 1, 0xF000, 0x1000, b"phy"), (0, 0, 0x10000, 0x100000, b"factory"),
+    rows = ((1, 2, 0x9000, 0x6000, b"hives"), (1, 1, 0xF000, 0x1000, b"radio"), (0, 0, 0x10000, 0x100000, b"gateway"),
             (1, 0x82, 0x290000, 0x100000, b"pages"))  # fmt: skip
     table = b"".join(
         b"\xaa\x50"

@@ -13,6 +13,7 @@ from greenstep.store.board import BoardSettings
 from greenstep.work.port_choice import link_faults, open_board_port
 
 from .completing import complete_board
+from .help_page import HelpPage
 from .options import (
     RATE,
     Engineering,
@@ -77,7 +78,7 @@ def list_(as_json: bool) -> int:
             for name, meaning in rows:
                 json_line(kind, name=name, meaning=meaning)
         return 0
-    formatter = click.HelpFormatter(width=100)
+    formatter = HelpPage(width=100)
     for title, rows in hookup_tables():
         with formatter.section(title):
             formatter.write_dl(rows)

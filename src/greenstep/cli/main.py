@@ -15,6 +15,7 @@ from greenstep import __version__
 from greenstep.core.other_words import COMMANDS as OTHER_COMMANDS
 from greenstep.core.other_words import OPTIONS as OTHER_OPTIONS
 
+from .help_page import HelpPage
 from .lazy_commands import LazyCommands
 
 # command -> (module, section of the help); in the order of the work
@@ -99,6 +100,9 @@ class _Commands(LazyCommands):
             rows = [(name, self.summaries[name]) for name, (_, at) in _COMMANDS.items() if at == section]
             with formatter.section(section.capitalize()):
                 formatter.write_dl(rows)
+
+
+click.Context.formatter_class = HelpPage
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})

@@ -1,7 +1,7 @@
 """Flash to scale as rows of a page, one below the other; maps and comparisons are drawn on it.
 
-Images differ in hue, in lightness and in hatching, so that everybody can tell them apart, on a grey printer too. The
-hues are those of Okabe and Ito ("Color Universal Design", 2008).
+Images differ in hue, in lightness and in hatching, so that everybody can tell them apart, whichever colours
+they see, on a grey printer too.
 """
 
 from __future__ import annotations

@@ -31,7 +31,7 @@ ROWS = [
                 an_ESP8266_on_this_port="", an_ESP32_that_waits="", a_program_at_half_the_rate="", an_XMODEM_receiver="",
                 an_LPC_asked_before="", worn="worn=0x10123 worn=0x103F0 worn=0x10801"),
     Situation(11, "too large", BOARD, "does-not-fit", 5, {"images": {"flash": Image("pages.bin", (Piece(0x3FF000, bytes(8192)),))}}, "003FFFFF"),
-    Situation(11, "larger than its partition", BOARD, "vectors", 5, {"images": {"flash": sample_for(BOARD, 1_100_000)}}, "factory"),
+    Situation(11, "larger than its partition", BOARD, "vectors", 5, {"images": {"flash": sample_for(BOARD, 1_100_000)}}, "gateway"),
     Situation(6, "an ESP8266 with its button free", "esp8266", "boot-pin", 4, {"purpose": "greet", "faults": ("no-boot", "clock=1.54")},
               "boot mode:(3,6)"),
     Situation(6, "TX does not reach the chip", BOARD, "one-way", 4, {"purpose": "greet"}, "DOWNLOAD_BOOT",

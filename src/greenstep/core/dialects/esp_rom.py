@@ -69,7 +69,16 @@ BLOCK = 0x400
 
 _FIRST_BAUD = 115200
 _QUIET_S, _SETTLE_S = 0.04, 0.05
-_ERASE_S_PER_BYTE = 30 / (1 << 20)  # the description's own time-outs: 30 s a MiB to erase and write, 8 s for MD5
+
+# How long a reply may take. The flash is a serial NOR chip, and data sheets of these ("AC Electrical Characteristics")
+# agree in the most that they state: 400 ms for a sector of 4 KiB, 2 s for a block of 64 KiB, 3 ms for a page of 256
+# bytes. The ROM erases by blocks where whole ones lie in the space: 16 blocks a MiB are 32 s; what is left of it at
+# the two ends is at most 30 sectors, 12 s.
+_BLOCK_ERASE_S, _SECTOR_ERASE_S, _PAGE_S = 2.0, 0.4, 0.003
+_FLASH_BLOCK, _FLASH_PAGE = 64 << 10, 256
+# MD5: read on one line at 20 MHz, the slowest that an image header can ask for, 5 bytes of command to 64 of data:
+# 0.45 s a MiB. RFC 1321: 64 steps of some 8 operations for 64 bytes; at 4 clocks each, from a ROM without cache at
+# 40 MHz, 0.85 s. Neither clock nor cache of every ROM is known: six times the sum.
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
 _SAMPLES, _SAMPLE_BYTES = 24, AT_ONCE
@@ -77,6 +86,16 @@ _LOOKED_AT_BEHIND, _READ_BEHIND, _SECTORS_BEHIND = 512 << 10, 16, 8
 """After what is erased: bytes to sum at most; for an ESP8266, bytes to read at the start of so many sectors."""
 _OTHER_BLOCK = 48
 """Bytes per read when memory is read in a second way."""
+
+
+def _longest_erase_s(size: int) -> float:
+    """For `size` bytes from anywhere."""
+    ends = min(size, 2 * (_FLASH_BLOCK - SECTOR))
+    return -(-size // _FLASH_BLOCK) * _BLOCK_ERASE_S + -(-ends // SECTOR) * _SECTOR_ERASE_S
+
+
+def _longest_write_s(size: int) -> float:
+    return (size // _FLASH_PAGE + 2) * _PAGE_S
 
 
 @lru_cache(maxsize=8)
@@ -360,7 +379,7 @@ class EspRom(Dialect):
     def _begin(self, command: Command, size: int, number: int, offset: int) -> None:
         sixth = (0,) if self.met is not None and self.part.extra.get("sixth") else ()
         self._flash_chip.forget()
-        self._exchange(command, size, number, BLOCK, offset, *sixth, longest_s=2 + size * _ERASE_S_PER_BYTE)
+        self._exchange(command, size, number, BLOCK, offset, *sixth, longest_s=_longest_erase_s(size))
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its space; no data needs to follow."""
@@ -445,7 +464,7 @@ class EspRom(Dialect):
         body = _words(len(block), index, 0, 0) + block
         self._frames.forget()
         self._send(command, body, reduce(xor, block, _CHECKSUM_START))
-        timeout_s = self.link.settings.seconds(2 * len(body) + 40) + self.patience_s + written * _ERASE_S_PER_BYTE
+        timeout_s = self.link.settings.seconds(2 * len(body) + 40) + self.patience_s + _longest_write_s(written)
         self._reply(command, timeout_s, RefusalKind.BAD_DATA, address)
 
     @classmethod

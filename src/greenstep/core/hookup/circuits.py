@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
@@ -72,8 +73,30 @@ _PULSE = "reset off; wait 50 ms; reset on"
 _DIRECT_ENTER = "boot on; reset on; wait 50 ms; reset off; wait 50 ms"
 _RESET_ONLY = "reset on; wait 50 ms; reset off"
 _DIRECT_LEAVE = "boot off; reset on; wait 50 ms; reset off"
-_CROSS_ENTER = "boot on; reset on; wait 100 ms; reset off; wait 50 ms; boot off"
-_CROSS_LEAVE = "boot off; reset on; wait 100 ms; reset off"
+
+CROSS_OHM, CROSS_FARAD = 10e3, (1e-6, 10e-6)
+"""Around a cross pair: the pull-up at reset, and the least and the largest capacitor from there to ground."""
+
+_TOO_NEAR_S = 0.01  # an adapter may carry out two moves by so much nearer to each other than they were asked for
+
+
+def cross_times(ohm: float, farad: float) -> tuple[float, float]:
+    """(how long to hold reset, how long to keep boot selected after reset is released) by a cross pair with this
+    pull-up and capacitor at reset, in seconds and whole 10 ms.
+
+    Released, reset rises as Vcc (1 - exp(-t / RC)) and is surely high from 0.75 Vcc on: after RC ln 4. Held, the
+    transistor draws at least ten times the pull-up's current: 0.75 Vcc C / (10 Vcc / R) = 0.075 RC until surely low.
+    """
+    held, kept = 0.075 * ohm * farad, math.log(4) * ohm * farad
+    return math.ceil((held + _TOO_NEAR_S) * 100) / 100, math.ceil((kept + _TOO_NEAR_S) * 100) / 100
+
+
+def _cross_moves() -> tuple[str, str]:
+    """The sequences in and out that are right for every capacitor up to the largest: a ROM loader waits."""
+    held_s, kept_s = cross_times(CROSS_OHM, CROSS_FARAD[1])
+    held = f"reset on; wait {held_s * 1000:.0f} ms; reset off"
+    return f"boot on; {held}; wait {kept_s * 1000:.0f} ms; boot off", f"boot off; {held}"
+
 
 NAMED = {
     "by-hand": "no line: a person moves the jumper or presses the buttons",
@@ -117,7 +140,7 @@ def _completed(hookup: Hookup) -> Hookup:
     if hookup.reset.through == "capacitor":
         enter = leave = _PULSE
     elif hookup.crossed:
-        enter, leave = _CROSS_ENTER, _CROSS_LEAVE
+        enter, leave = _cross_moves()
     elif hookup.boot is not None:
         enter, leave = _DIRECT_ENTER, _DIRECT_LEAVE
     else:

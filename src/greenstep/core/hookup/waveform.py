@@ -13,7 +13,7 @@ from collections.abc import Sequence as Many
 from typing import Literal
 
 from ..frozen import frozen
-from .circuits import Hookup
+from .circuits import CROSS_FARAD, Hookup
 from .drive import Driver
 from .sequence import Sequence
 
@@ -40,8 +40,8 @@ class Electrics:
 
     @classmethod
     def usual(cls, hookup: Hookup, volts: float) -> Electrics:
-        """The values usually found with such a hookup: a cross pair has 1 uF at reset."""
-        return cls(volts=volts, reset_farad=1e-6 if hookup.crossed else 0.0)
+        """The values usually found with such a hookup: a cross pair has a capacitor at reset."""
+        return cls(volts=volts, reset_farad=CROSS_FARAD[0] if hookup.crossed else 0.0)
 
 
 @frozen
