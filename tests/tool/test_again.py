@@ -150,6 +150,10 @@ class Kept(ToolTest):
         self.assertRegex(hasty.out, r"what was to be kept is also in \S+\.hex: it is not proven to be back")
         back = self.run_tool("restore", str(aside[0]), *reach)
         self.assertEqual(back.status, 0, back.text)
+        self.assertIn(str(aside[0]), self.run_tool("journal", "--put-aside").out)
+        self.assertEqual(self.run_tool("journal", "--put-aside", "--clear").status, 2)
+        self.assertIn(" removed", self.run_tool("journal", "--put-aside", "--clear", "--yes").out)
+        self.assertEqual(list((self.folder / "kept").iterdir()), [])
         again = self.run_tool("upload", "brood-probe.hex", *reach, *keep)
         self.assertEqual(again.status, 0, again.text)
         content = bench.close()["brood-probe.flash"]

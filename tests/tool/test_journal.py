@@ -17,7 +17,7 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import granules_of
 from greenstep.core.journal_entry import JournalEntry
 from greenstep.store import journal
-from greenstep.store.journal import JournalTrouble, Wanted, held, record, remembered, row, rows
+from greenstep.store.journal import JournalTrouble, Wanted, clear, held, record, remembered, row, rows
 
 from .support import ToolTest
 from .test_image import png_size
@@ -87,6 +87,7 @@ class Kept(unittest.TestCase):
         record(self.path, probe(1))
         with closing(sqlite3.connect(self.path)) as file:
             file.execute("DROP TABLE content")
+            file.execute("ALTER TABLE climb DROP COLUMN own_values")
             file.execute("PRAGMA user_version = 1")
         self.assertIsNone(remembered(self.path, "UID1", "stm32f07x"))
         granules = granules_of(Image("a", (Piece(0, b"hive"),)), 0xFF)
@@ -123,6 +124,15 @@ class Kept(unittest.TestCase):
         newest = found["UID2"].newest
         assert newest is not None
         self.assertEqual((newest.number, newest.entry.version), (4, "brood probe 1.8"))
+
+    def test_what_is_cleared_is_not_believed_any_more(self) -> None:
+        granules = granules_of(Image("a", (Piece(0, b"hive"),)), 0xFF)
+        for entry in (probe(1), probe(2), probe(1, purpose="erase", at="2026-11-20T10:00:00+01:00")):
+            record(self.path, entry, None if entry.purpose == "erase" else granules)
+        self.assertEqual(clear(self.path, Wanted(since="2026-11-10")), 1)
+        self.assertIsNone(remembered(self.path, "UID1", "stm32f07x"))  # its erase is no longer on record
+        self.assertIsNotNone(remembered(self.path, "UID2", "stm32f07x"))
+        self.assertEqual([found.number for found in rows(self.path, Wanted())], [2, 1])
 
     def test_a_hundred_at_once_leave_a_whole_journal(self) -> None:
         with ThreadPoolExecutor(25) as pool:
@@ -200,6 +210,27 @@ class Asked(ToolTest):
         )
         drawn = self.run_tool("journal", "--save", "year.png")
         self.assertEqual((drawn.status, png_size(self.folder / "year.png")), (0, (1280, 800)), drawn.text)
+
+    def test_rows_are_cleared_with_consent(self) -> None:
+        self.fill()
+        record(self.folder / "journal.sqlite", ENTRY)
+        record(self.folder / "journal.sqlite", ENTRY)
+        both = len(self.run_tool("journal", "--last", "0", "--json").events)
+        for words in (
+            ("--clear",),
+            ("--clear", "--values"),
+            ("--clear", "--csv", "--yes"),
+            ("--values", "--on-chips"),
+        ):
+            with self.subTest(words):
+                self.assertEqual(self.run_tool("journal", *words).status, 2)
+        self.assertEqual(len(self.run_tool("journal", "--last", "0", "--json").events), both)
+        run = self.run_tool("journal", "--until", "2000-01-01", "--clear")
+        self.assertEqual((run.status, run.out), (0, "0 rows removed\n"), run.text)
+        first = self.run_tool("journal", "--board", "hive-scale", "--clear", "--yes")
+        self.assertEqual(first.out, "2 rows removed\n")
+        left = self.run_tool("journal", "--last", "0", "--json").events
+        self.assertEqual((both, len(left), {row["board"] for row in left}), (32, 30, {"brood-probe"}))
 
     def test_what_is_refused(self) -> None:
         for words, said in (

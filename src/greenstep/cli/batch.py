@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.core.image.patch import FORM
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
@@ -20,6 +22,9 @@ from .options import (
     start_options,
     talk_options,
 )
+
+if TYPE_CHECKING:
+    from greenstep.core.board_values import BoardValues
 
 
 @click.command("batch", short_help="The same images into many boards.")
@@ -39,6 +44,28 @@ from .options import (
     "--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Results, .csv or .json."
 )
 @click.option("--replace", is_flag=True, help="Let --save replace a file.")
+@click.option(
+    "--values",
+    "rows",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="A CSV file whose next row is this board's: each heading is a field, as {serial}.",
+)
+@click.option(
+    "--count-from",
+    type=Whole(0, (1 << 63) - 1),
+    metavar="NUMBER",
+    help="A counter as the field {count}: from this number on, or after the last that was given.",
+)
+@click.option(
+    "--patch",
+    multiple=True,
+    metavar=FORM,
+    help="Put a board's own into the image: '0x7C=\"{serial}\\0\"', '0x7C={count:u32}', 'eeprom:0=…'.",
+)
+@click.option(
+    "--series", metavar="NAME", help="A value is given once in each series. [the board's name, else the chip's]"
+)
 @click.option("--bell/--no-bell", default=True, help="Sound the terminal's bell for each board.")
 @batch_board_options
 @image_options
@@ -56,6 +83,10 @@ def command(
     save: Path | None,
     replace: bool,
     bell: bool,
+    rows: Path | None,
+    count_from: int | None,
+    patch: tuple[str, ...],
+    series: str | None,
     said: BoardSettings,
     how: How,
 ) -> int:
@@ -66,6 +97,7 @@ def command(
     greenstep batch brood-probe --save probes.csv
     greenstep batch brood-probe --port /dev/ttyUSB0 --port /dev/ttyUSB1
     greenstep batch hive-scale --each-new-port --count 16
+    greenstep batch hive-scale --values scales.csv --patch '0x800F000="{serial}\\0"'
 
     Exit status: 0 if every board ended well, else that of the first that did not.
     """
@@ -77,7 +109,31 @@ def command(
     from .target import settle
 
     board = settle(target, said, how)
-    orders = orders_for(board, ports, each_new_port, again, AT_THE_TERMINAL, wait_s, number, save)
+    values = _values(rows, count_from, patch, series or board.name or board.choice.title)
+    orders = orders_for(board, ports, each_new_port, again, AT_THE_TERMINAL, wait_s, number, save, values)
     if save is not None:
         check_results_file(save, replace)
     return BatchRun(orders, make_batch_view(how.as_json, bell)).run()
+
+
+def _values(rows: Path | None, count_from: int | None, patch: tuple[str, ...], series: str) -> BoardValues | None:
+    """What each board has for itself; None if nothing. Raises UsageFault."""
+    from greenstep.core.board_values import COUNT, BoardValues
+    from greenstep.core.errors import usage
+    from greenstep.core.image.patch import parse_patch
+    from greenstep.store.given_values import values_file
+    from greenstep.store.value_rows import read_rows
+
+    if rows is None and count_from is None and not patch:
+        return None
+    patches = []
+    for text in patch:
+        try:
+            patches.append(parse_patch(text))
+        except ValueError as error:
+            raise usage("patch", f"--patch {text}: {error}", f"write {FORM}: '0x7C=\"{{serial}}\"'") from None
+    table = read_rows(rows) if rows is not None else ()
+    if table and COUNT in table[0] and count_from is not None:
+        raise usage("values", f"{rows}: a heading {COUNT}, and --count-from", "name it otherwise")
+    values_file()
+    return BoardValues(series, table, count_from, tuple(patches))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable
 
 import click
 
@@ -14,7 +14,7 @@ _WITHIN = re.compile(r"(?<=\w)-(?=\w)")
 class HelpPage(click.HelpFormatter):
     """Click's own, which wraps at hyphens."""
 
-    def write_dl(self, rows: Sequence[tuple[str, str]], col_max: int = 30, col_spacing: int = 2) -> None:
+    def write_dl(self, rows: Iterable[tuple[str, str]], col_max: int = 30, col_spacing: int = 2) -> None:
         super().write_dl([(word, _WITHIN.sub(_UNBROKEN, text)) for word, text in rows], col_max, col_spacing)
 
     def write_text(self, text: str) -> None:

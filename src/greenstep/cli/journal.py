@@ -16,6 +16,7 @@ from greenstep.core.quantities import count, show_seconds
 
 from .fault_lines import explained_lines, wrapped
 from .faults import faults_as_asked
+from .journal_keeping import aside_files, clear_rows, given_values
 from .options import Whole
 
 if TYPE_CHECKING:
@@ -35,15 +36,21 @@ _COLOURS = {"green": "green", "unproven": "yellow", "failed": "red", "interrupte
 @click.option("--image", default="", metavar="NAME|SUM|TEXT", help="By file name, beginning of a sum, or version.")
 @click.option("--outcome", type=click.Choice(_OUTCOMES), default=None, help="With this outcome.")
 @click.option("--since", default="", metavar="DATE|DAYS", help="Since a date, 2026-11-02, or this many days back: 7.")
+@click.option("--until", default="", metavar="DATE|DAYS", help="Up to a date, or this many days back.")
 @click.option("--last", type=Whole(0, None), default=None, metavar="NUMBER", help="How many rows; 0: all. [20]")
 @click.option("--on-chips", is_flag=True, help="What is on which chip, and which have an old image.")
+@click.option("--values", is_flag=True, help="Values of their own that boards of a batch were given.")
+@click.option("--put-aside", is_flag=True, help="Bytes saved before an erase that no chip got back.")
+@click.option("--clear", is_flag=True, help="Remove what is listed, after asking.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option("--csv", "as_csv", is_flag=True, help="As CSV, with a heading row.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Draw durations and failures over time: PNG, SVG.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One row per line, for programs.")
 def command(
-    number: int | None, board: str, chip: str, port: str, image: str, outcome: str | None, since: str,
-    last: int | None, on_chips: bool, as_csv: bool, save: Path | None, as_json: bool,
+    number: int | None, board: str, chip: str, port: str, image: str, outcome: str | None, since: str, until: str,
+    last: int | None, on_chips: bool, values: bool, put_aside: bool, clear: bool, yes: bool, as_csv: bool,
+    save: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Every upload, backup, erase, lock and unlock on record: the last twenty, those that are asked for, or one by
     its number with all that is known of it.
@@ -53,18 +60,28 @@ def command(
     greenstep journal 42
     greenstep journal --on-chips
     greenstep journal --last 0 --csv > uploads.csv
+    greenstep journal --until 365 --clear
     """
     from greenstep.core.errors import usage
     from greenstep.store.journal import JournalTrouble, Wanted, held, journal_file, rows
     from greenstep.store.journal import row as one_row
 
     with faults_as_asked(as_json):
+        if sum((number is not None, on_chips, values, put_aside)) > 1:
+            raise usage("one-list", "NUMBER, --on-chips, --values, --put-aside: only one of these")
+        if clear and (number is not None or on_chips or values or save is not None or as_csv):
+            why = "values stay: else one could be given twice" if values else "rows are cleared as they are listed"
+            raise usage("clear", f"--clear goes with rows or with --put-aside; {why}")
+        if put_aside:
+            return aside_files(clear, yes, as_json)
+        if values:
+            return given_values(as_json)
         path = journal_file()
         if path is None:
             raise usage("no-journal", "no journal is kept: GREENSTEP_JOURNAL is 'none'", "unset it")
-        everything = save is not None or as_csv
+        everything = save is not None or as_csv or clear
         most = last if last is not None else 0 if everything else 20
-        wanted = Wanted(board, chip, port, image, outcome or "", _since(since), most)
+        wanted = Wanted(board, chip, port, image, outcome or "", _since(since), most, _since(until, "--until"))
         try:
             if number is not None:
                 found = one_row(path, number)
@@ -80,6 +97,8 @@ def command(
             raise usage(
                 "journal", f"the journal cannot be read: {trouble}", "move it away, and a new one is begun"
             ) from None
+        if clear:
+            return clear_rows(path, wanted, len(listed), yes, as_json)
         if save is not None:
             return _draw(save, listed, wanted)
     if as_csv:
@@ -92,7 +111,7 @@ def command(
     return 0
 
 
-def _since(text: str) -> str:
+def _since(text: str, option: str = "--since") -> str:
     """A date, or days back, as the beginning of a time in the journal. Raises UsageFault."""
     from greenstep.core.errors import usage
 
@@ -103,7 +122,7 @@ def _since(text: str) -> str:
     try:
         return datetime.fromisoformat(text).isoformat(timespec="seconds")
     except ValueError:
-        raise usage("since", f"--since {text} is not a date", "write 2026-11-02, or a number of days: 7") from None
+        raise usage("since", f"{option} {text} is not a date", "write 2026-11-02, or a number of days: 7") from None
 
 
 def _list(listed: Sequence[Row], wanted: Wanted) -> None:
@@ -145,6 +164,7 @@ def _show(found: Row, as_json: bool, as_csv: bool) -> int:
         ("port", f"{entry.port}, {entry.line}"),
         ("image", f"{entry.image}, {count(entry.image_bytes, 'byte')}" if entry.image else ""),
         ("version", entry.version),
+        ("its own", entry.own_values),
         ("crc32", entry.crc32),
         ("sha256", entry.sha256),
         ("took", f"{show_seconds(entry.seconds)}" + _writing(entry.write_seconds)),

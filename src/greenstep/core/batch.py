@@ -13,7 +13,7 @@ from .frozen import changing, frozen
 class BoardResult:
     """One board of a batch. `number` counts from 1 in the order in which they ended; `at` is ISO 8601; `seconds` is
     the upload's. `same_as` is the number of an earlier board whose chip had the same number of its own, else 0;
-    `journal` is its row there, else 0."""
+    `journal` is its row there, else 0; `own_values` are those that this board alone has."""
 
     at: str
     port: str
@@ -29,6 +29,7 @@ class BoardResult:
     journal: int = 0
     number: int = 0
     same_as: int = 0
+    own_values: str = ""
 
 
 @frozen

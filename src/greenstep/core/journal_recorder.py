@@ -73,7 +73,13 @@ class Recorder:
             seconds=ended.elapsed_s,
             write_seconds=self._write_seconds,
             proof=self._proof,
+            own_values=job.own_values,
+            common_sha256=self._common_sha256(),
         )
+
+    def _common_sha256(self) -> str:
+        common = self._job.common_flash
+        return digest_of(common, self._job.choice.first.flash.erased).sha256 if common is not None else ""
 
 
 def _outcome(ended: RunEnded) -> Outcome:

@@ -33,10 +33,20 @@ class AsideFile:
             self.path.unlink(missing_ok=True)
 
 
+def aside_folder() -> Path:
+    """Where they are: beside the journal."""
+    journal = journal_file()
+    return (journal.parent if journal is not None else platformdirs.user_data_path("greenstep")) / "kept"
+
+
+def aside_files() -> list[Path]:
+    """Those that no chip got back, oldest first."""
+    return sorted(aside_folder().glob("*.hex"), key=lambda path: path.stat().st_mtime)
+
+
 def put_aside(image: Image, whose: str) -> AsideFile:
     """Store the bytes beside the journal. Raises RefusedFault if that fails: nothing is erased then."""
-    journal = journal_file()
-    folder = (journal.parent if journal is not None else platformdirs.user_data_path("greenstep")) / "kept"
+    folder = aside_folder()
     stem = re.sub(r"[^A-Za-z0-9._-]", "-", whose) or "board"
     at = datetime.now().strftime("%Y-%m-%d-%H%M%S-%f")
     path = folder / f"{stem}-{at}.hex"

@@ -29,7 +29,8 @@ _KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
 _TYPES: tuple[Any, ...] = tuple(
     {"int": int, "float": (int, float), "str": str}[str(field.type)] for field in fields(JournalEntry)
 )
-_NEWEST_FORMAT = 2
+_NEWEST_FORMAT = 3
+_SINCE_3 = ("own_values", "common_sha256")
 
 _CREATE = (
     "CREATE TABLE IF NOT EXISTS climb (number INTEGER PRIMARY KEY AUTOINCREMENT, "
@@ -56,8 +57,8 @@ class Row:
 
 @frozen
 class Wanted:
-    """Which rows: of a board, a chip's name or number, a port, an outcome, since a time (ISO 8601); the last so many
-    (0: all). Empty: any."""
+    """Which rows: of a board, a chip's name or number, a port, an outcome, from one time to another (ISO 8601); the
+    last so many (0: all). Empty: any."""
 
     board: str = ""
     chip: str = ""
@@ -66,6 +67,7 @@ class Wanted:
     outcome: str = ""
     since: str = ""
     last: int = 20
+    until: str = ""
 
 
 @frozen
@@ -129,9 +131,33 @@ def held(path: Path) -> list[Held]:
     result = []
     for found in _query(path, latest.format(f"{good} AND unique_id != ''", "unique_id")):
         newest = by_board.get(found.entry.board)
-        old = newest is not None and newest.entry.sha256 != found.entry.sha256
+        old = newest is not None and _common(newest.entry) != _common(found.entry)
         result.append(Held(found, newest if old else None))
     return result
+
+
+def _common(entry: JournalEntry) -> str:
+    """What boards with values of their own have in common."""
+    return entry.common_sha256 or entry.sha256
+
+
+def clear(path: Path, wanted: Wanted) -> int:
+    """Remove the rows, however many are wanted. Returns how many. Nothing is believed any more of the content of
+    their chips: what remains on record may be older. Raises JournalTrouble."""
+    where, values = _conditions(wanted)
+    if not path.exists():
+        return 0
+    try:
+        with closing(sqlite3.connect(path, timeout=_WAIT_S, isolation_level=None)) as file:
+            _prepare(file, path)
+            file.execute("BEGIN IMMEDIATE")
+            chips = f"SELECT unique_id FROM climb {where}"
+            file.execute(f"DELETE FROM content WHERE unique_id IN ({chips})", values)
+            number = file.execute(f"DELETE FROM climb {where}", values).rowcount
+            file.execute("COMMIT")
+            return number
+    except (sqlite3.Error, OSError) as error:
+        raise JournalTrouble(f"{path}: {_words(error)}") from error
 
 
 def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
@@ -174,6 +200,9 @@ def _conditions(wanted: Wanted) -> tuple[str, tuple[str, ...]]:
     if wanted.since:
         conditions.append("at >= ?")
         values.append(wanted.since)
+    if wanted.until:
+        conditions.append("at < ?")
+        values.append(wanted.until)
     return ("WHERE " + " AND ".join(conditions) if conditions else ""), tuple(values)
 
 
@@ -212,6 +241,11 @@ def _prepare(file: sqlite3.Connection, path: Path) -> None:
     if version == _NEWEST_FORMAT:
         return
     file.execute("BEGIN IMMEDIATE")  # waits for whoever is at it too
+    (version,) = file.execute("PRAGMA user_version").fetchone()
+    if 0 < version < _NEWEST_FORMAT:
+        there = {row[1] for row in file.execute("PRAGMA table_info(climb)")}
+        for column in [name for name in _SINCE_3 if name not in there]:
+            file.execute(f"ALTER TABLE climb ADD COLUMN {column} TEXT NOT NULL DEFAULT ''")
     for statement in _CREATE:
         file.execute(statement)
     file.execute(f"PRAGMA user_version = {_NEWEST_FORMAT}")

@@ -16,12 +16,14 @@ from multiprocessing.synchronize import Semaphore
 from typing import Literal
 
 from greenstep.core.batch import BoardResult
+from greenstep.core.board_values import BoardValues
 from greenstep.core.climb import Job
 from greenstep.core.climb.presence import who_is_there
-from greenstep.core.errors import Finding
+from greenstep.core.errors import Finding, UsageFault
 from greenstep.core.events import Found, HandsWanted, RunEnded, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen
 
+from .own_values import OwnValues, none_left
 from .person import Person
 from .port_choice import opener
 from .run import Run
@@ -29,6 +31,7 @@ from .run import Run
 _BETWEEN_NEWS_S = 0.2
 _POLL_S, _PLUGGED_S = 0.7, 1.0
 _NO_END_S = 1e9
+_ALL_GIVEN = "every row of values is given: no further board is begun"
 
 
 @frozen
@@ -58,19 +61,28 @@ class Ends:
     finding: Finding | None
 
 
-News = Waits | Begins | Goes | Ends
+@frozen
+class Stops:
+    """No further board is served, for this reason; `exit_code` is 0 if that is no failure."""
+
+    text: str
+    exit_code: int = 0
+
+
+News = Waits | Begins | Goes | Ends | Stops
 
 
 @frozen
 class Order:
     """What a process is to do. `again`: board after board; `wait_s`: how long for the next one, None is without
-    limit. `each_new_port`: the port has come just now."""
+    limit. `each_new_port`: the port has come just now. `values`: what each board has for itself."""
 
     job: Job
     person: Person
     again: bool
     wait_s: float | None
     each_new_port: bool = False
+    values: BoardValues | None = None
 
 
 def work(order: Order, news: Connection, stopping: Flag, places: Semaphore | None) -> None:
@@ -90,11 +102,21 @@ class _Worker:
         self._places = places
         self._open = opener(order.job, order.person)
         self._listened = True
+        self._there = ""
 
     def run(self) -> None:
+        try:
+            self._serve()
+        except UsageFault as fault:
+            self._tell(Stops(str(fault), fault.exit_code))
+
+    def _serve(self) -> None:
         last: str | None = None
         while not self._stopping.is_set():
             if self._places is not None and not self._places.acquire(block=False):
+                return
+            if self._order.values is not None and none_left(self._order.values):
+                self._tell(Stops(_ALL_GIVEN))
                 return
             if self._order.again and not self._next_is_there(last):
                 return
@@ -134,7 +156,9 @@ class _Worker:
 
     def _until(self, wanted: Callable[[str | None], bool], end_s: float) -> bool:
         while not self._stopping.is_set() and time.monotonic() < end_s:
-            if wanted(who_is_there(self._order.job, self._open)):
+            number = who_is_there(self._order.job, self._open)
+            if wanted(number):
+                self._there = number or ""
                 return True
             self._stopping.wait(_POLL_S)
         return False
@@ -147,8 +171,15 @@ class _Worker:
         by_hand = self._order.again and not self._by_lines
         if by_hand:
             job = replace(job, patience_s=self._order.wait_s or _NO_END_S)
+        own = None
+        if self._order.values is not None:
+            own = self._next_values(self._order.values)
+            if own is None:
+                self._tell(Stops(_ALL_GIVEN))
+                return None
+            job = own.put_into(job)
         run = Run(job, self._order.person, waits=by_hand)
-        told_s, finding = 0.0, None
+        told_s, finding, started = 0.0, None, False
         at = datetime.now().astimezone().isoformat(timespec="seconds")
         self._tell(Begins())
         events = run.events()
@@ -156,11 +187,15 @@ class _Worker:
             nobody = by_hand and not run.outcome.synced
             if nobody and (self._stopping.is_set() or (isinstance(event, RunEnded) and event.exit_code == 4)):
                 events.close()  # and with it the port
+                if own is not None:
+                    own.hand_back()
                 return None
             if isinstance(event, Found):
                 finding = event.findings[0]
             elif isinstance(event, RunEnded):
                 result = _result(run, event, finding, at)
+                if own is not None:
+                    own.ended(run.outcome, event, started)
                 self._tell(Ends(result, finding))
                 return result
             elif isinstance(event, StepAdvanced):
@@ -168,8 +203,15 @@ class _Worker:
                     told_s = time.monotonic()
                     self._tell(Goes(event))
             elif isinstance(event, StepStarted | StepEnded | HandsWanted):
+                started = started or (isinstance(event, StepStarted) and event.step == "start")
                 self._tell(Goes(event))
         return None
+
+    def _next_values(self, wanted: BoardValues) -> OwnValues | None:
+        """Values for the board that is there; None if none are left."""
+        if not self._order.again and self._by_lines:
+            self._there = who_is_there(self._order.job, self._open) or ""
+        return OwnValues.next_of(wanted, self._there)
 
 
 def _result(run: Run, ended: RunEnded, finding: Finding | None, at: str) -> BoardResult:
@@ -186,5 +228,6 @@ def _result(run: Run, ended: RunEnded, finding: Finding | None, at: str) -> Boar
         summary=ended.summary,
         finding=finding.key if finding else "",
         cause=finding.cause if finding else "",
+        own_values=job.own_values,
         journal=ended.journal,
     )

@@ -16,6 +16,7 @@ from types import FrameType
 from typing import Any, Protocol
 
 from greenstep.core.batch import Batch, BoardResult
+from greenstep.core.board_values import BoardValues
 from greenstep.core.climb import Job
 from greenstep.core.errors import UsageFault, usage
 from greenstep.core.frozen import changing, frozen
@@ -23,7 +24,7 @@ from greenstep.ports.discovery import find_ports
 from greenstep.ports.watching import Newcomers
 from greenstep.store.batch_results import save_results
 
-from .batch_worker import Begins, Ends, News, Order, work
+from .batch_worker import Begins, Ends, News, Order, Stops, work
 from .board import Board
 from .jobs import make_job
 from .person import NOBODY, Person
@@ -66,6 +67,7 @@ class Orders:
     number: int | None = None
     save: Path | None = None
     person: Person = NOBODY
+    values: BoardValues | None = None
 
 
 def orders_for(
@@ -77,6 +79,7 @@ def orders_for(
     wait_s: float | None = None,
     number: int | None = None,
     save: Path | None = None,
+    values: BoardValues | None = None,
 ) -> Orders:
     """`again` is None if it was not said: then board after board on a single port. Raises UsageFault, RefusedFault,
     PortFault."""
@@ -92,6 +95,8 @@ def orders_for(
         board = board.at_port(ports[0])
     job = make_job("upload", board.without_port if each_new_port else board, person)
     refuse_unfit(job)
+    if values is not None:
+        values.check(job)
     named = tuple(port_name(board.at_port(port).said.port) for port in ports)
     if len(set(named)) != len(named):
         raise usage("port-twice", "a port is named twice", "name each --port once")
@@ -100,7 +105,9 @@ def orders_for(
     images = " + ".join(image.name for image in job.images.values())
     where = f"{len(served)} ports" if len(served) > 1 else "".join(served)
     title = f"{board.title}   {images}   {job.settings}   {where}".rstrip()
-    return Orders(title, job, served, repeats and not each_new_port, each_new_port, wait_s, number, save, person)
+    return Orders(
+        title, job, served, repeats and not each_new_port, each_new_port, wait_s, number, save, person, values
+    )
 
 
 @changing
@@ -129,6 +136,7 @@ class BatchRun:
         self._last_s = time.monotonic()
         self._asked_to_stop = False
         self._crashed = False
+        self._stopped_with = 0
 
     def run(self) -> int:
         """Returns the exit status: 0 if every board ended well, else that of the first that did not. Raises
@@ -154,7 +162,7 @@ class BatchRun:
         if self._orders.save is not None:
             save_results(self._orders.save, self._batch.results)
         self._view.end(self._batch)
-        return 1 if self._crashed else self._batch.exit_code
+        return 1 if self._crashed else self._batch.exit_code or self._stopped_with
 
     def _goes_on(self) -> bool:
         if self._served:
@@ -173,7 +181,7 @@ class BatchRun:
     def _begin(self, port: str) -> None:
         orders = self._orders
         job = replace(orders.pattern, port=port)
-        order = Order(job, orders.person, orders.again, orders.wait_s, orders.each_new_port)
+        order = Order(job, orders.person, orders.again, orders.wait_s, orders.each_new_port, orders.values)
         ours, theirs = self._context.Pipe(duplex=False)
         process = self._context.Process(
             target=work, args=(order, theirs, self._stopping, self._places), name=f"batch {port}"
@@ -207,6 +215,10 @@ class BatchRun:
     def _take(self, served: _Served, news: News) -> None:
         if isinstance(news, Begins):
             served.ended = False
+        if isinstance(news, Stops):
+            self._stopped_with = self._stopped_with or news.exit_code
+            self._view.remark(f"{served.port}: {news.text}")
+            return
         if not isinstance(news, Ends):
             self._view.news(served.port, news)
             return

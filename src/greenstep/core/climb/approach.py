@@ -259,6 +259,13 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
         yield Noted("chip", str(differs))
     examination = dialect.examine(job.part_as_declared(part))
     session.part, session.known = examination.part, (identity.ident, examination.unique_id)
+    if job.only_chip and examination.unique_id != job.only_chip:
+        raise RefusedFault.of(
+            "another-chip",
+            "another chip is there than a moment ago",
+            (f"number {examination.unique_id or 'none'}, before {job.only_chip}",),
+            ("leave the board in place until its result is shown",),
+        )
     if examination.locked:
         if job.purpose not in ("greet", "unlock") or job.wishes.writes_only:
             raise RefusedFault(*explain(session, "chip", locked=examination.locked))

@@ -35,7 +35,9 @@ class Job:
     kept out of every recording. `keeps_open`: after a green end the link stays open, for a console that goes on
     listening. `region` is the memory, address and size that a backup or an erase is about; None is all of it.
     `recall` returns what the journal knows of a chip, by its own number and its part's name; `put_aside` stores bytes
-    that must be kept, for the board or chip named, and raises RefusedFault if it cannot.
+    that must be kept, for the board or chip named, and raises RefusedFault if it cannot. `own_values` are those of
+    this very board, as a text for the journal, and `common_flash` is the image before they were put in. Not empty,
+    `only_chip` is the only number of its own with which the chip is the right one.
     """
 
     purpose: Purpose
@@ -62,6 +64,9 @@ class Job:
     region: tuple[str, int | None, int | None] = ("flash", None, None)
     recall: Callable[[str, str], Remembered | None] | None = None
     put_aside: Callable[[Image, str], Aside] | None = None
+    own_values: str = ""
+    common_flash: Image | None = None
+    only_chip: str = ""
 
     @property
     def first_settings(self) -> LineSettings:

@@ -1,0 +1,157 @@
+"""Values that each board of a batch has for itself."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from collections.abc import Mapping
+from pathlib import Path
+
+from greenstep.core.board_values import BoardValues, with_values
+from greenstep.core.climb import Job
+from greenstep.core.errors import UsageFault
+from greenstep.core.families import origins_of
+from greenstep.core.image.patch import parse_patch
+from greenstep.core.talk import TalkLine
+from greenstep.store.board import BoardSettings, ImageFile, PortChoice, TalkEntry
+from greenstep.store.given_values import claim, given, hand_back, left, settle
+from greenstep.store.value_rows import read_rows
+from greenstep.work.board import Board
+from greenstep.work.jobs import make_job
+
+IMAGES = Path(__file__).parents[2] / "examples" / "apiary" / "images"
+ROWS: tuple[Mapping[str, str], ...] = tuple({"serial": f"A-{n}", "mac": f"02:00:00:00:00:{n:02X}"} for n in range(3))
+
+
+class Patches(unittest.TestCase):
+    def test_every_form(self) -> None:
+        values = {"serial": "A-7", "count": "300", "mac": "02:00:5E:10:00:FF"}
+        for text, data in {
+            "0x7C=32 2E 35": b"2.5",
+            '0x7C="2.5"': b"2.5",
+            "0x7C='{serial}\\0'": b"A-7\0",
+            '0x7C="no {count:06} {{x}}"': b"no 000300 {x}",
+            "0x7C={count:u16}": b"\x2c\x01",
+            "0x7C={count:u32be} FF": b"\x00\x00\x01\x2c\xff",
+            "0x7C={mac:hex}": b"\x02\x00\x5e\x10\x00\xff",
+        }.items():
+            with self.subTest(text):
+                self.assertEqual(parse_patch(text).data(values), data)
+        self.assertEqual((parse_patch("eeprom:4=FF").memory, parse_patch("eeprom:4=FF").address), ("eeprom", 4))
+
+    def test_what_is_none(self) -> None:
+        for text in ("7C", "0x7C=", "0x7C=xyz", "0x7C={serial}", "0x7C={a:u24}", '0x7C="{a:u32}"', "0x7C={", "x=FF",
+                     "0xFFFFFFFF=0102", '0x7C="{}"', '0x7C="{a!r}"'):  # fmt: skip
+            with self.subTest(text), self.assertRaises(ValueError):
+                parse_patch(text)
+        for text, value in (("0={a:u8}", "256"), ("0={a:hex}", "xy"), ("0={a:u16}", "-1"), ("0={a:u16}", "many")):
+            with self.subTest(text, value=value), self.assertRaises(ValueError):
+                parse_patch(text).data({"a": value})
+
+
+class PutIn(unittest.TestCase):
+    def job(self, chip: str, image: str, at: int | None = None, say: str = "serial {serial}") -> Job:
+        talk = (TalkEntry(expect="?", send=say),)
+        port = PortChoice(name="none/such")
+        said = BoardSettings(chip=chip, port=port, images=(ImageFile(IMAGES / image, at),), talk=talk)
+        return make_job("upload", Board("", said))
+
+    def test_image_and_talk(self) -> None:
+        job = self.job("stm32f072", "brood-probe.hex")
+        patches = [parse_patch('0x8000400="{serial}"'), parse_patch("0x8000410={count:u32}")]
+        own = with_values(job, patches, {"serial": "A-7", "count": "12"})
+        flash, before = own.images["flash"], job.images["flash"]
+        self.assertEqual(flash.cut(0x8000400, 3, 0), b"A-7")
+        self.assertEqual(flash.cut(0x8000410, 4, 0), b"\x0c\0\0\0")
+        self.assertEqual((flash.cut(0x8000403, 13, 0), flash.end), (before.cut(0x8000403, 13, 0), before.end))
+        self.assertEqual(own.talk, (TalkLine("?", 5.0, "serial A-7"),))
+        self.assertEqual((own.own_values, own.common_flash), ("serial=A-7, count=12", before))
+        self.assertNotEqual(job.images["flash"], flash)
+
+    def test_the_sums_of_a_boot_header_are_redone(self) -> None:
+        job = self.job("esp32", "gateway.bin", 0x10000)
+        own = with_values(job, [parse_patch('0x10100="{serial}"')], {"serial": "A-7"})
+        (origin,) = origins_of(own.images["flash"])
+        assert origin.header is not None
+        self.assertTrue(origin.header.checksum_right)
+        self.assertTrue(origin.header.digest_right)
+        self.assertEqual(own.images["flash"].cut(0x10100, 3, 0), b"A-7")
+
+    def test_an_eeprom_of_its_own(self) -> None:
+        own = with_values(
+            self.job("atmega328p", "hive-scale.hex"),
+            [parse_patch("eeprom:4={count:u16}")],
+            {"count": "9", "serial": ""},
+        )
+        self.assertEqual([(p.address, p.data) for p in own.images["eeprom"].pieces], [(4, b"\x09\0")])
+
+    def test_what_is_refused_before_the_first_board(self) -> None:
+        job = self.job("stm32f072", "brood-probe.hex")
+        number = parse_patch("0={serial:u8}")
+        for said, values, wanted in (
+            ("no value mac", BoardValues("s", ({"serial": "1"},), None, (parse_patch("0={mac:hex}"),)), job),
+            ("no value serial", BoardValues("s", (), 1, (parse_patch("0={count:u8}"),)), job),
+            ("goes anywhere", BoardValues("s", ROWS), self.job("stm32f072", "brood-probe.hex", say="hello")),
+            ("line 3", BoardValues("s", ({"serial": "1"}, {"serial": "256"}), None, (number,)), job),
+            ("no eeprom", BoardValues("s", ROWS, None, (parse_patch("eeprom:0={mac:hex}"),)), job),
+            ("what is said to the application", BoardValues("s", ROWS), self.job("stm32f072", "brood-probe.hex", say="{serial")),
+        ):  # fmt: skip
+            with self.subTest(said), self.assertRaisesRegex(UsageFault, said):
+                values.check(wanted)
+
+
+class Given(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.path = Path(folder.name) / "values.sqlite"
+        self.wanted = BoardValues("scales", ROWS, 5)
+
+    def test_each_is_given_once_also_without_an_end(self) -> None:
+        found = [claim(self.path, self.wanted) for _ in range(4)]
+        values = [one.values if one else None for one in found]
+        self.assertEqual(values, [*({**row, "count": str(5 + n)} for n, row in enumerate(ROWS)), None])
+        self.assertEqual(left(self.path, self.wanted), 0)
+        self.assertEqual([one.outcome for one in given(self.path)], ["", "", ""])
+        other = claim(self.path, BoardValues("probes", ROWS))
+        assert other is not None
+        self.assertEqual(other.values, ROWS[0])
+
+    def test_the_same_chip_has_the_same(self) -> None:
+        first = claim(self.path, self.wanted)
+        assert first is not None
+        settle(self.path, first, "chip 1", "STM32", "failed", 3)
+        again, other = claim(self.path, self.wanted, "chip 1"), claim(self.path, self.wanted, "chip 2")
+        assert again is not None
+        assert other is not None
+        self.assertEqual((again.values, again.again), (first.values, True))
+        self.assertEqual(other.values["serial"], "A-1")
+        hand_back(self.path, again)  # it stays the chip's
+        self.assertEqual(claim(self.path, self.wanted, "chip 1"), again)
+        fewer = claim(self.path, BoardValues("scales", ROWS[2:], 5), "chip 1")
+        assert fewer is not None
+        self.assertEqual(fewer.values, {**ROWS[2], "count": "7"})
+
+    def test_what_no_board_has_seen_is_given_to_the_next(self) -> None:
+        first = claim(self.path, self.wanted)
+        assert first is not None
+        hand_back(self.path, first)
+        second = claim(self.path, self.wanted)
+        assert second is not None
+        self.assertEqual(second.values, first.values)
+
+
+class Rows(unittest.TestCase):
+    def test_tables(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "scales.csv"
+            for text in ("serial,key\nA-1,x y\n\nA-2, z\n", "\ufeffserial;key\r\nA-1;x y\r\nA-2;z\r\n"):
+                path.write_text(text, "utf-8")
+                self.assertEqual(read_rows(path), ({"serial": "A-1", "key": "x y"}, {"serial": "A-2", "key": "z"}))
+            for said, text in (
+                ("heading", ""), ("heading", "1,2\n"), ("heading", "a,a\n1,2\n"), ("no row", "a,b\n"),
+                ("line 3: 1 value", "a,b\n1,2\n3\n"), ("line 4: the same as line 2", "a\n1\n2\n1\n"),
+            ):  # fmt: skip
+                path.write_text(text, "utf-8")
+                with self.subTest(text), self.assertRaisesRegex(UsageFault, said):
+                    read_rows(path)
