@@ -164,6 +164,27 @@ class Script(ToolTest):
         piped = self.run_tool("listen", "--port", self.RUNS, *said, typed="status\n")
         self.assertEqual(piped.status, 0, piped.text)
 
+    def test_a_file_is_sent_as_it_is_and_what_is_heard_is_saved(self) -> None:
+        lines = [f"hive {number}: {number * 37 % 211:03} kg" for number in range(40)]
+        (self.folder / "names.txt").write_bytes("".join(f"{line}\r\n" for line in lines).encode())
+        for pause in ((), ("--pause", "0.05")):
+            words = ("--send-file", "names.txt", "--save", "heard.bin", "--replace", *pause)
+            run = self.listen("bench:hive-scale?on-for=5", *words, "--expect", lines[-1], "--within", "20")
+            with self.subTest(pause):
+                self.assertEqual(run.status, 0, run.text)
+                heard = (self.folder / "heard.bin").read_bytes()
+                self.assertEqual([row[7:] for row in heard.decode().replace("next? ", "").splitlines()
+                                  if row.startswith("taken: ")], lines[: heard.count(b"taken:")])  # fmt: skip
+                self.assertGreaterEqual(heard.count(b"taken:"), 39)
+        self.assertEqual(self.listen(self.RUNS, "--save", "heard.bin", "--seconds", "0.2").status, 2)
+        self.assertIn("nobody.txt: No such file", self.listen(self.RUNS, "--send-file", "nobody.txt").err)
+        late = self.listen(self.RUNS, "--send-file", "names.txt", "--pause", "0.5", "--seconds", "1.2")
+        self.assertRegex(late.err, r"^\d+ bytes of the file were not sent in time")
+
+    def test_a_word_that_is_no_board(self) -> None:
+        self.assertIn("--port /dev/ttyUSB9", self.run_tool("listen", "/dev/ttyUSB9").err)
+        self.assertIn("without a board: --port NAME", self.run_tool("listen", "hive-scale").err)
+
     def test_a_pipe_in_any_encoding(self) -> None:
         done = subprocess.run(
             [COMMAND, "listen", "--port", self.RUNS, "--expect", "taken: status", "--within", "10"], cwd=self.folder,

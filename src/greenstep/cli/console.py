@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import field
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, BinaryIO, TextIO
 
 import click
 
@@ -19,7 +19,7 @@ from greenstep.core.errors import StartFault, usage
 from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkError
-from greenstep.core.quantities import show_heard
+from greenstep.core.quantities import count, show_heard
 from greenstep.core.secrets import MaskedStream, Secrets
 
 from .keyboard import PipedLines, pressed, terminal_keys
@@ -34,8 +34,9 @@ _HELD_BACK_S = 0.2
 
 @frozen
 class ConsoleWishes:
-    """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `seconds`: how
-    long to listen, without limit if None. `expect` must come within `within_s`."""
+    """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `file` is sent as
+    it is, with `pause_s` after each line of it. `save` holds the bytes heard. `seconds`: how long to listen, without
+    limit if None. `expect` must come within `within_s`."""
 
     line_end: bytes = b"\r\n"
     keys: bool = False
@@ -43,6 +44,9 @@ class ConsoleWishes:
     as_hex: bool = False
     log: Path | None = None
     send: tuple[str, ...] = ()
+    file: bytes = b""
+    pause_s: float = 0.0
+    save: Path | None = None
     expect: str = ""
     within_s: float = 5.0
     seconds: float | None = None
@@ -66,6 +70,9 @@ class Console:
         self._heard_last = b""
         self._line_s: float | None = None
         self._log: TextIO | None = None
+        self._saved: BinaryIO | None = None
+        self._unsent = wishes.file
+        self._next_send_s = 0.0
         self._interactive = sys.stdin.isatty() and sys.stdout.isatty() and not wishes.as_json
         self._raw = self._interactive and wishes.keys
         width = shutil.get_terminal_size().columns
@@ -73,7 +80,7 @@ class Console:
 
     def run(self, first: bytes = b"") -> int:
         """`first` was heard already. Returns the exit status. Raises PortFault, StartFault, UsageFault."""
-        with self._logging(), self._keys():
+        with self._logging(), self._saving(), self._keys():
             try:
                 self._heard(first)
                 for line in self._wishes.send:
@@ -90,10 +97,12 @@ class Console:
         wishes = self._wishes
         piped = None if sys.stdin is None or sys.stdin.isatty() else PipedLines()
         while True:
-            if self._expectation is not None and self._expectation.found:
+            if self._expectation is not None and self._expectation.found and not self._unsent:
                 return 0
             self._check_time()
             if wishes.seconds is not None and self._elapsed() >= wishes.seconds:
+                if self._unsent:
+                    click.echo(f"{count(len(self._unsent), 'byte')} of the file were not sent in time", err=True)
                 return 0
             began_s = time.monotonic()
             data = self._link.read(1, _SLICE_S)
@@ -102,6 +111,7 @@ class Console:
                 piped.wait_for_end(began_s + _SLICE_S - time.monotonic())
             if self._interactive and self._typed(pressed()):
                 return 0
+            self._send_more()
             for line in piped.take() if piped else ():
                 self._send(line)
 
@@ -110,7 +120,7 @@ class Console:
 
     def _check_time(self) -> None:
         wishes = self._wishes
-        if self._expectation is None or self._elapsed() < wishes.within_s:
+        if self._expectation is None or self._expectation.found or self._elapsed() < wishes.within_s:
             return
         heard = show_heard(self._heard_last) if self._heard_last else "nothing"
         raise StartFault.of(
@@ -133,6 +143,7 @@ class Console:
             shown = b""
         if self._expectation is not None and data:
             self._expectation.feed(data)
+        self._save(shown)
         if shown:
             self._heard_last = (self._heard_last + shown)[-200:]
         if self._wishes.as_hex:
@@ -212,12 +223,34 @@ class Console:
         elif self._interactive and not typed:
             self._show([f"> {readable(shown)}"], "")
 
+    def _send_more(self) -> None:
+        """The next of the file, as much as the line carries while it is listened to."""
+        if not self._unsent or self._elapsed() < self._next_send_s:
+            return
+        size = max(1, int(_SLICE_S / self._link.settings.seconds(1)))
+        if self._wishes.pause_s:
+            size = self._unsent.find(b"\n") + 1 or len(self._unsent)
+        sent, self._unsent = self._unsent[:size], self._unsent[size:]
+        self._link.write(sent)
+        self._next_send_s = self._elapsed() + self._wishes.pause_s
+        if not self._unsent:
+            self._write_log(">", f"({count(len(self._wishes.file), 'byte')} of a file)")
+            if self._wishes.as_json:
+                self._json("sent", f"({count(len(self._wishes.file), 'byte')} of a file)")
+            elif self._interactive:
+                self._show([f"> {count(len(self._wishes.file), 'byte')} sent"], "")
+
     # --- where it goes
 
     def _json(self, kind: str, text: str) -> None:
         from .json_view import json_line
 
         json_line(kind, at_s=self._elapsed(), text=text)
+
+    def _save(self, data: bytes) -> None:
+        if self._saved is not None and data:
+            self._saved.write(data)
+            self._saved.flush()
 
     def _write_log(self, way: str, text: str) -> None:
         if self._log is not None:
@@ -239,12 +272,27 @@ class Console:
             self._log = stream
             yield
 
+    @contextlib.contextmanager
+    def _saving(self) -> Iterator[None]:
+        path = self._wishes.save
+        if path is None:
+            yield
+            return
+        try:
+            stream = path.open("wb")
+        except OSError as error:
+            raise usage("save", f"{path} cannot be written: {error.strerror}", "another place for --save") from None
+        with stream:
+            self._saved = stream
+            yield
+
     def _keys(self) -> contextlib.AbstractContextManager[None]:
         return terminal_keys(self._wishes.keys) if self._interactive else contextlib.nullcontext()
 
     def _finish(self) -> None:
         """Text without a line end is shown too."""
         rest = self._mask.flush()
+        self._save(rest)
         if self._wishes.as_hex:
             self._heard_lines([str(row) for row in (*self._hex.feed(rest, self._elapsed()), *self._hex.flush())], "")
         else:

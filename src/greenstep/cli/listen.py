@@ -34,6 +34,20 @@ if TYPE_CHECKING:
 )
 @click.option("--send", multiple=True, metavar="LINE", help="Send a line at the beginning.")
 @click.option(
+    "--send-file",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Send a file as it is, byte by byte, after that.",
+)
+@click.option("--pause", type=Real(0, 60), metavar="SECONDS", default=0.0, help="After each line of that file. [0]")
+@click.option(
+    "--save",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Save every byte heard, as it came.",
+)
+@click.option("--replace", is_flag=True, help="Let --save replace a file.")
+@click.option(
     "--expect", "text", metavar="TEXT", help="Stop as soon as this text is heard; exit status 8 if it is not."
 )
 @click.option("--within", type=Real(0.1, 86400), metavar="SECONDS", default=5.0, help="How long to wait for it. [5]")
@@ -43,7 +57,8 @@ if TYPE_CHECKING:
 @general_options
 def command(
     board: tuple[str, ...], find_baud: bool, reset: bool, keys: bool, times: bool, as_hex: bool, log: Path | None,
-    send: tuple[str, ...], text: str | None, within: float, seconds: float | None, said: BoardSettings, how: How,
+    send: tuple[str, ...], send_file: Path | None, pause: float, save: Path | None, replace: bool,
+    text: str | None, within: float, seconds: float | None, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """A console: shows what the application says, and sends the lines you type. Lines from a pipe are sent too.
 
@@ -51,13 +66,17 @@ def command(
     greenstep listen hive-scale
     greenstep listen --port /dev/ttyUSB0 --find-baud --log hive.txt
     greenstep listen hive-scale --reset --expect "ready" --within 10
+    greenstep listen hive-scale --send-file settings.txt --pause 0.1 --save heard.bin
     """
     from greenstep.core.talk import LINE_ENDS
+    from greenstep.store.image_saving import check_place
     from greenstep.work.listening import find_rate, open_console
 
     from .console import Console, ConsoleWishes, head_line
 
     wanted = settle(board, said, how, port_is_enough=True)
+    if save is not None:
+        check_place(save, replace)
     wishes = ConsoleWishes(
         line_end=LINE_ENDS[wanted.said.line_end or "crlf"],
         keys=keys,
@@ -65,6 +84,9 @@ def command(
         as_hex=as_hex,
         log=log,
         send=send,
+        file=_read(send_file),
+        pause_s=pause,
+        save=save,
         expect=text or "",
         within_s=within,
         seconds=seconds,
@@ -80,6 +102,16 @@ def command(
         if not how.as_json:
             click.echo(head_line(wanted.name, console.port, console.link.settings, wishes))
         return Console(console.link, console.port, wishes).run(first)
+
+
+def _read(path: Path | None) -> bytes:
+    """What is to be sent. Raises UsageFault."""
+    from greenstep.core.errors import usage
+
+    try:
+        return b"" if path is None else path.read_bytes()
+    except OSError as error:
+        raise usage("send-file", f"{path}: {error.strerror or error}", "another --send-file") from None
 
 
 def _show_rate(how: How, tried: RateTried) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,6 +15,9 @@ from greenstep.work.port_choice import BENCH
 
 from .options import How
 
+_PORT = re.compile(r"/dev/|COM\d+$|bench:|\w+://", re.IGNORECASE)
+"""How the name of a port begins."""
+
 
 def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough: bool = False) -> Board:
     """The board that is named, or that options alone describe. `port_is_enough`: a port alone means no board of the
@@ -23,7 +27,7 @@ def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough
     """
     project = find_project(Path.cwd(), how.project)
     alone = port_is_enough and not words and said.port is not None
-    name, files = ("", ()) if alone else _split(words, project, said)
+    name, files = ("", ()) if alone else _split(words, project, said, port_is_enough)
     said = replace(said, images=(*image_arguments(files), *(said.images or ())) or None)
     if name:
         said = said.over(project.boards[name])
@@ -34,16 +38,23 @@ def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough
     return Board(name, said)
 
 
-def _split(words: tuple[str, ...], project: Project, said: BoardSettings) -> tuple[str, tuple[str, ...]]:
+def _split(
+    words: tuple[str, ...], project: Project, said: BoardSettings, port_is_enough: bool
+) -> tuple[str, tuple[str, ...]]:
     """Which word is a board; the others are files."""
     if words and words[0] in project.boards:
         return words[0], words[1:]
     if not words and not said.chip and project.boards:
         if len(project.boards) == 1:
             return next(iter(project.boards)), ()
-        raise usage("which-board", "which board?", f"name one: {', '.join(project.boards)}")
+        tries = [f"name one: {', '.join(project.boards)}", *(("or a port: --port NAME",) if port_is_enough else ())]
+        raise usage("which-board", "which board?", *tries)
     for file in image_arguments(words):
         word = str(file.file)
+        if _PORT.match(word):
+            raise usage("port-as-file", f"{word} is a port", f"--port {word}")
+        if port_is_enough:
+            raise usage("no-such-board", f"there is no board '{word}' here", *_boards_or_port(word, project))
         if not _is_file(word):
             near = project.names_like(word)
             tries = [f"did you mean {' or '.join(near)}?"] if near else []
@@ -51,6 +62,15 @@ def _split(words: tuple[str, ...], project: Project, said: BoardSettings) -> tup
                 tries.append("there is no greenstep.toml in this folder or above it, so it can only be a file")
             raise usage("no-such-target", f"'{word}' is neither a board nor a file", *tries)
     return "", words
+
+
+def _boards_or_port(word: str, project: Project) -> tuple[str, ...]:
+    """What to write instead of a board that there is not."""
+    near = project.names_like(word) or list(project.boards)
+    return (
+        *((f"boards: {', '.join(near)}",) if near else ()),
+        "without a board: --port NAME; greenstep ports lists them",
+    )
 
 
 def _is_file(word: str) -> bool:

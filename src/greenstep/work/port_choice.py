@@ -75,7 +75,10 @@ def port_name(wanted: PortChoice | None) -> str:
         return ports[0].name
     if not ports:
         raise _port_fault("port", "missing", "", ())
-    raise usage("which-port", "which port?", f"--port NAME: there are {', '.join(port.name for port in ports)}")
+    there = ", ".join(port.name for port in ports)
+    raise usage(
+        "which-port", "which port?", f"--port NAME: there are {there}", "greenstep find-port finds it by its plug"
+    )
 
 
 def _port_fault(*seen: Any, **more: Any) -> PortFault:
