@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 # Of what is installed, only what every command loads is compiled beforehand: the rest is when it is first loaded.
 
-.PHONY: demo test check bench faults findings screenshots clean
+.PHONY: demo test check measure faults findings screenshots clean
 
 demo: $(VENV)/ready
 	$(BIN)/greenstep demo
@@ -16,7 +16,7 @@ check: $(VENV)/checkers
 	$(BIN)/ruff check src tests benchmarks examples docs
 	$(BIN)/mypy
 
-bench: $(VENV)/ready
+measure: $(VENV)/ready
 	$(BIN)/python -m benchmarks.line_efficiency
 	$(BIN)/python -m benchmarks.hex_parsing
 	$(BIN)/python -m benchmarks.image_show

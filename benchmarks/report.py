@@ -78,7 +78,7 @@ def main() -> int:
     lines = [
         "# Measurements",
         "",
-        "Made by `python -m benchmarks.report`; `make bench` and `make faults` print them.",
+        "Made by `python -m benchmarks.report`; `make measure` and `make faults` print them.",
     ]
     failed = False
     for title, module, words in PARTS:

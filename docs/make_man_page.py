@@ -10,6 +10,7 @@ import click
 
 from greenstep import __version__
 from greenstep.cli.main import main
+from greenstep.cli.options import VARIABLES
 
 PAGE = Path(__file__).parent / "greenstep.1"
 _EXITS = (
@@ -89,7 +90,7 @@ def page() -> str:
     lines += [
         ".SH ENVIRONMENT",
         _plain("What stands in greenstep.toml too can be given as GREENSTEP_ and its name: GREENSTEP_PORT."),
-        _plain("GREENSTEP_JOURNAL names the journal's file; 'none' keeps none. NO_COLOR is kept."),
+        *(_plain(f"{name}: {meaning}.") for name, meaning in VARIABLES.items()),
         ".SH FILES",
         _plain("greenstep.toml in this folder or above it: the boards of a project."),
     ]

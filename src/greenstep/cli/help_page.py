@@ -1,24 +1,74 @@
-"""Help pages in which a word is never cut at its hyphens: names are copied from them."""
+"""Help pages: names are never cut at their hyphens, since they are copied from there; a page that is longer than a
+small terminal says near its top what follows."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from typing import Any
 
 import click
 
 _UNBROKEN = "\u2011"  # at which lines are not wrapped; never written
 _WITHIN = re.compile(r"(?<=\w)-(?=\w)")
+_LINES = 24
+_MANY = 14
+SECTIONS = {
+    "Board": (
+        "chip", "port", "dialect", "baud", "frame", "hookup", "enter", "leave", "patience", "also-accept",
+        "bootloader-bytes", "set",
+    ),
+    "Images": ("images", "eeprom", "keep", "even-if", "erase", "compare", "verify"),
+    "Application": ("start", "expect", "expect-within", "console-baud", "talk", "line-end"),
+    "General": ("trace", "json", "project", "brief", "help"),
+}  # fmt: skip
+"""Where options that many commands have are shown in a long list of them."""
 
 
 class HelpPage(click.HelpFormatter):
-    """Click's own, which wraps at hyphens."""
+    """Click's own, with that."""
+
+    def __init__(self, **sizes: Any) -> None:
+        super().__init__(**sizes)
+        self._headings: list[str] = []
+        self._top = 0
+
+    def write_heading(self, heading: str) -> None:
+        if not self._headings:
+            self._top = len(self.buffer)
+        self._headings.append(heading)
+        super().write_heading(heading)
 
     def write_dl(self, rows: Iterable[tuple[str, str]], col_max: int = 30, col_spacing: int = 2) -> None:
-        super().write_dl([(word, _WITHIN.sub(_UNBROKEN, text)) for word, text in rows], col_max, col_spacing)
+        shown = [(word, _WITHIN.sub(_UNBROKEN, text)) for word, text in rows]
+        if len(shown) < _MANY or self._headings[-1:] != ["Options"]:
+            super().write_dl(shown, col_max, col_spacing)
+            return
+        parts: dict[str, list[tuple[str, str]]] = {"": [], **{title: [] for title in SECTIONS}}
+        for row in shown:
+            parts[section_of(row[0])].append(row)
+        for title, part in parts.items():
+            if title and part:
+                self.dedent()
+                self.write_paragraph()
+                self.write_heading(title)
+                self.indent()
+            if part:
+                super().write_dl(part, col_max, col_spacing)
 
     def write_text(self, text: str) -> None:
         super().write_text(_WITHIN.sub(_UNBROKEN, text))
 
     def getvalue(self) -> str:
+        lines = "".join(self.buffer).count("\n")
+        if self._top and lines > _LINES:
+            headings = ", ".join(heading.partition(",")[0] for heading in self._headings)
+            self.buffer.insert(self._top, f"  Below, in {lines} lines: {headings}.\n\n")
+            self._top = 0
         return super().getvalue().replace(_UNBROKEN, "-")
+
+
+def section_of(word: str) -> str:
+    """The section of an option, as `--chip NAME` or `-h, --help`; empty if it is the command's own."""
+    found = re.search(r"--([a-z-]+)", word)
+    return next((title for title, names in SECTIONS.items() if found and found[1] in names), "")

@@ -30,16 +30,21 @@ if TYPE_CHECKING:
 @click.option("--times", is_flag=True, help="Show the time before each line, in seconds.")
 @click.option("--hex", "as_hex", is_flag=True, help="Bytes in hexadecimal, with their text beside them.")
 @click.option(
-    "--log", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="Add all lines to a file."
+    "--log",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Add all lines to a file, with the time of day, < heard and > sent.",
 )
 @click.option("--send", multiple=True, metavar="LINE", help="Send a line at the beginning.")
 @click.option(
     "--send-file",
     type=click.Path(path_type=Path, dir_okay=False),
     metavar="FILE",
-    help="Send a file as it is, byte by byte, after that.",
+    help="Send a file as it is, after the lines of --send.",
 )
-@click.option("--pause", type=Real(0, 60), metavar="SECONDS", default=0.0, help="After each line of that file. [0]")
+@click.option(
+    "--pause", type=Real(0, 60), metavar="SECONDS", default=0.0, help="Wait after each line of that file. [0]"
+)
 @click.option(
     "--save",
     type=click.Path(path_type=Path, dir_okay=False),
@@ -50,7 +55,13 @@ if TYPE_CHECKING:
 @click.option(
     "--expect", "text", metavar="TEXT", help="Stop as soon as this text is heard; exit status 8 if it is not."
 )
-@click.option("--within", type=Real(0.1, 86400), metavar="SECONDS", default=5.0, help="How long to wait for it. [5]")
+@click.option(
+    "--within",
+    type=Real(0.1, 86400),
+    metavar="SECONDS",
+    default=5.0,
+    help="How long to wait for the text of --expect. [5]",
+)
 @click.option("--seconds", type=Real(0.1, 86400), metavar="SECONDS", help="Stop after this long.")
 @line_end_option
 @trace_option

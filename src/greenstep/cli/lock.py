@@ -21,7 +21,8 @@ from .target import settle
 def command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """Turn on the chip's readout protection, enter the bootloader again, and check that the chip refuses to be read.
 
-    Unlocking it later erases the whole flash.
+    Unlocking it later erases the whole flash. Fuses, lock bits and other option bytes stay as they are: a bootloader
+    does not reach them, a programmer does.
     """
     wanted = settle(board, said, how)
     refuse_without("lock", wanted)

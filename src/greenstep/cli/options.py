@@ -124,6 +124,12 @@ def _of(key: Key) -> Callable[[Command], Command]:
     return _option(key.option, **details)
 
 
+VARIABLES = {
+    "GREENSTEP_JOURNAL": "the journal's file; `none` keeps none",
+    "NO_COLOR": "no colours",
+    "FORCE_COLOR": "colours although the output is no terminal",
+}
+"""Environment variables that stand for no option."""
 _NO_VARIABLE = ("set", "talk")
 """Tables, which cannot be values of environment variables."""
 _TYPES: dict[Form, Callable[[Key], dict[str, Any]]] = {
@@ -183,6 +189,8 @@ batch_board_options = _keys("chip", "baud", "frame", *_PINS, *_ASKING)
 image_options = _keys("images", "eeprom", "keep", "bootloader_bytes", "erase", "even_if")
 looked_at_options = _keys("images", "eeprom", "bootloader_bytes", "even_if")
 """What a verify compares: nothing is erased or kept."""
+written_options = _keys("images", "eeprom", "bootloader_bytes", "erase", "even_if")
+"""What a restore writes, and what the time of an upload depends on: nothing is kept."""
 sparing_options = _keys("compare", "verify", "start")
 """What may be skipped in an upload."""
 start_options = _keys("expect", "expect_within", "console_baud")

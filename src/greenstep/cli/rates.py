@@ -12,7 +12,7 @@ from greenstep.core.quantities import show_engineering, show_seconds
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
-from .options import RATE, Engineering, How, Real, clock_options, general_options, image_options
+from .options import RATE, Engineering, How, Real, clock_options, general_options, written_options
 from .saving import save_figure
 from .target import settle
 
@@ -28,7 +28,7 @@ _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
 @click.argument("oscillator", type=Engineering("Hz"))
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @clock_options
-@image_options
+@written_options
 @click.option("--pll", type=Real(0.001, 1000), default=1.0, metavar="FACTOR",
               help="The clock is the oscillator times this.")  # fmt: skip
 @click.option("--prescaler", type=Real(1, 65536), default=1.0, metavar="DIVISOR",

@@ -8,14 +8,14 @@ from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
 from .drive import run_board
-from .options import How, board_options, general_options, image_options, start_options, trace_option
+from .options import How, board_options, general_options, start_options, trace_option, written_options
 from .target import settle
 
 
 @click.command("restore", short_help="Put a backup back.")
 @click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]", shell_complete=complete_target)
 @board_options
-@image_options
+@written_options
 @start_options
 @click.option("--start/--no-start", default=None, help="Start the application at the end (default), or not.")
 @trace_option
