@@ -313,14 +313,14 @@ class Esp(unittest.TestCase):
     def test_an_image_larger_than_its_partition(self) -> None:
         whole = sample_for("esp32", 2000)
         table = next(piece for piece in whole.pieces if piece.address == 0x8000)
-        large = Piece(0xF000, bytes(range(256)) * 17)  # phy has 1000 there
+        large = Piece(0xF000, bytes(range(256)) * 17)  # radio has 1000 there
         for name, pieces in (("its own table", (table, large)), ("the chip's", (large,))):
             with self.subTest(name):
-                climb, trial = prepare("esp32", {"flash": Image("phy.bin", pieces)}, start=False)
+                climb, trial = prepare("esp32", {"flash": Image("radio.bin", pieces)}, start=False)
                 before = bytes(trial.line.chip.flash)
                 trial.events.extend(climb.run())
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "vectors"))
-                self.assertIn("larger than its partition, phy", trial.findings[0].cause)
+                self.assertIn("larger than its partition, radio", trial.findings[0].cause)
                 self.assertEqual(bytes(trial.line.chip.flash), before)
         application = sample_for("esp32", 5000).pieces[2].data
         rows = table.data[:72] + (0x1000).to_bytes(4, "little") + table.data[76:128] + b"\xff" * 32
@@ -328,7 +328,10 @@ class Esp(unittest.TestCase):
         trial = run("esp32", {"flash": merged})
         self.assertIn("larger than its partition, gateway", trial.findings[0].cause)
         even_if = run(
-            "esp32", {"flash": Image("phy.bin", (large,))}, start=False, wishes=Wishes(even_if=frozenset({"vectors"}))
+            "esp32",
+            {"flash": Image("radio.bin", (large,))},
+            start=False,
+            wishes=Wishes(even_if=frozenset({"vectors"})),
         )
         self.assertEqual(even_if.end.exit_code, 0, even_if.findings)
 

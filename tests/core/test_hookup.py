@@ -127,7 +127,7 @@ class Circuits(unittest.TestCase):
         hookup = named_hookup("cross-pair", "low")
         assert hookup.enter is not None
         noted = self.lines_of(hookup, hookup.enter)
-        self.assertEqual(noted, [(0, "dtr", ""), (0, "", "rts"), (100, "dtr", ""), (150, "", "")])
+        self.assertEqual(noted, [(0, "dtr", ""), (0, "", "rts"), (20, "dtr", ""), (170, "", "")])
 
     def test_direct_through_an_inverter(self) -> None:
         table = {

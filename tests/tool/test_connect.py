@@ -273,10 +273,10 @@ class Lines(Drawn):
         run = self.run_tool("hookup", "show", "--chip", "esp32", "--hookup", "cross-pair")
         self.assertEqual(run.status, 0, run.text)
         for said in (
-            "boot on; reset on; wait 100 ms",
+            "boot on; reset on; wait 20 ms",
             "DTR    ▇",
             "▲ boot pin read: 0.0 V, bootloader",
-            "reset is low for 103 ms",
+            "reset is low for 23 ms",
         ):
             self.assertIn(said, run.out)
         slow = self.run_tool(

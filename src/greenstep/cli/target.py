@@ -66,11 +66,11 @@ def _split(
 
 def _boards_or_port(word: str, project: Project) -> tuple[str, ...]:
     """What to write instead of a board that there is not."""
-    near = project.names_like(word) or list(project.boards)
-    return (
-        *((f"boards: {', '.join(near)}",) if near else ()),
-        "without a board: --port NAME; greenstep ports lists them",
-    )
+    near = project.names_like(word)
+    tries = [f"did you mean {' or '.join(near)}?"] if near else []
+    if project.boards and not near:
+        tries.append(f"boards: {', '.join(project.boards)}")
+    return (*tries, "without a board: --port NAME; greenstep ports lists them")
 
 
 def _is_file(word: str) -> bool:
