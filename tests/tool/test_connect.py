@@ -276,7 +276,7 @@ class Lines(Drawn):
             "boot on; reset on; wait 20 ms",
             "DTR    ▇",
             "▲ boot pin read: 0.0 V, bootloader",
-            "reset is low for 23 ms",
+            "reset is low for 22.9 ms",
         ):
             self.assertIn(said, run.out)
         slow = self.run_tool(
