@@ -70,8 +70,8 @@ PICTURES = (
     ),
     Picture(
         "batch",
-        "greenstep batch brood-probe --port rfc2217://127.0.0.1:9 "
-        "$(printf -- ' --port bench:brood-probe?pace=real&seed=%d' {1..6})",
+        "ports=(--port={rfc2217://127.0.0.1:9,'bench:brood-probe?pace=real&seed='{1..6}})\n"
+        "greenstep batch brood-probe ${ports[@]}",
         after_s=2.0,
     ),
 )

@@ -12,7 +12,8 @@ import click
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.core.quantities import count, parse_number, show_address, show_span
+from greenstep.core.image.patch import FORM
+from greenstep.core.quantities import count, show_address, show_span
 from greenstep.store.board import BoardSettings
 from greenstep.store.image_saving import KINDS, Kind, check_place, kind_for, save_image
 
@@ -22,8 +23,6 @@ from .options import How, Number, Whole, region_options, set_option
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
-
-_PATCH = "ADDRESS=BYTES"
 
 
 @frozen
@@ -119,7 +118,7 @@ def cut_command(
 @click.command("convert", short_help="Another format, place or content.")
 @click.argument("target", nargs=-1, metavar="[BOARD] FILE [at ADDRESS]…", shell_complete=complete_target)
 @click.option("--move-to", type=Number(), metavar="ADDRESS", help="Move it: its lowest byte goes to this address.")
-@click.option("--patch", multiple=True, metavar=_PATCH,
+@click.option("--patch", multiple=True, metavar=FORM,
               help="Replace bytes, in hexadecimal or quoted: '0x7C=32 2E 35', '0x7C=\"2.5\"'.")  # fmt: skip
 @set_option
 @click.option(
@@ -183,19 +182,16 @@ def _flash(these: Chosen) -> Image:
 
 def _patch(text: str) -> tuple[int, bytes]:
     """`0x7C=32 2E 35` or `0x7C="2.5"`. Raises UsageFault."""
-    place, sign, value = text.partition("=")
+    from greenstep.core.image.patch import parse_patch
+
     try:
-        address = parse_number(place)
-        value = value.strip()
-        if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'":
-            data = value[1:-1].encode("ascii")
-        else:
-            data = bytes.fromhex(value)
-    except (ValueError, UnicodeEncodeError):
-        data = b""
-    if not sign or not data or address + len(data) > 1 << 32:
-        raise usage("patch", f"--patch {text}", f"write {_PATCH}: '0x7C=32 2E 35' or '0x7C=\"2.5\"'")
-    return address, data
+        patch = parse_patch(text)
+        if patch.fields or patch.memory != "flash":
+            raise ValueError("fields and memories are for batch")
+        return patch.address, patch.data({})
+    except ValueError as error:
+        tries = f"write {FORM}: '0x7C=32 2E 35' or '0x7C=\"2.5\"'"
+        raise usage("patch", f"--patch {text}: {error}", tries) from None
 
 
 def _with_sums(these: Chosen, image: Image, origins: Sequence[Any]) -> tuple[Image, list[str]]:

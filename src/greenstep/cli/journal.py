@@ -136,11 +136,19 @@ def _list(listed: Sequence[Row], wanted: Wanted) -> None:
     for found, who, what in zip(listed, whos, whats, strict=True):
         entry = found.entry
         sign = click.style(_SIGNS[entry.outcome], fg=_COLOURS[entry.outcome])
-        why = entry.version if entry.exit_code == 0 else entry.finding or entry.outcome
+        why = entry.version if entry.exit_code == 0 else _cause(entry.finding) or entry.outcome
         line = f"{found.number:>{digits}}  {entry.at[:16].replace('T', ' ')}  {sign} {who:<{width}}  {what:<{wide}}"
         click.echo(f"{line}  {show_seconds(entry.seconds):>7}" + (f"  {why}" if why else ""))
     if wanted.last and len(listed) == wanted.last:
         click.echo(f"\nthe last {wanted.last}; --last 0 shows all")
+
+
+def _cause(key: str) -> str:
+    """What a finding means, after its key."""
+    from greenstep.core.findings.explained import explanations
+
+    known = explanations().get(key)
+    return f"{key}: {known.cause[0].lower()}{known.cause[1:-1]}" if known else key
 
 
 def _what(entry: JournalEntry) -> str:

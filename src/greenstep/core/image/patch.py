@@ -34,7 +34,7 @@ class Patch:
         if self.is_text:
             return filled_in(self.what, values).encode()
         return b"".join(
-            bytes.fromhex(literal) + (_number(values[name], form) if name is not None else b"")
+            _digits(literal) + (_number(values[name], form) if name is not None else b"")
             for literal, name, form in _parts(self.what)
         )
 
@@ -52,7 +52,7 @@ def parse_patch(text: str) -> Patch:
     patch = Patch(memory if colon else "flash", parse_number(address), what, is_text)
     for literal, name, form in _parts(what):
         if name is None and not is_text:
-            bytes.fromhex(literal)
+            _digits(literal)
         if name is not None and (form != "hex" and not _NUMBER.match(form)) != is_text:
             raise ValueError(
                 f"{{{name}:{form}}} is no form of a text"
@@ -84,6 +84,13 @@ def _parts(text: str) -> Iterator[tuple[str, str | None, str]]:
         yield literal, name, form or ""
 
 
+def _digits(text: str) -> bytes:
+    try:
+        return bytes.fromhex(text)
+    except ValueError:
+        raise ValueError(f"'{text.strip()}' is not in pairs of hexadecimal digits; a text stands in quotes") from None
+
+
 def _padded(value: str, form: str) -> str:
     if form and not (form.isdecimal() and int(form) < 100):
         raise ValueError(f"'{form}' is no width, such as 05")
@@ -92,11 +99,11 @@ def _padded(value: str, form: str) -> str:
 
 def _number(value: str, form: str) -> bytes:
     if form == "hex":
-        return bytes.fromhex(value.replace(":", "").replace("-", ""))
+        return _digits(value.replace(":", "").replace("-", ""))
     found = _NUMBER.match(form)
     assert found is not None
-    size, order = int(found[1]) // 8, "big" if found[2] else "little"
+    size = int(found[1]) // 8
     number = parse_number(value)
     if not 0 <= number < 1 << 8 * size:
         raise ValueError(f"{value} does not fit into {form}")
-    return number.to_bytes(size, "big" if order == "big" else "little")
+    return number.to_bytes(size, "big" if found[2] else "little")
