@@ -83,7 +83,7 @@ _SUMMARIES = {
     "explain": "What a finding means, what shows it, and what to try.",
     "completion": "Let Tab complete commands, boards, chips and ports.",
     "bench": "Simulated boards to practise on, with faults if you like.",
-    "demo": "A simulated upload, and one that fails and says why.",
+    "demo": "Simulated uploads, and one that fails and says why.",
 }
 
 
