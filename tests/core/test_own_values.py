@@ -89,7 +89,7 @@ class PutIn(unittest.TestCase):
             ("no value mac", BoardValues("s", ({"serial": "1"},), None, (parse_patch("0={mac:hex}"),)), job),
             ("no value serial", BoardValues("s", (), 1, (parse_patch("0={count:u8}"),)), job),
             ("goes anywhere", BoardValues("s", ROWS), self.job("stm32f072", "brood-probe.hex", say="hello")),
-            ("line 3", BoardValues("s", ({"serial": "1"}, {"serial": "256"}), None, (number,)), job),
+            ("row 2", BoardValues("s", ({"serial": "1"}, {"serial": "256"}), None, (number,)), job),
             ("no eeprom", BoardValues("s", ROWS, None, (parse_patch("eeprom:0={mac:hex}"),)), job),
             ("what is said to the application", BoardValues("s", ROWS), self.job("stm32f072", "brood-probe.hex", say="{serial")),
         ):  # fmt: skip

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from greenstep.core.board_values import BoardValues
 from greenstep.core.errors import UsageFault
-from greenstep.store.given_values import claim, given, hand_back, left, settle
+from greenstep.store.given_values import claim, given, hand_back, settle
 from greenstep.store.value_rows import read_rows
 
 ROWS: tuple[Mapping[str, str], ...] = tuple({"serial": f"A-{n}", "mac": f"02:00:00:00:00:{n:02X}"} for n in range(3))
@@ -26,7 +26,6 @@ class Given(unittest.TestCase):
         found = [claim(self.path, self.wanted) for _ in range(4)]
         values = [one.values if one else None for one in found]
         self.assertEqual(values, [*({**row, "count": str(5 + n)} for n, row in enumerate(ROWS)), None])
-        self.assertEqual(left(self.path, self.wanted), 0)
         self.assertEqual([one.outcome for one in given(self.path)], ["", "", ""])
         other = claim(self.path, BoardValues("probes", ROWS))
         assert other is not None

@@ -61,6 +61,10 @@ class OwnValues(ToolTest):
         self.assertIn("2 of 2 boards green", run.out)
         self.assertIn("every row of values is given", run.out)
         self.assertEqual(len(self.run_tool("journal", "--values", "--json").events), 2)
+        first = next(row["port"] for row in self.run_tool("journal", "--json").events)
+        words = self.batch()
+        again = self.run_tool(*words[:1], *PROBE, "--port", first, *words[words.index("--values") :])
+        self.assertIn("1 of 1 board green", again.out)  # it has its own already
 
     def test_a_board_that_was_not_touched_takes_nothing(self) -> None:
         wrong = self.run_tool(*self.batch("brood-probe", more=("--chip", "stm32f103cb")))
@@ -104,7 +108,7 @@ class OwnValues(ToolTest):
     def test_what_cannot_be_is_said_before_the_first_board(self) -> None:
         for said, more in (
             ("no value mac", ("--patch", "0x8000500={mac:hex}")),
-            ("line 2: ", ("--patch", "0x8000500={serial:u32}")),
+            ("row 1 of the values: ", ("--patch", "0x8000500={serial:u32}")),
             ("--patch 5: ", ("--patch", "5")),
             ("probes.txt", ("--values", "probes.txt")),
         ):

@@ -124,7 +124,10 @@ def _values(rows: Path | None, count_from: int | None, patch: tuple[str, ...], s
     from greenstep.store.given_values import values_file
     from greenstep.store.value_rows import read_rows
 
-    if rows is None and count_from is None and not patch:
+    if rows is None and count_from is None:
+        if patch:
+            alike = "for all boards alike: greenstep image convert --patch"
+            raise usage("field", "--patch puts in what each board has for itself", "--values, --count-from", alike)
         return None
     patches = []
     for text in patch:

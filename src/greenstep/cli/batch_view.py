@@ -40,11 +40,10 @@ def result_line(result: BoardResult, width: int, signs: dict[bool, str]) -> str:
         said = result.cause or result.summary
     elif not result.green:
         said += ", not all proven"
+    own = f"   {result.own_values}" if result.own_values else ""
     again = f"   the same chip as {result.same_as}" if result.same_as else ""
     journal = f"   journal {result.journal}" if result.journal else ""
-    return (
-        f" {signs[result.exit_code == 0]} {result.number:>3}  {result.port:<{width}}  {who}   {said}{journal}{again}"
-    )
+    return f" {signs[result.exit_code == 0]} {result.number:>3}  {result.port:<{width}}  {who}   {said}{journal}{again}{own}"
 
 
 def summary_lines(batch: Batch, seconds: float, width: int) -> list[str]:

@@ -45,12 +45,17 @@ class BoardValues:
             raise usage("field", f"there is no value {unknown[0]}", f"values: {known}")
         if names and not used:
             raise usage("field", "no value goes anywhere", "--patch ADDRESS=…, or {…} in what --talk says")
-        for number, row in enumerate(self.rows or ({},), 2):
-            try:
-                with_values(job, self.patches, {COUNT: str(self.count_from), **row})
-            except ValueError as error:
-                where = f"line {number}" if self.rows else "--patch"
-                raise usage("value", f"{where}: {error}") from None
+        number = 1
+        try:
+            first, *others = ({COUNT: str(self.count_from), **row} for row in self.rows or ({},))
+            with_values(job, self.patches, first)
+            for values in others:
+                number += 1
+                for patch in self.patches:
+                    _bytes_of(patch, values)
+        except ValueError as error:
+            where = f"row {number} of the values" if self.rows else "--patch"
+            raise usage("value", f"{where}: {error}") from None
 
 
 def with_values(job: Job, patches: Sequence[Patch], values: Mapping[str, str]) -> Job:
@@ -79,11 +84,15 @@ def _patched(image: Image | None, patches: Sequence[Patch], values: Mapping[str,
     image = image if image is not None else Image("values", ())
     origins = origins_of(image)
     for patch in patches:
-        data = patch.data(values)
-        if patch.address + len(data) > 1 << 32:
-            raise ValueError("a patch leaves the 32-bit addresses")
-        image = with_bytes(image, patch.address, data)
+        image = with_bytes(image, patch.address, _bytes_of(patch, values))
     return renew_headers(image, origins)[0]
+
+
+def _bytes_of(patch: Patch, values: Mapping[str, str]) -> bytes:
+    data = patch.data(values)
+    if patch.address + len(data) > 1 << 32:
+        raise ValueError("a patch leaves the 32-bit addresses")
+    return data
 
 
 def _said(line: TalkLine, values: Mapping[str, str]) -> TalkLine:

@@ -86,15 +86,6 @@ def claim(path: Path, wanted: BoardValues, unique_id: str = "") -> Claim | None:
         return Claim(cursor.lastrowid, {**row, **({COUNT: str(count)} if count is not None else {})}, False)
 
 
-def left(path: Path, wanted: BoardValues) -> int | None:
-    """How many rows no board has yet; None if there is only a counter. Raises UsageFault."""
-    if not wanted.rows:
-        return None
-    with _opened(path) as file:
-        taken = {found for (found,) in file.execute("SELECT line FROM given WHERE series = ?", (wanted.series,))}
-    return sum(_line(row) not in taken for row in wanted.rows)
-
-
 def settle(path: Path, which: Claim, unique_id: str, chip: str, outcome: str, journal: int) -> None:
     """How the upload ended. Raises UsageFault."""
     with _opened(path) as file:

@@ -23,7 +23,7 @@ from greenstep.core.errors import Finding, UsageFault
 from greenstep.core.events import Found, HandsWanted, RunEnded, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen
 
-from .own_values import OwnValues, none_left
+from .own_values import OwnValues
 from .person import Person
 from .port_choice import opener
 from .run import Run
@@ -115,9 +115,6 @@ class _Worker:
         while not self._stopping.is_set():
             if self._places is not None and not self._places.acquire(block=False):
                 return
-            if self._order.values is not None and none_left(self._order.values):
-                self._tell(Stops(_ALL_GIVEN))
-                return
             if self._order.again and not self._next_is_there(last):
                 return
             result = self._upload()
@@ -194,9 +191,9 @@ class _Worker:
                 finding = event.findings[0]
             elif isinstance(event, RunEnded):
                 result = _result(run, event, finding, at)
+                self._tell(Ends(result, finding))
                 if own is not None:
                     own.ended(run.outcome, event, started)
-                self._tell(Ends(result, finding))
                 return result
             elif isinstance(event, StepAdvanced):
                 if time.monotonic() - told_s >= _BETWEEN_NEWS_S or event.done >= event.total:

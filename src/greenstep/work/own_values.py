@@ -10,12 +10,7 @@ from greenstep.core.climb.chip_state import ChipState
 from greenstep.core.climb.outcome import Outcome
 from greenstep.core.errors import usage
 from greenstep.core.events import RunEnded
-from greenstep.store.given_values import Claim, claim, hand_back, left, settle, values_file
-
-
-def none_left(wanted: BoardValues) -> bool:
-    """Whether every row is given. Raises UsageFault."""
-    return left(values_file(), wanted) == 0
+from greenstep.store.given_values import Claim, claim, hand_back, settle, values_file
 
 
 class OwnValues:
