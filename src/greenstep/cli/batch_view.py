@@ -43,7 +43,8 @@ def result_line(result: BoardResult, width: int, signs: dict[bool, str]) -> str:
     own = f"   {result.own_values}" if result.own_values else ""
     again = f"   the same chip as {result.same_as}" if result.same_as else ""
     journal = f"   journal {result.journal}" if result.journal else ""
-    return f" {signs[result.exit_code == 0]} {result.number:>3}  {result.port:<{width}}  {who}   {said}{journal}{again}{own}"
+    sign = signs[result.exit_code == 0]
+    return f" {sign} {result.number:>3}  {result.port:<{width}}  {who}   {said}{journal}{again}{own}"
 
 
 def summary_lines(batch: Batch, seconds: float, width: int) -> list[str]:
