@@ -98,7 +98,7 @@ def command(
                 "journal", f"the journal cannot be read: {trouble}", "move it away, and a new one is begun"
             ) from None
         if clear:
-            return clear_rows(path, wanted, len(listed), yes, as_json)
+            return clear_rows(path, [found.number for found in listed], yes, as_json)
         if save is not None:
             return _draw(save, listed, wanted)
     if as_csv:

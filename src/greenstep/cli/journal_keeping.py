@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
@@ -13,9 +13,6 @@ from greenstep.core.quantities import count
 
 from .consent import consented
 from .json_view import json_line
-
-if TYPE_CHECKING:
-    from greenstep.store.journal import Wanted
 
 
 def given_values(as_json: bool) -> int:
@@ -67,14 +64,14 @@ def aside_files(clear: bool, yes: bool, as_json: bool) -> int:
     return 0
 
 
-def clear_rows(path: Path, wanted: Wanted, number: int, yes: bool, as_json: bool) -> int:
-    """Remove the wanted rows if the person agrees. Raises UsageFault, JournalTrouble."""
+def clear_rows(path: Path, numbers: Sequence[int], yes: bool, as_json: bool) -> int:
+    """Remove these rows if the person agrees. Raises UsageFault, JournalTrouble."""
     from greenstep.store.journal import clear
 
-    if number:
-        consented(f"Remove {count(number, 'row')} of {path}?", yes)
-        number = clear(path, wanted)
-    _said(number, "row", as_json)
+    if numbers:
+        consented(f"Remove {count(len(numbers), 'row')} of {path}?", yes)
+        clear(path, numbers)
+    _said(len(numbers), "row", as_json)
     return 0
 
 

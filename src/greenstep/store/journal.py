@@ -141,21 +141,18 @@ def _common(entry: JournalEntry) -> str:
     return entry.common_sha256 or entry.sha256
 
 
-def clear(path: Path, wanted: Wanted) -> int:
-    """Remove the rows, however many are wanted. Returns how many. Nothing is believed any more of the content of
-    their chips: what remains on record may be older. Raises JournalTrouble."""
-    where, values = _conditions(wanted)
-    if not path.exists():
-        return 0
+def clear(path: Path, numbers: Sequence[int]) -> None:
+    """Remove these rows. Nothing is believed any more of the content of their chips: what remains on record may be
+    older. Raises JournalTrouble."""
+    rows_to_go = [(number,) for number in numbers]
     try:
         with closing(sqlite3.connect(path, timeout=_WAIT_S, isolation_level=None)) as file:
             _prepare(file, path)
             file.execute("BEGIN IMMEDIATE")
-            chips = f"SELECT unique_id FROM climb {where}"
-            file.execute(f"DELETE FROM content WHERE unique_id IN ({chips})", values)
-            number = file.execute(f"DELETE FROM climb {where}", values).rowcount
+            chips = "SELECT unique_id FROM climb WHERE number = ?"
+            file.executemany(f"DELETE FROM content WHERE unique_id IN ({chips})", rows_to_go)
+            file.executemany("DELETE FROM climb WHERE number = ?", rows_to_go)
             file.execute("COMMIT")
-            return number
     except (sqlite3.Error, OSError) as error:
         raise JournalTrouble(f"{path}: {_words(error)}") from error
 
