@@ -16,7 +16,7 @@ from greenstep.core.quantities import count, show_seconds
 
 from .fault_lines import explained_lines, wrapped
 from .faults import faults_as_asked
-from .journal_keeping import aside_files, clear_rows, given_values
+from .journal_lists import aside_files, clear_rows, given_values
 from .options import Whole
 
 if TYPE_CHECKING:
