@@ -88,7 +88,7 @@ def damaged(content: bytes, source: random.Random) -> bytes:
     return bytes(work)
 
 
-def try_one(file: tuple[str, bytes], seed: float) -> tuple[str, str]:
+def try_one(file: tuple[str, bytes], seed: float, longest_s: float = LONGEST_S) -> tuple[str, str]:
     """('read' or 'refused' or what went wrong, and its words). A quarter is read as what it was, the others as what
     they are recognised as."""
     source = random.Random(seed)
@@ -103,7 +103,7 @@ def try_one(file: tuple[str, bytes], seed: float) -> tuple[str, str]:
         part = source.choice(PARTS)
         hold_against(part, find_dialect(part.dialect), {"flash": image})
 
-    ended, words = how_it_ends(read, (ImageFault,), LONGEST_S, _words)
+    ended, words = how_it_ends(read, (ImageFault,), longest_s, _words)
     return ended, f"{file[0]} {words}"
 
 
