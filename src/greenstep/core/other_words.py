@@ -43,6 +43,7 @@ COMMANDS = {
 """Words that are no command -> what does it."""
 
 OPTIONS = {
+    "--dry-run": "greenstep plan shows what an upload would do",
     "--force": "each refusal says what overrides it: --even-if, or --yes",
     "--quiet": "--ladder short shows less",
     "--verbose": "--ladder full shows all steps, --trace FILE records the line",
