@@ -8,7 +8,7 @@ import os
 import signal
 import subprocess
 
-from .support import COMMAND, SLOWLY, ToolTest
+from .support import COMMAND, ToolTest
 
 PROBE = ("brood-probe.hex", "--chip", "stm32f072", "--hookup", "dtr-reset-rts-boot")
 AT = 0x400
@@ -73,7 +73,7 @@ class OwnValues(ToolTest):
 
     def test_a_value_is_not_given_twice_after_an_interruption(self) -> None:
         words = self.batch("brood-probe", more=("--json", "--baud", "38400", "--console-baud", "115200"))
-        slow = [f"{word}{SLOWLY}" if word.startswith("bench:") else word for word in words]
+        slow = [f"{word}&pace=real&turnaround=150" if word.startswith("bench:") else word for word in words]
         tool = subprocess.Popen([COMMAND, *slow], cwd=self.folder, env=self.environment(), stdout=subprocess.PIPE,
                                 text=True, start_new_session=True)  # fmt: skip
         assert tool.stdout is not None
