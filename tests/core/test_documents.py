@@ -116,6 +116,7 @@ class Tables(unittest.TestCase):
             page = click.Context(command, parent=context.parent, info_name=context.info_name, terminal_width=80)
             text = command.get_help(page)
             with self.subTest(path):
+                self.assertEqual([line for line in text.splitlines() if len(line) > 80], [])
                 below = re.search(r"(?m)^  Below, in (\d+) lines: (.+)\.$", text)
                 if len(text.splitlines()) > 26:
                     assert below is not None

@@ -197,7 +197,7 @@ class Asked(ToolTest):
         listed = self.run_tool("journal").out.splitlines()
         self.assertEqual((len(listed), listed[-1]), (22, "the last 20; --last 0 shows all"))
         self.assertIn("● brood-probe  brood-probe.hex 5A3C91EE    6.0 s  hive scale 2.4", listed[0])
-        self.assertIn("fell-silent", self.run_tool("journal", "--outcome", "failed").out)
+        self.assertIn("the chip stopped answering", self.run_tool("journal", "--outcome", "failed").out)
         self.assertEqual(len(self.run_tool("journal", "--since", "2026-11-10", "--json").events), 3)
         one = self.run_tool("journal", "4").out
         for said in ("4   upload   brood-probe   failed", "stm32f07x, UID3", "fell-silent, exit status 6", "sha256"):

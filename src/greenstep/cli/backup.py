@@ -40,7 +40,7 @@ def command(
 
     \b
     greenstep backup hive-scale --save hive-scale-before.hex
-    greenstep backup apiary-gateway --from 0x9000 --size 0x6000 --save settings.hex
+    greenstep backup apiary-gateway --from 0x9000 --size 24K --save hives.hex
     greenstep backup hive-scale --memory eeprom --save hive-scale.eeprom.bin
 
     It goes back with greenstep restore.

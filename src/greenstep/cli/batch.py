@@ -97,7 +97,7 @@ def command(
     greenstep batch brood-probe --save probes.csv
     greenstep batch brood-probe --port /dev/ttyUSB0 --port /dev/ttyUSB1
     greenstep batch hive-scale --each-new-port --count 16
-    greenstep batch brood-probe --values probes.csv --patch '0x801F800="{serial}\\0"'
+    greenstep batch hive-scale --values scales.csv --patch '0x90="{serial}"'
 
     Exit status: 0 if every board ended well, else that of the first that did not.
     """

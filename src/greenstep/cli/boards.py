@@ -71,7 +71,7 @@ def add(name: str, instead: bool, said: BoardSettings, how: How) -> int:
     """Write a board into greenstep.toml from options alone; greenstep init asks.
 
     \b
-    greenstep boards add hive-scale --chip atmega328p --port /dev/ttyUSB0 --images build/scale.hex
+    greenstep boards add hive-scale --chip atmega328p --images scale.hex
     """
     from greenstep.store.board_tables import table_of
     from greenstep.store.new_project import add_board

@@ -109,7 +109,7 @@ def show(
 
     \b
     greenstep hookup show brood-probe
-    greenstep hookup show --chip esp32 --hookup cross-pair --reset-capacitor 10u --save lines.png
+    greenstep hookup show --chip esp32 --reset-capacitor 22u --save slow.png
     """
     from greenstep.core.hookup.waveform import Electrics, draw_waveform, warnings
 

@@ -137,7 +137,7 @@ def convert_command(
     \b
     greenstep image convert scale.elf --save scale.hex
     greenstep image convert scale.bin at 0 --move-to 0x1000 --save moved.s19
-    greenstep image convert gateway.bin at 0x10000 --patch '0x1002A="apiary"' --fix-sums --save gateway-2.bin
+    greenstep image convert a.bin --patch '0x2A="bees"' --fix-sums --save b.bin
     """
     from greenstep.core.families import origins_of
     from greenstep.core.image.edit import filled, moved, with_bytes

@@ -37,7 +37,7 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
 
     \b
     greenstep init
-    greenstep init hive-scale --chip atmega328p --port /dev/ttyUSB0 --images build/scale.hex
+    greenstep init hive-scale --chip atmega328p --images build/scale.hex
     """
     from greenstep.store.board_tables import image_value
     from greenstep.store.new_project import add_board

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import shutil
 import sys
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -129,6 +130,7 @@ def _list(listed: Sequence[Row], wanted: Wanted) -> None:
     if not listed:
         click.echo("nothing on record" + ("" if wanted == type(wanted)() else " that is like this"))
         return
+    most = shutil.get_terminal_size().columns if sys.stdout.isatty() else 1000
     digits = len(str(listed[0].number))
     whos = [found.entry.board or found.entry.chip for found in listed]
     whats = [_what(found.entry) for found in listed]
@@ -138,17 +140,23 @@ def _list(listed: Sequence[Row], wanted: Wanted) -> None:
         sign = click.style(_SIGNS[entry.outcome], fg=_COLOURS[entry.outcome])
         why = entry.version if entry.exit_code == 0 else _cause(entry.finding) or entry.outcome
         line = f"{found.number:>{digits}}  {entry.at[:16].replace('T', ' ')}  {sign} {who:<{width}}  {what:<{wide}}"
-        click.echo(f"{line}  {show_seconds(entry.seconds):>7}" + (f"  {why}" if why else ""))
+        before = f"{line}  {show_seconds(entry.seconds):>7}"
+        click.echo(before + (f"  {_cut(why, most - len(click.unstyle(before)) - 2)}" if why else ""))
     if wanted.last and len(listed) == wanted.last:
         click.echo(f"\nthe last {wanted.last}; --last 0 shows all")
 
 
+def _cut(text: str, size: int) -> str:
+    """What a row of the terminal has room for, and at least twenty letters."""
+    return text if len(text) <= max(20, size) else text[: max(20, size) - 1].rstrip() + "…"
+
+
 def _cause(key: str) -> str:
-    """What a finding means, after its key."""
+    """What a finding means."""
     from greenstep.core.findings.explained import explanations
 
     known = explanations().get(key)
-    return f"{key}: {known.cause[0].lower()}{known.cause[1:-1]}" if known else key
+    return f"{known.cause[0].lower()}{known.cause[1:-1]}" if known else key
 
 
 def _what(entry: JournalEntry) -> str:

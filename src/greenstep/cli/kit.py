@@ -52,9 +52,9 @@ def make(
     reports, by the size of its flash, or by a question.
 
     \b
-    greenstep kit make hive-scale --save hive-scale-2.4.kit --say-last "Hang it up again."
-    greenstep kit make scale-a scale-b --save scales.kit --question "Which plug has it?" \\
-        --answer "scale-a=a round one" --answer "scale-b=a flat one" --picture plugs.png
+    greenstep kit make hive-scale --save scale.kit --say-last "Hang it up again."
+    greenstep kit make scale-a scale-b --save both.kit --question "Which plug?" \\
+        --answer "scale-a=a round one" --answer "scale-b=a flat one"
     """
     from greenstep.core.errors import usage
     from greenstep.store.kit import Notes, make_kit, pairs_of, sizes_of

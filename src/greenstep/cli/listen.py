@@ -77,7 +77,7 @@ def command(
     greenstep listen hive-scale
     greenstep listen --port /dev/ttyUSB0 --find-baud --log hive.txt
     greenstep listen hive-scale --reset --expect "ready" --within 10
-    greenstep listen hive-scale --send-file settings.txt --pause 0.1 --save heard.bin
+    greenstep listen hive-scale --send-file names.txt --save heard.bin
     """
     from greenstep.core.talk import LINE_ENDS
     from greenstep.store.image_saving import check_place

@@ -44,7 +44,7 @@ def command(
 
     \b
     greenstep loader room --chip atmega328p --size 1900
-    greenstep loader room scale.hex --chip pic18f46k22 --size 1K --save scale-moved.hex
+    greenstep loader room pump.hex --chip pic18f46k22 --size 1K --save moved.hex
     greenstep loader room --chip stm32f103c8 --size 8K --at bottom
     """
     from greenstep.core.beside_bootloader import check_application, with_reset_moved

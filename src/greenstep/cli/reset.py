@@ -25,6 +25,6 @@ def command(board: tuple[str, ...], into_loader: bool, said: BoardSettings, how:
 
     \b
     greenstep reset hive-scale
-    greenstep reset --port /dev/ttyUSB0 --chip stm32 --hookup dtr-reset-rts-boot --into-loader
+    greenstep reset brood-probe --into-loader
     """
     return move_once(settle(board, said, how), into_loader, how, "reset")
