@@ -66,6 +66,36 @@ class Looking(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "not-blank"))
 
+    def test_the_way_to_the_loader_is_no_blank_place(self) -> None:
+        """On the one, reset begins in the loader; on the other, only a jump at 0 leads there."""
+        for board, more in (("atmega328p", ""), ("pic18f46k22", " but for the jump to the bootloader")):
+            for purpose in ("erase", "verify"):
+                climb, trial = prepare(board, purpose=purpose, wishes=Wishes(blank=purpose == "verify"))
+                chip = trial.line.chip
+                room = trial.line.chip.flash[: 0x7E00 if board == "atmega328p" else 0xFC00]  # type: ignore[attr-defined]
+                chip.flash[: len(room)] = b"\xff" * len(room)  # type: ignore[attr-defined]
+                if more:
+                    chip.flash[:4] = bytes.fromhex("00 EF 7E F0")  # type: ignore[attr-defined]
+                trial.events.extend(climb.run())
+                with self.subTest(board, purpose=purpose):
+                    said = f"read back, {len(room):,} bytes blank{more}"
+                    self.assertEqual((trial.end.exit_code, trial.step("verify").evidence), (0, said))
+
+    def test_a_part_of_what_the_loader_needs(self) -> None:
+        trial = self.looked("pic18f46k22", ("flash", 0xF000, 16))
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertEqual(trial.step("verify").evidence, "read back, 16 bytes blank")
+
+    def test_an_erased_part_of_an_image_is_no_blank_place(self) -> None:
+        image = sample_for("stm32f072", 9000)
+        hole = image.pieces[0].data.find(b"\xff" * 256)
+        climb, trial = prepare("stm32f072", {"flash": image}, purpose="verify")
+        flash = trial.line.chip.flash  # type: ignore[attr-defined]
+        flash[: len(image.pieces[0].data)] = image.pieces[0].data
+        flash[hole + 9] = 0x7F
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "other-image"))
+
     def test_damaged_answers_do_not_make_it_blank(self) -> None:
         for place in range(20, 60, 4):
             with self.subTest(place):

@@ -244,7 +244,7 @@ class LoaderStaysInReach(unittest.TestCase):
     def test_an_erase_says_that_the_jump_is_put_back(self) -> None:
         trial = run("pic18f46k22", purpose="erase", region=("flash", 0, 0x40))
         notes = [event.text for event in trial.events if isinstance(event, Noted)]
-        self.assertIn("the jump at 0 to the bootloader at FC00 is put back", notes)
+        self.assertIn("the jump at 0 to the bootloader at FC00 stays", notes)
         self.assertEqual(bytes(trial.line.chip.flash[:0x40]), bytes.fromhex("00EF7EF0") + b"\xff" * 60)
 
     def test_a_lost_jump_is_seen_by_the_bench(self) -> None:

@@ -299,7 +299,7 @@ def _figures(details: Iterable[tuple[str, str]]) -> Figures:
 def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     """What is to be written to this very chip; None if nothing is. Raises RefusedFault."""
     job, part = session.job, session.part
-    if job.purpose == "erase" or job.wishes.blank:
+    if job.empties:
         transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
     elif job.images:
         plan = make_plan(part, job.dialect, job.images, job.wishes)

@@ -74,6 +74,11 @@ class Job:
         return replace(self.settings, baud=self.dialect.first_baud(self.choice.first, self.settings.baud))
 
     @property
+    def empties(self) -> bool:
+        """Whether the chip shall be blank in the end, or is only looked at whether it is."""
+        return self.purpose == "erase" or self.wishes.blank
+
+    @property
     def starts_by_lines(self) -> bool:
         """Whether the application is started by moving lines rather than by a command."""
         if self.hookup.leave is None:

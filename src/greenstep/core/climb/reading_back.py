@@ -100,6 +100,7 @@ class Comparison:
             self.reads_differ,
             transfer.dialect.guards_writes,
             transfer.job.purpose == "upload",
+            transfer.job.empties,
         )
 
 

@@ -10,7 +10,7 @@ from ..dialects.spec import Erasing
 from ..errors import RefusedFault, WriteFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece, joined
-from ..image.edit import with_bytes
+from ..image.edit import cut_out, with_bytes
 from ..link import ResetBy
 from ..plan import Plan, make_plan, memory_named
 from ..quantities import count, show_size
@@ -59,7 +59,7 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
     whole = region == memory.span and job.dialect.spec.erasing is Erasing.BY_UNIT and memory.is_flash
     image = Image("blank", (Piece(region.start, bytes([memory.erased]) * region.size),), None, "blank")
     if stays is not None and memory.is_flash and image.touches(stays.address, len(stays.data)):
-        image = with_bytes(image, stays.address, stays.data)
+        image = cut_out(with_bytes(image, stays.address, stays.data), region.start, region.end)
     wishes = Wishes(
         job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=job.wishes.settings, blank=True
     )

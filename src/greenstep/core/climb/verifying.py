@@ -96,8 +96,7 @@ def _left_out(transfer: Transfer, plan: MemoryPlan) -> str:
 
 def _what_is_proven(transfer: Transfer, tally: _Tally, compared: int, sampled: int) -> str:
     how = "the chip's own checksum" if tally.summed else "read back"
-    emptied = transfer.job.purpose == "erase" or transfer.job.wishes.blank
-    equal = "blank" if emptied and not transfer.kept else "equal"
+    equal = _blank_words(transfer) if transfer.job.empties and not transfer.kept else "equal"
     what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
     if transfer.trusted is not None:
         written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""
@@ -107,6 +106,13 @@ def _what_is_proven(transfer: Transfer, tally: _Tally, compared: int, sampled: i
     if not tally.total:
         return f"compared before, {count(compared, 'byte')} equal"
     return f"{how}, {what} {equal}" + (f"; compared before, {compared:,}" if compared else "")
+
+
+def _blank_words(transfer: Transfer) -> str:
+    """What the loader needs stays, and is proven to be there."""
+    emptied = ((plan.memory.erased, piece.data) for plan in transfer.plan.memories for piece in plan.image.pieces)
+    all_blank = all(not data.strip(bytes([erased])) for erased, data in emptied)
+    return "blank" if all_blank else "blank but for the jump to the bootloader"
 
 
 @changing

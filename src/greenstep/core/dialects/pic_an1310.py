@@ -349,7 +349,7 @@ class PicAn1310(Dialect):
         if not image.touches(flash.start, flash.layout[0][1]) or image.end > flash.usable_end:
             return image, ()
         image = with_bytes(image, flash.start, goto(flash.usable_end))
-        return image, (f"the jump at 0 to the bootloader at {show_address(flash.usable_end)} is put back",)
+        return image, (f"the jump at 0 to the bootloader at {show_address(flash.usable_end)} stays",)
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:

@@ -47,7 +47,8 @@ class Difference:
 
     `expected` and `found` are all the spans compared, end to end; `blocks` are (offset, size) of the writes in them;
     `guarded` says that writes carry a checksum, so that nothing was damaged on the way to the chip; `before` is what
-    the beginning of the span held before, if that is known; `written` is False if nothing was written in this run.
+    the beginning of the span held before, if that is known; `written` is False if nothing was written in this run;
+    `emptied` says that it shall be blank.
     """
 
     first_address: int
@@ -59,6 +60,7 @@ class Difference:
     reads_differ: bool = False
     guarded: bool = False
     written: bool = True
+    emptied: bool = False
 
     @property
     def wrong(self) -> list[int]:

@@ -29,8 +29,9 @@ def verify_differs(seen: Observations) -> Finding | None:
         finding = rule(difference, evidence)
         if finding is not None:
             return finding
-    if not difference.written and not difference.expected.strip(bytes([difference.erased])):
-        return Finding("not-blank", "the chip is not blank there", evidence, ("greenstep erase",), "certain")
+    if difference.emptied:
+        tries = ("greenstep erase", "if it stays, the flash may be worn")
+        return Finding("not-blank", "the chip is not blank there", evidence, tries, "certain")
     if not difference.written:
         return Finding(
             "other-image",

@@ -35,7 +35,8 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         check_any_left(images, notes)
     elif "flash" in images:
         blank, told = dialect.fit_blank(part, images["flash"])
-        images, notes = {**images, "flash": blank}, [*told]
+        there = images["flash"]  # a region that is only looked at may begin inside of what the loader needs
+        images, notes = {**images, "flash": cut_out(blank, there.lowest, there.end)}, [*told]
     notes += check_image(part, images, wishes)
     if wishes.erase_all and dialect.spec.erasing is Erasing.INSIDE_WRITE and not dialect.spec.erases_alone:
         raise RefusedFault.of(
