@@ -37,7 +37,7 @@ class Patches(unittest.TestCase):
         self.assertEqual((parse_patch("eeprom:4=FF").memory, parse_patch("eeprom:4=FF").address), ("eeprom", 4))
 
     def test_what_is_none(self) -> None:
-        for text in ("7C", "0x7C=", "0x7C=xyz", "0x7C={serial}", "0x7C={a:u24}", '0x7C="{a:u32}"', "0x7C={", "x=FF",
+        for text in ("7C", "0x7C=", "0x7C=xyz", "0x7C={serial}", "0x7C={a:u24}", '0x7C="{a:u32}"', "0x7C={", "x=FF", '0x7C="\\x00"',
                      "0xFFFFFFFF=0102", '0x7C="{}"', '0x7C="{a!r}"'):  # fmt: skip
             with self.subTest(text), self.assertRaises(ValueError):
                 parse_patch(text)

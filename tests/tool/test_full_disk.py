@@ -31,6 +31,15 @@ class Recording(ToolTest):
         self.assertIn("/dev/full is incomplete: No space left on device", run.err)
         self.assertEqual(bench.close()["hive-scale.flash"][:4000], self.scale.pieces[0].data)
 
+    @unittest.skipUnless(Path("/dev/full").exists(), "Linux has a disk that is always full")
+    def test_a_console_whose_files_find_no_room_goes_on(self) -> None:
+        words = ("listen", "--port", "bench:hive-scale?on-for=5", "--send", "weigh", "--expect", "taken: weigh")
+        for more in (("--log", "/dev/full"), ("--save", "/dev/full", "--replace")):
+            run = self.run_tool(*words, *more)
+            with self.subTest(more):
+                self.assertEqual(run.status, 0, run.text)
+                self.assertEqual(run.err, "/dev/full is incomplete: No space left on device\n")
+
 
 class Aside(unittest.TestCase):
     def setUp(self) -> None:

@@ -38,13 +38,28 @@ class Given(unittest.TestCase):
         again, other = claim(self.path, self.wanted, "chip 1"), claim(self.path, self.wanted, "chip 2")
         assert again is not None
         assert other is not None
-        self.assertEqual((again.values, again.again), (first.values, True))
+        self.assertEqual((again.values, again.unique_id), (first.values, "chip 1"))
         self.assertEqual(other.values["serial"], "A-1")
         hand_back(self.path, again)  # it stays the chip's
         self.assertEqual(claim(self.path, self.wanted, "chip 1"), again)
         fewer = claim(self.path, BoardValues("scales", ROWS[2:], 5), "chip 1")
         assert fewer is not None
         self.assertEqual(fewer.values, {**ROWS[2], "count": "7"})
+
+    def test_a_row_goes_by_its_first_value(self) -> None:
+        """A file that was edited gives none out again."""
+        first = claim(self.path, BoardValues("scales", ROWS))
+        assert first is not None
+        settle(self.path, first, "chip 1", "STM32", "green", 1)
+        edited: tuple[Mapping[str, str], ...] = tuple(
+            {"note": "", "mac": row["mac"].replace("02", "06"), "serial": row["serial"]} for row in ROWS
+        )
+        other, again = (claim(self.path, BoardValues("scales", edited), chip) for chip in ("chip 2", "chip 1"))
+        assert other is not None
+        assert again is not None
+        self.assertEqual((other.values, again.values), (edited[1], edited[0]))
+        settle(self.path, again, "chip 1", "STM32", "green", 2)
+        self.assertEqual([one.values for one in given(self.path)], [edited[0], edited[1]])
 
     def test_what_no_board_has_seen_is_given_to_the_next(self) -> None:
         first = claim(self.path, self.wanted)
@@ -64,7 +79,7 @@ class Rows(unittest.TestCase):
                 self.assertEqual(read_rows(path), ({"serial": "A-1", "key": "x y"}, {"serial": "A-2", "key": "z"}))
             for said, text in (
                 ("heading", ""), ("heading", "1,2\n"), ("heading", "a,a\n1,2\n"), ("no row", "a,b\n"),
-                ("line 3: 1 value", "a,b\n1,2\n3\n"), ("line 4: the same as line 2", "a\n1\n2\n1\n"),
+                ("line 3: 1 value", "a,b\n1,2\n3\n"), ("line 4: a 1 is in line 2 too", "a,b\n1,x\n2,x\n1,y\n"),
             ):  # fmt: skip
                 path.write_text(text, "utf-8")
                 with self.subTest(text), self.assertRaisesRegex(UsageFault, said):

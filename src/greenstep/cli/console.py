@@ -6,22 +6,22 @@ import contextlib
 import shutil
 import sys
 import time
-from collections.abc import Iterator
 from dataclasses import field
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, BinaryIO, TextIO
+from typing import TYPE_CHECKING
 
 import click
 
 from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
-from greenstep.core.errors import StartFault, usage
+from greenstep.core.errors import StartFault
 from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkError
 from greenstep.core.quantities import count, show_heard
 from greenstep.core.secrets import MaskedStream, Secrets
 
+from .kept_file import KeptFile
 from .keyboard import PipedLines, pressed, terminal_keys
 from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
 
@@ -69,8 +69,8 @@ class Console:
         self._expectation = Expectation(wishes.expect) if wishes.expect else None
         self._heard_last = b""
         self._line_s: float | None = None
-        self._log: TextIO | None = None
-        self._saved: BinaryIO | None = None
+        self._log = KeptFile(wishes.log, "ab", "--log")
+        self._saved = KeptFile(wishes.save, "wb", "--save")
         self._unsent = wishes.file
         self._next_send_s = 0.0
         self._interactive = sys.stdin.isatty() and sys.stdout.isatty() and not wishes.as_json
@@ -80,7 +80,7 @@ class Console:
 
     def run(self, first: bytes = b"") -> int:
         """`first` was heard already. Returns the exit status. Raises PortFault, StartFault, UsageFault."""
-        with self._logging(), self._saving(), self._keys():
+        with self._log, self._saved, self._keys():
             try:
                 self._heard(first)
                 for line in self._wishes.send:
@@ -143,7 +143,7 @@ class Console:
             shown = b""
         if self._expectation is not None and data:
             self._expectation.feed(data)
-        self._save(shown)
+        self._saved.write(shown)
         if shown:
             self._heard_last = (self._heard_last + shown)[-200:]
         if self._wishes.as_hex:
@@ -247,44 +247,9 @@ class Console:
 
         json_line(kind, at_s=self._elapsed(), text=text)
 
-    def _save(self, data: bytes) -> None:
-        if self._saved is not None and data:
-            self._saved.write(data)
-            self._saved.flush()
-
     def _write_log(self, way: str, text: str) -> None:
-        if self._log is not None:
-            stamp = datetime.now().strftime("%H:%M:%S.%f")[:-3]
-            self._log.write(f"{stamp} {way} {text}\n")
-            self._log.flush()
-
-    @contextlib.contextmanager
-    def _logging(self) -> Iterator[None]:
-        path = self._wishes.log
-        if path is None:
-            yield
-            return
-        try:
-            stream = path.open("a", encoding="utf-8")
-        except OSError as error:
-            raise usage("log-file", f"{path} cannot be written: {error.strerror}", "--log FILE") from None
-        with stream:
-            self._log = stream
-            yield
-
-    @contextlib.contextmanager
-    def _saving(self) -> Iterator[None]:
-        path = self._wishes.save
-        if path is None:
-            yield
-            return
-        try:
-            stream = path.open("wb")
-        except OSError as error:
-            raise usage("save", f"{path} cannot be written: {error.strerror}", "another place for --save") from None
-        with stream:
-            self._saved = stream
-            yield
+        stamp = datetime.now().strftime("%H:%M:%S.%f")[:-3]
+        self._log.write(f"{stamp} {way} {text}\n".encode())
 
     def _keys(self) -> contextlib.AbstractContextManager[None]:
         return terminal_keys(self._wishes.keys) if self._interactive else contextlib.nullcontext()
@@ -292,7 +257,7 @@ class Console:
     def _finish(self) -> None:
         """Text without a line end is shown too."""
         rest = self._mask.flush()
-        self._save(rest)
+        self._saved.write(rest)
         if self._wishes.as_hex:
             self._heard_lines([str(row) for row in (*self._hex.feed(rest, self._elapsed()), *self._hex.flush())], "")
         else:

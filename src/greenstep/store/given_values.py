@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -28,12 +28,18 @@ _CREATE = """CREATE TABLE IF NOT EXISTS given (
 
 @frozen
 class Claim:
-    """The values of one board. `again`: this very chip, by its own number `unique_id`, had them before."""
+    """The values of one board: a row as it is stored, a count, or both. `unique_id` is not empty if the chip with
+    that number of its own had them before."""
 
     number: int
-    values: Mapping[str, str]
-    again: bool
+    line: str | None
+    count: int | None
     unique_id: str = ""
+
+    @property
+    def values(self) -> Mapping[str, str]:
+        """By name."""
+        return _values(self.line, self.count)
 
 
 @frozen
@@ -67,37 +73,37 @@ def claim(path: Path, wanted: BoardValues, unique_id: str = "") -> Claim | None:
     with _opened(path) as file:
         if unique_id and (before := _before(file, wanted, unique_id)):
             return before
-        line: str | None = None
-        row: Mapping[str, str] = {}
+        row: Mapping[str, str] | None = None
         if wanted.rows:
-            taken = {found for (found,) in file.execute("SELECT line FROM given WHERE series = ?", (wanted.series,))}
-            free = next((one for one in wanted.rows if _line(one) not in taken), None)
-            if free is None:
+            lines = file.execute("SELECT line FROM given WHERE series = ? AND line NOT NULL", (wanted.series,))
+            taken = _names_of(line for (line,) in lines)
+            row = next((one for one in wanted.rows if taken.isdisjoint(one.items())), None)
+            if row is None:
                 return None
-            row, line = free, _line(free)
         count = None
         if wanted.count_from is not None:
             (last,) = file.execute("SELECT max(count) FROM given WHERE series = ?", (wanted.series,)).fetchone()
             count = wanted.count_from if last is None else max(wanted.count_from, last + 1)
+        line = None if row is None else _line(row)
         cursor = file.execute(
             "INSERT INTO given (series, line, count, at) VALUES (?, ?, ?, ?)", (wanted.series, line, count, _now())
         )
         assert cursor.lastrowid is not None
-        return Claim(cursor.lastrowid, {**row, **({COUNT: str(count)} if count is not None else {})}, False)
+        return Claim(cursor.lastrowid, line, count)
 
 
 def settle(path: Path, which: Claim, unique_id: str, chip: str, outcome: str, journal: int) -> None:
     """How the upload ended. Raises UsageFault."""
     with _opened(path) as file:
         file.execute(
-            "UPDATE given SET at = ?, unique_id = ?, chip = ?, outcome = ?, journal = ? WHERE number = ?",
-            (_now(), unique_id or which.unique_id, chip, outcome, journal, which.number),
+            "UPDATE given SET at = ?, line = ?, unique_id = ?, chip = ?, outcome = ?, journal = ? WHERE number = ?",
+            (_now(), which.line, unique_id or which.unique_id, chip, outcome, journal, which.number),
         )
 
 
 def hand_back(path: Path, which: Claim) -> None:
     """The board was not touched: another may have them. Raises UsageFault."""
-    if not which.again:
+    if not which.unique_id:
         with _opened(path) as file:
             file.execute("DELETE FROM given WHERE number = ?", (which.number,))
 
@@ -120,11 +126,21 @@ def _before(file: sqlite3.Connection, wanted: BoardValues, unique_id: str) -> Cl
     if found is None:
         return None
     number, line, count = found
-    if (count is None) != (wanted.count_from is None):
+    if (count is None) != (wanted.count_from is None) or (line is None) != (not wanted.rows):
         return None
-    if line not in ([_line(row) for row in wanted.rows] if wanted.rows else [None]):
-        return None
-    return Claim(number, _values(line, count), True, unique_id)
+    if line is not None:
+        its = _names_of([line])
+        row = next((one for one in wanted.rows if not its.isdisjoint(one.items())), None)
+        if row is None:
+            return None
+        line = _line(row)  # as it is now, if it was corrected
+    return Claim(number, line, count, unique_id)
+
+
+def _names_of(lines: Iterable[str]) -> set[tuple[str, str]]:
+    """What given rows go by: the first value of each, with its heading. A row with it is the same one, though other
+    values were corrected, and columns added or moved."""
+    return {next(iter(json.loads(line).items())) for line in lines}
 
 
 def _line(row: Mapping[str, str]) -> str:

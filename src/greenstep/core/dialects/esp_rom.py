@@ -70,8 +70,8 @@ BLOCK = 0x400
 _FIRST_BAUD = 115200
 _QUIET_S, _SETTLE_S = 0.04, 0.05
 
-# How long a reply may take. The flash is a serial NOR chip, and their data sheets ("AC Electrical Characteristics")
-# agree in the most that they state: 400 ms for a sector of 4 KiB, 2 s for a block of 64 KiB, 3 ms for a page of 256
+# How long a reply may take. The flash is a serial NOR chip. The data sheets of the common ones ("AC Electrical
+# Characteristics") state at most 400 ms for a sector of 4 KiB, 2 s for a block of 64 KiB, 3 ms for a page of 256
 # bytes. The ROM erases by blocks where whole ones lie in the space: 16 blocks a MiB are 32 s; what is left of it at
 # the two ends is at most 30 sectors, 12 s.
 _BLOCK_ERASE_S, _SECTOR_ERASE_S, _PAGE_S = 2.0, 0.4, 0.003

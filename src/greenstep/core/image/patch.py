@@ -48,7 +48,7 @@ def parse_patch(text: str) -> Patch:
         raise ValueError(f"it is not {FORM}")
     is_text = len(what) > 1 and what[0] == what[-1] and what[0] in "\"'"
     if is_text:
-        what = _ESCAPE.sub(lambda found: _ESCAPES.get(found[0], found[0]), what[1:-1])
+        what = _ESCAPE.sub(_byte, what[1:-1])
     patch = Patch(memory if colon else "flash", parse_number(address), what, is_text)
     for literal, name, form in _parts(what):
         if name is None and not is_text:
@@ -82,6 +82,12 @@ def _parts(text: str) -> Iterator[tuple[str, str | None, str]]:
         if name is not None and (conversion or not name):
             raise ValueError("a field is a name in braces: {serial}")
         yield literal, name, form or ""
+
+
+def _byte(escape: re.Match[str]) -> str:
+    if escape[0] not in _ESCAPES:
+        raise ValueError(f"{escape[0]} is none of {' '.join(_ESCAPES)}")
+    return _ESCAPES[escape[0]]
 
 
 def _digits(text: str) -> bytes:
