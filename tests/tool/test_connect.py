@@ -146,6 +146,7 @@ class Boards(ToolTest):
         self.assertEqual(self.file()["hive-scale"], {"chip": "atmega328p", "baud": 57600, "port": "/dev/ttyUSB1"})
         for comment in ("# mine", "# soldered"):
             self.assertIn(comment, (self.folder / "greenstep.toml").read_text())
+        self.assertIn("has no board", self.run_tool("boards", "remove", "frame-lift").err)
         self.assertIn("no terminal", self.run_tool("boards", "remove", "hive-scale").err)
         self.assertEqual(self.run_tool("boards", "remove", "hive-scale", "--yes").status, 0)
         self.assertIn("no board", self.run_tool("boards").err)

@@ -119,8 +119,7 @@ def remove(name: str, yes: bool, said: BoardSettings, how: How) -> int:
     from greenstep.store.new_project import remove_board
 
     path = _there(how)
-    consented(f"Remove {name} from {path}?", yes)
-    remove_board(path, name)
+    remove_board(path, name, lambda: consented(f"Remove {name} from {path}?", yes))
     click.echo(f"{path}: board {name} removed")
     return 0
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -53,9 +53,11 @@ def change_board(path: Path, name: str, keys: Mapping[str, Any], without: Iterab
     _save(path, document)
 
 
-def remove_board(path: Path, name: str) -> None:
-    """Take a board out of the file. Raises UsageFault."""
+def remove_board(path: Path, name: str, consented: Callable[[], object]) -> None:
+    """Take a board out of the file; `consented` is called before, and raises if it is not wanted. Raises
+    UsageFault."""
     document, _ = _board(path, name)
+    consented()
     boards: Any = document["board"]
     del boards[name]
     _save(path, document)
