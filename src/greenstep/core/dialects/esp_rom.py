@@ -89,9 +89,9 @@ _OTHER_BLOCK = 48
 
 
 def _longest_erase_s(size: int) -> float:
-    """For `size` bytes from anywhere."""
+    """For `size` bytes from anywhere; with none, until a flash that is still busy with a block is ready."""
     ends = min(size, 2 * (_FLASH_BLOCK - SECTOR))
-    return -(-size // _FLASH_BLOCK) * _BLOCK_ERASE_S + -(-ends // SECTOR) * _SECTOR_ERASE_S
+    return max(1, -(-size // _FLASH_BLOCK)) * _BLOCK_ERASE_S + -(-ends // SECTOR) * _SECTOR_ERASE_S
 
 
 def _longest_write_s(size: int) -> float:
