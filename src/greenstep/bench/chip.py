@@ -93,6 +93,11 @@ class SimulatedChip(ABC):
     def boot(self, boot_selected: bool) -> Program:
         """The program that runs after reset."""
 
+    def follows(self, baud: int, highest: int | None = None) -> bool:
+        """Whether its auto-baud can measure a rate; `highest` is what it can without a fault that says otherwise."""
+        limit = self.faults.chip_limit or highest
+        return baud >= 1200 and (limit is None or baud <= limit)
+
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
         """A chance to take a character whatever its rate, as auto-baud does. Returns True if it was taken."""
         return False

@@ -128,7 +128,7 @@ class SimulatedEsp(SimulatedChip):
         """Auto-baud: the ROM measures the first frame."""
         if not self._measuring or not self._listening:
             return False
-        if value != 0xC0:
+        if value != 0xC0 or not self.follows(sent.baud):
             self.settings = LineSettings(max(300, sent.baud // 3))
             self._measuring = False
             self.violation(f"auto-baud on {value:02X}")
@@ -226,7 +226,8 @@ class SimulatedEsp(SimulatedChip):
             yield Spend(self.settings.seconds(16))
             # the divider of the UART has 20 bits
             slowest = self.kind.crystal_mhz * 1_000_000 >> 20
-            self.settings = LineSettings(max(slowest, words[0] * self.kind.crystal_mhz // 40))
+            made = max(slowest, words[0] * self.kind.crystal_mhz // 40)
+            self.settings = LineSettings(made if self.follows(made) else self.faults.chip_limit or slowest)
         elif command == 0x13:
             yield from self._md5(words)
         elif command == 0x14 and self.kind.chip_id:

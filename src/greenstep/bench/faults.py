@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import field
 
@@ -36,6 +37,13 @@ KINDS = {
         "the erase unit of this index accepts every erase and write, and stays unchanged (STM32)",
     ),
     "rate-refused": ("BAUD", "the adapter cannot make this rate"),
+    "adapter-limit": ("BAUD", "the adapter refuses every higher rate"),
+    "adapter-clamps": ("BAUD", "the adapter takes every higher rate, and makes this one instead"),
+    "chip-limit": ("BAUD", "the chip cannot measure or make a higher rate"),
+    "noise-above": (
+        "BAUD",
+        "above this rate about one character in a thousand is damaged, and more the higher it is; the seed decides",
+    ),
     "clock": ("FACTOR", "the chip's clock, and so its rate, is off by it"),
     "echo": ("", "every character sent comes straight back, and nothing else"),
     "no-boot": ("", "nothing enters the bootloader: the boot jumper is forgotten, or reset came too late"),
@@ -72,6 +80,10 @@ class Faults:
     boot_ignored: bool = False
     write_protected: set[int] = field(default_factory=set)
     rate_refused: set[int] = field(default_factory=set)
+    adapter_limit: int | None = None
+    adapter_clamps: int | None = None
+    chip_limit: int | None = None
+    noise_above: int | None = None
     clock: float = 1.0
     echo: bool = False
     no_boot: bool = False
@@ -127,14 +139,31 @@ class Faults:
     def spare_what_is_sent(self) -> bool:
         """Leave every character on its way to the chip unharmed."""
         return not (
-            self.echo or self.dead or self.hurts_to_chip or self.clock != 1.0
+            self.echo or self.dead or self.hurts_to_chip or self.clock != 1.0 or self.noise_above is not None
             or self.restart_after is not None or self.restart_every is not None or self.cut_after is not None
         )  # fmt: skip
 
     @property
     def hurts_to_host(self) -> bool:
         """Whether any character from the chip is affected or lost."""
-        return bool(self.drop_to_host or self.flip_to_host or self.repeat_to_host or self.silence_after is not None)
+        return bool(
+            self.drop_to_host or self.flip_to_host or self.repeat_to_host or self.silence_after is not None
+            or self.noise_above is not None
+        )  # fmt: skip
+
+    def refuses(self, baud: int) -> bool:
+        """Whether the adapter refuses a rate."""
+        return baud in self.rate_refused or (self.adapter_limit is not None and baud > self.adapter_limit)
+
+    def made_of(self, baud: int) -> int:
+        """The rate that the adapter makes of one that it accepts."""
+        return baud if self.adapter_clamps is None else min(baud, self.adapter_clamps)
+
+    def damaged_share(self, baud: int) -> float:
+        """The share of characters that noise damages at a rate: it grows tenfold with each doubling."""
+        if self.noise_above is None or baud <= self.noise_above:
+            return 0.0
+        return min(0.5, 0.001 * math.pow(baud / self.noise_above, 3.3))
 
     def to_chip(self, number: int, value: int) -> list[int]:
         """What happens to a character on its way to the chip."""

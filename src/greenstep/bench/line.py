@@ -228,11 +228,17 @@ class SimulatedLine:
             self._fall_silent(at_s)
             return
         self._asked = True
+        value = self._through_noise(value, sent)
         if faults.hurts_to_chip:
             for arrived in faults.to_chip(number, value):
                 self._hand_over(at_s, arrived, sent)
         else:
             self._hand_over(at_s, value, sent)
+
+    def _through_noise(self, value: int, settings: LineSettings) -> int:
+        """A character after the wire: rarely with other bits, which parity does not show."""
+        share = self.faults.damaged_share(settings.baud)
+        return value ^ self._dice.randrange(1, 256) if share and self._dice.random() < share else value
 
     def _deliver_all(self, to_s: float, before_s: float) -> None:
         """`_deliver` for unaffected characters, one after the other until something else is due."""
@@ -371,5 +377,5 @@ class SimulatedLine:
         if not faults.hurts_to_host:
             self._outbound.append((due_s, value, at_s))
             return
-        for arrived in faults.to_host(number, value):
+        for arrived in faults.to_host(number, self._through_noise(value, self.settings)):
             self._outbound.append((due_s, arrived, at_s))

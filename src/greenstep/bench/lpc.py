@@ -101,7 +101,7 @@ class SimulatedLpc(SimulatedChip):
         if not self._measuring or not self._listening:
             return False
         self._measuring = False
-        if value != ord("?") or not 1200 <= sent.baud <= 230400:
+        if value != ord("?") or not self.follows(sent.baud, 230400):
             self.violation(f"auto-baud on {value:02X} at {sent}")
             self.settings = LineSettings(max(300, sent.baud // 3))
             return False
@@ -178,7 +178,7 @@ class SimulatedLpc(SimulatedChip):
         yield
 
     def _do_b(self, rate: int, stop: int) -> Steps:
-        if rate not in (9600, 19200, 38400, 57600, 115200, 230400):
+        if rate not in (9600, 19200, 38400, 57600, 115200, 230400) or not self.follows(rate):
             self._code(17)
             return
         self._code(0)

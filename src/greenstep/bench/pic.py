@@ -98,7 +98,7 @@ class SimulatedPic(SimulatedResident):
         if not self._measuring or not self._listening:
             return False
         self._measuring = False
-        if value != _STX:
+        if value != _STX or not self.follows(sent.baud):
             self.violation(f"auto-baud on {value:02X}")
             self.settings = LineSettings(max(300, sent.baud // 3))
             return False

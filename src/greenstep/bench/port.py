@@ -25,7 +25,7 @@ def open_bench(port: str, settings: LineSettings, lines: tuple[bool, bool], last
     """Open a simulated board, which has just been powered up or holds what an earlier command left in its `memory`.
     `lasts`: the caller goes on listening, so its time is this computer's. Raises UsageFault, PortFault."""
     address = parse_address(port)
-    if settings.baud in Faults.parse(address.faults).rate_refused:
+    if Faults.parse(address.faults).refuses(settings.baud):
         raise PortFault(diagnose_port(PortSeen(port, "setting", "", setting=str(settings))))
     line = address.board.build(Faults.parse(address.faults, address.seed), address.turnaround_s)
     line.chip.copy = address.seed

@@ -146,7 +146,7 @@ class _Adapter:
             self.flush()
         if name in _SETTINGS:
             if (name == "parity" and value not in _PARITY) or (
-                name == "baudrate" and value in self._line.faults.rate_refused
+                name == "baudrate" and self._line.faults.refuses(int(value))
             ):
                 raise ValueError(value)
             self._setting(name, value)

@@ -103,6 +103,7 @@ class SimulatedStm32(SimulatedChip):
         self.kind = kind
         self.faults = faults or Faults()
         self.flash = bytearray([kind.erased]) * kind.flash_bytes
+        self.ram = bytearray(kind.ram_bytes)
         self.console = console or LineSettings(115200)
         self.settings = self.console
         self.locked = self.faults.locked
@@ -136,7 +137,7 @@ class SimulatedStm32(SimulatedChip):
         if not self._auto_baud or not self._listening:
             return False
         self._auto_baud = False
-        measured = sent.baud if value == 0x7F and 1200 <= sent.baud <= 460800 else max(300, sent.baud // 3)
+        measured = sent.baud if value == 0x7F and self.follows(sent.baud, 460800) else max(300, sent.baud // 3)
         if measured != sent.baud:
             self.violation(f"auto-baud on {value:02X} at {sent}")
         self.settings = LineSettings(measured, _EVEN)
@@ -222,10 +223,15 @@ class SimulatedStm32(SimulatedChip):
     def _in_flash(self, address: int, size: int) -> bool:
         return address >= FLASH and address + size <= FLASH + self.kind.flash_bytes
 
+    def _in_ram(self, address: int, size: int) -> bool:
+        return address >= RAM and address + size <= RAM + self.kind.ram_bytes
+
     def _memory(self, address: int, size: int) -> bytes | None:
         """The bytes there; None if there is no memory."""
         if self._in_flash(address, size):
             return bytes(self.flash[address - FLASH : address - FLASH + size])
+        if self._in_ram(address, size):
+            return bytes(self.ram[address - RAM : address - RAM + size])
         told = self.kind.flash_bytes // 1024 if self.kind.size_code is None else self.kind.size_code
         size_word = told.to_bytes(2, "little")
         number = bytes([*range(0x30, 0x3B), 0x3B + self.copy & 0xFF])
@@ -269,7 +275,8 @@ class SimulatedStm32(SimulatedChip):
         if address is None:
             self.send(_NACK)
             return False
-        if address % self.kind.align or not self._in_flash(address, 1):
+        in_ram = self._in_ram(address, 1)
+        if address % (4 if in_ram else self.kind.align) or not (in_ram or self._in_flash(address, 1)):
             self.violation(f"write to {address:08X}")
             self.send(_NACK)
             return False
@@ -279,6 +286,8 @@ class SimulatedStm32(SimulatedChip):
         if data is None:
             self.send(_NACK)
             return False
+        if in_ram:
+            return self._write_ram(address, data)
         if len(data) % self.kind.align or not self._in_flash(address, len(data)):
             self.violation(f"write of {len(data)} bytes at {address:08X}")
             self.send(_NACK)
@@ -288,6 +297,17 @@ class SimulatedStm32(SimulatedChip):
             return False
         yield Spend(-(-len(data) // self.kind.program_unit) * self.kind.program_s)
         self.send(_ACK if self._burn(address, data) else _NACK)
+        return False
+
+    def _write_ram(self, address: int, data: bytes) -> bool:
+        """AN2606: the loader's own variables are at the beginning of the RAM, of which each part uses another share;
+        here it is the first half, or all of a small one. Returns True if the loader is lost by it."""
+        own = max(6144, self.kind.ram_bytes // 2)
+        if address < RAM + own or not self._in_ram(address, len(data)):
+            self.violation(f"write to the loader's RAM at {address:08X}")
+            return True
+        self.ram[address - RAM : address - RAM + len(data)] = data
+        self.send(_ACK)
         return False
 
     def _burn(self, address: int, data: bytes) -> bool:

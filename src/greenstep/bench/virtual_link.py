@@ -30,7 +30,8 @@ class VirtualLink:
         self._has_lines = has_lines
         self._vanishes_at_s = vanishes_at_s
         self.closed = False
-        line.configure(0.0, settings)
+        self._settings = settings
+        line.configure(0.0, self._made_of(settings))
         if has_lines:
             line.lines = lines
         line.power_on(0.0)
@@ -39,7 +40,12 @@ class VirtualLink:
 
     @property
     def settings(self) -> LineSettings:
-        return self.line.settings
+        return self._settings
+
+    def _made_of(self, settings: LineSettings) -> LineSettings:
+        """What the adapter makes of them."""
+        made = self.line.faults.made_of(settings.baud)
+        return settings if made == settings.baud else replace(settings, baud=made)
 
     def _alive(self) -> None:
         if self._vanishes_at_s is not None and self._clock >= self._vanishes_at_s:
@@ -47,10 +53,11 @@ class VirtualLink:
 
     def configure(self, settings: LineSettings) -> None:
         self._alive()
-        if settings.baud in self.line.faults.rate_refused:
+        if self.line.faults.refuses(settings.baud):
             raise RateRefused(settings)
         self.sleep(max(0.0, self.line.written_by - self._clock))
-        self.line.configure(self._clock, settings)
+        self._settings = settings
+        self.line.configure(self._clock, self._made_of(settings))
 
     def write(self, data: bytes) -> None:
         self._alive()
@@ -82,7 +89,7 @@ class VirtualLink:
         self.line.set_break(self._clock, on)
 
     def reopen(self, baud: int | None) -> None:
-        settings, lines = self.line.settings, self.line.lines
+        settings, lines = self._settings, self.line.lines
         if baud is not None:
             self.configure(replace(settings, baud=baud))
             self.set_lines(False, False)
@@ -90,7 +97,7 @@ class VirtualLink:
         self.sleep(_AWAY_S if gone else _STAYS_S)
         self.line.chip.leaving = False
         self.line.take(self._clock, 1 << 30)
-        self.line.configure(self._clock, settings)
+        self.line.configure(self._clock, self._made_of(settings))
         if self._has_lines:
             self.line.set_lines(self._clock, *lines)
 

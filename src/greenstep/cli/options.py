@@ -13,6 +13,7 @@ import click
 
 from greenstep.core.frozen import frozen
 from greenstep.core.quantities import parse_engineering, parse_number
+from greenstep.store.board import FASTEST
 from greenstep.store.board_keys import KEYS, Form, Key
 
 from .completing import COMPLETERS
@@ -82,6 +83,18 @@ class Real(click.FloatRange):
 RATE = Whole(50, 12_000_000)
 
 
+class BootloaderRate(Whole):
+    """A rate, or the word for the highest."""
+
+    name = "rate"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        return value if value == FASTEST else super().convert(value, param, ctx)
+
+
+_BOOTLOADER_RATE = BootloaderRate(50, 12_000_000)
+
+
 class Hexadecimal(click.ParamType):  # type: ignore[type-arg]
     """A chip's number, in hexadecimal with or without 0x."""
 
@@ -133,7 +146,7 @@ VARIABLES = {
 _NO_VARIABLE = ("set", "talk")
 """Tables, which cannot be values of environment variables."""
 _TYPES: dict[Form, Callable[[Key], dict[str, Any]]] = {
-    Form.RATE: lambda key: {"type": RATE},
+    Form.RATE: lambda key: {"type": _BOOTLOADER_RATE if key.name == "baud" else RATE},
     Form.NUMBER: lambda key: {"type": Number()},
     Form.SECONDS: lambda key: {"type": Real(*key.bounds)},
     Form.TRUTH: lambda key: {"default": None, "multiple": False},

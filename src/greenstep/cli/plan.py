@@ -15,6 +15,7 @@ from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Part
+    from greenstep.work.board import Board
     from greenstep.work.planning import Planned
 
 
@@ -46,11 +47,13 @@ def command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -
     if how.as_json:
         _as_json(planned)
     else:
-        _as_text(planned, len(parts))
+        _as_text(planned, len(parts), board)
     return 0
 
 
-def _as_text(planned: Planned, candidates: int) -> None:
+def _as_text(planned: Planned, candidates: int, board: Board) -> None:
+    from greenstep.work.planning import found_rate
+
     plan, costs, settings = planned.plan, planned.costs, planned.line
     part = plan.part
     room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
@@ -85,6 +88,11 @@ def _as_text(planned: Planned, candidates: int) -> None:
     steps = (("erase", costs.erase), ("write", costs.write), ("verify", costs.verify))
     times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in steps if cost.heard)
     click.echo(f"\nabout {show_seconds(planned.seconds)} at {settings.baud} baud: {times}")
+    if planned.faster is not None:
+        quicker = show_seconds(planned.costs.seconds(planned.faster))
+        found = found_rate(board)
+        how = "found for this line" if found else "if adapter, wires and chip carry it"
+        click.echo(f"about {quicker} at {planned.faster.baud}, {how}: --baud fastest")
 
 
 def _as_json(planned: Planned) -> None:
@@ -99,6 +107,8 @@ def _as_json(planned: Planned) -> None:
         flash_bytes=plan.part.flash.size,
         baud=planned.line.baud,
         seconds=planned.seconds,
+        faster_baud=planned.faster.baud if planned.faster else None,
+        faster_seconds=planned.costs.seconds(planned.faster) if planned.faster else None,
         summary=describe(plan),
         memories=[
             {

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from greenstep.core.clock import RateMade
     from greenstep.core.link import Frame
     from greenstep.core.plan.price import Costs
+    from greenstep.work.planning import Planned
 
 _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
 
@@ -70,7 +71,8 @@ def command(
             f"an oscillator of {show_engineering(oscillator, 'Hz')} is not plausible",
             "write 16M or 11.0592M",
         )
-    title, family, frame, plan, said_baud = _about(target, said, how, uart)
+    title, family, frame, planned, said_baud = _about(target, said, how, uart)
+    plan = None if planned is None else planned.costs
     rules = uart_rules(family)
     clock_hz = oscillator * pll / prescaler
     made = judge(rules, clock_hz, frame, adapter=adapter_error / 100)
@@ -90,6 +92,9 @@ def command(
         click.echo(f" if the clock is really 1/4, 1/2, 2 or 4 times this one, {judged.baud} comes out near {heard}")
     click.echo(f" the divided clock is {rules.clock}")
     click.echo(" the errors of both ends add up, so each should stay within 2 %")
+    if planned is not None and planned.faster is not None:
+        saved = show_seconds(planned.seconds - planned.costs.seconds(planned.faster))
+        click.echo(f" --baud fastest tries what both ends really carry: {planned.faster.baud} would save {saved}")
     if save is not None:
         click.echo(f" saved {save}")
     return 0
@@ -97,18 +102,18 @@ def command(
 
 def _about(
     target: tuple[str, ...], said: BoardSettings, how: How, uart: str | None
-) -> tuple[str, str, Frame, Costs | None, int]:
-    """(title, rules, frame, costs of the upload or None, baud) of the chip, or of the rules alone."""
+) -> tuple[str, str, Frame, Planned | None, int]:
+    """(title, rules, frame, plan of the upload or None, baud) of the chip, or of the rules alone."""
     from greenstep.core.clock import uart_rules
     from greenstep.work.board import frame_said
     from greenstep.work.planning import plan_for
 
     if uart and not target and not said.chip:
-        return uart_rules(uart).title, uart, frame_said(said.frame), None, said.baud or 115200
+        return uart_rules(uart).title, uart, frame_said(said.frame), None, said.rate or 115200
     board = settle(target, said, how)
     part = board.choice.first
-    costs = plan_for(board, (part,)).costs if board.said.images else None
-    return board.choice.title, uart or part.uart, board.frame, costs, board.baud
+    planned = plan_for(board, (part,)) if board.said.images else None
+    return board.choice.title, uart or part.uart, board.frame, planned, board.baud
 
 
 def _clock_words(oscillator: float, pll: float, prescaler: float, clock_hz: float) -> str:

@@ -9,6 +9,7 @@ from .events import Event, Found, RunEnded, StepEnded
 from .image import Image
 from .image.content import digest_of, look_into
 from .journal_entry import JournalEntry
+from .link import LineSettings
 
 Outcome = Literal["green", "unproven", "failed", "interrupted"]
 
@@ -48,8 +49,9 @@ class Recorder:
         if event.outcome in ("green", "failed") and event.evidence:
             self._evidence = event.evidence
 
-    def entry(self, ended: RunEnded, unique_id: str) -> JournalEntry:
-        """The row of a run that ended this way, with a chip that reported this number of its own."""
+    def entry(self, ended: RunEnded, unique_id: str, line: LineSettings | None = None) -> JournalEntry:
+        """The row of a run that ended this way, with a chip that reported this number of its own, at the rate and
+        frame of `line` (None: those asked for)."""
         job = self._job
         flash = job.images.get("flash")
         digest = digest_of(flash, job.choice.first.flash.erased) if flash else None
@@ -60,7 +62,7 @@ class Recorder:
             chip=self._chip,
             unique_id=unique_id,
             port=job.port,
-            line=str(job.settings),
+            line=str(line or job.settings),
             image=", ".join(image.name for image in job.images.values()),
             image_bytes=sum(image.size_bytes for image in job.images.values()),
             crc32=f"{digest.crc32:08X}" if digest else "",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import fields
 from pathlib import Path
-from typing import Any
+from typing import Any, Final, Literal
 
 from greenstep.core.frozen import frozen
 from greenstep.core.wishes import Keep
@@ -48,6 +48,10 @@ class TalkEntry:
     secret: str = ""
 
 
+FASTEST: Final = "fastest"
+"""As a baud rate: the highest that both ends carry, found and remembered."""
+
+
 @frozen
 class BoardSettings:
     """Every value that a board can have; None (or empty) if it was not given.
@@ -58,7 +62,7 @@ class BoardSettings:
     chip: str | None = None
     dialect: str | None = None
     port: PortChoice | None = None
-    baud: int | None = None
+    baud: int | Literal["fastest"] | None = None
     frame: str | None = None
     hookup: str | Mapping[str, Any] | None = None
     enter: str | None = None
@@ -79,6 +83,11 @@ class BoardSettings:
     talk: tuple[TalkEntry, ...] | None = None
     line_end: str | None = None
     set: Mapping[str, Any] | None = None
+
+    @property
+    def rate(self) -> int | None:
+        """The baud rate, if it was given as a number."""
+        return None if self.baud == FASTEST else self.baud
 
     def over(self, other: BoardSettings) -> BoardSettings:
         """These values, and `other`'s where nothing is given here."""

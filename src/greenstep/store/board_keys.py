@@ -14,7 +14,7 @@ from greenstep.core.frozen import frozen
 from greenstep.core.talk import LINE_ENDS
 from greenstep.core.wishes import EVEN_IF, CompareWith, Keep
 
-from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
+from .board import FASTEST, BoardSettings, ImageFile, PortChoice, TalkEntry
 
 
 class Form(Enum):
@@ -128,6 +128,12 @@ def _port(value: Any, folder: Path) -> PortChoice:
     raise _WrongValue('"/dev/ttyUSB0", { serial = "…" } or { remembered = "…" }')
 
 
+def _baud(value: Any, folder: Path) -> int | str:
+    if value != FASTEST and not _fits(Form.RATE, value):
+        raise _WrongValue('a whole number, or "fastest"')
+    return value  # type: ignore[no-any-return]
+
+
 def _hookup(value: Any, folder: Path) -> str | Mapping[str, Any]:
     if not isinstance(value, str | dict):
         raise _WrongValue("a name in quotes, or a table")
@@ -218,7 +224,9 @@ KEYS = (
     Key("port", Form.OWN, "Device, URL, or a name given by find-port: /dev/ttyUSB0, COM3, rfc2217://host:port.",
         'a name or URL; `{ serial = "…" }` of a USB adapter; both: `{ name, serial }`; `{ remembered = "…" }` a name '
         "that [find-port](connect.md) remembered", "the only one", "PORT", read=_port),
-    Key("baud", Form.RATE, "Baud rate of the bootloader.", "baud rate of the bootloader", "the chip's", "RATE"),
+    Key("baud", Form.RATE, "Baud rate of the bootloader; fastest: the highest that both ends carry.",
+        'baud rate of the bootloader; `"fastest"`: [the highest that both ends carry](connect.md#the-fastest-rate)',
+        "the chip's", "RATE", read=_baud),
     Key("frame", Form.TEXT, "Data bits, parity, stop bits (8N1, 8E1), if not the dialect's own.",
         "data bits, parity, stop bits: `\"8E1\"`", "the dialect's", "FRAME"),
     Key("hookup", Form.OWN,

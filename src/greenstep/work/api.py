@@ -34,7 +34,7 @@ class BoardKeys(TypedDict, total=False):
 
     chip: str
     port: str | Mapping[str, str]
-    baud: int
+    baud: int | str
     frame: str
     hookup: str | Mapping[str, Any]
     enter: str

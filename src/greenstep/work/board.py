@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.store.board import BoardSettings, PortChoice
+from greenstep.store.board import FASTEST, BoardSettings, PortChoice
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
@@ -52,8 +52,13 @@ class Board:
 
     @property
     def baud(self) -> int:
-        """The rate of its bootloader."""
-        return self.said.baud or self.choice.first.baud
+        """The rate of its bootloader; the safe one, if the highest is to be found."""
+        return self.said.rate or self.choice.first.baud
+
+    @property
+    def fastest(self) -> bool:
+        """Whether the highest rate is to be found that both ends carry."""
+        return self.said.baud == FASTEST
 
     @property
     def frame(self) -> Frame:

@@ -21,7 +21,7 @@ from .port_choice import port_name
 from .settings import settings_of, talk_lines
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Aside
+    from greenstep.core.climb import Aside, RateMemory
     from greenstep.core.image.granules import Remembered
 
     from .board import Board
@@ -78,7 +78,14 @@ def make_job(
         keeps_open=keeps_open,
         recall=partial(_recall, person),
         put_aside=_put_aside,
+        rates=_rates(board, person) if board.fastest else None,
     )
+
+
+def _rates(board: Board, person: Person) -> RateMemory:
+    from .line_memory import LineMemory
+
+    return LineMemory(board.name, board.choice.name, port_name(board.said.port), person)
 
 
 def _recall(person: Person, unique_id: str, chip: str) -> Remembered | None:

@@ -57,7 +57,7 @@ class Keeper:
         try:
             outcome = self._climb.outcome
             granules = outcome.granules if self._climb.job.purpose == "upload" and outcome.unique_id else None
-            return record(path, self._recorder.entry(ended, outcome.unique_id), granules)
+            return record(path, self._recorder.entry(ended, outcome.unique_id, outcome.line), granules)
         except JournalTrouble as trouble:
             self._person.tell(f" not in the journal: {trouble}")
             return 0

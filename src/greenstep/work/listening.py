@@ -57,7 +57,7 @@ def open_console(
     hookup = board.hookup if said.chip or resets else None
     if resets and hookup is not None and hookup.leave is None:
         raise usage("no-reset", f"the hookup {hookup.name} has no line that resets", "press reset by hand")
-    settings = LineSettings(said.console_baud or said.baud or 115200, frame_said(said.frame))
+    settings = LineSettings(said.console_baud or said.rate or 115200, frame_said(said.frame))
     lines = hookup.idle_lines if hookup else (False, False)
     link = open_board_port(board, settings, lines, person, trace, secrets, lasts).link
     try:

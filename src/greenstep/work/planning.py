@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from greenstep.core.chips import Part
 from greenstep.core.errors import RefusedFault
@@ -15,14 +16,19 @@ from greenstep.core.plan.price import Costs, price
 from .board import Board
 from .jobs import load_images, wishes_of
 
+USUAL_HIGHEST = 921_600
+"""What most adapters, wires and chips carry."""
+
 
 @frozen
 class Planned:
-    """What would be erased and written, and its cost at the rate and frame of `line`."""
+    """What would be erased and written, and its cost at the rate and frame of `line`. `faster` is the highest rate
+    that its line was found to carry, or a usual one if that was never looked for; None if the loader has one rate."""
 
     plan: Plan
     costs: Costs
     line: LineSettings
+    faster: LineSettings | None = None
 
     @property
     def seconds(self) -> float:
@@ -41,5 +47,20 @@ def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str
         except RefusedFault as refusal:
             refusals.append(refusal)
         else:
-            return Planned(plan, price(plan, board.dialect, wishes.verify), board.line)
+            return Planned(plan, price(plan, board.dialect, wishes.verify), board.line, _faster(board))
     raise refusals[0]
+
+
+def found_rate(board: Board) -> int | None:
+    """The highest rate that the board's line was found to carry."""
+    from .line_memory import known_of
+
+    known = known_of(board)
+    return None if known is None else known.baud
+
+
+def _faster(board: Board) -> LineSettings | None:
+    if not board.dialect.spec.proves_rate:
+        return None
+    baud = found_rate(board) or USUAL_HIGHEST
+    return replace(board.line, baud=baud) if baud > board.baud else None

@@ -31,7 +31,7 @@ def readiness(name: str, said: BoardSettings) -> Readiness:
     chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
     try:
         board = Board(name, said)
-        chip, hookup, baud = board.choice.title, board.hookup_name, f"{board.baud} baud"
+        chip, hookup, baud = board.choice.title, board.hookup_name, _rates(board)
     except Fault as fault:
         trouble.append(fault.finding.cause)
     images = []
@@ -40,6 +40,17 @@ def readiness(name: str, said: BoardSettings) -> Readiness:
         images.append(f"{image.file.name}{at}: {_held(image, trouble)}")
     port = _port(said, trouble)
     return Readiness(name, chip, port, hookup, baud, tuple(images), tuple(trouble))
+
+
+def _rates(board: Board) -> str:
+    """The rate, and the highest that its line was found to carry."""
+    from .line_memory import known_of
+
+    known = known_of(board)
+    wanted = "fastest" if board.fastest else f"{board.baud} baud"
+    if known is None or known.baud is None:
+        return wanted
+    return f"{wanted}; its line carries {known.baud} (found {known.baud_at[:10]})"
 
 
 def _held(image: ImageFile, trouble: list[str]) -> str:

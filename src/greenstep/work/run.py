@@ -9,10 +9,11 @@ from pathlib import Path
 from greenstep.core.climb import Climb, Job
 from greenstep.core.climb.outcome import Outcome
 from greenstep.core.errors import EXIT_INTERRUPTED
-from greenstep.core.events import Event, RunEnded
+from greenstep.core.events import Event, RunEnded, StepEnded
 
 from .interrupts import Interrupts
 from .journal_keeping import Keeper
+from .line_memory import remember_hookup
 from .person import NOBODY, Person
 from .port_choice import opener
 
@@ -32,6 +33,8 @@ class Run(Iterator[Event]):
         `waits` for a board, not if none came."""
         self.job = job
         self._waits = waits
+        self._person = person
+        self._waited_s = 0.0
         self._climb = Climb(job, opener(job, person, trace))
         self._keeper = Keeper(self._climb, person) if recorded else None
         self._events = self._checked()
@@ -92,6 +95,10 @@ class Run(Iterator[Event]):
 
     def _kept(self, event: Event) -> Event:
         """The event, once the journal has recorded what it needs."""
+        if isinstance(event, StepEnded) and event.step == "sync" and event.outcome == "green":
+            self._waited_s = event.elapsed_s
+        if isinstance(event, RunEnded) and event.green and self._keeper is not None:
+            remember_hookup(self.job, self._waited_s, self._person)
         if self._keeper is None or (self._waits and isinstance(event, RunEnded) and not self.outcome.synced):
             return event
         number = self._keeper.see(event)

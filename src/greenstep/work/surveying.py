@@ -61,13 +61,13 @@ def scope(board: Board) -> list[Candidate]:
     said = board.said
     if said.chip:
         part = board.choice.first
-        others = () if said.baud else board.dialect.spec.asking.other_bauds
+        others = () if said.rate else board.dialect.spec.asking.other_bauds
         return candidates_for(board.dialect, part.boot_level, board.baud, others)
     found: list[Candidate] = []
     for dialect in [find_dialect(said.dialect)] if said.dialect else all_dialects():
         parts = Catalogue.load().of_dialect(dialect.name)
         if parts and dialect.spec.asking.sent:  # a loader that calls by itself is heard, and not asked
-            baud = said.baud or parts[0].baud
+            baud = said.rate or parts[0].baud
             own = candidates_for(dialect, parts[0].boot_level, baud)
             if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-hangup"):
                 own = [Candidate(named_hookup(said.hookup, parts[0].boot_level), dialect, baud)]
@@ -87,7 +87,7 @@ def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace:
         from greenstep.ports.discovery import usb_behind
 
         candidates = by_maker(candidates, usb_behind(name).rpartition(" ")[2])
-    console = LineSettings(board.said.console_baud or board.said.baud or 115200)
+    console = LineSettings(board.said.console_baud or board.said.rate or 115200)
     opened = open_board_port(board, console, (False, False), person, trace)
     link = RecordingLink(opened.link)
     view.opened(name, opened.evidence)

@@ -2,12 +2,12 @@
 
 from typing import TYPE_CHECKING, Any
 
-from .job import Aside, Job, OpenedPort, OpenLink, Purpose
+from .job import Aside, Job, OpenedPort, OpenLink, Purpose, RateMemory
 
 if TYPE_CHECKING:
     from .ladder import Climb
 
-__all__ = ["Aside", "Climb", "Job", "OpenLink", "OpenedPort", "Purpose"]
+__all__ = ["Aside", "Climb", "Job", "OpenLink", "OpenedPort", "Purpose", "RateMemory"]
 
 
 def __getattr__(name: str) -> Any:

@@ -2,33 +2,32 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Generator, Iterable, Iterator
 
 from ..chips import Catalogue, Memory, Part
 from ..dialects.results import Examination, Identity
 from ..errors import Finding, NoAnswerFault, RefusedFault
-from ..events import Event, HandsWanted, Noted, StepAdvanced, StepEnded
+from ..events import Event, Noted, StepEnded
 from ..findings import ChipSeen
 from ..image import Image
-from ..link import Deadline, LinesMissing, ResetBy
+from ..link import LinesMissing, ResetBy
 from ..plan import make_plan
 from ..quantities import count, show_seconds, show_size, show_span
 from ..recording_link import RecordingLink
+from .asking import ask_after_resets, ask_by_hand
 from .causes import enter, listen_for_causes
 from .evidence import explain
+from .fastest import ask_at_known_rate, settle_rate
 from .job import Job, OpenLink
 from .meter import Figures
 from .regions import blank_plan
 from .session import Session
 from .transfer import Transfer
 
-BY_HAND_PATIENCE_S = 20.0
 _PIN_IGNORED = (
     "this chip ignores its boot pin (option nBOOT_SEL, bit 24 at 1FFF7800, is set): its loader came up because the "
     "flash was empty, and will not once it holds a program; let that program clear the option"
 )
-_BREAK_BY_HAND_S = 0.4
 
 
 def refuse_unfit(job: Job) -> None:
@@ -114,8 +113,10 @@ def enter_step(session: Session) -> Iterator[Event]:
 def sync_step(session: Session) -> Iterator[Event]:
     """Ask until the bootloader answers; between questions, reset again where lines can."""
     session.notes.begin_asking()
-    asking = _ask_after_resets(session) if session.reset_by is ResetBy.LINES else _ask_by_hand(session)
-    answer, tries = yield from asking
+    answer, tries = ask_at_known_rate(session), 1
+    if answer is None:
+        asking = ask_after_resets(session) if session.reset_by is ResetBy.LINES else ask_by_hand(session)
+        answer, tries = yield from asking
     if answer is None:
         yield StepEnded("enter", "unproven", _how_entered(session))
         listen_for_causes(session)
@@ -137,103 +138,6 @@ def _how_entered(session: Session) -> str:
         return "by its own sequence"
     boot = f", boot pin by {hookup.boot.line.upper()}" if hookup.boot else ""
     return f"reset {'pulsed' if hookup.reset.through == 'capacitor' else 'moved'} by {hookup.resets}{boot}"
-
-
-_Asked = tuple[str | None, int]
-
-
-def _ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
-    """Ask a few times after each reset; the pauses between reset and question vary on purpose."""
-    link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
-    attempts = spec.asking.attempts
-    patience = session.job.patience_s
-    deadline = Deadline.after(link, patience or 0.0)
-    tries = 0
-    for settles in range(1000):
-        if settles >= len(attempts) and deadline.over:
-            return None, tries
-        if settles:
-            enter(session)
-        attempt = attempts[settles % len(attempts)]
-        link.sleep(attempt.settle_s)
-        early = link.discard() if spec.asking.sent else b""  # someone who only listens wants to hear all of it
-        moved_s = link.last_at("lines")
-        if early and not session.notes.early:
-            session.notes.early = early
-            session.notes.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
-        last, began_s = settles == len(attempts) - 1, link.now()
-        for asking in range(attempt.asks):
-            tries += 1
-            # before giving up: one question after a reset, then the remaining time for a late answer
-            late_s = dialect.patience_s if last and not asking and _answers_late(session) else 0.0
-            answer = dialect.ask(max(spec.asking.wait_s, late_s))
-            if answer is not None:
-                dialect.asked_before(asking, link.now() - began_s)
-                return answer, tries
-        if patience:
-            waited = int(session.notes.asked_s)
-            yield StepAdvanced("sync", min(waited, int(patience)), int(patience), "seconds", float(waited))
-    return _ask_as_known(session), tries
-
-
-def _ask_as_known(session: Session) -> str | None:
-    """Whether it answers as a loader that an earlier conversation left running, at the rate it was left at."""
-    first, later, wait_s = session.job.first_settings, session.job.settings, session.job.dialect.spec.asking.wait_s
-    answer = session.dialect.ask_as_known(wait_s)
-    if answer is None and first != later:
-        session.link.configure(later)
-        answer = session.dialect.ask(wait_s) or session.dialect.ask_as_known(wait_s)
-        if answer is None:
-            session.link.configure(first)
-    return answer
-
-
-def _answers_late(session: Session) -> bool:
-    """Whether its answers were heard, though none in time."""
-    spec = session.job.dialect.spec
-    heard = session.link.between(session.notes.asked_mark, None, "heard")
-    return any(answer in heard for answer in spec.asking.answers) or any(
-        re.search(sound, heard, re.DOTALL) for sound in spec.asking.sounds
-    )
-
-
-def reset_and_ask(session: Session) -> bool:
-    """Whether the bootloader answers after one of the dialect's resets."""
-    asking = _ask_after_resets(session)
-    while True:
-        try:
-            next(asking)
-        except StopIteration as end:
-            return end.value[0] is not None
-
-
-def _ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
-    """Ask until the patience runs out; tell the person what to do once it is clear that nobody answers yet."""
-    link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
-    patience = BY_HAND_PATIENCE_S if session.job.patience_s is None else session.job.patience_s
-    deadline = Deadline.after(link, patience)
-    tries, told_at = 0, -1
-    while True:
-        tries += 1
-        if spec.asking.breaks_in:  # this loader waits for a reset during the break
-            link.set_break(True)
-            link.sleep(_BREAK_BY_HAND_S)
-            link.set_break(False)
-        answer = dialect.ask(spec.asking.wait_s)
-        if answer is not None:
-            before = min(tries - 1, spec.asking.attempts[0].asks)
-            dialect.asked_before(before, (before + 1) * spec.asking.wait_s)
-            return answer, tries
-        if tries == 1 and (answer := _ask_as_known(session)) is not None:
-            return answer, tries
-        if deadline.over:
-            return None, tries
-        if tries == 2:
-            yield HandsWanted("sync", session.job.choice.hands.enter, patience)
-        waited = int(session.notes.asked_s)
-        if waited > told_at:
-            told_at = waited
-            yield StepAdvanced("sync", waited, int(patience), "seconds", float(waited))
 
 
 def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
@@ -274,11 +178,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
         raise RefusedFault.of("not-locked", "the chip is not locked: it can be read", (), ("nothing to do",))
     transfer = yield from _planned(session)
     details = (*identity.details, *examination.details)
-    if session.link.settings.baud != job.settings.baud:
-        dialect.move_to_rate(session.part, job.settings.baud)
-        now = session.link.settings.baud
-        refused = "" if now == job.settings.baud else f"{job.settings.baud} baud is refused: "
-        yield Noted("chip", f"{refused}{'still' if refused else 'now'} at {now} baud")
+    yield from settle_rate(session)
     figures: Figures = {"part": session.part.name}
     if session.part.core != "any":
         figures["flash_bytes"] = session.part.flash.size

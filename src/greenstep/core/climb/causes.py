@@ -57,7 +57,7 @@ def _carry_out(session: Session, experiment: Experiment, phase: Phase) -> None:
                 notes.reheard = settings, heard
         case AskAt(baud):
             dialect, settings = session.job.dialect, LineSettings(baud, session.job.dialect.frame)
-            if baud != session.job.first_settings.baud:
+            if baud != session.first_settings.baud:
                 answer = _asked_anew(session, dialect, settings, 2)
                 notes.answered_at = None if answer is None else (settings, answer)
         case AskAs(only_hasty):
@@ -104,7 +104,7 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
         reached = not only_hasty or spec.gives_up or spec.asking.breaks_in
         if other is session.job.dialect or not spec.asking.sent or not reached or deadline.over:
             continue
-        answer = _asked_anew(session, other, LineSettings(session.job.first_settings.baud, other.frame), 3)
+        answer = _asked_anew(session, other, LineSettings(session.first_settings.baud, other.frame), 3)
         if answer is not None:
             session.notes.answered_other = other.title, answer
             return

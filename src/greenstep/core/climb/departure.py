@@ -12,12 +12,12 @@ from ..findings.boot_text import read_boot_text
 from ..hookup import Sequence
 from ..link import Deadline, LinesMissing, ResetBy
 from ..quantities import readable_share, show_heard, show_seconds
-from .approach import BY_HAND_PATIENCE_S
+from .asking import BY_HAND_PATIENCE_S
 from .causes import look_into
 from .evidence import explain
 from .session import Session
 
-_SHORT_LISTEN_S = 0.5
+_SHORT_LISTEN_S, _PAUSE_S = 0.5, 0.06
 _GIVES_UP_S = 4.0  # loaders wait a second or a few before they start the program
 
 
@@ -62,7 +62,7 @@ def start_step(session: Session) -> Iterator[Event]:
         yield StepEnded("start", "green", said)
         return
     first = link.read(1, _patience_s(session)) if by_hand else b""
-    link.read(200 - len(first), _SHORT_LISTEN_S)
+    _listen_briefly(session, len(first))
     heard = link.between(start_mark, None, "heard")
     boot_text = read_boot_text(heard)
     if boot_text is not None and not boot_text.runs:
@@ -78,6 +78,21 @@ def start_step(session: Session) -> Iterator[Event]:
             return
     session.unproven.append("start")
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
+
+
+def _listen_briefly(session: Session, heard_bytes: int) -> None:
+    """Listen for what proves that the program runs: a whole line of text, after which nothing follows at once. Where
+    the chip's ROM speaks first, its text is no such line."""
+    link, spec = session.link, session.job.dialect.spec
+    deadline = Deadline.after(link, _SHORT_LISTEN_S)
+    heard = b""
+    while not deadline.over and heard_bytes + len(heard) < 200:
+        line_ended = heard.endswith(b"\n") and len(heard) >= 8 and readable_share(heard) > 0.85
+        ends = line_ended and not spec.rom_speaks
+        more = link.read(1, min(deadline.left_s, _PAUSE_S) if ends else deadline.left_s)
+        if ends and not more:
+            return
+        heard += more
 
 
 def _patience_s(session: Session) -> float:

@@ -37,7 +37,8 @@ def _summary(session: Session) -> tuple[bool, str]:
         return False, f"not verified: {who} shows nothing of {what}"
     if "verify" in unproven:
         return False, f"written, not verified: {who} was given {what}"
-    return not unproven, f"{who} {'runs' if session.text_heard else 'holds'} {what}"
+    at = f", at {session.line.baud} baud" if session.line.baud != job.settings.baud else ""
+    return not unproven, f"{who} {'runs' if session.text_heard else 'holds'} {what}{at}"
 
 
 def _done(session: Session) -> str:

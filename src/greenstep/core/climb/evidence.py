@@ -44,7 +44,7 @@ def observe(
         answers = error.heard
     return Observations(
         phase=phase,
-        settings=job.first_settings if phase in ("sync", "chip") else job.settings,
+        settings=session.first_settings if phase in ("sync", "chip") else session.line,
         frame_wanted=job.dialect.frame,
         dialect_title=job.dialect.title,
         sync_sent=spec.asking.sent,

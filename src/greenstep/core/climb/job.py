@@ -37,7 +37,8 @@ class Job:
     `recall` returns what the journal knows of a chip, by its own number and its part's name; `put_aside` stores bytes
     that must be kept, for the board or chip named, and raises RefusedFault if it cannot. `own_values` are those of
     this very board, as a text for the journal, and `common_flash` is the image before they were put in. Not empty,
-    `only_chip` is the only number of its own with which the chip is the right one.
+    `only_chip` is the only number of its own with which the chip is the right one. `rates`, if it is not None: use
+    the highest rate that both ends carry, and remember it there; `settings` then has the safe one.
     """
 
     purpose: Purpose
@@ -67,6 +68,7 @@ class Job:
     own_values: str = ""
     common_flash: Image | None = None
     only_chip: str = ""
+    rates: RateMemory | None = None
 
     @property
     def first_settings(self) -> LineSettings:
@@ -133,6 +135,16 @@ class OpenedPort:
 
     link: Link
     evidence: str
+
+
+class RateMemory(Protocol):
+    """What is known of the line between this adapter and this board."""
+
+    def known(self) -> int | None:
+        """The highest rate that it carries, in baud, if it has been found."""
+
+    def keep(self, baud: int) -> None:
+        """Remember it."""
 
 
 class Aside(Protocol):

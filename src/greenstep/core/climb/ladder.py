@@ -6,7 +6,7 @@ from collections.abc import Callable, Generator, Iterator
 from contextlib import suppress
 
 from ..dialects.avr_looking import into_loader
-from ..dialects.errors import DialectError, ErasedUnasked, NotReset, Silence, Unexpected
+from ..dialects.errors import ChipRefusal, DialectError, ErasedUnasked, NotReset, Silence, Unexpected
 from ..errors import EXIT_INTERRUPTED, Fault, NoAnswerFault, RefusedFault, StartFault, VerifyFault, WriteFault
 from ..events import Event, Found, Noted, RunEnded, RunStarted, Step, StepEnded, StepStarted
 from ..findings.observations import Phase
@@ -20,6 +20,7 @@ from .comparing import compare_step
 from .departure import goodbye, start_step
 from .ending import success
 from .evidence import explain
+from .fastest import can_slow_down, slow_down
 from .job import Job, OpenLink
 from .keeping import keep_step
 from .outcome import Outcome
@@ -30,7 +31,7 @@ from .session import Session
 from .talking import talk_step
 from .transfer import Transfer
 from .verifying import verify_step
-from .writing import erase_step, write_step
+from .writing import erase_step, leave_out_written, write_step
 
 _WITH_SESSION: dict[Step, Callable[[Session], Iterator[Event]]] = {
     "enter": enter_step,
@@ -95,6 +96,7 @@ class Climb:
             unproven=tuple(session.unproven),
             backup=session.backup,
             granules=self._transfer.granules if self._transfer else None,
+            line=session.line,
             link=session.link,
             elapsed_s=session.elapsed_s,
         )
@@ -147,13 +149,28 @@ class Climb:
             step = waiting.pop(0)
             try:
                 yield from self._take(step, self._events_of(step, session))
-            except (Silence, Unexpected) as error:
+            except (Silence, Unexpected, ChipRefusal) as error:
+                if can_slow_down(session, step, error):
+                    yield Noted(step, f"{error}: a lower rate is looked for")
+                    yield from slow_down(session, step, error)
+                    waiting = self._steps_left(step)
+                    continue
+                if isinstance(error, ChipRefusal):
+                    raise
                 if not can_resume(session, step) or reset_itself(session, _PHASES[step][0], error):
                     raise
                 yield Noted(step, f"{error}: reset, and resumed")
                 if not resume(session):
                     raise
                 waiting = list(steps_again(self.job.steps, step))
+
+    def _steps_left(self, step: Step) -> list[Step]:
+        """The steps from this one on; what is written already is not written again."""
+        if step in ("chip", "compare", "keep", "read", "verify"):
+            return list(self.job.steps[self.job.steps.index(step) :])
+        if self._transfer is not None:
+            leave_out_written(self._transfer)
+        return list(steps_again(self.job.steps, step))
 
     def _events_of(self, step: Step, session: Session) -> Iterator[Event]:
         if step in _WITH_SESSION:

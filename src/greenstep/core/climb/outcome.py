@@ -7,6 +7,7 @@ from ..events import Step
 from ..frozen import frozen
 from ..image import Piece
 from ..image.granules import Granules
+from ..link import LineSettings
 from ..recording_link import RecordingLink
 from .chip_state import ChipState
 
@@ -15,8 +16,8 @@ from .chip_state import ChipState
 class Outcome:
     """`part` and `unique_id` are as reported by the chip, None and empty before that; `synced`: whether anything
     answered. `unproven` are the steps without evidence. `backup` is what was read. `granules` are the write units of
-    the flash image. `link` is the line with its recording: open after a green end if the job keeps it open, None if
-    the port was never opened."""
+    the flash image. `line` is what the conversation was held at. `link` is the line with its recording: open after a
+    green end if the job keeps it open, None if the port was never opened."""
 
     part: Part | None = None
     unique_id: str = ""
@@ -25,5 +26,6 @@ class Outcome:
     unproven: tuple[Step, ...] = ()
     backup: tuple[Piece, ...] = ()
     granules: Granules | None = None
+    line: LineSettings | None = None
     link: RecordingLink | None = None
     elapsed_s: float = 0.0

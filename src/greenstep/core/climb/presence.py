@@ -10,7 +10,8 @@ from ..dialects.errors import DialectError
 from ..errors import Fault
 from ..events import Event
 from ..link import LinkLost, ResetBy
-from .approach import chip_step, enter_step, open_session, reset_and_ask
+from .approach import chip_step, enter_step, open_session
+from .asking import reset_and_ask
 from .departure import goodbye
 from .job import Job, OpenLink
 

@@ -7,7 +7,7 @@ from ..events import Step
 from ..findings.chip_rules import restarted
 from ..findings.observations import Phase
 from ..link import ResetBy
-from .approach import reset_and_ask
+from .asking import reset_and_ask
 from .causes import enter, listen_for_application
 from .evidence import observe
 from .session import Session
@@ -41,8 +41,13 @@ def resume(session: Session) -> bool:
     session.resumed += 1
     session.line_hurt = True
     session.notes.forget_listening()
+    return begin_again(session)
+
+
+def begin_again(session: Session) -> bool:
+    """Whether the same chip answers after a reset, at the rate that it is to be talked to."""
     link, job = session.link, session.job
-    link.configure(job.first_settings)
+    link.configure(session.first_settings)
     session.dialect = job.dialect(link, job.wishes.settings)
     try:
         enter(session)
@@ -54,8 +59,8 @@ def resume(session: Session) -> bool:
         examination = session.dialect.examine(session.part)
         if (identity.ident, examination.unique_id) != session.known or examination.locked:
             return False
-        if link.settings.baud != job.settings.baud:
-            session.dialect.move_to_rate(session.part, job.settings.baud)
+        if link.settings.baud != session.line.baud:
+            session.dialect.move_to_rate(session.part, session.line.baud)
     except DialectError:
         return False
     return True

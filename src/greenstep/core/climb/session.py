@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import field
+from dataclasses import field, replace
 
 from ..chips import Part
 from ..dialects.dialect import Dialect
@@ -14,7 +14,7 @@ from ..findings import Progress
 from ..frozen import changing
 from ..hookup import Driver, Sequence
 from ..image import Piece
-from ..link import ResetBy
+from ..link import LineSettings, ResetBy
 from ..recording_link import RecordingLink
 from .chip_state import MOVES, ChipState
 from .job import Aside, Job
@@ -31,7 +31,10 @@ class Session:
 
     `unique_id` is the chip's own number; empty if it has none, or it is not known yet. `unproven` are steps that
     ended so; `hidden` says which bytes of the image the chip cannot show; that the program runs (`text_heard`) proves
-    them. `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again.
+    them. `line` is what the conversation is held at once the chip is known; `settle_s` and `asks` are the pause after
+    a reset and the number of questions with which it answered.
+
+    `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again.
     """
 
     job: Job
@@ -41,6 +44,7 @@ class Session:
     notes: LineNotes
     opened_at_s: float
     part: Part
+    line: LineSettings
     reset_by: ResetBy = ResetBy.HAND
     synced: bool = False
     known: tuple[int | None, str] | None = None
@@ -53,13 +57,21 @@ class Session:
     unproven: list[Step] = field(default_factory=list)
     hidden: str = ""
     text_heard: str = ""
+    settle_s: float = 0.0
+    asks: int = 2
     line_hurt: bool = False
     resumed: int = 0
 
     @classmethod
     def over(cls, job: Job, link: RecordingLink) -> Session:
         dialect = job.dialect(link, job.wishes.settings)
-        return cls(job, link, Driver(link, job.hookup), dialect, LineNotes(link), link.now(), job.choice.first)
+        driver, notes = Driver(link, job.hookup), LineNotes(link)
+        return cls(job, link, driver, dialect, notes, link.now(), job.choice.first, job.settings)
+
+    @property
+    def first_settings(self) -> LineSettings:
+        """Rate and frame for the first question; `line` may have to wait until the loader answers."""
+        return replace(self.line, baud=self.job.dialect.first_baud(self.part, self.line.baud))
 
     @property
     def elapsed_s(self) -> float:

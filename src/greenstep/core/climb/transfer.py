@@ -38,7 +38,8 @@ class Witness:
 class Transfer:
     """`written` are the images as fitted by the dialect, by memory name. `plan` is what is left to do; `whole`, the
     plan before it was narrowed to what differs, None if nothing was compared. `before` is what the first bytes held.
-    `kept` was read to be written back. `witnesses` are None until they are known."""
+    `kept` was read to be written back. `witnesses` are None until they are known.
+    `acknowledged` are the blocks that the chip has acknowledged, by memory name and address."""
 
     session: Session
     plan: Plan
@@ -48,6 +49,7 @@ class Transfer:
     before: bytes = b""
     kept: tuple[Piece, ...] = ()
     witnesses: list[Witness] | None = None
+    acknowledged: set[tuple[str, int]] = field(default_factory=set)
 
     @property
     def job(self) -> Job:

@@ -14,6 +14,7 @@ from ..quantities import count
 from ..spans import Span, pieces_of, total
 from .chip_state import ChipState
 from .evidence import explain
+from .fastest import Watch
 from .meter import Meter
 from .overrun import refuse_overrun
 from .proof import expected, sums_equal
@@ -146,6 +147,7 @@ def _prove(
     narrows = transfer.job.dialect.spec.reads_slowly and transfer.dialect.can_checksum()
     spans = _differing(transfer, memory_plan, checks) if narrows else checks
     before = tally.done
+    watch = Watch(transfer.session)
     missed: list[WriteBlock] = []
     for again in (False, True):
         comparison, tally.done = Comparison(missed=missed), before
@@ -154,6 +156,7 @@ def _prove(
             tally.done += place.size
             tally.blocks += 1
             yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
+            watch.see()
             if comparison.enough:
                 break
         if again or comparison.first_wrong is None or not worth_all_again(transfer):

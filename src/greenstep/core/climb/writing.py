@@ -7,10 +7,12 @@ from collections.abc import Generator, Iterator
 from ..dialects.spec import Erasing
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..findings import Progress
+from ..narrow import narrowed, rooms_of
 from ..plan import MemoryPlan
 from ..quantities import count, show_size
 from ..spans import pieces_of
 from .chip_state import ChipState
+from .fastest import Watch
 from .keeping import save_beside
 from .meter import Figures, Meter
 from .overrun import look_behind
@@ -89,14 +91,18 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
     if spec.erasing is Erasing.INSIDE_WRITE and spec.reads and not spec.reads_slowly:
         transfer.before = _first_bytes(transfer)
     session.progress = Progress(0, total, plan.memories[0].memory.start)
+    transfer.acknowledged.clear()
+    watch = Watch(session)
     retries = transfer.dialect.retries
     with session.changing(ChipState.WRITING):
         for memory_plan in plan.memories:
             for block in transfer.dialect.write(memory_plan.memory, memory_plan.blocks):
                 done += len(block.data)
                 blocks += 1
+                transfer.acknowledged.add((memory_plan.memory.name, block.address))
                 session.progress = Progress(done, total, block.address)
                 yield StepAdvanced("write", done, total, "bytes", meter.seconds)
+                watch.see()
     repeated = transfer.dialect.retries - retries
     if repeated:
         session.line_hurt = True
@@ -104,6 +110,22 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
     unit = "page" if transfer.job.dialect.writes_whole_blocks(plan.memories[0].memory) else "block"
     what = transfer.dialect.blocks_sent() or _blocks(plan.memories, unit)
     yield StepEnded("write", "green", what, meter.seconds, meter.figures(total, blocks))
+
+
+def leave_out_written(transfer: Transfer) -> None:
+    """Narrow the plan to what the chip has not acknowledged yet. All of it stays where the loader erases everything,
+    or where bytes of the chip are kept and belong to the plan."""
+    if transfer.kept or transfer.job.wishes.keep or not transfer.acknowledged:
+        return
+    left = {}
+    for plan in transfer.plan.memories:
+        name = plan.memory.name
+        waiting = [block.span for block in plan.blocks if (name, block.address) not in transfer.acknowledged]
+        rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
+        left[name] = [room for room in rooms if any(room.place.meets(span) for span in waiting)]
+    transfer.whole = transfer.whole or transfer.plan
+    transfer.plan = narrowed(transfer.whole, transfer.job.dialect, transfer.job.wishes, left)
+    transfer.acknowledged.clear()
 
 
 def _blocks(memories: tuple[MemoryPlan, ...], unit: str) -> str:

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 Answer = TypeVar("Answer")
 
 _AFTER_SYNC_S = 0.05
+PROOF_BYTES = 4096
+"""How much a rate must carry each way before it is used."""
 LATE_TIMES = 3.2
 """How many time-outs to wait for an answer: hubs, virtual machines and networks answer late."""
 
@@ -54,6 +56,8 @@ class Dialect(ABC):
         """The chip as `examine` found it; None before that, and for dialects that need not remember it."""
         self.retries = 0
         """How often something was asked again because the chip or the line did not cooperate."""
+        self.trial_s: float | None = None
+        """While a rate is on trial: how long an answer is waited for. Nothing is repeated then."""
 
     def blocks_sent(self) -> str:
         """The blocks of the last `write` as sent over the line, in words; empty if they are the plan's."""
@@ -80,7 +84,7 @@ class Dialect(ABC):
     def patience_s(self) -> float:
         """How long to wait for an answer before its question is repeated. If this is shorter than an answer can be
         late, the dialect has another way to tell which question was answered."""
-        return LATE_TIMES * self.answer_s
+        return LATE_TIMES * self.answer_s if self.trial_s is None else self.trial_s
 
     def exchange(
         self,
@@ -108,7 +112,7 @@ class Dialect(ABC):
             try:
                 return once()
             except (Silence, Unexpected) as error:
-                if attempt == tries:
+                if attempt == tries or self.trial_s is not None:
                     raise
                 self.retries += 1
                 recover(error.heard)
@@ -137,6 +141,11 @@ class Dialect(ABC):
     def move_to_rate(self, part: Part, baud: int) -> None:
         """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""
         raise NotImplementedError(f"{self.name} does not change the rate")
+
+    def prove_rate(self, part: Part) -> None:
+        """Exchange at least `PROOF_BYTES` each way, so that any damaged character shows, and change nothing that
+        lasts. Called before or after `examine`. Raises DialectError; what had to be repeated is in `disturbed`."""
+        raise NotImplementedError(f"{self.name} proves no rate")
 
     @classmethod
     def fit(

@@ -35,6 +35,10 @@ class NotReset(Unexpected):
     """The loader continues from where an earlier conversation left it, and must be reset first."""
 
 
+class LineHurts(Unexpected):
+    """Too much had to be repeated at a rate that was thought good: a lower one is due."""
+
+
 class ErasedUnasked(DialectError):
     """The answer belongs to a command that was not sent, one that erases: the command was damaged on its way."""
 

@@ -8,6 +8,7 @@ copy. Meanwhile the ROM covers the first bytes of the flash: these cannot be rea
 from __future__ import annotations
 
 import binascii
+import random
 import re
 import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -20,7 +21,7 @@ from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
 from . import commands
 from .cost import Cost, sum_costs
-from .dialect import Answer, Dialect
+from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .lpc_data import LINE_BYTES, LINES_A_SUM, copies_of, cost_of_data, neighbours, uu_length, uu_line
@@ -62,6 +63,7 @@ _CODES = {
 _MEANS = dict.fromkeys((2, 3, 4, 5, 7, 13, 14), RefusalKind.BAD_ADDRESS) | {19: RefusalKind.LOCKED}
 _RATE_REFUSED = (17, 18)
 _QUIET_S, _TRIES = 0.04, 3
+_PROOF_ROOM = 1024  # bytes of the RAM: all parts have them from their buffer on
 _ANSWERS_AS_KNOWN = re.compile(rb"\s*\?*\s*(?:1\r\n)?(?:A 0\s+)?0\r\n")
 """Answers to 'A 0' after a line that may have held a '?': echo and return codes."""
 _CRYSTAL_KHZ = 12000
@@ -92,6 +94,7 @@ class LpcIsp(Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
+        proves_rate=True,
         speaks_text=True,
         settings=(
             Setting("crystal-khz", "number", _CRYSTAL_KHZ, "frequency of the crystal, which old parts need to know"),
@@ -327,6 +330,17 @@ class LpcIsp(Dialect):
         self.link.sleep(0.01)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self._again(lambda: self._told(Command.PART_ID))
+
+    def prove_rate(self, part: Part) -> None:
+        """Bytes to the RAM, where data waits to be copied, and back."""
+        buffer, size = int(part.extra["ram_buffer"]), min(_PROOF_ROOM, self.write_block(part.flash))
+        noise = random.Random(buffer)
+        self._unlock()
+        for _ in range(-(-PROOF_BYTES // size)):
+            data = noise.randbytes(size)
+            self._to_ram(buffer, data)
+            if (found := self._read(buffer, size)) != data:
+                raise Unexpected("the bytes written to RAM", found[:40])
 
     # --- memory
 

@@ -118,6 +118,8 @@ class Spec:
     """Whether erase units may be write-protected, and it can lift that."""
     rom_speaks: bool = False
     """Whether the chip's ROM prints at each reset how it was booted."""
+    proves_rate: bool = False
+    """Whether the loader measures or changes its rate, and has an exchange that proves one (`prove_rate`)."""
     speaks_text: bool = False
     """Whether its answers are text, in capitals and digits."""
     settings: tuple[Setting, ...] = ()

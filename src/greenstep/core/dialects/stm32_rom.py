@@ -9,6 +9,7 @@ the place still erased.
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import reduce
@@ -20,7 +21,7 @@ from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
 from . import commands
 from .cost import Cost
-from .dialect import Dialect
+from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
@@ -63,6 +64,8 @@ _FILLER = b"\x01" + bytes(BLOCK + 2)
 _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
 IGNORED = "ignored while nBOOT_SEL is set"
+_ROOMY_RAM, _PROOF_ROOM = 16384, 1024
+_READ_REQUEST, _PLACES = 9, 64  # bytes; a request to read has as many as this answer
 _ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
 
 
@@ -90,6 +93,7 @@ class Stm32Rom(Dialect):
         can_unlock=True,
         guards_writes=True,
         gives_up=False,
+        proves_rate=True,
         erases_alone=True,
         lifts_write_protection=True,
     )
@@ -492,6 +496,38 @@ class Stm32Rom(Dialect):
         if reduce(xor, heard):
             raise Unexpected(waiting_for, heard)
         return int.from_bytes(heard[:4], "big")
+
+    # --- rate
+
+    def prove_rate(self, part: Part) -> None:
+        """Bytes written to the RAM and read back. AN2606: the loader keeps its own variables at the beginning of the
+        RAM; the last 1 KiB is free where there is enough. Smaller chips, and those that refuse, are read from in many
+        small requests, twice."""
+        ram = part.ram[0]
+        if ram.size >= _ROOMY_RAM:
+            try:
+                self._prove_by_ram(ram.start + ram.size - _PROOF_ROOM)
+                return
+            except ChipRefusal:
+                drain(self.link, _QUIET_S)
+        seen: dict[int, bytes] = {}
+        for number in range(-(-PROOF_BYTES // _READ_REQUEST)):
+            address = part.flash.start + number % _PLACES * _READ_REQUEST
+            found = self._read(address, _READ_REQUEST)
+            if seen.setdefault(address, found) != found:
+                raise Unexpected("the bytes read before", found)
+
+    def _prove_by_ram(self, start: int) -> None:
+        noise = random.Random(start)
+        for number in range(PROOF_BYTES // BLOCK):
+            address, data = start + number * BLOCK % _PROOF_ROOM, noise.randbytes(BLOCK)
+            body = bytes([BLOCK - 1]) + data
+            self._command(Command.WRITE)
+            self._address(Command.WRITE, address)
+            self.link.write(body + bytes([reduce(xor, body)]))
+            self._acknowledged(Command.WRITE, RefusalKind.BAD_DATA, BLOCK + 2, address=address)
+            if (found := self._read(address, BLOCK)) != data:
+                raise Unexpected("the bytes written to RAM", found[:40])
 
     # --- protection: each ends with a reset of the chip, so `ask` comes next
 

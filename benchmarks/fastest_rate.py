@@ -1,0 +1,139 @@
+"""The rate that `--baud fastest` chooses, seeded: chips, adapters and wires limited at various rates.
+
+Chosen must be the highest rate that all three carry, in 99 of a hundred, and every upload must end green with the
+right flash. In every fourth, the line becomes worse while it is being written. And what a whole upload takes at the
+rate found, as a share of the time at the safe one.
+
+`python -m benchmarks.fastest_rate [RUNS [FIRST_SEED]]`
+"""
+
+from __future__ import annotations
+
+import random
+import sys
+from collections import Counter
+
+from greenstep.bench.trial import Trial, prepare, sample_for
+from greenstep.core.climb.fastest import BAUDS
+from greenstep.core.events import StepAdvanced
+from greenstep.core.frozen import frozen
+
+from .seeded import asked_for, on_all_processors
+
+WANTED_SHARE = 0.99
+WHOLE, FIRST = 0.30, 0.35
+SHARES_OF = ("stm32g071", "stm32f407")
+"""Those of 64 KiB whose flash itself takes less than a tenth of the upload at the safe rate."""
+_WHERE = ("stm32f072", "stm32g071", "stm32c031", "apiary-gateway", "rain-gauge", "feeder-pump", "entrance-counter")
+_LIMITS = (115200, *sorted(BAUDS))
+_SIZE = 12_000
+_WORSE_AFTER, _WORSE = 0.3, 4
+
+
+class Found:
+    """Where a rate is remembered while one board is tried."""
+
+    def __init__(self) -> None:
+        self.baud: int | None = None
+
+    def known(self) -> int | None:
+        return self.baud
+
+    def keep(self, baud: int) -> None:
+        self.baud = baud
+
+
+@frozen
+class RateRun:
+    """`wanted` is the highest rate that everything carries, `made` the one that the line had in the end."""
+
+    seed: int
+    board: str
+    faults: str
+    wanted: int
+    made: int
+    green: bool
+    worsened: bool
+
+    @property
+    def right(self) -> bool:
+        return self.green and (self.worsened or self.made == self.wanted)
+
+
+def one_run(seed: int) -> RateRun:
+    source = random.Random(seed)
+    board = source.choice(_WHERE)
+    limits = {
+        "chip-limit": source.choice(_LIMITS),
+        source.choice(("adapter-limit", "adapter-clamps")): source.choice(_LIMITS),
+        "noise-above": source.choice(_LIMITS),
+    }
+    for name in source.sample(sorted(limits), source.randrange(2)):
+        del limits[name]
+    faults = tuple(f"{name}={limit}" for name, limit in limits.items())
+    highest = min(*limits.values(), _own_limit(board, limits))
+    worsened = not seed % 4
+    image = sample_for(board, _SIZE)
+    found = Found()
+    climb, trial = prepare(
+        board, {"flash": image}, faults, turnaround_s=source.choice((0.001, 0.016)), seed=seed, rates=found
+    )
+    for event in climb.run():
+        trial.events.append(event)
+        writes = isinstance(event, StepAdvanced) and event.step == "write"
+        if worsened and writes and event.done > event.total * _WORSE_AFTER:
+            trial.line.faults.noise_above = min(highest, max(115200, (found.baud or 0) // _WORSE))
+    made = trial.line.faults.made_of(found.baud or 0)
+    green = trial.end.exit_code == 0 and trial.holds(image)
+    return RateRun(seed, board, " ".join(faults), highest, made, green, worsened)
+
+
+def _own_limit(board: str, limits: dict[str, int]) -> int:
+    """What the simulated chip can without a fault that says otherwise."""
+    if board == "entrance-counter":
+        return 230400  # UM10360, "Set Baud Rate"
+    return limits.get("chip-limit", 460800 if board.startswith("stm32") else BAUDS[0])
+
+
+def seconds(board: str, found: Found | None) -> float:
+    """A whole upload of 64 KiB to a chip that carries 921600 at the most."""
+    trial = _upload(board, found)
+    assert trial.end.exit_code == 0 and trial.link is not None
+    return trial.link.now()
+
+
+def _upload(board: str, found: Found | None) -> Trial:
+    image = sample_for(board, 65024)
+    climb, trial = prepare(board, {"flash": image}, ("chip-limit=921600",), rates=found)
+    trial.events.extend(climb.run())
+    return trial
+
+
+def main() -> int:
+    runs, first, _ = asked_for(1000)
+    results = on_all_processors(one_run, [(seed,) for seed in range(first, first + runs)])
+    still = [run for run in results if not run.worsened]
+    share = sum(run.right for run in still) / max(1, len(still))
+    red = [run for run in results if not run.green]
+    print(f"{share:.1%} of {len(still):,} at the highest rate that adapter, wires and chip carry")
+    print(
+        f"{len(red)} of {len(results):,} not green, of which {len(results) - len(still):,} with a line that worsens"
+    )
+    counts = Counter(run.made for run in still)
+    print("chosen: " + ", ".join(f"{baud} {number} times" for baud, number in sorted(counts.items())))
+    for run in [run for run in results if not run.right][:12]:
+        print(f"  seed {run.seed}: {run.board} {run.faults}: {run.made} instead of {run.wanted}, green {run.green}")
+    good = share >= WANTED_SHARE and not red
+    print("\n64 KiB, both ends carry 921600    at 115200    finding the rate    knowing it")
+    for board in ("stm32g071", "stm32f407", "stm32f103", "stm32f072"):
+        found = Found()
+        safe, searched, known = seconds(board, None), seconds(board, found), seconds(board, found)
+        print(
+            f"{board:<32} {safe:>9.2f} s   {searched:>8.2f} s {searched / safe:>5.1%}   {known:>6.2f} s {known / safe:>5.1%}"
+        )
+        good = good and (board not in SHARES_OF or (searched / safe <= FIRST and known / safe <= WHOLE))
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,293 @@
+"""The highest rate that both ends really carry: found from the top, proven, and left when the line hurts."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator
+from dataclasses import replace
+from enum import Enum
+from itertools import groupby
+
+from ..dialects.errors import ChipRefusal, DialectError, ErasedUnasked, LineHurts, RefusalKind, Silence
+from ..events import Event, Noted, Step
+from ..frozen import frozen
+from ..link import LineSettings, RateRefused, ResetBy
+from .causes import enter
+from .chip_state import ChipState
+from .resuming import RESUMABLE, begin_again
+from .session import Session
+
+BAUDS = (2_000_000, 1_500_000, 1_000_000, 921_600, 460_800, 230_400)
+"""From the top."""
+_SHORTEST_WAIT_S, _LONGER_WAIT_S, _SLOWER = 0.05, 0.2, 3.0
+"""How long an answer at a rate on trial is waited for: three times as long as one took at the safe rate, and longer
+once it has answered."""
+_MOVES_DATA = ("greet", "upload", "verify", "backup", "erase")
+_HURTS, _BLOCKS = 3, 64
+"""A rate is left when so many exchanges of so many had to be repeated."""
+
+
+class Trouble(Enum):
+    """Why a rate is not used, as far as the evidence tells adapter, chip and wires apart."""
+
+    ADAPTER = "refused by the adapter"
+    CHIP = "refused by the chip"
+    NO_ANSWER = "no answer (the chip or the adapter makes no such rate)"
+    DAMAGED = "characters damaged (wires, ground, or clocks too far apart)"
+
+
+class _NotCarried(Exception):
+    def __init__(self, trouble: Trouble) -> None:
+        super().__init__(trouble.value)
+        self.trouble = trouble
+
+
+@frozen
+class Tried:
+    """A rate that was tried in vain."""
+
+    baud: int
+    trouble: Trouble
+
+
+def looks_for_rate(session: Session) -> bool:
+    """Whether a rate is to be found, and can be."""
+    rates, spec = session.job.rates, session.job.dialect.spec
+    return rates is not None and spec.proves_rate and session.reset_by is ResetBy.LINES
+
+
+def ask_at_known_rate(session: Session) -> str | None:
+    """The loader's answer at the rate that this line is known to carry, if the loader measures it from the first
+    question; None if it does not answer, or no rate is known. Then it has been reset again."""
+    rates = session.job.rates
+    baud = rates.known() if rates is not None and looks_for_rate(session) else None
+    if baud is None or baud == session.line.baud or not _measured(session, baud):
+        return None
+    try:
+        session.link.configure(_at(session, baud))
+    except RateRefused:
+        return None
+    attempt = session.job.dialect.spec.asking.attempts[0]
+    session.link.sleep(attempt.settle_s)
+    session.link.discard()
+    for _ in range(attempt.asks):
+        answer = session.dialect.ask(session.job.dialect.spec.asking.wait_s)
+        if answer is not None:
+            session.line = _at(session, baud)
+            return answer
+    session.link.configure(session.first_settings)
+    enter(session)
+    return None
+
+
+def settle_rate(session: Session) -> Iterator[Event]:
+    """At the end of the chip step: continue at the rate that was asked for, or at the highest there is. Raises
+    DialectError."""
+    job = session.job
+    if job.rates is None or job.purpose not in _MOVES_DATA:
+        yield from _move_as_told(session)
+    elif not job.dialect.spec.proves_rate:
+        yield Noted("chip", f"its loader answers at one rate: {session.line.baud} baud")
+        yield from _move_as_told(session)
+    elif session.reset_by is not ResetBy.LINES:
+        why = "a faster rate is only looked for where lines reset the chip"
+        yield Noted("chip", f"{why}: {session.line.baud} baud")
+        yield from _move_as_told(session)
+    else:
+        known = job.rates.known()
+        if known is not None and (session.line.baud == known or _moves_to(session, known)):
+            yield Noted("chip", f"at {known} baud, found before")
+        else:
+            yield from find_rate(session, "chip")
+
+
+def _move_as_told(session: Session) -> Iterator[Event]:
+    wanted = session.line.baud
+    if session.link.settings.baud == wanted:
+        return
+    session.dialect.move_to_rate(session.part, wanted)
+    now = session.link.settings.baud
+    refused = "" if now == wanted else f"{wanted} baud is refused: "
+    yield Noted("chip", f"{refused}{'still' if refused else 'now'} at {now} baud")
+
+
+def _moves_to(session: Session, baud: int) -> bool:
+    """Whether the loader goes there by its command."""
+    if _measured(session, baud):
+        return False
+    before, session.line = session.line, _at(session, baud)
+    try:
+        session.dialect.move_to_rate(session.part, baud)
+    except (DialectError, RateRefused):
+        session.line = before
+        return False
+    return session.link.settings.baud == baud
+
+
+def find_rate(session: Session, step: Step, below: int | None = None) -> Iterator[Event]:
+    """Move to the highest rate that is proven, lower than `below` if that is given; back to the safe one if there is
+    none. Raises Silence if the chip does not answer at that again."""
+    safe, rates = session.job.settings, session.job.rates
+    wait_s = max(_SHORTEST_WAIT_S, _SLOWER * _answer_s(session)) if below is None else 0.0
+    wait_s = wait_s or session.job.dialect.spec.asking.wait_s
+    tried: list[Tried] = []
+    for baud in BAUDS:
+        if baud <= safe.baud or (below is not None and baud >= below):
+            continue
+        sent, heard = session.link.sent_total, session.link.heard_total
+        try:
+            _prove(session, baud, wait_s)
+        except _NotCarried as no:
+            tried.append(Tried(baud, no.trouble))
+            continue
+        sent, heard = session.link.sent_total - sent, session.link.heard_total - heard
+        proof = f"{sent:,} characters out and {heard:,} back without a flaw"
+        yield Noted(step, "; ".join([f"now at {baud} baud: {proof}", *_in_words(tried)]))
+        break
+    else:
+        session.line = safe
+        if session.link.settings.baud != session.first_settings.baud or tried:
+            _back_to_safe(session)
+        yield Noted(step, "; ".join([f"at {safe.baud} baud, the highest", *_in_words(tried)]))
+    if rates is not None:
+        rates.keep(session.line.baud)
+
+
+def _back_to_safe(session: Session) -> None:
+    for _ in range(2):
+        if begin_again(session):
+            return
+    raise Silence(f"answer at {session.line.baud} baud", session.dialect.patience_s)
+
+
+def _in_words(tried: list[Tried]) -> list[str]:
+    """Rates with the same trouble together."""
+    return [
+        f"{', '.join(str(one.baud) for one in group)}: {trouble.value}"
+        for trouble, group in groupby(tried, key=lambda one: one.trouble)
+    ]
+
+
+def _prove(session: Session, baud: int, wait_s: float) -> None:
+    """Bring the chip to a rate and prove it. Raises _NotCarried."""
+    session.line = _at(session, baud)
+    try:
+        if _measured(session, baud):
+            session.link.configure(session.line)
+            _ask_briefly(session, wait_s)
+        else:
+            _move_by_command(session, baud, wait_s)
+        _see_that_it_is_clean(session)
+        session.dialect.trial_s = max(wait_s, _LONGER_WAIT_S)
+        session.dialect.prove_rate(session.part)
+        if _measured(session, baud):
+            found = session.dialect.examine(session.part).unique_id
+            if session.known is None or found != session.known[1]:
+                raise _NotCarried(Trouble.DAMAGED)
+    except RateRefused:
+        raise _NotCarried(Trouble.ADAPTER) from None
+    except ErasedUnasked:
+        raise
+    except DialectError:
+        raise _NotCarried(Trouble.DAMAGED) from None
+    _see_that_it_is_clean(session)
+    session.dialect.trial_s = None
+
+
+def _ask_briefly(session: Session, wait_s: float) -> None:
+    """Reset, and ask as few times as it took at the safe rate. Raises _NotCarried, DialectError."""
+    session.dialect = session.job.dialect(session.link, session.job.wishes.settings)
+    session.dialect.trial_s = wait_s
+    enter(session)
+    session.link.sleep(session.settle_s)
+    session.link.discard()
+    if not any(session.dialect.ask(wait_s) for _ in range(session.asks)):
+        raise _NotCarried(Trouble.NO_ANSWER)
+    if session.known is None or session.dialect.identify().ident != session.known[0]:
+        raise _NotCarried(Trouble.DAMAGED)
+
+
+def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
+    """Ask at the safe rate, unless the chip is still there, and send the command. Raises _NotCarried, Silence,
+    RateRefused."""
+    first = session.first_settings
+    if session.link.settings != first or session.dialect.disturbed or session.dialect.trial_s is not None:
+        wanted, session.line = session.line, session.job.settings
+        _back_to_safe(session)
+        session.line = wanted
+    try:
+        session.link.configure(session.line)  # see what the port says of it, before the chip is told
+    finally:
+        session.link.configure(first)
+    session.dialect.trial_s = wait_s
+    try:
+        session.dialect.move_to_rate(session.part, baud)
+    except ChipRefusal:
+        session.dialect.trial_s = None
+        raise _NotCarried(Trouble.CHIP) from None
+    except DialectError:
+        raise _NotCarried(Trouble.NO_ANSWER) from None
+    if session.link.settings.baud != baud:
+        session.dialect.trial_s = None
+        raise _NotCarried(Trouble.CHIP)
+
+
+def _see_that_it_is_clean(session: Session) -> None:
+    """Raises _NotCarried if anything had to be repeated since the rate was reached."""
+    if session.dialect.disturbed:
+        raise _NotCarried(Trouble.DAMAGED)
+
+
+def _measured(session: Session, baud: int) -> bool:
+    """Whether the loader measures this rate, rather than being told it."""
+    return session.job.dialect.first_baud(session.part, baud) == baud
+
+
+def _at(session: Session, baud: int) -> LineSettings:
+    return replace(session.job.settings, baud=baud)
+
+
+def _answer_s(session: Session) -> float:
+    """How long the chip takes to say who it is. Raises DialectError."""
+    began_s = session.link.now()
+    session.dialect.identify()
+    return session.link.now() - began_s
+
+
+def can_slow_down(session: Session, step: Step, error: DialectError | None = None) -> bool:
+    """Whether a failure may come from a rate that was too high, and a lower one can be taken: damaged bytes are
+    refused too."""
+    locked = isinstance(error, ChipRefusal) and error.kind is RefusalKind.LOCKED
+    if locked and session.state is ChipState.UNTOUCHED:
+        return False
+    return step in RESUMABLE and looks_for_rate(session) and session.line.baud > session.job.settings.baud
+
+
+def slow_down(session: Session, step: Step, error: DialectError) -> Iterator[Event]:
+    """Continue at a lower rate, with the same chip; at the safe one, if it refused something though nothing had to be
+    repeated. Raises Silence if it does not answer again."""
+    meant = isinstance(error, ChipRefusal) and not session.dialect.disturbed
+    session.line_hurt = True
+    session.notes.forget_listening()
+    yield from find_rate(session, step, below=0 if meant else session.line.baud)
+
+
+class Watch:
+    """Sees whether a rate above the safe one hurts while data is moved: call `see` after each block."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._on = can_slow_down(session, "write")
+        self._before = session.dialect.disturbed
+        self._recent: deque[int] = deque(maxlen=_BLOCKS)
+
+    def see(self) -> None:
+        """Raises LineHurts."""
+        if not self._on:
+            return
+        now = self._session.dialect.disturbed
+        self._recent.append(now - self._before)
+        self._before = now
+        if sum(self._recent) >= _HURTS:
+            baud = self._session.line.baud
+            raise LineHurts(f"an undisturbed line at {baud} baud", b"")

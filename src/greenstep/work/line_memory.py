@@ -1,0 +1,79 @@
+"""What a run remembers of its line, and what earlier ones remembered."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from .board import Board
+from .person import Person
+from .port_choice import BENCH
+
+if TYPE_CHECKING:
+    from greenstep.core.climb import Job
+    from greenstep.store.known_lines import Learnt, Line
+
+
+class LineMemory:
+    """The memory of one line's highest rate; trouble with the file is told, and stops nothing."""
+
+    def __init__(self, board: str, chip: str, port: str, person: Person) -> None:
+        self._board, self._chip, self._port, self._person = board, chip, port, person
+
+    @cached_property
+    def line(self) -> Line:
+        return line_at(self._board, self._chip, self._port)
+
+    def known(self) -> int | None:
+        from greenstep.store.known_lines import learnt_of
+
+        found = learnt_of(self.line)
+        return None if found is None else found.recent_baud
+
+    def keep(self, baud: int) -> None:
+        from greenstep.store.known_lines import keep_rate
+
+        trouble = keep_rate(self.line, baud)
+        if trouble:
+            self._person.tell(f" the rate is not remembered: {trouble}")
+
+
+def adapter_at(port: str) -> str:
+    """What identifies the adapter behind a port: its serial number, else its place on the USB, else its name."""
+    if port.startswith(BENCH):
+        return port.partition("?")[0]
+    if "://" in port:
+        return port
+    from greenstep.ports.discovery import find_ports, known_by
+
+    found = next((one for one in find_ports() if port in (one.name, one.by_id)), None)
+    known = None if found is None else known_by(found)
+    if known is None:
+        return port
+    return f"{known.usb} {known.serial or known.location}".strip()
+
+
+def line_at(board: str, chip: str, port: str) -> Line:
+    from greenstep.store.known_lines import Line
+
+    return Line(board, chip, adapter_at(port))
+
+
+def remember_hookup(job: Job, waited_s: float, person: Person) -> None:
+    """How its bootloader was entered, after it answered."""
+    from greenstep.store.known_lines import keep_hookup
+
+    by_hand = job.hookup.enter is None
+    trouble = keep_hookup(
+        line_at(job.board, job.choice.name, job.port), job.hookup.name, round(waited_s, 1) if by_hand else 0.0
+    )
+    if trouble:
+        person.tell(f" the hookup is not remembered: {trouble}")
+
+
+def known_of(board: Board) -> Learnt | None:
+    """The newest of what is known of a board's lines, whatever its port is now."""
+    from greenstep.store.known_lines import learnt
+
+    found = learnt(board.name, board.said.chip or "")
+    return found[0] if found else None
