@@ -155,6 +155,7 @@ class ToolTest(unittest.TestCase):
             "COLUMNS": "100",
             "GREENSTEP_LADDER": "full",
             "GREENSTEP_JOURNAL": str(self.folder / "journal.sqlite"),
+            "XDG_RUNTIME_DIR": str(self.folder),
             **variables,
         }
 

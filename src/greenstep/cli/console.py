@@ -6,10 +6,12 @@ import contextlib
 import shutil
 import sys
 import time
+from collections.abc import Callable, Iterator
 from dataclasses import field
 from datetime import datetime
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -18,14 +20,16 @@ from greenstep.core.errors import StartFault
 from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkError
-from greenstep.core.quantities import count, show_heard
+from greenstep.core.quantities import count, show_heard, show_seconds
 from greenstep.core.secrets import MaskedStream, Secrets
+from greenstep.work.port_choice import BENCH
 
 from .kept_file import KeptFile
 from .keyboard import PipedLines, pressed, terminal_keys
 from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
 
 if TYPE_CHECKING:
+    from greenstep.ports.turns import Guest, Keeper
     from greenstep.work.run import Run
 
 _SLICE_S = 0.02
@@ -57,8 +61,14 @@ class ConsoleWishes:
 class Console:
     """Runs until it is left, its text has come, its time is over, or the port goes away."""
 
-    def __init__(self, link: Link, port: str, wishes: ConsoleWishes) -> None:
+    def __init__(
+        self, link: Link, port: str, wishes: ConsoleWishes, open_again: Callable[[LineSettings], Link] | None = None
+    ) -> None:
+        """`open_again` opens the port after another command had it; None: it is not given away."""
         self._link = link
+        self._open_again = open_again
+        self._keeper: Keeper | None = None
+        self._given_away = False
         self._port = port
         self._wishes = wishes
         self._began = link.now()
@@ -80,7 +90,7 @@ class Console:
 
     def run(self, first: bytes = b"") -> int:
         """`first` was heard already. Returns the exit status. Raises PortFault, StartFault, UsageFault."""
-        with self._log, self._saved, self._keys():
+        with self._log, self._saved, self._keys(), self._listening_for_others():
             try:
                 self._heard(first)
                 for line in self._wishes.send:
@@ -104,6 +114,8 @@ class Console:
                 if self._unsent:
                     click.echo(f"{count(len(self._unsent), 'byte')} of the file were not sent in time", err=True)
                 return 0
+            if self._keeper is not None and (guest := self._keeper.asked()) is not None and self._step_aside(guest):
+                return 0
             began_s = time.monotonic()
             data = self._link.read(1, _SLICE_S)
             self._heard(data + self._link.discard() if data else b"")
@@ -114,6 +126,63 @@ class Console:
             self._send_more()
             for line in piped.take() if piped else ():
                 self._send(line)
+
+    # --- another command wants the port
+
+    @contextlib.contextmanager
+    def _listening_for_others(self) -> Iterator[None]:
+        if self._open_again is not None:
+            from greenstep.ports.turns import Keeper
+
+            self._keeper = Keeper.of(self._port)
+        try:
+            yield
+        finally:
+            if self._keeper is not None:
+                self._keeper.close()
+            if self._given_away:  # whoever opened the first link does not know of this one
+                self._link.close()
+
+    def _step_aside(self, guest: Guest) -> bool:
+        """Close the port for a guest, and take it up again; returns True if the console was left meanwhile."""
+        assert self._open_again is not None
+        settings, began_s = self._link.settings, time.monotonic()
+        self._heard(self._link.discard())
+        self._end_line()
+        self._link.close()
+        guest.let_in()
+        self._remark(f"{guest.who} has the port", "aside", who=guest.who)
+        while (farewell := guest.leaves(_SLICE_S)) is None:
+            if self._interactive and (keys := pressed()) and LEAVE_KEY in keys:
+                return True
+        self._link, self._given_away = self._open_again(settings), True
+        took_s = time.monotonic() - began_s
+        said = farewell.said or "it did not say how it went"
+        took = show_seconds(took_s)
+        self._remark(
+            f"{guest.who} had the port for {took}: {said}", "back", who=guest.who, seconds=took_s, said=farewell.said
+        )
+        self._heard(farewell.heard)
+        self._end_line()  # what comes next need not follow on it
+        return False
+
+    def _end_line(self) -> None:
+        """Show text as a line that has no end yet."""
+        partial, self._lines.partial = self._lines.partial, b""
+        if partial and not (self._raw or self._wishes.as_hex):
+            shown = self._dated(readable(partial, self._interactive), self._line_s or self._elapsed())
+            self._heard_lines([shown], "")
+        self._line_s = None
+
+    def _remark(self, text: str, kind: str, **values: Any) -> None:
+        """Something the console itself has to say, between the board's lines."""
+        self._write_log("-", text)
+        if self._wishes.as_json:
+            from .json_view import json_line
+
+            json_line(kind, at_s=self._elapsed(), **values)
+        else:
+            self._show([f"- {text}"], "")
 
     def _elapsed(self) -> float:
         return self._link.now() - self._began
@@ -280,7 +349,7 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
     return "   ".join(part for part in parts if part)
 
 
-def go_on_listening(run: Run, as_json: bool) -> int:
+def go_on_listening(run: Run, as_json: bool, trace: Path | None = None) -> int:
     """The console on the link of a run that ended well; nothing that came since the start is lost."""
     job, link = run.job, run.outcome.link
     if link is None:  # nothing was opened
@@ -290,6 +359,18 @@ def go_on_listening(run: Run, as_json: bool) -> int:
         wishes = ConsoleWishes(line_end=job.line_end, as_json=as_json, secrets=job.secrets)
         if not as_json:
             click.echo("\n" + head_line("listening", "", link.settings, wishes))
-        return Console(link, job.port, wishes).run(first)
+        again = opened_again(job.port, job.hookup.idle_lines, trace)
+        return Console(link, job.port, wishes, again).run(first)
     finally:
         link.close()
+
+
+def _opened_again(port: str, lines: tuple[bool, bool], settings: LineSettings) -> Link:
+    from greenstep.work.port_choice import open_again
+
+    return open_again(port, settings, lines)
+
+
+def opened_again(port: str, lines: tuple[bool, bool], trace: Path | None) -> Callable[[LineSettings], Link] | None:
+    """How a console gets its port back; None where it is not given away: simulated, or being recorded."""
+    return None if port.startswith(BENCH) or trace is not None else partial(_opened_again, port, lines)

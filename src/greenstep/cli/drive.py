@@ -71,7 +71,7 @@ def run_board(
         return status
     from .console import go_on_listening
 
-    return go_on_listening(run, how.as_json)
+    return go_on_listening(run, how.as_json, how.trace)
 
 
 def follow(run: Run, view: View) -> int:

@@ -83,7 +83,7 @@ def command(
     from greenstep.store.image_saving import check_place
     from greenstep.work.listening import find_rate, open_console
 
-    from .console import Console, ConsoleWishes, head_line
+    from .console import Console, ConsoleWishes, head_line, opened_again
 
     wanted = settle(board, said, how, port_is_enough=True)
     if save is not None:
@@ -112,7 +112,8 @@ def command(
             console.reset()
         if not how.as_json:
             click.echo(head_line(wanted.name, console.port, console.link.settings, wishes))
-        return Console(console.link, console.port, wishes).run(first)
+        again = opened_again(console.port, console.lines, how.trace)
+        return Console(console.link, console.port, wishes, again).run(first)
 
 
 def _read(path: Path | None) -> bytes:

@@ -26,7 +26,11 @@ def move_once(board: Board, into_loader: bool, how: How, event: str) -> int:
     if how.as_json:
         from .json_view import json_line
 
-        json_line(event, sequence=str(sequence), kind=moved.meaning.kind, heard=moved.meaning.words)
+        kind, words = ("lent", "") if moved.lent else (moved.meaning.kind, moved.meaning.words)
+        json_line(event, sequence=str(sequence), kind=kind, heard=words)
+        return 0
+    if moved.lent:
+        click.echo(f"{sequence}\nthe console that lent its port listens again")
         return 0
     click.echo(f"{sequence}\n{moved.settings}: {moved.meaning.words}")
     if moved.meaning.kind == "nothing" and into_loader:

@@ -31,11 +31,13 @@ _SLICE_S = 0.02
 
 @frozen
 class ConsolePort:
-    """An open line to an application. `hookup` is None if no chip is given."""
+    """An open line to an application. `hookup` is None if no chip is given; `lines` are DTR and RTS as it needs
+    them."""
 
     link: Link
     port: str
     hookup: Hookup | None
+    lines: tuple[bool, bool] = (False, False)
 
     def reset(self) -> None:
         """Reset into the application, if the hookup has a way."""
@@ -62,7 +64,7 @@ def open_console(
     link = open_board_port(board, settings, lines, person, trace, secrets, lasts).link
     try:
         with link_faults(board):
-            yield ConsolePort(link, port_name(said.port), hookup if resets else None)
+            yield ConsolePort(link, port_name(said.port), hookup if resets else None, lines)
     finally:
         link.close()
 

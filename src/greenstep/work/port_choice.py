@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,13 +15,15 @@ from .board import NO_PORT, Board
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Job, OpenedPort, OpenLink
-    from greenstep.core.link import LineSettings
+    from greenstep.core.link import LineSettings, Link
     from greenstep.ports.discovery import Known, PortInfo
+    from greenstep.ports.turns import Loan
     from greenstep.store.board import PortChoice
 
     from .person import Person
 
 
+_GIVEN_BACK_S = 2.0
 BENCH = "bench:"
 """How the name of a simulated board begins, where a port is expected."""
 
@@ -114,12 +117,25 @@ def _remembered(alias: str) -> str:
     return found
 
 
-def opener(job: Job, person: Person, trace: Path | None = None) -> OpenLink:
-    """Opens the job's port for the run, and records the line in `trace` if given."""
+def loan_of(port: str, who: str) -> Loan | None:
+    """How a port is asked for from a console that holds it; None for a simulated one."""
+    if port.startswith(BENCH) or port == NO_PORT:
+        return None
+    from greenstep.ports.turns import Loan
+
+    return Loan(port, who)
+
+
+def opener(job: Job, person: Person, trace: Path | None = None, loan: Loan | None = None) -> OpenLink:
+    """Opens the job's port for the run, and records the line in `trace` if given; a console that holds the port is
+    asked for it with `loan`."""
     notes = _notes(job.board, job.port, job.hookup.name, job.dialect.name, job.choice.name)
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
+        lent = loan is not None and loan.ask()
         opened = _open(job.port, settings, lines, job.port_serial, job.keeps_open)
+        if lent:
+            opened = replace(opened, evidence=f"{opened.evidence}; the console stepped aside")
         return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes, person)
 
     return open_link
@@ -134,6 +150,20 @@ def _open(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_nu
     from greenstep.ports.opening import open_port
 
     return open_port(name, settings, lines, serial_number)
+
+
+def open_again(port: str, settings: LineSettings, lines: tuple[bool, bool]) -> Link:
+    """A port that another command had in between. Raises PortFault if it cannot be had again."""
+    import time
+
+    end_s = time.monotonic() + _GIVEN_BACK_S
+    while True:
+        try:
+            return _open(port, settings, lines, "", True).link
+        except PortFault:
+            if time.monotonic() > end_s:
+                raise
+            time.sleep(0.05)
 
 
 def open_board_port(

@@ -11,18 +11,20 @@ from greenstep.core.survey.meaning import Meaning, meaning_of
 
 from .board import Board
 from .person import Person
-from .port_choice import link_faults, open_board_port
+from .port_choice import link_faults, loan_of, open_board_port, port_name
 
 _LISTEN_S = 1.5
 
 
 @frozen
 class Moved:
-    """What was run, and what was heard after it at `settings`."""
+    """What was run, and what was heard after it at `settings`. `lent`: a console lent its port, and hears the
+    rest."""
 
     sequence: Sequence
     settings: LineSettings
     meaning: Meaning
+    lent: bool = False
 
 
 def moves_of(board: Board, into_loader: bool) -> Sequence | None:
@@ -39,12 +41,20 @@ def hand_moves_of(board: Board, into_loader: bool) -> tuple[str, ...]:
 def run_moves(board: Board, sequence: Sequence, person: Person, trace: Path | None = None) -> Moved:
     """Run the moves once and listen at the application's rate. Asks nothing and writes nothing. Raises PortFault."""
     settings = LineSettings(board.said.console_baud or board.baud)
-    link = open_board_port(board, settings, board.hookup.idle_lines, person, trace).link
+    loan = loan_of(port_name(board.said.port), f"reset {board.name}".strip())
+    lent, heard = loan is not None and loan.ask(), b""
     try:
-        with link_faults(board):
-            link.discard()
-            Driver(link, board.hookup).run(sequence)
-            heard = link.read(400, _LISTEN_S)
+        link = open_board_port(board, settings, board.hookup.idle_lines, person, trace).link
+        try:
+            with link_faults(board):
+                link.discard()
+                Driver(link, board.hookup).run(sequence)
+                heard = b"" if lent else link.read(400, _LISTEN_S)
+                if loan is not None:
+                    loan.tell("done", link.discard())
+        finally:
+            link.close()
     finally:
-        link.close()
-    return Moved(sequence, settings, meaning_of(heard, settings))
+        if loan is not None:
+            loan.give_back()
+    return Moved(sequence, settings, meaning_of(heard, settings), lent)

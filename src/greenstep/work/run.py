@@ -15,7 +15,7 @@ from .interrupts import Interrupts
 from .journal_keeping import Keeper
 from .line_memory import remember_hookup
 from .person import NOBODY, Person
-from .port_choice import opener
+from .port_choice import loan_of, opener
 
 
 class Run(Iterator[Event]):
@@ -35,7 +35,8 @@ class Run(Iterator[Event]):
         self._waits = waits
         self._person = person
         self._waited_s = 0.0
-        self._climb = Climb(job, opener(job, person, trace))
+        self._loan = loan_of(job.port, f"{job.purpose} {job.board}".strip())
+        self._climb = Climb(job, opener(job, person, trace, self._loan))
         self._keeper = Keeper(self._climb, person) if recorded else None
         self._events = self._checked()
         self._at_a_good_end: list[Callable[[], object]] = []
@@ -92,6 +93,8 @@ class Run(Iterator[Event]):
                 yield self._kept(event)
         finally:
             run.close()
+            if self._loan is not None and not (self.job.keeps_open and self._climb.fault is None):
+                self._loan.give_back()
 
     def _kept(self, event: Event) -> Event:
         """The event, once the journal has recorded what it needs."""
@@ -99,6 +102,9 @@ class Run(Iterator[Event]):
             self._waited_s = event.elapsed_s
         if isinstance(event, RunEnded) and event.green and self._keeper is not None:
             remember_hookup(self.job, self._waited_s, self._person)
+        if isinstance(event, RunEnded) and self._loan is not None:
+            link = self.outcome.link
+            self._loan.tell(event.summary, b"" if link is None else link.collected)
         if self._keeper is None or (self._waits and isinstance(event, RunEnded) and not self.outcome.synced):
             return event
         number = self._keeper.see(event)

@@ -30,14 +30,12 @@ def start_step(session: Session) -> Iterator[Event]:
     job, link = session.job, session.link
     began, start_mark = link.now(), link.mark
     said = ""
-    if job.keeps_open:
-        link.collect()
+    link.collect()
     leave = session.leave
     if leave is not None and job.starts_by_lines:
         link.configure(job.console)
         link.discard()
-        if job.keeps_open:
-            link.collect()
+        link.collect()
         session.notes.begin_listening()
         began, start_mark = link.now(), link.mark
         try:

@@ -115,13 +115,15 @@ def _moves_to(session: Session, baud: int) -> bool:
     """Whether the loader goes there by its command."""
     if _measured(session, baud):
         return False
-    before, session.line = session.line, _at(session, baud)
+    session.line = _at(session, baud)
     try:
-        session.dialect.move_to_rate(session.part, baud)
-    except (DialectError, RateRefused):
-        session.line = before
+        _move_by_command(session, baud, _LONGER_WAIT_S)
+    except (RateRefused, _NotCarried):
+        session.line = session.job.settings
+        _back_to_safe(session)
         return False
-    return session.link.settings.baud == baud
+    session.dialect.trial_s = None
+    return True
 
 
 def find_rate(session: Session, step: Step, below: int | None = None) -> Iterator[Event]:

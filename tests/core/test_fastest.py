@@ -1,0 +1,147 @@
+"""The highest rate that adapter, wires and chip carry: found, proven, remembered, and left when the line hurts."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from typing import Any
+
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.events import Noted, StepAdvanced
+from greenstep.core.hookup import named_hookup
+
+
+class Memory:
+    """Remembers one line's rate."""
+
+    def __init__(self, baud: int | None = None) -> None:
+        self.baud = baud
+
+    def known(self) -> int | None:
+        return self.baud
+
+    def keep(self, baud: int) -> None:
+        self.baud = baud
+
+
+def upload(board: str, *faults: str, baud: int | None = None, size: int = 3000, **more: Any) -> tuple[Trial, Memory]:
+    memory = Memory(baud)
+    return run(board, {"flash": sample_for(board, size)}, faults, rates=memory, **more), memory
+
+
+def notes(trial: Trial) -> str:
+    return "\n".join(event.text for event in trial.events if isinstance(event, Noted))
+
+
+class Finding(unittest.TestCase):
+    def assert_green(self, trial: Trial, board: str, size: int = 3000) -> None:
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertTrue(trial.holds(sample_for(board, size)))
+
+    def test_the_lowest_of_the_limits_decides(self) -> None:
+        for board, faults, highest in (
+            ("stm32g071", ("chip-limit=1000000", "adapter-limit=1500000"), 1_000_000),
+            ("stm32f072", ("chip-limit=2000000", "adapter-limit=921600"), 921_600),
+            ("stm32c031", ("chip-limit=460800",), 460_800),
+            ("apiary-gateway", ("noise-above=921600",), 921_600),
+            ("apiary-gateway", (), 2_000_000),
+            ("rain-gauge", ("chip-limit=1000000", "noise-above=230400"), 230_400),
+            ("entrance-counter", (), 230_400),
+            ("feeder-pump", ("chip-limit=460800",), 460_800),
+            ("stm32g071", ("adapter-limit=115200",), 115_200),
+        ):
+            with self.subTest(board=board, faults=faults):
+                trial, memory = upload(board, *faults, seed=3)
+                self.assert_green(trial, board)
+                self.assertEqual(memory.baud, highest)
+
+    def test_what_stands_in_the_way_is_told_apart(self) -> None:
+        for board, fault, words in (
+            ("stm32g071", "adapter-limit=460800", "2000000, 1500000, 1000000, 921600: refused by the adapter"),
+            ("stm32g071", "chip-limit=460800", "921600: no answer (the chip or the adapter makes no such rate)"),
+            ("entrance-counter", "console=115200", "921600, 460800: refused by the chip"),
+            ("apiary-gateway", "noise-above=460800", "921600: characters damaged (wires, ground, or clocks"),
+        ):
+            with self.subTest(fault=fault):
+                self.assertIn(words, notes(upload(board, fault)[0]))
+
+    def test_at_least_4_kib_are_carried_each_way_first(self) -> None:
+        for board in ("stm32g071", "stm32c031", "apiary-gateway", "rain-gauge", "entrance-counter", "feeder-pump"):
+            with self.subTest(board=board):
+                trial, memory = upload(board, purpose="greet")
+                said = next(line for line in notes(trial).splitlines() if f"now at {memory.baud} baud" in line)
+                counted = re.search(r"([\d,]+) characters out and ([\d,]+) back", said)
+                assert counted is not None, said
+                for number in counted.groups():
+                    self.assertGreaterEqual(int(number.replace(",", "")), 4096, said)
+
+    def test_a_rate_found_before_is_used_without_looking(self) -> None:
+        first, memory = upload("stm32g071")
+        again, _ = upload("stm32g071", baud=memory.baud)
+        self.assertIn("at 460800 baud, found before", notes(again))
+        assert first.link is not None and again.link is not None
+        self.assertLess(again.link.now(), first.link.now())
+
+    def test_a_rate_that_is_carried_no_longer_is_looked_for_again(self) -> None:
+        for board in ("stm32g071", "apiary-gateway"):
+            with self.subTest(board=board):
+                trial, memory = upload(board, "chip-limit=230400", baud=921_600)
+                self.assert_green(trial, board)
+                self.assertEqual(memory.baud, 230_400)
+
+    def test_where_nothing_can_be_found_it_says_so(self) -> None:
+        self.assertIn("its loader answers at one rate: 115200 baud", notes(upload("hive-scale")[0]))
+        by_hand, _ = upload("stm32g071", hookup=named_hookup("by-hand", "high"), patience_s=1.0)
+        self.assertEqual(by_hand.end.exit_code, 4)  # nobody resets it
+        trial, memory = upload("stm32g071", hands=None, link_options={"has_lines": False})
+        self.assertEqual((trial.end.exit_code, memory.baud), (4, None))
+
+    def test_the_chip_is_left_as_it_was(self) -> None:
+        for board in ("stm32g071", "apiary-gateway", "entrance-counter", "feeder-pump"):
+            with self.subTest(board=board):
+                climb, trial = prepare(board, purpose="greet", rates=Memory())
+                before = bytes(trial.line.chip.flash)
+                trial.events.extend(climb.run())
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertEqual(bytes(trial.line.chip.flash), before)
+
+
+class Hurting(unittest.TestCase):
+    SIZE = 9_000
+
+    def worsened(self, board: str, step: str, seed: int, to: int = 230_400) -> tuple[Trial, Memory, bool]:
+        """An upload whose line becomes noisy above a rate in the middle of a step. Returns whether what was written
+        by then stayed on the chip all the time."""
+        memory, image = Memory(), sample_for(board, self.SIZE)
+        climb, trial = prepare(board, {"flash": image}, ("chip-limit=921600",), seed=seed, rates=memory)
+        first = image.pieces[0].data[:512]
+        stayed, written = True, False
+        for event in climb.run():
+            trial.events.append(event)
+            if isinstance(event, StepAdvanced) and event.step == step and event.done > event.total // 2:
+                trial.line.faults.noise_above = to
+                written = True
+            if written and step == "write" and not board.startswith("apiary"):
+                stayed = stayed and bytes(trial.line.chip.flash[:512]) == first
+        return trial, memory, stayed
+
+    def test_it_steps_down_and_keeps_what_was_written(self) -> None:
+        for board in ("stm32g071", "apiary-gateway"):
+            for step in ("write", "verify") if board == "stm32g071" else ("write",):
+                for seed in range(3):
+                    with self.subTest(board=board, step=step, seed=seed):
+                        trial, memory, stayed = self.worsened(board, step, seed)
+                        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                        self.assertTrue(trial.holds(sample_for(board, self.SIZE)))
+                        self.assertTrue(stayed)
+                        self.assertIn(memory.baud, (230_400, 460_800, 921_600))
+
+    def test_it_says_what_it_does(self) -> None:
+        said = "\n".join(notes(self.worsened("stm32g071", "write", seed)[0]) for seed in range(2))
+        self.assertIn("a lower rate is looked for", said)
+        self.assertIn("now at 230400 baud", said)
+
+    def test_a_refusal_that_is_meant_is_not_taken_for_a_bad_line(self) -> None:
+        """A worn place fails at every rate: it is tried once more at the safe one, and reported."""
+        trial, _ = upload("stm32g071", "worn=0x08000100", size=3000)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "worn-flash"))
