@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 
 _SLICE_S = 0.02
 _HELD_BACK_S = 0.2
+_LOOK_S = 0.1
 
 
 @frozen
@@ -62,9 +63,17 @@ class Console:
     """Runs until it is left, its text has come, its time is over, or the port goes away."""
 
     def __init__(
-        self, link: Link, port: str, wishes: ConsoleWishes, open_again: Callable[[LineSettings], Link] | None = None
+        self,
+        link: Link,
+        port: str,
+        wishes: ConsoleWishes,
+        open_again: Callable[[LineSettings], Link] | None = None,
+        until: Callable[[], bool] | None = None,
     ) -> None:
-        """`open_again` opens the port after another command had it; None: it is not given away."""
+        """`open_again` opens the port after another command had it; None: it is not given away. `until`: whether to
+        end now, asked every now and then."""
+        self._until = until
+        self._until_s = 0.0
         self._link = link
         self._open_again = open_again
         self._keeper: Keeper | None = None
@@ -117,6 +126,10 @@ class Console:
             if self._keeper is not None and (guest := self._keeper.asked()) is not None and self._step_aside(guest):
                 return 0
             began_s = time.monotonic()
+            if self._until is not None and began_s >= self._until_s:
+                self._until_s = began_s + _LOOK_S
+                if self._until():
+                    return 0
             data = self._link.read(1, _SLICE_S)
             self._heard(data + self._link.discard() if data else b"")
             if piped and not data:  # a simulated line's clock would run ahead of the writer in the pipe
@@ -349,7 +362,9 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
     return "   ".join(part for part in parts if part)
 
 
-def go_on_listening(run: Run, as_json: bool, trace: Path | None = None) -> int:
+def go_on_listening(
+    run: Run, as_json: bool, trace: Path | None = None, until: Callable[[], bool] | None = None
+) -> int:
     """The console on the link of a run that ended well; nothing that came since the start is lost."""
     job, link = run.job, run.outcome.link
     if link is None:  # nothing was opened
@@ -360,7 +375,7 @@ def go_on_listening(run: Run, as_json: bool, trace: Path | None = None) -> int:
         if not as_json:
             click.echo("\n" + head_line("listening", "", link.settings, wishes))
         again = opened_again(job.port, job.hookup.idle_lines, trace)
-        return Console(link, job.port, wishes, again).run(first)
+        return Console(link, job.port, wishes, again, until).run(first)
     finally:
         link.close()
 

@@ -18,6 +18,7 @@ from .person import AT_THE_TERMINAL
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Purpose
+    from greenstep.core.image import Image
     from greenstep.work.run import Run
 
 
@@ -55,12 +56,15 @@ def run_board(
     as_it_was: bool = False,
     writes_only: bool = False,
     blank: bool = False,
+    images: dict[str, Image] | None = None,
+    listens_until: Callable[[], bool] | None = None,
 ) -> int:
-    """The common body of the commands that work on a board; `at_the_end` is called after a green one. The other
-    arguments are `make_job`'s. Returns the exit status."""
+    """The common body of the commands that work on a board; `at_the_end` is called after a green one. With
+    `how.listen`, it listens until `listens_until` says so. The other arguments are `make_job`'s. Returns the exit
+    status."""
     from greenstep.work.jobs import make_job
 
-    job = make_job(purpose, board, AT_THE_TERMINAL, region, None, as_it_was, writes_only, how.listen, blank)
+    job = make_job(purpose, board, AT_THE_TERMINAL, region, images, as_it_was, writes_only, how.listen, blank)
     from greenstep.work.run import Run  # large: import it only once there is something to do
 
     run = Run(job, AT_THE_TERMINAL, how.trace)
@@ -71,7 +75,7 @@ def run_board(
         return status
     from .console import go_on_listening
 
-    return go_on_listening(run, how.as_json, how.trace)
+    return go_on_listening(run, how.as_json, how.trace, listens_until)
 
 
 def follow(run: Run, view: View) -> int:

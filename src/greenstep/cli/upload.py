@@ -37,6 +37,7 @@ from .target import settle
 @sparing_options
 @talk_options
 @click.option("--listen", is_flag=True, help="Stay on the line after a green upload.")
+@click.option("--watch", is_flag=True, help="Upload now and after every change of the image files, until Ctrl-C.")
 @click.option("--if-changed", is_flag=True, help="Read first: where the chip holds these very bytes, write nothing.")
 @click.option("--backup-first", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Save what the flash holds before anything is changed.")  # fmt: skip
@@ -44,7 +45,12 @@ from .target import settle
 @trace_option
 @general_options
 def command(
-    target: tuple[str, ...], if_changed: bool, backup_first: Path | None, said: BoardSettings, how: How
+    target: tuple[str, ...],
+    watch: bool,
+    if_changed: bool,
+    backup_first: Path | None,
+    said: BoardSettings,
+    how: How,
 ) -> int:
     """Write images into the chip, read them back, and start the application.
 
@@ -52,6 +58,7 @@ def command(
     greenstep upload brood-probe
     greenstep upload scale.hex --chip atmega328p --port /dev/ttyUSB0
     greenstep upload hive-scale-2.4.kit
+    greenstep upload hive-scale --watch --listen
     greenstep upload probe.bin at 0x08004000 --chip stm32f072rb --hookup by-hand
 
     Exit status: 0 green (or written and, as asked, not verified); 2 usage or project file; 3 port;
@@ -64,10 +71,21 @@ def command(
         if is_kit(Path(target[0])):
             from .kit_upload import upload_kit
 
+            if watch:
+                raise usage("kit-option", "a kit does not change: there is nothing to watch", "leave out --watch")
             if said.images:
                 raise usage("kit-option", "a kit brings its own images", "leave out --images and --eeprom")
             return upload_kit(target, said, how, lambda board: _upload(board, how, if_changed, backup_first))
-    return _upload(settle(target, said, how), how, if_changed, backup_first)
+    board = settle(target, said, how)
+    if watch:
+        from .watch import watch_and_upload
+
+        if if_changed or backup_first is not None:
+            raise usage(
+                "watch-option", "--watch uploads again and again", "leave out --if-changed and --backup-first"
+            )
+        return watch_and_upload(board, how)
+    return _upload(board, how, if_changed, backup_first)
 
 
 def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None) -> int:
