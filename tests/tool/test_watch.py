@@ -11,7 +11,7 @@ from typing import ClassVar
 from greenstep.bench.samples import avr_image
 from greenstep.core.image import Image, Piece, write_intel_hex
 
-from .support import LONGEST_S, ToolTest
+from .support import ToolTest
 from .test_turns import Heard
 
 CHANGES = 100

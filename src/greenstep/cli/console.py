@@ -29,8 +29,12 @@ from .keyboard import PipedLines, pressed, terminal_keys
 from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
 
 if TYPE_CHECKING:
+    from greenstep.core.source import Program
     from greenstep.ports.turns import Guest, Keeper
+    from greenstep.work.board import Board
     from greenstep.work.run import Run
+
+    from .options import How
 
 _SLICE_S = 0.02
 _HELD_BACK_S = 0.2
@@ -41,7 +45,7 @@ _LOOK_S = 0.1
 class ConsoleWishes:
     """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `file` is sent as
     it is, with `pause_s` after each line of it. `save` holds the bytes heard. `seconds`: how long to listen, without
-    limit if None. `expect` must come within `within_s`."""
+    limit if None. `program` says where in the source an address lies. `expect` must come within `within_s`."""
 
     line_end: bytes = b"\r\n"
     keys: bool = False
@@ -55,6 +59,7 @@ class ConsoleWishes:
     expect: str = ""
     within_s: float = 5.0
     seconds: float | None = None
+    program: Program | None = None
     as_json: bool = False
     secrets: Secrets = field(default_factory=Secrets)
 
@@ -255,6 +260,24 @@ class Console:
         self._show(lines, partial)
         for line in lines:
             self._write_log("<", line)
+        if self._wishes.program is not None and lines:
+            self._tell_places(self._wishes.program, lines)
+
+    def _tell_places(self, program: Program, lines: list[str]) -> None:
+        """The places in the source that the lines mention."""
+        from greenstep.core.source import in_words, places
+
+        for line in lines:
+            for place in places(program, line):
+                told = list(in_words(place, str(Path.cwd())))
+                for one in told:
+                    self._write_log("=", one.strip())
+                if self._wishes.as_json:
+                    from .json_view import json_line, plain
+
+                    json_line("place", at_s=self._elapsed(), address=place.address, frames=plain(place)["frames"])
+                else:
+                    self._show(told, readable(self._lines.partial, self._interactive))
 
     def _show(self, lines: list[str], partial: str) -> None:
         if self._editor is not None:
@@ -362,8 +385,34 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
     return "   ".join(part for part in parts if part)
 
 
+def program_of(board: Board) -> Program | None:
+    """The program whose ELF file the board names. Raises UsageFault."""
+    if board.said.elf is None:
+        return None
+    from greenstep.core.source import Program
+
+    return Program.open(board.said.elf)
+
+
+def tell_doubts(board: Board, wishes: ConsoleWishes) -> None:
+    """Say, before the first address is explained, if the ELF file is not of what is on the board."""
+    if wishes.program is None or board.said.elf is None:
+        return
+    from greenstep.work.program_on_board import doubt_about
+
+    doubt = doubt_about(board, board.said.elf, wishes.program)
+    if doubt and wishes.as_json:
+        from .json_view import json_line
+
+        json_line("doubt", text=doubt)
+    elif doubt:
+        click.echo(f"- {doubt}")
+    if not wishes.program.has_lines and not wishes.as_json:
+        click.echo(f"- {wishes.program.name} has no line numbers: compile with -g")
+
+
 def go_on_listening(
-    run: Run, as_json: bool, trace: Path | None = None, until: Callable[[], bool] | None = None
+    run: Run, board: Board, how: How, program: Program | None = None, until: Callable[[], bool] | None = None
 ) -> int:
     """The console on the link of a run that ended well; nothing that came since the start is lost."""
     job, link = run.job, run.outcome.link
@@ -371,10 +420,11 @@ def go_on_listening(
         return 0
     try:
         first = link.collected
-        wishes = ConsoleWishes(line_end=job.line_end, as_json=as_json, secrets=job.secrets)
-        if not as_json:
+        wishes = ConsoleWishes(line_end=job.line_end, as_json=how.as_json, secrets=job.secrets, program=program)
+        if not how.as_json:
             click.echo("\n" + head_line("listening", "", link.settings, wishes))
-        again = opened_again(job.port, job.hookup.idle_lines, trace)
+        tell_doubts(board, wishes)
+        again = opened_again(job.port, job.hookup.idle_lines, how.trace)
         return Console(link, job.port, wishes, again, until).run(first)
     finally:
         link.close()

@@ -65,6 +65,11 @@ def run_board(
     from greenstep.work.jobs import make_job
 
     job = make_job(purpose, board, AT_THE_TERMINAL, region, images, as_it_was, writes_only, how.listen, blank)
+    program = None
+    if how.listen and board.said.elf is not None:
+        from .console import program_of
+
+        program = program_of(board)  # a file that is missing is told before anything is written
     from greenstep.work.run import Run  # large: import it only once there is something to do
 
     run = Run(job, AT_THE_TERMINAL, how.trace)
@@ -75,7 +80,7 @@ def run_board(
         return status
     from .console import go_on_listening
 
-    return go_on_listening(run, how.as_json, how.trace, listens_until)
+    return go_on_listening(run, board, how, program, listens_until)
 
 
 def follow(run: Run, view: View) -> int:

@@ -12,7 +12,7 @@ from greenstep.core.quantities import show_heard
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_board
-from .options import RATE, How, Real, general_options, line_end_option, open_options, trace_option
+from .options import RATE, How, Real, elf_option, general_options, line_end_option, open_options, trace_option
 from .person import AT_THE_TERMINAL
 from .target import settle
 
@@ -63,6 +63,7 @@ if TYPE_CHECKING:
     help="How long to wait for the text of --expect. [5]",
 )
 @click.option("--seconds", type=Real(0.1, 86400), metavar="SECONDS", help="Stop after this long.")
+@elf_option
 @line_end_option
 @trace_option
 @general_options
@@ -83,7 +84,7 @@ def command(
     from greenstep.store.image_saving import check_place
     from greenstep.work.listening import find_rate, open_console
 
-    from .console import Console, ConsoleWishes, head_line, opened_again
+    from .console import Console, ConsoleWishes, head_line, opened_again, program_of, tell_doubts
 
     wanted = settle(board, said, how, port_is_enough=True)
     if save is not None:
@@ -101,6 +102,7 @@ def command(
         expect=text or "",
         within_s=within,
         seconds=seconds,
+        program=program_of(wanted),
         as_json=how.as_json,
     )
     lasts = seconds is None and not text
@@ -112,6 +114,7 @@ def command(
             console.reset()
         if not how.as_json:
             click.echo(head_line(wanted.name, console.port, console.link.settings, wishes))
+        tell_doubts(wanted, wishes)
         again = opened_again(console.port, console.lines, how.trace)
         return Console(console.link, console.port, wishes, again).run(first)
 

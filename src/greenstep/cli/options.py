@@ -209,6 +209,7 @@ sparing_options = _keys("compare", "verify", "start")
 start_options = _keys("expect", "expect_within", "console_baud")
 talk_options = _keys("talk", "line_end")
 line_end_option = _keys("line_end")
+elf_option = _keys("elf")
 every_key_options = _keys(*_OPTIONS)
 """All that can be said about a board."""
 region_options = _with(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import Any
 
 from greenstep.store.board import BoardSettings, PortChoice
@@ -13,6 +14,7 @@ _WORDS: dict[str, Callable[[str], Any]] = {
     "port": lambda text: PortChoice(name=text),
     "hookup": hookup_argument,
     "keep": keep_argument,
+    "elf": Path,
     "talk": talk_argument,
 }
 """How an option's text becomes a value, if it is not one already."""

@@ -17,6 +17,7 @@ from .drive import run_board
 from .options import (
     How,
     board_options,
+    elf_option,
     general_options,
     image_options,
     ladder_option,
@@ -36,6 +37,7 @@ from .target import settle
 @start_options
 @sparing_options
 @talk_options
+@elf_option
 @click.option("--listen", is_flag=True, help="Stay on the line after a green upload.")
 @click.option("--watch", is_flag=True, help="Upload now and after every change of the image files, until Ctrl-C.")
 @click.option("--if-changed", is_flag=True, help="Read first: where the chip holds these very bytes, write nothing.")

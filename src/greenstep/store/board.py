@@ -71,6 +71,7 @@ class BoardSettings:
     expect: str | None = None
     expect_within: float | None = None
     console_baud: int | None = None
+    elf: Path | None = None
     patience: float | None = None
     keep: tuple[Keep, ...] | None = None
     also_accept: tuple[int, ...] | None = None

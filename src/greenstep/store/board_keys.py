@@ -134,6 +134,12 @@ def _baud(value: Any, folder: Path) -> int | str:
     return value  # type: ignore[no-any-return]
 
 
+def _file(value: Any, folder: Path) -> Path:
+    if not isinstance(value, str):
+        raise _WrongValue("a file name in quotes")
+    return folder / value
+
+
 def _hookup(value: Any, folder: Path) -> str | Mapping[str, Any]:
     if not isinstance(value, str | dict):
         raise _WrongValue("a name in quotes, or a table")
@@ -277,6 +283,9 @@ KEYS = (
         bounds=(0.1, 3600)),
     Key("console_baud", Form.RATE, "Baud rate of the application.", "baud rate of the program (8N1)",
         "`baud`, or the rate of the bootloader", "RATE"),
+    Key("elf", Form.OWN, "The program's ELF file: addresses that the board prints are followed by their place.",
+        "the program's ELF file: [what a crash dump's addresses mean](listen.md#what-an-address-means)", "none",
+        "FILE", read=_file),
     Key("talk", Form.OWN,
         "After the start: '{ expect = \"name?\", send = \"hive-7\" }'; secret = \"VARIABLE\" instead of send.",
         "what is sent after the start, see [talk](listen.md#the-first-settings-of-a-new-board)", "none", "TURN",

@@ -41,6 +41,8 @@ def _written(value: Any, folder: Path) -> Any:
             )
             late = {"within": value.within} if value.within != TalkEntry.within else {}
             return {"expect": value.expect, **late, **sent} if value.expect else {**late, **sent}
+        case Path():
+            return os.path.relpath(value, folder) if not value.is_absolute() else str(value)
         case Mapping():
             return {key: _written(one, folder) for key, one in value.items()}
         case list() | tuple():

@@ -156,7 +156,7 @@ def make_kit(
 
 def _packed(board: str, table: Mapping[str, Any], folder: Path, members: dict[str, bytes]) -> dict[str, Any]:
     """The board's table with its images as members, and without the port of this machine."""
-    packed = {key: value for key, value in table.items() if key not in ("port", "images")}
+    packed = {key: value for key, value in table.items() if key not in ("port", "images", "elf")}
     images = []
     for image in table.get("images", ()):
         entry = {"file": image} if isinstance(image, str) else dict(image)

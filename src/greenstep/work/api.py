@@ -53,6 +53,7 @@ class BoardKeys(TypedDict, total=False):
     expect: str
     expect_within: float
     console_baud: int
+    elf: str
     talk: Sequence[Mapping[str, Any]]
     line_end: str
 

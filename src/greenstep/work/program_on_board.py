@@ -1,0 +1,76 @@
+"""Whether an ELF file is of the program that a board was given last."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from greenstep.core.errors import Fault
+from greenstep.core.image import Image
+from greenstep.core.image.content import digest_of
+
+from .board import Board
+from .jobs import load_images
+from .port_choice import port_name
+
+if TYPE_CHECKING:
+    from greenstep.core.source import Program
+    from greenstep.store.journal import Row
+
+_LEAST_ID_BYTES = 8
+
+
+def doubt_about(board: Board, path: Path, program: Program) -> str:
+    """Why the places shown may be wrong, in words; empty if the file belongs to what is on the board."""
+    row = _last_upload(board)
+    if row is None:
+        return f"{path.name} is not compared with the board: no upload of it is on record"
+    if _matches(board, path, program, row):
+        return ""
+    entry = row.entry
+    was = f"{entry.image} {entry.crc32}, {entry.at[:16].replace('T', ' ')}"
+    return f"{path.name} is not of what the board was given last (journal {row.number}: {was}): places may be wrong"
+
+
+def _last_upload(board: Board) -> Row | None:
+    from greenstep.store.journal import JournalTrouble, Wanted, journal_file, rows
+
+    path = journal_file()
+    if path is None or not path.exists():
+        return None
+    try:
+        wanted = Wanted(board=board.name, last=0) if board.name else Wanted(port=port_name(board.said.port), last=0)
+        written = (row for row in rows(path, wanted) if row.entry.purpose in ("upload", "restore"))
+        return next((row for row in written if row.entry.outcome in ("green", "unproven")), None)
+    except JournalTrouble:
+        return None
+
+
+def _matches(board: Board, path: Path, program: Program, row: Row) -> bool:
+    """By the hash of what was written; or because the very image that was written holds the file's bytes, its build
+    id, or its SHA-256, as application descriptors of ESPs do."""
+    own = _image_of(path)
+    erased = board.choice.first.flash.erased if board.said.chip else 0xFF
+    if own is not None and digest_of(own, erased).sha256 == row.entry.sha256:
+        return True
+    try:
+        written = load_images(board).get("flash")
+    except Fault:
+        return False
+    if written is None or digest_of(written, erased).sha256 not in (row.entry.sha256, row.entry.common_sha256):
+        return False
+    if own is not None and all(written.cut(p.address, len(p.data), erased) == p.data for p in own.pieces):
+        return True
+    marks = [hashlib.sha256(path.read_bytes()).digest(), bytes.fromhex(program.build_id)]
+    return any(mark in piece.data for mark in marks if len(mark) >= _LEAST_ID_BYTES for piece in written.pieces)
+
+
+def _image_of(path: Path) -> Image | None:
+    """What the file would write; None if it is not one to be written."""
+    from greenstep.store.image_files import load_image
+
+    try:
+        return load_image(path, 0)
+    except Fault:
+        return None
