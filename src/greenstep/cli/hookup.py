@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from greenstep.store.board import BoardSettings
+from greenstep.work.outside import pins_of
 from greenstep.work.port_choice import link_faults, open_board_port
 
 from .completing import complete_board
@@ -223,9 +224,10 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     wanted = settle(board, said, how)
     hookup = wanted.hookup
     link = open_board_port(wanted, LineSettings(wanted.baud), hookup.idle_lines, AT_THE_TERMINAL).link
+    pins = pins_of(wanted)
     try:
         with link_faults(wanted):
-            Driver(link, hookup).run(sequence)
+            Driver(link, hookup, pins).run(sequence)
             for line in meter_words(hookup, sequence, wanted.choice.first):
                 click.echo(line)
             if seconds is None:
@@ -235,6 +237,8 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
                 _hold(link, seconds)
     finally:
         link.close()
+        if pins is not None:
+            pins.close()
     return 0
 
 

@@ -143,7 +143,20 @@ def _file(value: Any, folder: Path) -> Path:
 def _hookup(value: Any, folder: Path) -> str | Mapping[str, Any]:
     if not isinstance(value, str | dict):
         raise _WrongValue("a name in quotes, or a table")
-    return value
+    return value if isinstance(value, str) else {key: _pin(of, folder) for key, of in value.items()}
+
+
+def _pin(of: Any, folder: Path) -> Any:
+    """A program that is named with a folder is looked for beside the project file."""
+    if not isinstance(of, dict):
+        return of
+    return {key: _program(words, folder) if key in ("run_on", "run_off") else words for key, words in of.items()}
+
+
+def _program(words: Any, folder: Path) -> Any:
+    if not isinstance(words, list) or not words or not isinstance(words[0], str) or "/" not in words[0]:
+        return words
+    return [str((folder / words[0]).absolute()), *words[1:]]
 
 
 def _list(value: Any) -> list[Any]:

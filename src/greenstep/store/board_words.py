@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import usage
+from greenstep.core.hookup.outside import runs_programs
 from greenstep.core.quantities import parse_number
 from greenstep.core.wishes import Keep
 
@@ -90,4 +91,10 @@ def hookup_argument(text: str) -> str | Mapping[str, Any]:
         table: Mapping[str, Any] = tomllib.loads(f"hookup = {text}")["hookup"]
     except tomllib.TOMLDecodeError as error:
         raise usage("hookup", f"--hookup: {error}", "write it as in greenstep.toml, on one line") from None
+    if runs_programs(table):
+        raise usage(
+            "hookup-program",
+            "--hookup: programs are only run from your own project file",
+            "[board.NAME] hookup = { … } in greenstep.toml",
+        )
     return table

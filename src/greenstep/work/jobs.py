@@ -16,6 +16,7 @@ from greenstep.core.wishes import CompareWith, Wishes
 from greenstep.store.board import ImageFile
 from greenstep.store.image_files import load_image
 
+from .outside import pins_of
 from .person import NOBODY, Person
 from .port_choice import port_name
 from .settings import settings_of, talk_lines
@@ -78,6 +79,7 @@ def make_job(
         keeps_open=keeps_open,
         recall=partial(_recall, person),
         put_aside=_put_aside,
+        pins=pins_of(board),
         rates=_rates(board, person) if board.fastest else None,
     )
 

@@ -19,11 +19,13 @@ from greenstep.core.survey.rates import find_rate as tried_rates
 from greenstep.core.talk import LINE_ENDS
 
 from .board import Board, frame_said
+from .outside import pins_of
 from .person import NOBODY, Person
 from .port_choice import link_faults, open_board_port, port_name
 
 if TYPE_CHECKING:
     from greenstep.core.hookup import Hookup
+    from greenstep.core.hookup.outside import OutsidePins
 
 _RATE_LISTEN_S = 1.5
 _SLICE_S = 0.02
@@ -38,12 +40,13 @@ class ConsolePort:
     port: str
     hookup: Hookup | None
     lines: tuple[bool, bool] = (False, False)
+    pins: OutsidePins | None = None
 
     def reset(self) -> None:
         """Reset into the application, if the hookup has a way."""
         if self.hookup is not None:
             self.link.discard()
-            Driver(self.link, self.hookup).leave()
+            Driver(self.link, self.hookup, self.pins).leave()
 
 
 @contextmanager
@@ -62,11 +65,14 @@ def open_console(
     settings = LineSettings(said.console_baud or said.rate or 115200, frame_said(said.frame))
     lines = hookup.idle_lines if hookup else (False, False)
     link = open_board_port(board, settings, lines, person, trace, secrets, lasts).link
+    pins = pins_of(board) if resets else None
     try:
         with link_faults(board):
-            yield ConsolePort(link, port_name(said.port), hookup if resets else None, lines)
+            yield ConsolePort(link, port_name(said.port), hookup if resets else None, lines, pins)
     finally:
         link.close()
+        if pins is not None:
+            pins.close()
 
 
 def find_rate(console: ConsolePort, show: Callable[[RateTried], None]) -> RateTried:

@@ -10,6 +10,7 @@ from greenstep.core.link import LineSettings
 from greenstep.core.survey.meaning import Meaning, meaning_of
 
 from .board import Board
+from .outside import pins_of
 from .person import Person
 from .port_choice import link_faults, loan_of, open_board_port, port_name
 
@@ -42,19 +43,22 @@ def run_moves(board: Board, sequence: Sequence, person: Person, trace: Path | No
     """Run the moves once and listen at the application's rate. Asks nothing and writes nothing. Raises PortFault."""
     settings = LineSettings(board.said.console_baud or board.baud)
     loan = loan_of(port_name(board.said.port), f"reset {board.name}".strip())
+    pins = pins_of(board)
     lent, heard = loan is not None and loan.ask(), b""
     try:
         link = open_board_port(board, settings, board.hookup.idle_lines, person, trace).link
         try:
             with link_faults(board):
                 link.discard()
-                Driver(link, board.hookup).run(sequence)
+                Driver(link, board.hookup, pins).run(sequence)
                 heard = b"" if lent else link.read(400, _LISTEN_S)
                 if loan is not None:
                     loan.tell("done", link.discard())
         finally:
             link.close()
     finally:
+        if pins is not None:
+            pins.close()
         if loan is not None:
             loan.give_back()
     return Moved(sequence, settings, meaning_of(heard, settings), lent)

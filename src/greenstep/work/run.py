@@ -93,8 +93,15 @@ class Run(Iterator[Event]):
                 yield self._kept(event)
         finally:
             run.close()
-            if self._loan is not None and not (self.job.keeps_open and self._climb.fault is None):
+            if self.job.pins is not None and not self._stays_open:
+                self.job.pins.close()
+            if self._loan is not None and not self._stays_open:
                 self._loan.give_back()
+
+    @property
+    def _stays_open(self) -> bool:
+        """Whether the port is kept for a console."""
+        return self.job.keeps_open and self._climb.fault is None
 
     def _kept(self, event: Event) -> Event:
         """The event, once the journal has recorded what it needs."""

@@ -134,10 +134,11 @@ def _how_entered(session: Session) -> str:
         return "by hand"
     if hookup.enter is not None and hookup.enter.hangs_up:
         return "touched, gone and come back"
-    if hookup.reset is None:
+    if not hookup.resets:
         return "by its own sequence"
-    boot = f", boot pin by {hookup.boot.line.upper()}" if hookup.boot else ""
-    return f"reset {'pulsed' if hookup.reset.through == 'capacitor' else 'moved'} by {hookup.resets}{boot}"
+    boot = f", boot pin by {hookup.mover_of('boot')}" if hookup.mover_of("boot") else ""
+    pulsed = hookup.reset is not None and hookup.reset.through == "capacitor"
+    return f"reset {'pulsed' if pulsed else 'moved'} by {hookup.resets}{boot}"
 
 
 def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from ..chips import Choice, Part
     from ..events import Step
     from ..hookup import Hookup
+    from ..hookup.outside import OutsidePins
     from ..image import Image
     from ..image.granules import Remembered
     from ..talk import TalkLine
@@ -38,7 +39,8 @@ class Job:
     that must be kept, for the board or chip named, and raises RefusedFault if it cannot. `own_values` are those of
     this very board, as a text for the journal, and `common_flash` is the image before they were put in. Not empty,
     `only_chip` is the only number of its own with which the chip is the right one. `rates`, if it is not None: use
-    the highest rate that both ends carry, and remember it there; `settings` then has the safe one.
+    the highest rate that both ends carry, and remember it there; `settings` then has the safe one. `pins` moves the
+    pins that no line of the port reaches.
     """
 
     purpose: Purpose
@@ -69,6 +71,7 @@ class Job:
     common_flash: Image | None = None
     only_chip: str = ""
     rates: RateMemory | None = None
+    pins: OutsidePins | None = None
 
     @property
     def first_settings(self) -> LineSettings:

@@ -65,7 +65,7 @@ class Session:
     @classmethod
     def over(cls, job: Job, link: RecordingLink) -> Session:
         dialect = job.dialect(link, job.wishes.settings)
-        driver, notes = Driver(link, job.hookup), LineNotes(link)
+        driver, notes = Driver(link, job.hookup, job.pins), LineNotes(link)
         return cls(job, link, driver, dialect, notes, link.now(), job.choice.first, job.settings)
 
     @property

@@ -6,6 +6,7 @@ from typing import Literal
 
 from ..errors import Fault, Finding, PortFault, usage
 from ..frozen import frozen
+from ..hookup.outside import PinFailed
 from ..link import LinkError, LinkLost, RateRefused
 from ..nearest import nearest
 
@@ -44,6 +45,10 @@ def link_fault(port: str, error: LinkError) -> Fault:
             return PortFault(diagnose_port(PortSeen(port, "vanished", error.reason)))
         case RateRefused():
             return PortFault(diagnose_port(PortSeen(port, "setting", setting=str(error.settings))))
+        case PinFailed():
+            found = f"the {error.pin} pin could not be moved by {error.by}"
+            cause = found if error.pin != "power" else f"the supply could not be switched by {error.by}"
+            return PortFault.of("pin-not-moved", cause, (error.seen,), error.tries)
     return usage("no-lines", "this port has no DTR and RTS", "an adapter that has them, or by hand")
 
 

@@ -13,6 +13,7 @@ from typing import Any, Literal
 from ..errors import check_keys, usage
 from ..frozen import frozen
 from ..nearest import nearest
+from .outside import OUTSIDE, Outside, OutsidePin, is_outside, outside_from
 from .sequence import Sequence, SequenceError, parse_sequence
 
 LineName = Literal["dtr", "rts"]
@@ -30,7 +31,8 @@ class Role:
 
 @frozen
 class Hookup:
-    """How the lines reach the pins, and the sequences that use them. Without roles it is 'by hand'."""
+    """How the lines reach the pins, and the sequences that use them. Without roles it is 'by hand'. `outside` are
+    pins that no line of the port reaches, and what moves them."""
 
     name: str
     reset: Role | None = None
@@ -38,6 +40,7 @@ class Hookup:
     crossed: bool = False
     enter: Sequence | None = None
     leave: Sequence | None = None
+    outside: tuple[tuple[OutsidePin, Outside], ...] = ()
 
     @property
     def by_hand(self) -> bool:
@@ -46,8 +49,16 @@ class Hookup:
 
     @property
     def resets(self) -> str:
-        """The line that pulses reset, in capitals; empty by hand."""
-        return self.reset.line.upper() if self.reset else ""
+        """What resets: the line in capitals, a program, a pin of the computer, the supply; empty by hand."""
+        return self.mover_of("reset") or (
+            f"its supply, by {self.mover_of('power')}" if self.mover_of("power") else ""
+        )
+
+    def mover_of(self, pin: OutsidePin) -> str:
+        """What moves a pin, in words; empty if nothing does."""
+        role = {"reset": self.reset, "boot": self.boot}.get(pin)
+        by = dict(self.outside).get(pin)
+        return role.line.upper() if role else str(by) if by else ""
 
     def lines_for(self, reset_held: bool, boot_selected: bool) -> tuple[bool, bool]:
         """(DTR, RTS), True = asserted, that put both pins in the wanted states.
@@ -72,6 +83,9 @@ class Hookup:
 _PULSE = "reset off; wait 50 ms; reset on"
 _DIRECT_ENTER = "boot on; reset on; wait 50 ms; reset off; wait 50 ms"
 _RESET_ONLY = "reset on; wait 50 ms; reset off"
+_POWER_CYCLE = "power off; wait 500 ms; power on"
+_POWER_ENTER = f"boot on; {_POWER_CYCLE}; wait 100 ms"
+_POWER_LEAVE = f"boot off; {_POWER_CYCLE}"
 _DIRECT_LEAVE = "boot off; reset on; wait 50 ms; reset off"
 
 CROSS_OHM, CROSS_FARAD = 10e3, (1e-6, 10e-6)
@@ -135,13 +149,17 @@ def named_hookup(name: str, boot_level: str) -> Hookup:
 
 def _completed(hookup: Hookup) -> Hookup:
     """The hookup with its circuit's default sequences, if it has none of its own."""
-    if hookup.reset is None:
-        return hookup
-    if hookup.reset.through == "capacitor":
+    if not hookup.mover_of("reset"):
+        if not hookup.mover_of("power"):
+            return hookup
+        enter, leave = _POWER_ENTER, _POWER_LEAVE
+        if not hookup.mover_of("boot"):
+            enter = leave = _POWER_CYCLE
+    elif hookup.reset is not None and hookup.reset.through == "capacitor":
         enter = leave = _PULSE
     elif hookup.crossed:
         enter, leave = _cross_moves()
-    elif hookup.boot is not None:
+    elif hookup.mover_of("boot"):
         enter, leave = _DIRECT_ENTER, _DIRECT_LEAVE
     else:
         enter = leave = _RESET_ONLY
@@ -150,8 +168,9 @@ def _completed(hookup: Hookup) -> Hookup:
 
 TABLE_KEYS = {
     "like": "a named hookup to start from",
-    "reset": 'line; held = "asserted" or "released"; through = "wire" or "capacitor"',
-    "boot": 'line; selected = "asserted" or "released"',
+    "reset": 'line; held = "asserted" or "released"; through = "wire" or "capacitor"; or as `power`',
+    "boot": 'line; selected = "asserted" or "released"; or as `power`',
+    "power": 'run_on = ["relay", "on"], run_off = […]: programs; or gpio = "gpiochip0:17", on = "high"',
     "cross": "true for a cross pair",
     "enter": "moves into the bootloader, instead of the circuit's own",
     "leave": "moves that start the application, instead of the circuit's own",
@@ -162,16 +181,19 @@ TABLE_KEYS = {
 def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "hookup") -> Hookup:
     """A hookup from a table of the project file. `where` names it in messages.
 
-    Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected}, `cross`,
-    `enter`, `leave`. Raises UsageFault.
+    Keys: `like` (a named one to start from), `reset` = {line, held, through}, `boot` = {line, selected}, either of
+    them or `power` = {run_on, run_off} or {gpio, level}, `cross`, `enter`, `leave`. Raises UsageFault.
     """
     check_keys(table, tuple(TABLE_KEYS), where, "hookup")
     base = named_hookup(_text(table["like"], f"{where}.like"), boot_level) if "like" in table else Hookup(where)
     cross = table.get("cross", base.crossed)
     if not isinstance(cross, bool):
         raise usage("hookup", f"{where}.cross is {cross!r}", "write true or false")
-    reset = _role(table["reset"], "held", f"{where}.reset") if "reset" in table else base.reset
-    boot = _role(table["boot"], "selected", f"{where}.boot") if "boot" in table else base.boot
+    moved = {pin: table[pin] for pin in OUTSIDE if pin in table and (pin == "power" or is_outside(table[pin]))}
+    outside = tuple((pin, outside_from(pin, of, boot_level, f"{where}.{pin}")) for pin, of in moved.items())
+    reset = _role(table["reset"], "held", f"{where}.reset") if "reset" in table.keys() - moved else base.reset
+    boot = _role(table["boot"], "selected", f"{where}.boot") if "boot" in table.keys() - moved else base.boot
+    reset, boot = None if "reset" in moved else reset, None if "boot" in moved else boot
     if reset and boot and reset.line == boot.line:
         raise usage("hookup", f"{where}: reset and boot are both on {reset.line.upper()}", "give each its line")
     if cross and not (reset and boot and reset.asserted and boot.asserted):
@@ -180,9 +202,9 @@ def hookup_from_table(table: Mapping[str, Any], boot_level: str, where: str = "h
             f"{where}: a cross pair needs reset and boot, each held by asserting its line",
             "set both, or leave out cross",
         )
-    enter = _sequence(table, "enter", where) or base.enter
-    leave = _sequence(table, "leave", where) or base.leave
-    return _completed(Hookup(where, reset, boot, cross, enter, leave))
+    enter = _sequence(table, "enter", where) or (None if outside else base.enter)
+    leave = _sequence(table, "leave", where) or (None if outside else base.leave)
+    return _completed(Hookup(where, reset, boot, cross, enter, leave, outside))
 
 
 def with_sequences(hookup: Hookup, enter: str | None, leave: str | None) -> Hookup:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from .circuits import Hookup
+from .outside import OutsidePins
 from .sequence import HangUp, Pin, Sequence, Wait
 
 _BREAK_AFTER_S = 0.03
@@ -26,8 +27,11 @@ class Movable(Protocol):
 class Driver:
     """Knows where the pins are, so that each step changes only what it names."""
 
-    def __init__(self, link: Movable, hookup: Hookup) -> None:
+    def __init__(self, link: Movable, hookup: Hookup, pins: OutsidePins | None = None) -> None:
+        """`pins` moves those that no line of the port reaches; without it they stay where they are."""
         self._link = link
+        self._pins = pins
+        self._outside = dict(hookup.outside)
         self._hookup = hookup
         self._reset = False
         self._boot = False
@@ -44,8 +48,9 @@ class Driver:
             self.run(self._hookup.leave)
 
     def run(self, sequence: Sequence, through_break: bool = False) -> None:
-        """Raises LinesMissing if the port has no such lines, LinkLost if it disappeared. `through_break` holds TX low
-        meanwhile and a little longer."""
+        """Raises LinesMissing if the port has no such lines, LinkLost if it disappeared, PinFailed.
+
+        `through_break` holds TX low meanwhile and a little longer."""
         if through_break:
             self._link.set_break(True)
             try:
@@ -65,6 +70,10 @@ class Driver:
     def _move(self, pins: dict[Pin, bool]) -> None:
         if "break" in pins:
             self._link.set_break(pins["break"])
+        for pin, by in self._outside.items():
+            if pin in pins and self._pins is not None:
+                self._pins.move(pin, by, pins[pin])
+        pins = {pin: on for pin, on in pins.items() if pin not in self._outside and pin != "power"}
         if "reset" in pins or "boot" in pins:
             self._reset = pins.get("reset", self._reset)
             self._boot = pins.get("boot", self._boot)

@@ -15,12 +15,13 @@ from typing import Literal
 from ..frozen import frozen
 from ..nearest import nearest
 
-Pin = Literal["reset", "boot", "dtr", "rts", "break"]
-PINS: tuple[Pin, ...] = ("reset", "boot", "dtr", "rts", "break")
+Pin = Literal["reset", "boot", "power", "dtr", "rts", "break"]
+PINS: tuple[Pin, ...] = ("reset", "boot", "power", "dtr", "rts", "break")
 LONGEST_WAIT_S = 60.0
 STATEMENTS = {
     "reset on, reset off": "hold the chip in reset, release it",
     "boot on, boot off": "set the boot pin so that it selects the bootloader, or does not",
+    "power on, power off": "switch the board's supply, where the hookup has a way",
     "dtr on, rts off, …": "a line by itself: on is asserted, which is 0 V on a TTL adapter",
     "break on, break off": "hold TX at space, release it",
     "hang-up 1200": "close the port at that rate with both lines released, and open the port that comes back",
@@ -138,7 +139,7 @@ def _move(text: str, statement: str, column: int) -> Move:
         name, at = words[0]
         if name not in PINS:
             near = nearest(name, [*PINS, "wait", "hang-up"], 1, 0.5)
-            hint = f"'{near[0]}'" if near else "reset, boot, dtr, rts, break, wait or hang-up"
+            hint = f"'{near[0]}'" if near else "reset, boot, power, dtr, rts, break, wait or hang-up"
             raise SequenceError(text, at, f"'{name}'", hint)
         pin: Pin = name
         if len(words) != 2 or words[1][0] not in ("on", "off"):
