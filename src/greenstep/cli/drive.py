@@ -64,6 +64,10 @@ def run_board(
     status."""
     from greenstep.work.jobs import make_job
 
+    if images is None and not blank and purpose in ("upload", "verify"):
+        from greenstep.work.partition_names import images_for
+
+        images = images_for(board, AT_THE_TERMINAL)
     job = make_job(purpose, board, AT_THE_TERMINAL, region, images, as_it_was, writes_only, how.listen, blank)
     program = None
     if how.listen and board.said.elf is not None:

@@ -11,6 +11,7 @@ from .lazy_commands import LazyCommands
 
 _COMMANDS = {
     "show": ("image_show", "What a file holds and looks like; whether it fits a chip."),
+    "unpack": ("image_unpack", "The files of a littlefs or FAT in it; --save writes them."),
     "map": ("image_map", "Where it lies in the flash; --save draws it."),
     "dump": ("image_dump", "Its bytes, in hexadecimal and as text."),
     "compare": ("image_compare", "What differs between two; the exit status tells too."),

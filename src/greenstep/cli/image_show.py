@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.core.image import ImageFault
+from greenstep.core.image.file_system import file_systems_in, unpack
 from greenstep.core.quantities import count, show_address, show_size, show_span
 from greenstep.store.board import BoardSettings
 
@@ -21,8 +23,10 @@ if TYPE_CHECKING:
     from greenstep.core.image import Image
     from greenstep.core.image.boot_header import BootHeader
     from greenstep.core.image.content import Look
+    from greenstep.core.image.file_system import Found
 
 _MOST_TEXTS = 8
+_MOST_FILES = 6
 _MOST_PIECES = 12
 _COLUMN = 14
 _WIDTH = 100
@@ -98,6 +102,8 @@ def _about(image: Image, look: Look) -> Iterator[str]:
     for origin in look.origins:
         label, text = describe_origin(origin)
         yield from _row(label, text)
+    for one in file_systems_in(image):
+        yield from _row("files", _files(image, one))
     if image.sections:
         yield from _row("sections", ", ".join(f"{s.name} {show_span(s.address, s.size)}" for s in image.sections))
     for number, found in enumerate(look.texts[:_MOST_TEXTS]):
@@ -110,6 +116,18 @@ def _about(image: Image, look: Look) -> Iterator[str]:
     yield from _row("entropy", f"{look.entropy:.1f} bits a byte" + (f": {mixed}" if mixed else ""))
     for note in image.notes:
         yield from _row("note", note)
+
+
+def _files(image: Image, one: Found) -> str:
+    """What a file system in the image holds, as far as it can be read."""
+    at = show_address(one.address)
+    try:
+        held = unpack(image.name, one.kind, one.data)
+    except ImageFault as fault:
+        return f"{at}  {fault.found}"
+    names = ", ".join(kept.path for kept in held[:_MOST_FILES]) + (", …" if len(held) > _MOST_FILES else "")
+    size = sum(len(kept.data) for kept in held)
+    return f"{at}  {one.kind} of {show_size(len(one.data))}: {count(len(held), 'file')}, {size:,} bytes: {names}"
 
 
 def _pieces(image: Image) -> Iterator[str]:
@@ -212,6 +230,9 @@ def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[st
             header=image.header,
             sections=image.sections,
             notes=image.notes,
+            file_systems=[
+                {"address": one.address, "kind": one.kind, "bytes": len(one.data)} for one in file_systems_in(image)
+            ],
             **plain(look),
         )
     for name, fit in fits:

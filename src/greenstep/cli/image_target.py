@@ -13,8 +13,8 @@ from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.plan import memory_named
 from greenstep.core.wishes import Keep
-from greenstep.store.board import BoardSettings, ImageFile
-from greenstep.store.image_files import load_image
+from greenstep.store.board import BoardSettings
+from greenstep.store.placing import load_all
 from greenstep.work.board import Board
 from greenstep.work.settings import settings_of
 
@@ -22,7 +22,7 @@ from .options import How, Number, chip_options, general_options, room_options, s
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Choice, Memory, Part
+    from greenstep.core.chips import Choice, Part
     from greenstep.core.dialects.dialect import Dialect
 
 
@@ -98,9 +98,11 @@ def chosen(
     if not files:
         raise usage("no-image", f"no image: name {wanted}", "greenstep image show FILE, or a board of greenstep.toml")
     if not board.said.chip:
-        return Chosen(board, tuple((file.memory, load_image(file.file, 0, file.at)) for file in files))
+        loaded = load_all(files, lambda memory: 0)
+        return Chosen(board, tuple((file.memory, image) for file, image in zip(files, loaded, strict=True)))
     choice = board.choice
-    images = tuple((file.memory, _load(file, choice)) for file in files)
+    loaded = load_all(files, lambda memory: memory_named(choice.first, memory).start)
+    images = tuple((file.memory, memory_of(image, file.memory)) for file, image in zip(files, loaded, strict=True))
     likely = _likely(choice, images)
     parts = tuple(
         _sized(part, images, flash_size).with_loader_room(board.said.bootloader_bytes)
@@ -142,8 +144,3 @@ def _sized(part: Part, images: tuple[tuple[str, Image], ...], flash_bytes: int |
         return part.with_memory(part.flash.resized(flash_bytes))
     except ValueError as error:
         raise usage("flash-size", f"--flash-size: {error}", f"the {part.title} has at most that") from None
-
-
-def _load(file: ImageFile, choice: Choice) -> Image:
-    memory: Memory = memory_named(choice.first, file.memory)
-    return memory_of(load_image(file.file, memory.start, file.at), file.memory)

@@ -6,15 +6,21 @@ import dataclasses
 import re
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from greenstep.store.board import BoardSettings, ImageFile
+from greenstep.core.climb.asking import BY_HAND_PATIENCE_S
+from greenstep.core.errors import Fault
+from greenstep.core.hookup.circuits import NAMED
+from greenstep.store.board import FASTEST, BoardSettings, ImageFile, PortChoice
 from greenstep.store.board_words import hookup_argument, image_option
 from greenstep.work.board import Board
 
 from .options import How, board_options, collected, start_options
+
+if TYPE_CHECKING:
+    from greenstep.store.known_lines import Learnt
 
 
 @click.command("init", short_help="Write a first greenstep.toml.")
@@ -53,6 +59,10 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
     for key in ("baud", "frame"):
         if getattr(said, key):
             keys[key] = getattr(said, key)
+    known = _known(chip, keys["port"])
+    if known is not None:
+        usual = known.hookup if known.hookup in NAMED else usual
+        keys |= _as_known(known, said)
     keys["hookup"] = said.hookup or hookup_argument(
         _asked("hookup", "How do DTR and RTS reach reset and boot?", usual)
     )
@@ -70,6 +80,40 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
     add_board(project, name, keys, replace)
     click.echo(f"{project}: board {name} written. Next: greenstep greet {name}")
     return 0
+
+
+def _known(chip: str, port: Any) -> Learnt | None:
+    """What was learnt of a board with this chip at this port, in whatever project."""
+    from greenstep.store.known_lines import learnt
+    from greenstep.work.line_memory import adapter_at
+    from greenstep.work.port_choice import port_name
+
+    choice = PortChoice(name=port) if isinstance(port, str) else PortChoice(**port)
+    try:
+        found = learnt(chip=chip, adapter=adapter_at(port_name(choice)))
+    except Fault:  # it is not plugged in
+        return None
+    return found[0] if found else None
+
+
+def _as_known(known: Learnt, said: BoardSettings) -> dict[str, Any]:
+    """The keys that what is known suggests; a person is asked for the rate, and else told of it."""
+    keys: dict[str, Any] = {}
+    words = [f"entered by {known.hookup}"] if known.hookup else []
+    if known.baud is not None:
+        words.append(f"its line carried {known.baud} baud")
+    if not words:
+        return keys
+    click.echo(f"known from {known.at[:10]}: {', '.join(words)}")
+    if known.baud is not None and said.baud is None:
+        if not _interactive():
+            click.echo('  baud = "fastest" uses that rate: --baud fastest')
+        elif click.confirm("Use the highest rate that the line carries?", default=True):
+            keys["baud"] = FASTEST
+    if said.patience is None and 2 * known.waited_s > BY_HAND_PATIENCE_S:
+        keys["patience"] = float(round(2 * known.waited_s))
+        click.echo(f"  patience = {keys['patience']:g}: entering by hand took {known.waited_s:g} s")
+    return keys
 
 
 def _interactive() -> bool:

@@ -104,10 +104,12 @@ def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None)
 def _is_there_already(board: Board, how: How) -> bool:
     """Whether a verify finds every byte of the images in the chip. Raises KeyboardInterrupt."""
     from greenstep.work.jobs import make_job
+    from greenstep.work.partition_names import images_for
     from greenstep.work.run import Run
     from greenstep.work.unchanged import compared
 
-    run = Run(make_job("verify", board, AT_THE_TERMINAL), AT_THE_TERMINAL)
+    images = images_for(board, AT_THE_TERMINAL)
+    run = Run(make_job("verify", board, AT_THE_TERMINAL, images=images), AT_THE_TERMINAL)
     found = compared(run)
     if how.as_json:
         from .json_view import json_line
@@ -126,11 +128,11 @@ def _is_there_already(board: Board, how: How) -> bool:
 def _back_up(board: Board, save: Path, how: How) -> int:
     """The whole flash into a file. The images are read first: an upload that lacks one must not begin. Returns the
     exit status."""
-    from greenstep.work.jobs import load_images
+    from greenstep.work.partition_names import images_for
 
     from .backup import back_up
 
-    load_images(board)
+    images_for(board, AT_THE_TERMINAL)
     status = back_up(board, save, False, ("flash", None, None), replace(how, listen=False))
     if not how.as_json:
         click.echo()

@@ -15,6 +15,7 @@ from greenstep.work.rebuilds import Rebuilds
 
 from .drive import run_board
 from .options import How
+from .person import AT_THE_TERMINAL
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -50,10 +51,10 @@ def watch_and_upload(board: Board, how: How) -> int:
 def _one(board: Board, how: How, rebuilds: Rebuilds) -> int | None:
     """One upload; a fault before it began is shown, and waits for the next change like any other. None if the files
     changed while they were read: then there is going to be another."""
-    from greenstep.work.jobs import load_images
+    from greenstep.work.partition_names import images_for
 
     try:
-        images = load_images(board)
+        images = images_for(board, AT_THE_TERMINAL)
         if rebuilds.changed_since:
             return None
         changed = rebuilds.ready

@@ -8,16 +8,20 @@ from pathlib import Path
 from typing import Any, Final, Literal
 
 from greenstep.core.frozen import frozen
+from greenstep.core.image.file_system import Kind
 from greenstep.core.wishes import Keep
 
 
 @frozen
 class ImageFile:
-    """A file to upload: the address for a raw one, and the memory it is for."""
+    """A file to upload: the address for a raw one, or the name of a partition, and the memory it is for. With `pack`,
+    `file` is a folder that becomes a file system of that kind, `size` bytes long (None: as long as its partition)."""
 
     file: Path
-    at: int | None = None
+    at: int | str | None = None
     memory: str = "flash"
+    pack: Kind | None = None
+    size: int | None = None
 
 
 @frozen

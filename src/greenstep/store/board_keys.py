@@ -11,6 +11,7 @@ from typing import Any
 
 from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
+from greenstep.core.image.file_system import KINDS
 from greenstep.core.talk import LINE_ENDS
 from greenstep.core.wishes import EVEN_IF, CompareWith, Keep
 
@@ -176,13 +177,30 @@ def _eeprom(value: Any, folder: Path) -> tuple[ImageFile, ...]:
 def _image(value: Any, folder: Path) -> ImageFile:
     if isinstance(value, str):
         return ImageFile(folder / value)
+    if isinstance(value, dict) and "folder" in value:
+        return _folder(value, folder)
     wrong = _WrongValue('a file name, or { file = "…", at = 0x08000000, memory = "flash" }')
     if not isinstance(value, dict) or not isinstance(value.get("file"), str):
         raise wrong
     at, memory = value.get("at"), value.get("memory", "flash")
-    if value.keys() - {"file", "at", "memory"} or not isinstance(at, int | None) or not isinstance(memory, str):
+    if value.keys() - {"file", "at", "memory"} or not _is_place(at) or not isinstance(memory, str):
         raise wrong
     return ImageFile(folder / value["file"], at, memory)
+
+
+def _folder(value: Mapping[str, Any], folder: Path) -> ImageFile:
+    name, kind, at, size = (value.get(key) for key in ("folder", "as", "at", "size"))
+    if (
+        value.keys() - {"folder", "as", "at", "size"} or not isinstance(name, str) or kind not in KINDS
+        or at is None or not _is_place(at) or not (size is None or _fits(Form.NUMBER, size))
+    ):  # fmt: skip
+        raise _WrongValue('{ folder = "web", as = "littlefs" or "fat", at = "pages" }; size where no partition is')
+    return ImageFile(folder / name, at, "flash", kind, size)
+
+
+def _is_place(at: Any) -> bool:
+    """Whether it is an address, a partition's name, or nothing."""
+    return at is None or (isinstance(at, int | str) and not isinstance(at, bool) and at != "")
 
 
 def _keeps(value: Any, folder: Path) -> tuple[Keep, ...]:
@@ -266,7 +284,8 @@ KEYS = (
     Key("also_accept", Form.OWN, "Accept a chip that answers with this number.",
         "chip numbers accepted besides the declared one's: `[ 0x1E950F ]`", repeats=True, read=_idents),
     Key("images", Form.OWN, "An image; the same as naming it as an argument.",
-        "files, or `{ file, at, memory }`; a raw file goes to `at`, else to the memory's start",
+        "files, or `{ file, at, memory }`; a raw file goes to `at`, an address or a partition's name, else to the "
+        "memory's start; or `{ folder, as, at }`: [a folder as a file system](images.md#a-folder-as-a-file-system)",
         metavar="'FILE [at ADDRESS]'", repeats=True, read=_images),
     Key("eeprom", Form.OWN, "An image for the EEPROM.",
         "files for the EEPROM, or `{ file, at }`", metavar="'FILE [at ADDRESS]'", repeats=True, read=_eeprom,

@@ -53,9 +53,11 @@ def _written(value: Any, folder: Path) -> Any:
 def image_value(image: ImageFile, folder: Path) -> Any:
     """A file as it is named in the project file of that folder: relative to it if possible."""
     file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
-    named: dict[str, Any] = {"file": file}
+    named: dict[str, Any] = {"file": file} if image.pack is None else {"folder": file, "as": image.pack}
     if image.at is not None:
         named["at"] = image.at
+    if image.size is not None:
+        named["size"] = image.size
     if image.memory not in ("flash", "eeprom"):
         named["memory"] = image.memory
     return named if len(named) > 1 else file

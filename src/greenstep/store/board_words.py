@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -9,11 +10,15 @@ from typing import Any
 
 from greenstep.core.errors import usage
 from greenstep.core.hookup.outside import runs_programs
+from greenstep.core.image.file_system import KINDS, Kind
 from greenstep.core.quantities import parse_number
 from greenstep.core.wishes import Keep
 
 from .board import ImageFile, TalkEntry
 from .board_keys import talk_entry
+
+_NAME = re.compile(r"[A-Za-z_][\w.-]*")
+"""Of a partition."""
 
 
 def set_argument(text: str) -> tuple[str, Any]:
@@ -43,33 +48,52 @@ def talk_argument(text: str) -> TalkEntry:
 
 
 def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageFile, ...]:
-    """Files as named on the command line: `scale.hex pages.bin at 0x08004000`. Raises UsageFault."""
+    """Files and folders as named on the command line: `scale.hex pages.bin at 0x08004000 web as littlefs at pages`.
+    Raises UsageFault."""
     files: list[ImageFile] = []
-    at = 0
-    while at < len(words):
-        file = Path(words[at])
-        if " at " in words[at] and not file.exists():  # in one word, like an option's value
-            files += image_option(words[at], memory)
-            at += 1
+    waiting = list(words)
+    while waiting:
+        word = waiting.pop(0)
+        file = Path(word)
+        if (" at " in word or " as " in word) and not file.exists():  # in one word, like an option's value
+            files += image_option(word, memory)
             continue
-        if list(words[at + 1 : at + 2]) != ["at"]:
-            files.append(ImageFile(file, None, memory))
-            at += 1
-            continue
-        if at + 2 == len(words):
-            raise usage("address-given", f"no address after '{file} at'", "write FILE at 0x08000000")
-        try:
-            files.append(ImageFile(file, parse_number(words[at + 2]), memory))
-        except ValueError as error:
-            raise usage("address-given", f"{file} at: {error}", "write FILE at 0x08000000") from None
-        at += 3
+        kind: Kind | None = None
+        if waiting[:1] == ["as"]:
+            named = waiting[1] if len(waiting) > 1 else ""
+            kind = next((one for one in KINDS if one == named), None)
+            if kind is None:
+                raise usage("folder-kind", f"{file} as '{named}'", f"write {file} as {' or '.join(KINDS)} at NAME")
+            del waiting[:2]
+        at: int | str | None = None
+        if waiting[:1] == ["at"]:
+            if len(waiting) == 1:
+                raise usage("address-given", f"no address after '{file} at'", "write FILE at 0x08000000")
+            at = _place(file, waiting[1])
+            del waiting[:2]
+        files.append(ImageFile(file, at, memory, kind))
     return tuple(files)
 
 
+def _place(file: Path, text: str) -> int | str:
+    """An address, or the name of a partition. Raises UsageFault."""
+    try:
+        return parse_number(text)
+    except ValueError as error:
+        if _NAME.fullmatch(text):
+            return text
+        raise usage(
+            "address-given", f"{file} at: {error}", "write FILE at 0x08000000, or a partition's name"
+        ) from None
+
+
 def image_option(text: str, memory: str = "flash") -> tuple[ImageFile, ...]:
-    """The value of an option that names a file: `pages.bin`, `pages.bin at 0x08004000`. Raises UsageFault."""
-    file, word, address = text.rpartition(" at ")
-    return image_arguments([file.strip(), "at", address.strip()] if word else [text], memory)
+    """The value of an option that names a file: `pages.bin`, `pages.bin at 0x08004000`, `web as littlefs at pages`.
+    Raises UsageFault."""
+    before, word, address = text.rpartition(" at ")
+    file, packs, kind = (before if word else text).rpartition(" as ")
+    words = [file.strip(), "as", kind.strip()] if packs else [(before if word else text).strip() if word else text]
+    return image_arguments([*words, *(["at", address.strip()] if word else [])], memory)
 
 
 def keep_argument(text: str) -> Keep:

@@ -27,6 +27,7 @@ from greenstep.core.quantities import parse_number, show_size
 from .board import BoardSettings
 from .board_keys import board_from_table
 from .image_saving import check_place
+from .placing import TableWanted, load_all
 from .whole_files import write_whole
 
 MANIFEST = "kit.toml"
@@ -163,13 +164,35 @@ def _packed(board: str, table: Mapping[str, Any], folder: Path, members: dict[st
         )
     packed = {key: value for key, value in table.items() if key not in ("port", "images", "elf")}
     images = []
-    for image in table.get("images", ()):
+    for number, image in enumerate(table.get("images", ())):
         entry = {"file": image} if isinstance(image, str) else dict(image)
-        entry["file"] = _add(members, "images", folder / entry["file"])
+        if "folder" in entry:
+            entry = _packed_folder(board, table, folder, number, members)
+        else:
+            entry["file"] = _add(members, "images", folder / entry["file"])
         images.append(entry)
     if not images:
         raise usage("no-image", f"{board} has no image to put into a kit", "images = [ … ] in greenstep.toml")
     return {**packed, "images": images}
+
+
+def _packed_folder(
+    board: str, table: Mapping[str, Any], folder: Path, number: int, members: dict[str, bytes]
+) -> dict[str, Any]:
+    """A folder of the board as a raw file with its address. Raises UsageFault."""
+    files = board_from_table({"images": table["images"]}, f"board.{board}", folder).images or ()
+    try:
+        image = load_all(files, lambda memory: 0)[number]
+    except TableWanted:
+        raise usage(
+            "kit-folder",
+            f"{board}: a kit packs its folders now, and none of its images brings a partition table",
+            "give at and size as numbers, or add the table to the images",
+        ) from None
+    piece = image.pieces[0]
+    name = f"images/{number}-{re.sub(r'[^A-Za-z0-9._-]', '-', files[number].file.name)}.{files[number].pack}"
+    members[name] = piece.data
+    return {"file": name, "at": piece.address}
 
 
 def _add(members: dict[str, bytes], folder: str, path: Path) -> str:

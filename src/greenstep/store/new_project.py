@@ -99,4 +99,4 @@ def _inline(value: Any, key: str) -> Any:
         for item in value:
             array.append(_inline(item, key))
         return array
-    return tomlkit.value(f"0x{value:08X}") if key in _HEXADECIMAL else value
+    return tomlkit.value(f"0x{value:08X}") if key in _HEXADECIMAL and isinstance(value, int) else value

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -13,8 +14,7 @@ from greenstep.core.link import LineSettings
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import LINE_ENDS
 from greenstep.core.wishes import CompareWith, Wishes
-from greenstep.store.board import ImageFile
-from greenstep.store.image_files import load_image
+from greenstep.store.placing import load_all
 
 from .outside import pins_of
 from .person import NOBODY, Person
@@ -24,6 +24,7 @@ from .settings import settings_of, talk_lines
 if TYPE_CHECKING:
     from greenstep.core.climb import Aside, RateMemory
     from greenstep.core.image.granules import Remembered
+    from greenstep.core.image.partitions import Partition
 
     from .board import Board
 
@@ -125,20 +126,23 @@ def wishes_of(
     )
 
 
-def load_images(board: Board) -> dict[str, Image]:
-    """The images by memory, several of one memory joined. Raises UsageFault, ImageFault."""
-    files: dict[str, list[ImageFile]] = {}
-    for file in board.said.images or ():
-        files.setdefault(file.memory, []).append(file)
-    images = {}
-    for memory, entries in files.items():
-        part = board.choice.first
+def load_images(board: Board, table: Sequence[Partition] = ()) -> dict[str, Image]:
+    """The images by memory, several of one memory joined; `table` is the chip's partition table. Raises UsageFault,
+    ImageFault, and TableWanted if a partition is named and no table is known."""
+    part, files = board.choice.first, board.said.images or ()
+
+    def base_of(memory: str) -> int:
         try:
-            base = part.memory(memory).start
+            return part.memory(memory).start
         except KeyError:
             has = " and ".join(m.name for m in part.memories)
             raise usage("no-such-memory", f"the {part.title} has no {memory} here; it has {has}") from None
-        loaded = [memory_of(load_image(entry.file, base, entry.at), memory) for entry in entries]
+
+    by_memory: dict[str, list[Image]] = {}
+    for file, image in zip(files, load_all(files, base_of, table), strict=True):
+        by_memory.setdefault(file.memory, []).append(memory_of(image, file.memory))
+    images = {}
+    for memory, loaded in by_memory.items():
         names = [image.name for image in loaded]
         images[memory] = join(
             " + ".join(names) if len(names) < 3 else f"{names[0]} and {len(names) - 1} more", loaded

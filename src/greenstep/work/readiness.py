@@ -6,6 +6,7 @@ from pathlib import Path
 
 from greenstep.core.errors import Fault
 from greenstep.core.frozen import frozen
+from greenstep.core.quantities import count
 from greenstep.store.board import BoardSettings, ImageFile
 
 from .board import Board
@@ -36,7 +37,7 @@ def readiness(name: str, said: BoardSettings) -> Readiness:
         trouble.append(fault.finding.cause)
     images = []
     for image in said.images or ():
-        at = "" if image.at is None else f" at 0x{image.at:08X}"
+        at = "" if image.at is None else f" at 0x{image.at:08X}" if isinstance(image.at, int) else f" at {image.at}"
         images.append(f"{image.file.name}{at}: {_held(image, trouble)}")
     port = _port(said, trouble)
     return Readiness(name, chip, port, hookup, baud, tuple(images), tuple(trouble))
@@ -57,11 +58,17 @@ def _held(image: ImageFile, trouble: list[str]) -> str:
     """How many bytes a file holds, which is not its size if it is a text."""
     from greenstep.store.image_files import load_image
 
+    if image.pack is not None and image.file.is_dir():
+        from greenstep.store.placing import files_in
+
+        files, _ = files_in(image.file)
+        return f"{count(len(files), 'file')}, {sum(map(len, files.values())):,} bytes, as {image.pack}"
     if not image.file.is_file():
         trouble.append(f"there is no {image.file}: build it first?")
         return "not there"
     try:
-        return f"{load_image(image.file, 0, image.at).size_bytes:,} bytes"
+        at = image.at if isinstance(image.at, int) else None if image.at is None else 0
+        return f"{load_image(image.file, 0, at).size_bytes:,} bytes"
     except Fault as fault:
         trouble.append(fault.finding.cause)
         return "cannot be read"

@@ -1,0 +1,42 @@
+"""The partition table of a chip, where images name partitions and bring no table of their own."""
+
+from __future__ import annotations
+
+from greenstep.core.image import Image
+from greenstep.core.image.partitions import MOST_BYTES, ROW, USUAL_PLACE, Partition, read_table
+from greenstep.store.placing import TableWanted
+
+from .board import Board
+from .jobs import load_images, make_job
+from .person import NOBODY, Person
+
+_FIRST_BYTES = 512
+"""What usually holds all of a table: reading is slow on some chips."""
+
+
+def images_for(board: Board, person: Person = NOBODY) -> dict[str, Image]:
+    """The images of an upload by memory; the chip is asked for its table if that is wanted. Raises UsageFault,
+    ImageFault, and the fault of the run that asks."""
+    try:
+        return load_images(board)
+    except TableWanted:
+        if board.dialect.name != "esp-rom":
+            raise
+        rows = table_on_chip(board, person)
+        if not rows:
+            raise
+        person.tell(f" partition table of the chip: {', '.join(row.label for row in rows)}")
+        return load_images(board, rows)
+
+
+def table_on_chip(board: Board, person: Person = NOBODY) -> list[Partition]:
+    """Read from the chip; empty if it has none. Raises the Fault of the run that reads it."""
+    from .run import Run
+
+    for size in (_FIRST_BYTES, MOST_BYTES):
+        job = make_job("backup", board, person, region=("flash", USUAL_PLACE, size))
+        pieces = Run(job, person, recorded=False).finish().backup
+        rows = read_table(pieces[0].data) if pieces else []
+        if len(rows) * ROW < size:
+            break
+    return rows
