@@ -18,6 +18,13 @@ PARTS = (
         "changed_page",
         "Erase, write and verify of everything; of the same image again; of one with a byte changed in the middle.",
     ),
+    (
+        "The fastest rate",
+        "fastest_rate",
+        "Chips, adapters and wires limited at various rates, on the virtual clock; in every fourth the line worsens during the\nupload, in every fourth a rate is known that it may carry no longer. Then an upload of 64 KiB, of which the last two chips\nspend two seconds in their flash at any rate.",
+    ),
+    ("Taking turns", "turns", "A console and uploads for the same port, at real line speed."),
+    ("Places in the source", "elf_places", "CPU time, on C compiled with `-O2 -g`."),
     ("Reading files", "hex_parsing", ""),
     ("Looking into files", "image_show", "A 16 MiB Intel HEX file."),
     ("Damaged files", "damaged_files", "Each read, or refused with a message; 20,000 seeds."),

@@ -21,10 +21,29 @@ FOLDER = Path(__file__).parent / "screenshots"
 COMMAND = str(Path(sys.executable).parent / "greenstep")
 DISPLAY = ":97"
 LATER = str(Path(tempfile.gettempdir()) / "hive-scale-2.5.hex")
+ELF = str(Path(tempfile.gettempdir()) / "hive-scale.elf")
+CRASHES = "bench:hive-scale?fault=says%3DBacktrace: 0xADDRESS:0x3ffb1f50"
+CODE = """#include <stdint.h>
+volatile uint32_t port;
+static inline uint32_t weighed(uint32_t raw)
+{
+    port = raw;
+    return raw * 3;
+}
+__attribute__((noinline)) uint32_t lift(uint32_t raw)
+{
+    return weighed(raw) + 1;
+}
+int main(void)
+{
+    return (int)lift(port);
+}
+"""
+"""A program that a crash is shown in; it is compiled for this computer."""
 TRACE = str(Path(tempfile.gettempdir()) / "brood-probe.vcd")
 
 
-_TERMINAL = shlex.split("xterm -fa 'DejaVu Sans Mono' -fs 13 -bg '#10141a' -fg '#d6dde6' -geometry 118x37+0+0")
+_TERMINAL = shlex.split("xterm -fa 'DejaVu Sans Mono' -fs 13 -bg '#10141a' -fg '#d6dde6' -geometry 116x36+0+0")
 
 
 @dataclass(frozen=True)
@@ -37,7 +56,7 @@ class Picture:
 
 
 PICTURES = (
-    Picture("upload", "greenstep upload brood-probe; echo; echo; greenstep upload hive-scale"),
+    Picture("upload", "greenstep upload brood-probe --baud fastest; echo; echo; greenstep upload hive-scale"),
     Picture("finding", "greenstep upload brood-probe --port 'bench:brood-probe?fault=no-boot'"),
     Picture("greet", "greenstep greet entrance-counter; echo; echo; greenstep greet rain-gauge"),
     Picture("plan", "greenstep plan brood-probe; echo; echo; greenstep plan feeder-pump"),
@@ -63,7 +82,11 @@ PICTURES = (
         "greenstep hookup show --chip esp32 --hookup cross-pair --reset-capacitor 10u",
     ),
     Picture("rates", "greenstep rates 16M hive-scale"),
-    Picture("listen", "greenstep listen brood-probe --reset --times", after_s=2.6),
+    Picture(
+        "listen",
+        "greenstep listen brood-probe --reset --times --seconds 2.6; echo; echo; "
+        f"greenstep listen hive-scale --port '{CRASHES}' --reset --seconds 1.2 --elf {ELF}",
+    ),
     Picture(
         "journal",
         "greenstep journal; echo; echo; greenstep journal --on-chips; echo; echo; greenstep journal 1",
@@ -101,13 +124,24 @@ def record() -> None:
     subprocess.run(words, cwd=ROOT / "examples" / "apiary", check=True, stdout=subprocess.DEVNULL)
 
 
+def compile_program() -> str:
+    """The ELF file of a made-up program. Returns the address of one of its functions, in hexadecimal."""
+    with tempfile.TemporaryDirectory() as holder:
+        (Path(holder) / "scale.c").write_text(CODE)
+        words = ["gcc", "-O2", "-g", "-no-pie", f"-fdebug-prefix-map={holder}=src", "-o", ELF, "scale.c"]
+        subprocess.run(words, cwd=holder, check=True)
+    rows = subprocess.run(["nm", ELF], check=True, capture_output=True, text=True).stdout.splitlines()
+    return next(row.split()[0] for row in rows if row.endswith(" lift"))[-8:]
+
+
 def take(picture: Picture) -> None:
     """One picture: its window, the shutter."""
+    address = compile_program() if ELF in picture.command else ""
     with tempfile.TemporaryDirectory() as holder:
         done = Path(holder) / "done"
         shown = "; echo; echo; ".join(
             f"printf '$ %s\\n\\n' {shlex.quote(part.strip())}; {part}"
-            for part in picture.command.split("; echo; echo; ")
+            for part in picture.command.replace("ADDRESS", address).split("; echo; echo; ")
         )
         shown = f"clear; {shown}; touch {done}; sleep 60"
         window = subprocess.Popen(
@@ -132,7 +166,7 @@ def take(picture: Picture) -> None:
 
 def main() -> int:
     wanted = set(sys.argv[1:])
-    for path in (LATER, JOURNAL, f"{JOURNAL}-wal", f"{JOURNAL}-shm"):
+    for path in (LATER, JOURNAL, JOURNAL.with_name("lines.sqlite"), f"{JOURNAL}-wal", f"{JOURNAL}-shm"):
         Path(path).unlink(missing_ok=True)
     FOLDER.mkdir(exist_ok=True)
     if not wanted or any("trace" in name for name in wanted):

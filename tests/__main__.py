@@ -26,6 +26,8 @@ _LONGEST = (
     "tests.core.test_late_answers",
 )
 """Begun first, so that none of them is left alone at the end."""
+_WAITING = ("tests.tool.test_watch", "tests.tool.test_turns")
+"""Run beside the others, one after the other: they wait for what happens far more than they compute."""
 _TOGETHER = 12
 """Modules of tests/core a process: most of them take less time than what they import."""
 
@@ -46,10 +48,10 @@ class Result:
 
 
 def found_in(folder: str) -> list[str]:
-    """The modules with tests in a folder that are none of the longest."""
+    """The modules with tests in a folder that are none of those above."""
     paths = sorted((ROOT / "tests" / folder).glob("test_*.py"))
     modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in paths]
-    return [module for module in modules if module not in _LONGEST]
+    return [module for module in modules if module not in (*_LONGEST, *_WAITING)]
 
 
 def processes() -> list[tuple[str, ...]]:
@@ -79,8 +81,9 @@ def main() -> int:
     began = time.monotonic()
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands are started: each would compile it all
     compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is
-    with ThreadPoolExecutor(AT_ONCE) as pool:
-        results = list(pool.map(run, [(module,) for module in sys.argv[1:]] or processes()))
+    with ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
+        waiting = beside.map(run, [] if sys.argv[1:] else [(module,) for module in _WAITING])
+        results = [*pool.map(run, [(module,) for module in sys.argv[1:]] or processes()), *waiting]
     wrong = [", ".join(result.modules) for result in results if result.status or not result.number]
     number = sum(result.number for result in results)
     used_s = sum(result.used_s for result in results)

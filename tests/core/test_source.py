@@ -24,9 +24,9 @@ ADDRESSES = 1000
 def unit(name: str, seed: int) -> str:
     """A file of functions with loops and calls, some of them inlined into others."""
     dice, text = random.Random(seed), '#include "hive.h"\n'
-    for number in range(40):
+    for number in range(30):
         calls = [dice.randrange(6) for _ in range(4)]
-        known = "" if number % 3 == 0 else "static __attribute__((noinline)) "
+        known = "" if number in (0, 29) or number % 3 == 0 else "static __attribute__((noinline)) "
         text += f"""{known}uint32_t {name}_{number}(uint32_t x)
 {{
     uint32_t y = mix{calls[0]}(x, {number});
@@ -39,6 +39,20 @@ def unit(name: str, seed: int) -> str:
 }}
 """
     return text
+
+
+def by_binutils(elf: Path, addresses: list[int]) -> list[list[tuple[str, str, str]]]:
+    """(function, file, line) of each address, inlined calls first."""
+    asked = ["addr2line", "-e", str(elf), "-f", "-i", "-a", *map(hex, addresses)]
+    lines = iter(subprocess.run(asked, capture_output=True, text=True, check=True).stdout.splitlines())
+    answers: list[list[tuple[str, str, str]]] = []
+    for line in lines:
+        if line.startswith("0x"):
+            answers.append([])
+            continue
+        file, _, number = next(lines).partition(" (discriminator")[0].rpartition(":")
+        answers[-1].append((line, file, number))
+    return answers
 
 
 @unittest.skipUnless(shutil.which("gcc") and shutil.which("addr2line"), "needs gcc and binutils")
@@ -54,8 +68,8 @@ class Compiled(unittest.TestCase):
         names = ("lift", "scale", "fan")
         for seed, name in enumerate(names):
             (cls.folder / f"{name}.c").write_text(unit(name, seed))
-        calls = "".join(f"    x = {name}_39(x);\n" for name in names)
-        declared = "".join(f"uint32_t {name}_39(uint32_t);\n" for name in names)
+        calls = "".join(f"    x = {name}_29(x);\n" for name in names)
+        declared = "".join(f"uint32_t {name}_29(uint32_t);\n" for name in names)
         (cls.folder / "main.c").write_text(
             f'#include "hive.h"\nvolatile uint32_t port;\n{declared}int main(void)\n{{\n    uint32_t x = port;\n{calls}    return (int)x;\n}}\n'
         )
@@ -69,18 +83,6 @@ class Compiled(unittest.TestCase):
         )  # fmt: skip
         return made
 
-    def by_binutils(self, elf: Path, addresses: list[int]) -> list[list[tuple[str, str, str]]]:
-        asked = ["addr2line", "-e", str(elf), "-f", "-i", "-a", *map(hex, addresses)]
-        lines = iter(subprocess.run(asked, capture_output=True, text=True, check=True).stdout.splitlines())
-        answers: list[list[tuple[str, str, str]]] = []
-        for line in lines:
-            if line.startswith("0x"):
-                answers.append([])
-                continue
-            file, _, number = next(lines).partition(" (discriminator")[0].rpartition(":")
-            answers[-1].append((line, file, number))
-        return answers
-
     def functions_of(self, elf: Path) -> list[tuple[int, int]]:
         """Where each compiled function begins and ends: between them is padding."""
         rows = subprocess.run(["nm", "-S", str(elf)], capture_output=True, text=True, check=True).stdout.splitlines()
@@ -88,18 +90,18 @@ class Compiled(unittest.TestCase):
         return [(int(start, 16), int(start, 16) + int(size, 16)) for start, size, _, _ in named]
 
     def test_a_thousand_addresses_are_where_binutils_says(self) -> None:
-        for options in (("-g",), ("-gdwarf-4",), ("-g", "-ffunction-sections")):
+        for options, number in ((("-g",), ADDRESSES), (("-gdwarf-4",), 200), (("-g", "-ffunction-sections"), 200)):
             with self.subTest(options=options):
                 elf = self.built(*options)
                 dice = random.Random(7)
                 functions = self.functions_of(elf)
-                addresses = [dice.randrange(*dice.choice(functions)) for _ in range(ADDRESSES)]
+                addresses = [dice.randrange(*dice.choice(functions)) for _ in range(number)]
                 program = Program.open(elf)
                 found = [
                     [(frame.function, frame.file, str(frame.line or "?")) for frame in program.frames(address)]
                     for address in addresses
                 ]
-                self.assertEqual(found, self.by_binutils(elf, addresses))
+                self.assertEqual(found, by_binutils(elf, addresses))
                 self.assertTrue(any(len(frames) > 2 for frames in found), "nothing was inlined")
 
     def test_without_dwarf_the_symbols_still_name_the_function(self) -> None:
@@ -115,7 +117,7 @@ class Compiled(unittest.TestCase):
         functions = self.functions_of(self.folder / "-g.elf")
         dice, damaged = random.Random(3), self.folder / "damaged.elf"
         opened = 0
-        for _ in range(30):
+        for _ in range(16):
             data = bytearray(whole[: dice.randrange(64, len(whole))] if dice.random() < 0.3 else whole)
             for _ in range(dice.randrange(1, 200)):
                 data[dice.randrange(len(data))] = dice.randrange(256)
@@ -128,7 +130,7 @@ class Compiled(unittest.TestCase):
             opened += 1
             for _ in range(5):
                 program.frames(dice.randrange(*dice.choice(functions)))
-        self.assertGreater(opened, 3)
+        self.assertGreater(opened, 1)
 
     def test_it_is_told_in_a_line_for_each_function(self) -> None:
         elf = self.built("-g")

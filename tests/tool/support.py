@@ -94,6 +94,11 @@ class Bench:
         return found
 
 
+def _hear_ctrl_c() -> None:
+    """Whoever runs the tests in the background has it ignored, and what is started inherits that."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
 class ServedBench:
     """`greenstep bench` as a process of its own, for what is about the ports of the operating system; `close` returns
     what the chips hold."""
@@ -170,7 +175,7 @@ class ToolTest(unittest.TestCase):
     def start_tool(self, *arguments: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
             [COMMAND, *arguments], cwd=self.folder, env=self.environment(), stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL,
+            stderr=subprocess.PIPE, text=True, stdin=subprocess.DEVNULL, preexec_fn=_hear_ctrl_c,
         )  # fmt: skip
 
     def bench(self, *arguments: str) -> Bench:

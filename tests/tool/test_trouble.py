@@ -37,7 +37,7 @@ class WrongWords(ToolTest):
             ("greet", *CHIP, "--port", "x", "--frame", "8X1"): "is not a frame",
             ("greet", *CHIP, "--port", "x", "--dialect", "avr-v7"): "no dialect is called 'avr-v7'",
             ("greet", *CHIP, "--port", "odd://x"): "does not name a port",
-            ("greet", "--baud", "fast"): "not a valid integer",
+            ("greet", "--baud", "fast"): "neither a rate in baud nor 'fastest'",
             ("upload", "brood-probe.hex", *CHIP, "--keep", "0x100", "--port", "x"): "has no size",
             ("bench", "bee-hive"): "There is no board 'bee-hive'",
             ("bench", "--fault", "honey"): "no fault is called 'honey'",

@@ -97,6 +97,7 @@ class VirtualLink:
         self.sleep(_AWAY_S if gone else _STAYS_S)
         self.line.chip.leaving = False
         self.line.take(self._clock, 1 << 30)
+        self._settings = settings
         self.line.configure(self._clock, self._made_of(settings))
         if self._has_lines:
             self.line.set_lines(self._clock, *lines)

@@ -24,14 +24,15 @@ from greenstep.core.quantities import count, show_heard, show_seconds
 from greenstep.core.secrets import MaskedStream, Secrets
 from greenstep.work.port_choice import BENCH
 
+from .fault_lines import wrapped
 from .kept_file import KeptFile
 from .keyboard import PipedLines, pressed, terminal_keys
 from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
 
 if TYPE_CHECKING:
-    from greenstep.core.source import Program
     from greenstep.ports.turns import Guest, Keeper
     from greenstep.work.board import Board
+    from greenstep.work.program_on_board import ProgramFile
     from greenstep.work.run import Run
 
     from .options import How
@@ -59,7 +60,7 @@ class ConsoleWishes:
     expect: str = ""
     within_s: float = 5.0
     seconds: float | None = None
-    program: Program | None = None
+    program: ProgramFile | None = None
     as_json: bool = False
     secrets: Secrets = field(default_factory=Secrets)
 
@@ -82,7 +83,7 @@ class Console:
         self._link = link
         self._open_again = open_again
         self._keeper: Keeper | None = None
-        self._given_away = False
+        self._given_away = self._given_away_since = False
         self._port = port
         self._wishes = wishes
         self._began = link.now()
@@ -173,7 +174,7 @@ class Console:
         while (farewell := guest.leaves(_SLICE_S)) is None:
             if self._interactive and (keys := pressed()) and LEAVE_KEY in keys:
                 return True
-        self._link, self._given_away = self._open_again(settings), True
+        self._link, self._given_away, self._given_away_since = self._open_again(settings), True, True
         took_s = time.monotonic() - began_s
         said = farewell.said or "it did not say how it went"
         took = show_seconds(took_s)
@@ -192,15 +193,15 @@ class Console:
             self._heard_lines([shown], "")
         self._line_s = None
 
-    def _remark(self, text: str, kind: str, **values: Any) -> None:
+    def _remark(self, words: str, kind: str, **values: Any) -> None:
         """Something the console itself has to say, between the board's lines."""
-        self._write_log("-", text)
+        self._write_log("-", words)
         if self._wishes.as_json:
             from .json_view import json_line
 
             json_line(kind, at_s=self._elapsed(), **values)
         else:
-            self._show([f"- {text}"], "")
+            self._show([f"- {words}"], "")
 
     def _elapsed(self) -> float:
         return self._link.now() - self._began
@@ -263,12 +264,15 @@ class Console:
         if self._wishes.program is not None and lines:
             self._tell_places(self._wishes.program, lines)
 
-    def _tell_places(self, program: Program, lines: list[str]) -> None:
-        """The places in the source that the lines mention."""
-        from greenstep.core.source import in_words, places
+    def _tell_places(self, file: ProgramFile, lines: list[str]) -> None:
+        """The places in the source that the lines mention; before them, what is new about the file."""
+        from greenstep.core.source import in_words, mentioned, places
 
-        for line in lines:
-            for place in places(program, line):
+        for line in (line for line in lines if mentioned(line)):
+            for text in file.news(self._given_away_since):
+                self._remark(text, "doubt", text=text)
+            self._given_away_since = False
+            for place in places(file.program, line):
                 told = list(in_words(place, str(Path.cwd())))
                 for one in told:
                     self._write_log("=", one.strip())
@@ -385,34 +389,28 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
     return "   ".join(part for part in parts if part)
 
 
-def program_of(board: Board) -> Program | None:
-    """The program whose ELF file the board names. Raises UsageFault."""
+def program_of(board: Board) -> ProgramFile | None:
+    """The ELF file that the board names. Raises UsageFault."""
     if board.said.elf is None:
         return None
-    from greenstep.core.source import Program
+    from greenstep.work.program_on_board import ProgramFile
 
-    return Program.open(board.said.elf)
+    return ProgramFile(board, board.said.elf)
 
 
-def tell_doubts(board: Board, wishes: ConsoleWishes) -> None:
-    """Say, before the first address is explained, if the ELF file is not of what is on the board."""
-    if wishes.program is None or board.said.elf is None:
-        return
-    from greenstep.work.program_on_board import doubt_about
+def tell_doubts(wishes: ConsoleWishes) -> None:
+    """Say at the beginning if the ELF file is not of what is on the board."""
+    for text in wishes.program.news() if wishes.program is not None else ():
+        if wishes.as_json:
+            from .json_view import json_line
 
-    doubt = doubt_about(board, board.said.elf, wishes.program)
-    if doubt and wishes.as_json:
-        from .json_view import json_line
-
-        json_line("doubt", text=doubt)
-    elif doubt:
-        click.echo(f"- {doubt}")
-    if not wishes.program.has_lines and not wishes.as_json:
-        click.echo(f"- {wishes.program.name} has no line numbers: compile with -g")
+            json_line("doubt", text=text)
+        else:
+            click.echo("\n".join(wrapped(f"- {text}", shutil.get_terminal_size().columns, 2)))
 
 
 def go_on_listening(
-    run: Run, board: Board, how: How, program: Program | None = None, until: Callable[[], bool] | None = None
+    run: Run, how: How, program: ProgramFile | None = None, until: Callable[[], bool] | None = None
 ) -> int:
     """The console on the link of a run that ended well; nothing that came since the start is lost."""
     job, link = run.job, run.outcome.link
@@ -423,7 +421,7 @@ def go_on_listening(
         wishes = ConsoleWishes(line_end=job.line_end, as_json=how.as_json, secrets=job.secrets, program=program)
         if not how.as_json:
             click.echo("\n" + head_line("listening", "", link.settings, wishes))
-        tell_doubts(board, wishes)
+        tell_doubts(wishes)
         again = opened_again(job.port, job.hookup.idle_lines, how.trace)
         return Console(link, job.port, wishes, again, until).run(first)
     finally:

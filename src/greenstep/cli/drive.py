@@ -84,7 +84,7 @@ def run_board(
         return status
     from .console import go_on_listening
 
-    return go_on_listening(run, board, how, program, listens_until)
+    return go_on_listening(run, how, program, listens_until)
 
 
 def follow(run: Run, view: View) -> int:

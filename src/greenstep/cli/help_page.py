@@ -19,7 +19,7 @@ SECTIONS = {
         "bootloader-bytes", "set",
     ),
     "Images": ("images", "eeprom", "keep", "even-if", "erase", "compare", "verify"),
-    "Application": ("start", "expect", "expect-within", "console-baud", "talk", "line-end"),
+    "Application": ("start", "expect", "expect-within", "console-baud", "elf", "talk", "line-end"),
     "General": ("trace", "json", "project", "brief", "help"),
 }  # fmt: skip
 """Where options that many commands have are shown in a long list of them."""

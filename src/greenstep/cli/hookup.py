@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.core.hookup.outside import OUTSIDE
 from greenstep.store.board import BoardSettings
 from greenstep.work.outside import pins_of
 from greenstep.work.port_choice import link_faults, open_board_port
@@ -117,6 +118,8 @@ def show(
     wanted = settle(board, said, how)
     hookup, part = wanted.hookup, wanted.choice.first
     sequence = hookup.enter if which == "enter" else hookup.leave
+    if sequence is not None and hookup.outside:
+        return _show_outside(hookup, sequence, wanted.name, how)
     if sequence is None or hookup.reset is None:
         return by_hand(wanted, which == "enter", how, sequence)
     given = {"volts": volts, "pull_up_ohm": pull_up, "reset_farad": reset_capacitor, "coupling_farad": coupling}
@@ -135,6 +138,20 @@ def show(
     else:
         _show_text(drawn, title, sequence, warned)
         saved_line(save)
+    return 0
+
+
+def _show_outside(hookup: Hookup, sequence: Sequence, board: str, how: How) -> int:
+    """Pins that no line reaches have no voltages that could be worked out."""
+    moved = {pin: mover for pin in OUTSIDE if (mover := hookup.mover_of(pin))}
+    if how.as_json:
+        from .json_view import json_line
+
+        json_line("sequence", hookup=hookup.name, sequence=str(sequence), moved=moved)
+        return 0
+    click.echo(f"{f'{board}   ' if board else ''}{sequence}")
+    for pin, mover in moved.items():
+        click.echo(f"  {pin:<6} by {mover}")
     return 0
 
 

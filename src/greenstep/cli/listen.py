@@ -114,7 +114,7 @@ def command(
             console.reset()
         if not how.as_json:
             click.echo(head_line(wanted.name, console.port, console.link.settings, wishes))
-        tell_doubts(wanted, wishes)
+        tell_doubts(wishes)
         again = opened_again(console.port, console.lines, how.trace)
         return Console(console.link, console.port, wishes, again).run(first)
 

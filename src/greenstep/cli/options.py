@@ -89,7 +89,11 @@ class BootloaderRate(Whole):
     name = "rate"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        return value if value == FASTEST else super().convert(value, param, ctx)
+        if value == FASTEST:
+            return value
+        if isinstance(value, str) and not value.strip().isdigit():
+            self.fail(f"'{value}' is neither a rate in baud nor '{FASTEST}'", param, ctx)
+        return super().convert(value, param, ctx)
 
 
 _BOOTLOADER_RATE = BootloaderRate(50, 12_000_000)

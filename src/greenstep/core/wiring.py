@@ -5,6 +5,7 @@ from __future__ import annotations
 from .chips import Part
 from .frozen import frozen
 from .hookup import Hookup, Role
+from .hookup.outside import ByGpio
 
 NOT_SEEN = "no program can see volts: measure supply and levels before the first connection"
 
@@ -50,6 +51,11 @@ def wiring_of(part: Part, hookup: Hookup, straight: bool = False) -> Wiring:
         wires.append(_line(hookup.reset, pins.reset, hookup, "reset"))
     if hookup.boot is not None and pins.boot:
         wires.append(_line(hookup.boot, pins.boot, hookup, "boot"))
+    for pin, by in hookup.outside:
+        if isinstance(by, ByGpio) and pin != "power":
+            level = "high" if by.on_is_high else "low"
+            doing = "holds reset" if pin == "reset" else "selects the bootloader"
+            wires.append(Wire(str(by), getattr(pins, pin) or pin, "out", note=f"{level} {doing}"))
     if hookup.enter is not None and hookup.enter.hangs_up:
         cable = Wire("USB", "USB", "supply", note="its own cable, with data wires")
         return Wiring((cable,), _advice(part, hookup, straight), "", "", "", False)
@@ -59,7 +65,12 @@ def wiring_of(part: Part, hookup: Hookup, straight: bool = False) -> Wiring:
     load = part.boot_level
     run = {"high": "low", "low": "high"}.get(load, "")
     return Wiring(
-        tuple(wires), _advice(part, hookup, straight), pins.boot, load, run, bool(pins.boot and not hookup.boot)
+        tuple(wires),
+        _advice(part, hookup, straight),
+        pins.boot,
+        load,
+        run,
+        bool(pins.boot and not hookup.mover_of("boot")),
     )
 
 
@@ -86,7 +97,7 @@ def _advice(part: Part, hookup: Hookup, straight: bool) -> tuple[tuple[str, str]
     ]
     if pins.boot:
         rows.append(("boot pin", f"{pins.boot} {part.boot_level} for the bootloader, {_other(part)} to run"))
-    by_hand = hookup.by_hand or (hookup.boot is None and bool(pins.boot))
+    by_hand = hookup.by_hand or (not hookup.mover_of("boot") and bool(pins.boot))
     if by_hand:
         rows += [
             ("to load" if number == 1 else "", f"{number}. {move}") for number, move in enumerate(part.hands.enter, 1)
@@ -94,6 +105,7 @@ def _advice(part: Part, hookup: Hookup, straight: bool) -> tuple[tuple[str, str]
         rows += [
             ("to run" if number == 1 else "", f"{number}. {move}") for number, move in enumerate(part.hands.leave, 1)
         ]
+    rows += [(str(pin), f"by {by}") for pin, by in hookup.outside if not isinstance(by, ByGpio) or pin == "power"]
     rows += [("pull-ups" if number == 0 else "", text) for number, text in enumerate(pins.advice)]
     if hookup.enter is None or not hookup.enter.hangs_up:
         rows.append(("leave open", "CTS, DSR, DCD, RI" + ("" if hookup.reset else ", DTR, RTS")))

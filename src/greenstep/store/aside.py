@@ -13,7 +13,7 @@ from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, write_intel_hex
 
-from .journal import journal_file
+from .journal_place import journal_file
 from .whole_files import write_whole
 
 

@@ -6,7 +6,6 @@ with the file is a JournalTrouble, which is reported and stops nothing.
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing, suppress
@@ -19,10 +18,6 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
 from greenstep.core.journal_entry import OUTCOMES, JournalEntry
 
-FILE_NAME = "journal.sqlite"
-VARIABLE = "GREENSTEP_JOURNAL"
-NONE = "none"
-"""As the variable's value: no journal is kept."""
 _WAIT_S = 20.0  # for other writers; a row takes them milliseconds, but there may be a hundred on a slow disk
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))
 _KINDS = {"int": "INTEGER", "float": "REAL", "str": "TEXT"}
@@ -77,18 +72,6 @@ class Held:
 
     row: Row
     newest: Row | None
-
-
-def journal_file() -> Path | None:
-    """Where it is stored; None if none is wanted."""
-    said = os.environ.get(VARIABLE, "")
-    if said == NONE:
-        return None
-    if said:
-        return Path(said)
-    import platformdirs
-
-    return platformdirs.user_data_path("greenstep") / FILE_NAME
 
 
 def record(path: Path, entry: JournalEntry, granules: Granules | None = None) -> int:

@@ -5,19 +5,21 @@ It only saves time: whatever is wrong with the file, nothing is known, and a run
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from datetime import datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from greenstep.core.frozen import frozen
 
-from .journal import journal_file
+from .journal_place import journal_file
+
+if TYPE_CHECKING:
+    import sqlite3
 
 _NAME = "lines.sqlite"
 _WAIT_S = 2.0
-_RATE_LASTS = timedelta(days=30)
+_RATE_LASTS_DAYS = 30
 """After that a rate is looked for anew: wires and supplies change."""
 _CREATE = """CREATE TABLE IF NOT EXISTS line (
     board TEXT NOT NULL, chip TEXT NOT NULL, adapter TEXT NOT NULL,
@@ -51,9 +53,12 @@ class Learnt:
     @property
     def recent_baud(self) -> int | None:
         """The rate, unless it was found too long ago."""
-        if self.baud is None or datetime.now().astimezone() - datetime.fromisoformat(self.baud_at) > _RATE_LASTS:
+        from datetime import datetime
+
+        if self.baud is None:
             return None
-        return self.baud
+        age = datetime.now().astimezone() - datetime.fromisoformat(self.baud_at)
+        return None if age.days >= _RATE_LASTS_DAYS else self.baud
 
 
 def lines_file() -> Path | None:
@@ -76,6 +81,8 @@ def learnt(board: str = "", chip: str = "", adapter: str = "") -> list[Learnt]:
     wanted = {"board": board, "chip": chip, "adapter": adapter}
     named = {name: value for name, value in wanted.items() if value}
     where = " AND ".join(f"{name} = ?" for name in named) or "1"
+    import sqlite3
+
     try:
         with _opened(path) as file:
             rows = file.execute(
@@ -108,6 +115,8 @@ def keep_hookup(line: Line, hookup: str, waited_s: float) -> str:
 
 
 def _now() -> str:
+    from datetime import datetime
+
     return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
@@ -115,6 +124,8 @@ def _write(statement: str, values: tuple[object, ...]) -> str:
     path = lines_file()
     if path is None:
         return ""
+    import sqlite3
+
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with _opened(path) as file:
@@ -126,6 +137,8 @@ def _write(statement: str, values: tuple[object, ...]) -> str:
 
 @contextmanager
 def _opened(path: Path) -> Iterator[sqlite3.Connection]:
+    import sqlite3
+
     with closing(sqlite3.connect(path, timeout=_WAIT_S, isolation_level=None)) as file:
         file.execute(_CREATE)
         yield file

@@ -25,7 +25,7 @@ from greenstep.core.frozen import frozen
 
 from .own_values import OwnValues
 from .person import Person
-from .port_choice import opener
+from .port_choice import loan_of, opener
 from .run import Run
 
 _BETWEEN_NEWS_S = 0.2
@@ -100,7 +100,8 @@ class _Worker:
         self._news = news
         self._stopping = stopping
         self._places = places
-        self._open = opener(order.job, order.person)
+        self._loan = loan_of(order.job.port, f"batch {order.job.board}".strip())
+        self._open = opener(order.job, order.person, None, self._loan)
         self._listened = True
         self._there = ""
 
@@ -109,6 +110,9 @@ class _Worker:
             self._serve()
         except UsageFault as fault:
             self._tell(Stops(str(fault), fault.exit_code))
+        finally:
+            if self._loan is not None:
+                self._loan.give_back()
 
     def _serve(self) -> None:
         last: str | None = None
@@ -175,7 +179,7 @@ class _Worker:
                 self._tell(Stops(_ALL_GIVEN))
                 return None
             job = own.put_into(job)
-        run = Run(job, self._order.person, waits=by_hand)
+        run = Run(job, self._order.person, waits=by_hand, loan=self._loan)
         told_s, finding, started = 0.0, None, False
         at = datetime.now().astimezone().isoformat(timespec="seconds")
         self._tell(Begins())

@@ -27,6 +27,7 @@ from greenstep.store.batch_results import save_results
 from .batch_worker import Begins, Ends, News, Order, Stops, work
 from .board import Board
 from .jobs import make_job
+from .line_memory import rates_at
 from .person import NOBODY, Person
 from .port_choice import port_name
 
@@ -180,7 +181,7 @@ class BatchRun:
 
     def _begin(self, port: str) -> None:
         orders = self._orders
-        job = replace(orders.pattern, port=port)
+        job = replace(orders.pattern, port=port, rates=rates_at(orders.pattern, port))
         order = Order(job, orders.person, orders.again, orders.wait_s, orders.each_new_port, orders.values)
         ours, theirs = self._context.Pipe(duplex=False)
         process = self._context.Process(

@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
     """What the journal knows of a chip by its own number; a journal that cannot be read is reported and knows
     nothing."""
-    from greenstep.store.journal import JournalTrouble, journal_file, remembered
+    from greenstep.store.journal import JournalTrouble, remembered
+    from greenstep.store.journal_place import journal_file
 
     path = journal_file()
     try:
@@ -49,7 +50,8 @@ class Keeper:
         return self._write(event) if isinstance(event, RunEnded) else 0
 
     def _write(self, ended: RunEnded) -> int:
-        from greenstep.store.journal import JournalTrouble, journal_file, record
+        from greenstep.store.journal import JournalTrouble, record
+        from greenstep.store.journal_place import journal_file
 
         path = journal_file()
         if path is None or self._recorder is None:

@@ -10,7 +10,7 @@ from .person import Person
 from .port_choice import BENCH
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Job
+    from greenstep.core.climb import Job, RateMemory
     from greenstep.store.known_lines import Learnt, Line
 
 
@@ -19,6 +19,10 @@ class LineMemory:
 
     def __init__(self, board: str, chip: str, port: str, person: Person) -> None:
         self._board, self._chip, self._port, self._person = board, chip, port, person
+
+    def at(self, port: str) -> LineMemory:
+        """The same board's at another port."""
+        return LineMemory(self._board, self._chip, port, self._person)
 
     @cached_property
     def line(self) -> Line:
@@ -36,6 +40,12 @@ class LineMemory:
         trouble = keep_rate(self.line, baud)
         if trouble:
             self._person.tell(f" the rate is not remembered: {trouble}")
+
+
+def rates_at(job: Job, port: str) -> RateMemory | None:
+    """The memory of a job's board at another port."""
+    memory = job.rates
+    return memory.at(port) if isinstance(memory, LineMemory) else memory
 
 
 def adapter_at(port: str) -> str:

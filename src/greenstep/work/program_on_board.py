@@ -6,19 +6,59 @@ import hashlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from greenstep.core.errors import Fault
+from greenstep.core.errors import Fault, UsageFault
 from greenstep.core.image import Image
 from greenstep.core.image.content import digest_of
+from greenstep.core.source import Program
 
 from .board import Board
 from .jobs import load_images
 from .port_choice import port_name
 
 if TYPE_CHECKING:
-    from greenstep.core.source import Program
     from greenstep.store.journal import Row
 
 _LEAST_ID_BYTES = 8
+
+
+class ProgramFile:
+    """A board's ELF file, read again whenever a build has written it anew."""
+
+    def __init__(self, board: Board, path: Path) -> None:
+        """Raises UsageFault for a file that is missing, damaged, or no ELF file."""
+        self._board, self._path = board, path
+        self._state = _state_of(path)
+        self._told: str | None = None
+        self.program = Program.open(path)
+
+    def news(self, uploaded: bool = False) -> tuple[str, ...]:
+        """What is to be said of the file before the next address; empty if that was said already. `uploaded`: the
+        board may have been given another program. A file that is just being written is taken the next time."""
+        state = _state_of(self._path)
+        if state != self._state:
+            try:
+                self.program = Program.open(self._path)
+            except UsageFault:
+                return ()
+            self._state = state
+        elif self._told is not None and not uploaded:
+            return ()
+        doubt = doubt_about(self._board, self._path, self.program)
+        first, before = self._told is None, self._told
+        self._told = doubt
+        lines = (
+            "" if self.program.has_lines or not first else f"{self._path.name} has no line numbers: compile with -g"
+        )
+        return tuple(text for text in (doubt if doubt != before else "", lines) if text)
+
+
+def _state_of(path: Path) -> tuple[int, int]:
+    """What tells one state of a file from another; zeros while it is missing."""
+    try:
+        kept = path.stat()
+    except OSError:
+        return 0, 0
+    return kept.st_mtime_ns, kept.st_size
 
 
 def doubt_about(board: Board, path: Path, program: Program) -> str:
@@ -29,12 +69,13 @@ def doubt_about(board: Board, path: Path, program: Program) -> str:
     if _matches(board, path, program, row):
         return ""
     entry = row.entry
-    was = f"{entry.image} {entry.crc32}, {entry.at[:16].replace('T', ' ')}"
-    return f"{path.name} is not of what the board was given last (journal {row.number}: {was}): places may be wrong"
+    was = f"journal {row.number}, {entry.image} {entry.crc32}"
+    return f"{path.name} is not of what the board was given last ({was}): places may be wrong"
 
 
 def _last_upload(board: Board) -> Row | None:
-    from greenstep.store.journal import JournalTrouble, Wanted, journal_file, rows
+    from greenstep.store.journal import JournalTrouble, Wanted, rows
+    from greenstep.store.journal_place import journal_file
 
     path = journal_file()
     if path is None or not path.exists():

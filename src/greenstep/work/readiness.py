@@ -51,7 +51,7 @@ def _rates(board: Board) -> str:
     wanted = "fastest" if board.fastest else f"{board.baud} baud"
     if known is None or known.baud is None:
         return wanted
-    return f"{wanted}; its line carries {known.baud} (found {known.baud_at[:10]})"
+    return f"{wanted}; its line carries {known.baud}"
 
 
 def _held(image: ImageFile, trouble: list[str]) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from greenstep.core.climb import Climb, Job
 from greenstep.core.climb.outcome import Outcome
@@ -17,6 +18,9 @@ from .line_memory import remember_hookup
 from .person import NOBODY, Person
 from .port_choice import loan_of, opener
 
+if TYPE_CHECKING:
+    from greenstep.ports.turns import Loan
+
 
 class Run(Iterator[Event]):
     """Iterating over it does the work and yields its events; the last is a `RunEnded`. After that a run that failed
@@ -27,15 +31,23 @@ class Run(Iterator[Event]):
     """
 
     def __init__(
-        self, job: Job, person: Person = NOBODY, trace: Path | None = None, recorded: bool = True, waits: bool = False
+        self,
+        job: Job,
+        person: Person = NOBODY,
+        trace: Path | None = None,
+        recorded: bool = True,
+        waits: bool = False,
+        loan: Loan | None = None,
     ) -> None:
         """`trace` is a file for a recording of the line (VCD). `recorded`: add a row to the journal; if the run
-        `waits` for a board, not if none came."""
+        `waits` for a board, not if none came. `loan` is the caller's, who gives the port back to a console later;
+        without it, the run does."""
         self.job = job
         self._waits = waits
         self._person = person
         self._waited_s = 0.0
-        self._loan = loan_of(job.port, f"{job.purpose} {job.board}".strip())
+        self._loan = loan or loan_of(job.port, f"{job.purpose} {job.board}".strip())
+        self._gives_back = loan is None
         self._climb = Climb(job, opener(job, person, trace, self._loan))
         self._keeper = Keeper(self._climb, person) if recorded else None
         self._events = self._checked()
@@ -95,7 +107,7 @@ class Run(Iterator[Event]):
             run.close()
             if self.job.pins is not None and not self._stays_open:
                 self.job.pins.close()
-            if self._loan is not None and not self._stays_open:
+            if self._loan is not None and self._gives_back and not self._stays_open:
                 self._loan.give_back()
 
     @property

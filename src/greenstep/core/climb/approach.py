@@ -17,7 +17,7 @@ from ..recording_link import RecordingLink
 from .asking import ask_after_resets, ask_by_hand
 from .causes import enter, listen_for_causes
 from .evidence import explain
-from .fastest import ask_at_known_rate, settle_rate
+from .fastest import ask_at_known_rate, examined, identified, refuse_doubtful, settle_rate
 from .job import Job, OpenLink
 from .meter import Figures
 from .regions import blank_plan
@@ -145,7 +145,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     """Identify the chip, check that it is the declared one, and make the plan for this very chip. Returns the
     transfer, or None where nothing is to be written."""
     job, dialect = session.job, session.dialect
-    identity = dialect.identify()
+    identity = identified(session)
     part = _matching(session, identity)
     if part is None and identity.ident is None:
         if job.purpose != "greet":
@@ -157,12 +157,13 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
         identity = dialect.identify()
         part = _matching(session, identity)
     if part is None:
+        refuse_doubtful(session)
         raise RefusedFault(*explain(session, "chip", chip=_chip_seen(session, identity)))
     if identity.ident is not None and (answers_as := _another_with(session, part, identity.ident)):
         yield Noted("chip", f"its loader answers as an {answers_as}: taken for the {part.title} that was declared")
     if differs := part.extra.get("differs"):
         yield Noted("chip", str(differs))
-    examination = dialect.examine(job.part_as_declared(part))
+    examination = examined(session, job.part_as_declared(part))
     session.part, session.known = examination.part, (identity.ident, examination.unique_id)
     if job.only_chip and examination.unique_id != job.only_chip:
         raise RefusedFault.of(

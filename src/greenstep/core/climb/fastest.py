@@ -8,7 +8,9 @@ from dataclasses import replace
 from enum import Enum
 from itertools import groupby
 
+from ..chips import Part
 from ..dialects.errors import ChipRefusal, DialectError, ErasedUnasked, LineHurts, RefusalKind, Silence
+from ..dialects.results import Examination, Identity
 from ..events import Event, Noted, Step
 from ..frozen import frozen
 from ..link import LineSettings, RateRefused, ResetBy
@@ -32,7 +34,7 @@ class Trouble(Enum):
 
     ADAPTER = "refused by the adapter"
     CHIP = "refused by the chip"
-    NO_ANSWER = "no answer (the chip or the adapter makes no such rate)"
+    NO_ANSWER = "no answer (chip or adapter makes no such rate)"
     DAMAGED = "characters damaged (wires, ground, or clocks too far apart)"
 
 
@@ -52,15 +54,15 @@ class Tried:
 
 def looks_for_rate(session: Session) -> bool:
     """Whether a rate is to be found, and can be."""
-    rates, spec = session.job.rates, session.job.dialect.spec
-    return rates is not None and spec.proves_rate and session.reset_by is ResetBy.LINES
+    job = session.job
+    wanted = job.rates is not None and job.purpose in _MOVES_DATA
+    return wanted and job.dialect.spec.proves_rate and session.reset_by is ResetBy.LINES
 
 
 def ask_at_known_rate(session: Session) -> str | None:
     """The loader's answer at the rate that this line is known to carry, if the loader measures it from the first
     question; None if it does not answer, or no rate is known. Then it has been reset again."""
-    rates = session.job.rates
-    baud = rates.known() if rates is not None and looks_for_rate(session) else None
+    baud = _known(session) if looks_for_rate(session) else None
     if baud is None or baud == session.line.baud or not _measured(session, baud):
         return None
     try:
@@ -94,11 +96,52 @@ def settle_rate(session: Session) -> Iterator[Event]:
         yield Noted("chip", f"{why}: {session.line.baud} baud")
         yield from _move_as_told(session)
     else:
-        known = job.rates.known()
+        known = _known(session)
         if known is not None and (session.line.baud == known or _moves_to(session, known)):
             yield Noted("chip", f"at {known} baud, found before")
         else:
             yield from find_rate(session, "chip")
+
+
+def identified(session: Session) -> Identity:
+    """Who the chip is. At a rate that was proven some other day it is asked twice. Raises LineHurts if the answers
+    differ."""
+    identity = session.dialect.identify()
+    if _is_doubtful(session) and (identity != session.dialect.identify() or session.dialect.disturbed):
+        raise _hurts(session)
+    return identity
+
+
+def examined(session: Session, part: Part) -> Examination:
+    """What the chip says of itself; likewise, and a refusal is not believed there."""
+    examination = session.dialect.examine(part)
+    if _is_doubtful(session) and (
+        examination.locked or examination != session.dialect.examine(part) or session.dialect.disturbed
+    ):
+        raise _hurts(session)
+    return examination
+
+
+def refuse_doubtful(session: Session) -> None:
+    """What the chip said cannot be: raises LineHurts if the rate may be the reason."""
+    if _is_doubtful(session):
+        raise _hurts(session)
+
+
+def _is_doubtful(session: Session) -> bool:
+    """Whether the conversation is held at a rate that was proven some other day."""
+    fast = session.line.baud > session.job.settings.baud
+    return fast and looks_for_rate(session) and _measured(session, session.line.baud)
+
+
+def _hurts(session: Session) -> LineHurts:
+    return LineHurts(session.line.baud)
+
+
+def _known(session: Session) -> int | None:
+    """The rate that was found before; greeting looks again, as after other wires."""
+    rates = session.job.rates
+    return None if rates is None or session.job.purpose == "greet" else rates.known()
 
 
 def _move_as_told(session: Session) -> Iterator[Event]:
@@ -126,7 +169,7 @@ def _moves_to(session: Session, baud: int) -> bool:
     return True
 
 
-def find_rate(session: Session, step: Step, below: int | None = None) -> Iterator[Event]:
+def find_rate(session: Session, step: Step, below: int | None = None, remembers: bool = True) -> Iterator[Event]:
     """Move to the highest rate that is proven, lower than `below` if that is given; back to the safe one if there is
     none. Raises Silence if the chip does not answer at that again."""
     safe, rates = session.job.settings, session.job.rates
@@ -150,8 +193,8 @@ def find_rate(session: Session, step: Step, below: int | None = None) -> Iterato
         session.line = safe
         if session.link.settings.baud != session.first_settings.baud or tried:
             _back_to_safe(session)
-        yield Noted(step, "; ".join([f"at {safe.baud} baud, the highest", *_in_words(tried)]))
-    if rates is not None:
+        yield Noted(step, "; ".join([f"at {safe.baud} baud", *_in_words(tried)]))
+    if rates is not None and remembers:
         rates.keep(session.line.baud)
 
 
@@ -164,10 +207,14 @@ def _back_to_safe(session: Session) -> None:
 
 def _in_words(tried: list[Tried]) -> list[str]:
     """Rates with the same trouble together."""
-    return [
-        f"{', '.join(str(one.baud) for one in group)}: {trouble.value}"
-        for trouble, group in groupby(tried, key=lambda one: one.trouble)
+    groups = [
+        (trouble, [one.baud for one in group]) for trouble, group in groupby(tried, key=lambda one: one.trouble)
     ]
+    return [f"{_bauds(bauds)}: {trouble.value}" for trouble, bauds in groups]
+
+
+def _bauds(bauds: list[int]) -> str:
+    return f"{bauds[0]} to {bauds[-1]}" if len(bauds) > 2 else ", ".join(map(str, bauds))
 
 
 def _prove(session: Session, baud: int, wait_s: float) -> None:
@@ -184,7 +231,7 @@ def _prove(session: Session, baud: int, wait_s: float) -> None:
         session.dialect.prove_rate(session.part)
         if _measured(session, baud):
             found = session.dialect.examine(session.part).unique_id
-            if session.known is None or found != session.known[1]:
+            if session.known is not None and found != session.known[1]:
                 raise _NotCarried(Trouble.DAMAGED)
     except RateRefused:
         raise _NotCarried(Trouble.ADAPTER) from None
@@ -205,7 +252,8 @@ def _ask_briefly(session: Session, wait_s: float) -> None:
     session.link.discard()
     if not any(session.dialect.ask(wait_s) for _ in range(session.asks)):
         raise _NotCarried(Trouble.NO_ANSWER)
-    if session.known is None or session.dialect.identify().ident != session.known[0]:
+    found = session.dialect.identify().ident
+    if session.known is not None and found != session.known[0]:
         raise _NotCarried(Trouble.DAMAGED)
 
 
@@ -269,9 +317,11 @@ def slow_down(session: Session, step: Step, error: DialectError) -> Iterator[Eve
     """Continue at a lower rate, with the same chip; at the safe one, if it refused something though nothing had to be
     repeated. Raises Silence if it does not answer again."""
     meant = isinstance(error, ChipRefusal) and not session.dialect.disturbed
+    if step == "chip":
+        session.known = None  # it is asked again, and what it said may have been damaged
     session.line_hurt = True
     session.notes.forget_listening()
-    yield from find_rate(session, step, below=0 if meant else session.line.baud)
+    yield from find_rate(session, step, below=0 if meant else session.line.baud, remembers=not meant)
 
 
 class Watch:
@@ -291,5 +341,4 @@ class Watch:
         self._recent.append(now - self._before)
         self._before = now
         if sum(self._recent) >= _HURTS:
-            baud = self._session.line.baud
-            raise LineHurts(f"an undisturbed line at {baud} baud", b"")
+            raise LineHurts(self._session.line.baud)

@@ -9,6 +9,7 @@ from ..findings.observations import Phase
 from ..link import ResetBy
 from .asking import reset_and_ask
 from .causes import enter, listen_for_application
+from .chip_state import ChipState
 from .evidence import observe
 from .session import Session
 
@@ -57,8 +58,19 @@ def begin_again(session: Session) -> bool:
             return True
         identity = session.dialect.identify()
         examination = session.dialect.examine(session.part)
-        if (identity.ident, examination.unique_id) != session.known or examination.locked:
+        if examination.locked or identity.ident != session.known[0]:
             return False
+        if examination.unique_id != session.known[1]:
+            # nothing guards the number: one of the readings may be damaged, as long as nothing was done to the chip
+            again = session.dialect.examine(session.part).unique_id
+            damaged = again == session.known[1] or (
+                again == examination.unique_id
+                and session.state is ChipState.UNTOUCHED
+                and examination.part == session.part
+            )
+            if not damaged:
+                return False
+            session.known, session.unique_id = (identity.ident, again), again
         if link.settings.baud != session.line.baud:
             session.dialect.move_to_rate(session.part, session.line.baud)
     except DialectError:

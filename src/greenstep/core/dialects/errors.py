@@ -36,7 +36,14 @@ class NotReset(Unexpected):
 
 
 class LineHurts(Unexpected):
-    """Too much had to be repeated at a rate that was thought good: a lower one is due."""
+    """Too much had to be repeated, or came out differently, at a rate that was thought good: a lower one is due."""
+
+    def __init__(self, baud: int) -> None:
+        super().__init__("a line that carries this rate", b"")
+        self.baud = baud
+
+    def __str__(self) -> str:
+        return f"the line does not carry {self.baud} baud"
 
 
 class ErasedUnasked(DialectError):

@@ -34,6 +34,16 @@ def read_until(link: Link, deadline: Deadline) -> bytes:
     return heard
 
 
+def noise(number: int, size: int) -> bytes:
+    """Bytes without a pattern, always the same for a number, to see whether a line carries them: a congruential
+    generator with the constants of the C standard's example of rand()."""
+    state, made = number & 0x7FFFFFFF, bytearray()
+    for _ in range(size):
+        state = (state * 1103515245 + 12345) & 0x7FFFFFFF
+        made.append(state >> 16 & 0xFF)
+    return bytes(made)
+
+
 def drain(link: Link, quiet_s: float, longest_s: float = 2.0) -> bytes:
     """Read until nothing comes for `quiet_s`, or `longest_s` is over."""
     heard = link.discard()

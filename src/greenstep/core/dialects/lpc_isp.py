@@ -8,7 +8,6 @@ copy. Meanwhile the ROM covers the first bytes of the flash: these cannot be rea
 from __future__ import annotations
 
 import binascii
-import random
 import re
 import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -23,7 +22,7 @@ from . import commands
 from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
-from .line import drain, read_until, refuse_text
+from .line import drain, noise, read_until, refuse_text
 from .lpc_data import LINE_BYTES, LINES_A_SUM, copies_of, cost_of_data, neighbours, uu_length, uu_line
 from .lpc_images import as_the_rom_wants, refuse_without_beginning
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
@@ -334,10 +333,9 @@ class LpcIsp(Dialect):
     def prove_rate(self, part: Part) -> None:
         """Bytes to the RAM, where data waits to be copied, and back."""
         buffer, size = int(part.extra["ram_buffer"]), min(_PROOF_ROOM, self.write_block(part.flash))
-        noise = random.Random(buffer)
         self._unlock()
-        for _ in range(-(-PROOF_BYTES // size)):
-            data = noise.randbytes(size)
+        for number in range(-(-PROOF_BYTES // size)):
+            data = noise(number, size)
             self._to_ram(buffer, data)
             if (found := self._read(buffer, size)) != data:
                 raise Unexpected("the bytes written to RAM", found[:40])

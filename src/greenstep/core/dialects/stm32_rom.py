@@ -9,7 +9,6 @@ the place still erased.
 
 from __future__ import annotations
 
-import random
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import reduce
@@ -23,7 +22,7 @@ from . import commands
 from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
-from .line import drain, read_exactly, read_until, refuse_text
+from .line import drain, noise, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 from .stm32_crc import POLYNOMIAL, START, word_crc
@@ -518,9 +517,8 @@ class Stm32Rom(Dialect):
                 raise Unexpected("the bytes read before", found)
 
     def _prove_by_ram(self, start: int) -> None:
-        noise = random.Random(start)
         for number in range(PROOF_BYTES // BLOCK):
-            address, data = start + number * BLOCK % _PROOF_ROOM, noise.randbytes(BLOCK)
+            address, data = start + number * BLOCK % _PROOF_ROOM, noise(number, BLOCK)
             body = bytes([BLOCK - 1]) + data
             self._command(Command.WRITE)
             self._address(Command.WRITE, address)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import gc
 import io
 import posixpath
 import struct
 from bisect import bisect_right
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
 
@@ -101,7 +103,7 @@ class _Unit:
         within = entry.dir_index if newer else entry.dir_index - 1
         folder = folders[within] if 0 <= within < len(folders) else ""
         made_in = self._top.attributes.get("DW_AT_comp_dir")
-        built = _text(made_in.value) if made_in is not None else ""
+        built = _text(made_in.value) if made_in is not None and not (newer and within == 0) else ""
         return posixpath.normpath(posixpath.join(built, folder, name))
 
     def _function_at(self, address: int) -> _Function | None:
@@ -239,7 +241,8 @@ class Program:
         """The functions that are under way at an address, innermost first; empty if none is known."""
         if address not in self._found:
             try:
-                found = self._by_dwarf(address)
+                with _uncollected():
+                    found = self._by_dwarf(address)
             except _damaged():
                 found = []
             self._found[address] = tuple(found or self._by_symbol(address))
@@ -332,6 +335,18 @@ class Program:
 def readable_name(name: str) -> str:
     """A function's name without what the compiler adds to the name of a clone."""
     return name.partition(".constprop")[0].partition(".isra")[0].partition(".part")[0]
+
+
+@contextmanager
+def _uncollected() -> Iterator[None]:
+    """What is read of a unit is kept: the collector would go through all of it again and again meanwhile."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
 
 
 def _children(die: DIE) -> Iterator[DIE]:

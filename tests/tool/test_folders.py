@@ -1,0 +1,123 @@
+"""Folders as file systems of partitions: packed, found by name, uploaded, looked into."""
+
+from __future__ import annotations
+
+import shutil
+import unittest
+from pathlib import Path
+
+from .support import ToolTest
+
+APIARY = Path(__file__).parents[2] / "examples" / "apiary" / "images"
+TABLE = "gateway-partitions.bin"
+PAGES = 0x290000
+REACH = ("--chip", "esp32", "--hookup", "cross-pair")
+
+
+class Folders(ToolTest):
+    def setUp(self) -> None:
+        super().setUp()
+        for name in (TABLE, "gateway-loader.bin", "gateway.bin"):
+            shutil.copy(APIARY / name, self.folder / name)
+        web = self.folder / "web"
+        (web / "css").mkdir(parents=True)
+        (web / "index.html").write_text("<h1>hives</h1>\n" * 40)
+        (web / "css" / "hive.css").write_text("body { color: green }\n" * 300)
+        (web / ".DS_Store").write_text("litter")
+        self.files = {path.relative_to(web).as_posix(): path.read_bytes() for path in web.rglob("*.*ml")}
+        self.files["css/hive.css"] = (web / "css" / "hive.css").read_bytes()
+
+    def board(self, pages: str, table: bool = True) -> None:
+        known = f'{{ file = "{TABLE}", at = 0x8000 }}, ' if table else ""
+        self.project(
+            f'[board.apiary-gateway]\nchip = "esp32"\nport = "bench:apiary-gateway?memory={self.folder}/gateway.chip"\n'
+            f'hookup = "cross-pair"\nimages = [{{ file = "gateway-loader.bin", at = 0x1000 }}, {known}'
+            f'{{ file = "gateway.bin", at = 0x10000 }}, {pages}]\n'
+        )
+
+    def unpacked(self, *image: str) -> dict[str, bytes]:
+        place = self.folder / "unpacked"
+        done = self.run_tool("image", "unpack", *image, "--save", str(place), "--replace")
+        self.assertEqual(done.status, 0, done.text)
+        return {path.relative_to(place).as_posix(): path.read_bytes() for path in place.rglob("*") if path.is_file()}
+
+    def test_both_kinds_give_the_files_back_and_never_change_by_themselves(self) -> None:
+        for kind in ("littlefs", "fat"):
+            with self.subTest(kind=kind):
+                for name in ("once.bin", "twice.bin"):
+                    image = ("web", "as", kind, "at", "pages", TABLE, "at", "0x8000")
+                    saved = self.run_tool("image", "cut", *image, "--from", "0x290000", "--save", name, "--replace")
+                    self.assertEqual(saved.status, 0, saved.text)
+                once = (self.folder / "once.bin").read_bytes()
+                self.assertEqual(len(once), 0x100000)
+                self.assertEqual(once, (self.folder / "twice.bin").read_bytes())
+                self.assertEqual(self.unpacked("once.bin"), self.files)
+                shown = self.run_tool("image", "show", "once.bin")
+                self.assertIn(f"{kind} of 1 MiB: 2 files", shown.out)
+
+    def test_an_upload_into_the_partition_of_its_own_table(self) -> None:
+        self.board('{ folder = "web", as = "littlefs", at = "pages" }')
+        done = self.run_tool("upload", "apiary-gateway")
+        self.assertEqual(done.status, 0, done.text)
+        self.assertIn("web/ packed as littlefs: 2 files", done.out)
+        (self.folder / "web" / "index.html").write_text("<h1>eleven hives</h1>\n")
+        again = self.run_tool("upload", "apiary-gateway")
+        self.assertRegex(again.out, r"\d of \d+ erase units differ")
+        self.assertIn("web at pages: 2 files, ", self.run_tool("boards").out)
+
+    def test_a_name_is_looked_up_in_the_chips_table(self) -> None:
+        self.board('{ folder = "web", as = "littlefs", at = "pages" }')
+        self.assertEqual(self.run_tool("upload", "apiary-gateway").status, 0)
+        port = f"bench:apiary-gateway?memory={self.folder}/gateway.chip"
+        self.assertIn("partition table", self.run_tool("plan", *REACH, "web", "as", "littlefs", "at", "pages").err)
+        done = self.run_tool("upload", *REACH, "--port", port, "web", "as", "littlefs", "at", "pages")
+        self.assertEqual(done.status, 0, done.text)
+        self.assertIn("partition table of the chip: hives, radio, gateway, pages", done.text)
+        self.assertIn("compared before, 1,048,576 bytes equal", done.out)
+        wrong = self.run_tool("upload", *REACH, "--port", port, "gateway.bin", "at", "page")
+        self.assertEqual(wrong.status, 2, wrong.text)
+        self.assertIn("there is pages", wrong.err)
+        verified = self.run_tool("verify", *REACH, "--port", port, "gateway.bin", "at", "gateway")
+        self.assertEqual(verified.status, 0, verified.text)
+
+    def test_too_much_says_by_how_much(self) -> None:
+        (self.folder / "web" / "song.bin").write_bytes(bytes(range(256)) * 400)
+        for kind in ("littlefs", "fat"):
+            with self.subTest(kind=kind):
+                self.board(f'{{ folder = "web", as = "{kind}", at = 0x290000, size = 0x10000 }}')
+                refused = self.run_tool("upload", "apiary-gateway")
+                self.assertEqual(refused.status, 5, refused.text)
+                self.assertRegex(refused.err, rf"[4-7]\d,\d\d\d bytes too much for 64 KiB of {kind}")
+
+    def test_a_kit_takes_the_folder_along_packed(self) -> None:
+        self.board('{ folder = "web", as = "fat", at = "pages" }')
+        made = self.run_tool("kit", "make", "apiary-gateway", "--save", "gateway.kit")
+        self.assertEqual(made.status, 0, made.text)
+        shutil.rmtree(self.folder / "web")
+        done = self.run_tool("upload", "gateway.kit", "--port", "bench:apiary-gateway")
+        self.assertEqual(done.status, 0, done.text)
+
+    def test_what_is_written_wrong_is_named(self) -> None:
+        for pages, status, words in (
+            ('{ folder = "web", as = "zip", at = "pages" }', 2, 'as = "littlefs" or "fat"'),
+            ('{ folder = "wed", as = "fat", at = "pages" }', 2, "there is no folder"),
+            ('{ folder = "web", as = "fat", at = 0x280000 }', 2, "no partition begins at 0x280000"),
+            ('{ folder = "web", as = "littlefs", at = "hive" }', 2, "there is hives"),
+            ('{ folder = "web", as = "littlefs", at = 0x290000, size = 5000 }', 5, "a multiple of 4096 bytes"),
+        ):
+            with self.subTest(pages=pages):
+                self.board(pages)
+                refused = self.run_tool("plan", "apiary-gateway")
+                self.assertEqual(refused.status, status, refused.text)
+                self.assertIn(words, refused.err)
+        cut = self.folder / "cut.bin"
+        self.run_tool("image", "cut", "web", "as", "littlefs", "at", "pages", TABLE, "at", "0x8000",
+                      "--from", "0x290000", "--size", "0x9000", "--save", "cut.bin")  # fmt: skip
+        self.assertTrue(cut.exists())
+        damaged = self.run_tool("image", "unpack", "cut.bin")
+        self.assertIn("this littlefs is cut short: 36,864 of 1,048,576 bytes", damaged.err)
+        self.assertIn("no littlefs or FAT", self.run_tool("image", "unpack", "gateway.bin").err)
+
+
+if __name__ == "__main__":
+    unittest.main()
