@@ -128,7 +128,9 @@ class Outside(ToolTest):
         self.board(self.PROGRAMS)
         made = self.run_tool("kit", "make", "brood-probe", "--save", "probe.kit")
         self.assertEqual(made.status, 2, made.text)
-        self.assertIn("runs programs to move its pins, and a kit may not", made.err)
+        self.assertIn("runs programs to move its pins, or pins of this computer, and a kit may not", made.err)
+        self.board('{ reset = { gpio = "gpiochip0:17" } }')
+        self.assertEqual(self.run_tool("kit", "make", "brood-probe", "--save", "probe.kit").status, 2)
         self.assertEqual(self.moves(), [])
 
     def test_a_kit_that_would_run_programs_is_refused(self) -> None:

@@ -21,7 +21,7 @@ from typing import Any
 
 from greenstep.core.errors import RefusedFault, UsageFault, usage
 from greenstep.core.frozen import frozen
-from greenstep.core.hookup.outside import runs_programs
+from greenstep.core.hookup.outside import reaches_outside
 from greenstep.core.quantities import parse_number, show_size
 
 from .board import BoardSettings
@@ -158,9 +158,11 @@ def make_kit(
 
 def _packed(board: str, table: Mapping[str, Any], folder: Path, members: dict[str, bytes]) -> dict[str, Any]:
     """The board's table with its images as members, and without the port of this machine."""
-    if runs_programs(table.get("hookup")):
+    if reaches_outside(table.get("hookup")):
         raise usage(
-            "kit-program", f"{board} runs programs to move its pins, and a kit may not", "another hookup for the kit"
+            "kit-program",
+            f"{board} runs programs to move its pins, or pins of this computer, and a kit may not",
+            "another hookup for the kit",
         )
     packed = {key: value for key, value in table.items() if key not in ("port", "images", "elf")}
     images = []
@@ -311,8 +313,12 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
             raise _refused(name, f"does not hold the images of {board}", "")
         if "port" in table:
             raise _refused(name, f"names a port for {board}", "ports are this machine's own")
-        if runs_programs(table.get("hookup")):
-            raise _refused(name, f"would run programs to move the pins of {board}", "only your own project file may")
+        if reaches_outside(table.get("hookup")):
+            raise _refused(
+                name,
+                f"would run programs to move the pins of {board}, or use pins of this computer",
+                "only your own project file may",
+            )
     texts = {key: manifest.get(key, "") for key in ("name", "made", "opening", "closing", "question", "picture")}
     answers, sizes = manifest.get("answer", {}), manifest.get("flash_size", {})
     right = all(isinstance(text, str) for text in texts.values())

@@ -126,6 +126,19 @@ def loan_of(port: str, who: str) -> Loan | None:
     return Loan(port, who)
 
 
+@contextmanager
+def borrowed(port: str, who: str) -> Iterator[None]:
+    """A context in which a console that holds the port has stepped aside."""
+    loan = loan_of(port, who)
+    if loan is not None:
+        loan.ask()
+    try:
+        yield
+    finally:
+        if loan is not None:
+            loan.give_back()
+
+
 def opener(job: Job, person: Person, trace: Path | None = None, loan: Loan | None = None) -> OpenLink:
     """Opens the job's port for the run, and records the line in `trace` if given; a console that holds the port is
     asked for it with `loan`."""

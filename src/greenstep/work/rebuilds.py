@@ -46,8 +46,9 @@ class Rebuilds:
         return changed and at_s - self._since_s >= self._rest_s and not being_written(self._every_file())
 
     def take(self) -> None:
-        """What is there now is taken: only another change counts from here on. Call it before the files are read."""
-        self._taken = self._fingerprint()
+        """What was at rest is taken: only another change counts from here on, one that has just begun included. Call
+        it before the files are read."""
+        self._taken = self._seen
 
     @property
     def changed_since(self) -> bool:

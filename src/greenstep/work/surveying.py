@@ -27,7 +27,7 @@ from greenstep.core.survey.meaning import Meaning
 
 from .board import Board
 from .person import Person
-from .port_choice import link_faults, open_board_port, port_name
+from .port_choice import borrowed, link_faults, open_board_port, port_name
 
 _PATIENCE_S = 45.0
 
@@ -82,6 +82,11 @@ def scope(board: Board) -> list[Candidate]:
 
 def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None = None) -> Surveyed:
     """What is on the port. With `by_hand`, a person is asked if no line helps. Raises PortFault, UsageFault."""
+    with borrowed(port_name(board.said.port), "greet"):
+        return _survey(board, view, person, by_hand, trace)
+
+
+def _survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None) -> Surveyed:
     candidates = scope(board)
     if not is_bench(name := port_name(board.said.port)) and "://" not in name:
         from greenstep.ports.discovery import usb_behind

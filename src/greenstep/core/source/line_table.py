@@ -136,11 +136,5 @@ def _unsigned(data: bytes, at: int) -> tuple[int, int]:
 
 
 def _signed(data: bytes, at: int) -> tuple[int, int]:
-    value, shift = 0, 0
-    while True:
-        byte = data[at]
-        at += 1
-        value |= (byte & 0x7F) << shift
-        shift += 7
-        if byte < 0x80:
-            return (value - (1 << shift) if byte & 0x40 else value), at
+    value, end = _unsigned(data, at)
+    return (value - (1 << 7 * (end - at)) if data[end - 1] & 0x40 else value), end
