@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import signal
 import time
 import unittest
+from pathlib import Path
 from typing import ClassVar
 
 from greenstep.bench.samples import avr_image
+from greenstep.cli.drive import follow
+from greenstep.core.events import Event, RunEnded
 from greenstep.core.image import Image, Piece, write_intel_hex
+from greenstep.store.board import BoardSettings, PortChoice
+from greenstep.work.board import Board
+from greenstep.work.interrupts import Interrupts
+from greenstep.work.jobs import make_job
+from greenstep.work.rebuilds import Rebuilds
+from greenstep.work.run import Run
 
 from .support import ToolTest
 from .test_turns import Heard
@@ -113,6 +123,32 @@ class Watching(ToolTest):
                 refused = self.run_tool("upload", *arguments)
                 self.assertEqual(refused.status, 2, refused.text)
                 self.assertIn(words, refused.text)
+
+
+class LastLine:
+    """A view that is interrupted while it shows the end of a run."""
+
+    def show(self, event: Event) -> None:
+        if isinstance(event, RunEnded):
+            os.kill(os.getpid(), signal.SIGINT)
+
+    def details(self, rows: list[tuple[str, str]]) -> None: ...
+
+    def close(self) -> None: ...
+
+
+class AtTheEnd(unittest.TestCase):
+    def test_ctrl_c_with_the_last_line_of_an_upload_is_not_forgotten(self) -> None:
+        said = BoardSettings(chip="atmega328p", port=PortChoice(name="bench:hive-scale"))
+        rebuilds, interrupts = Rebuilds([Path(__file__)], rest_s=0.0), Interrupts()
+        with interrupts.noted():
+            run = Run(make_job("start", Board("", said)), recorded=False)
+            self.assertEqual(follow(run, LastLine(), interrupts), 0)
+            self.assertFalse(rebuilds.wait(lambda: interrupts.heard))
+            with self.assertRaises(KeyboardInterrupt):
+                os.kill(os.getpid(), signal.SIGINT)
+                rebuilds.wait(lambda: False)
+        self.assertTrue(rebuilds.wait(lambda: False))
 
 
 if __name__ == "__main__":

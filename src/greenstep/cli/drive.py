@@ -58,10 +58,11 @@ def run_board(
     blank: bool = False,
     images: dict[str, Image] | None = None,
     listens_until: Callable[[], bool] | None = None,
+    interrupts: Interrupts | None = None,
 ) -> int:
     """The common body of the commands that work on a board; `at_the_end` is called after a green one. With
-    `how.listen`, it listens until `listens_until` says so. The other arguments are `make_job`'s. Returns the exit
-    status."""
+    `how.listen`, it listens until `listens_until` says so. `interrupts` are those of a caller who goes on after it.
+    The other arguments are `make_job`'s. Returns the exit status."""
     from greenstep.work.jobs import make_job
 
     if images is None and not blank and purpose in ("upload", "verify"):
@@ -77,19 +78,24 @@ def run_board(
     from greenstep.work.run import Run  # large: import it only once there is something to do
 
     run = Run(job, AT_THE_TERMINAL, how.trace)
-    status = follow(run, make_view(how.as_json, how.ladder))
+    interrupts = interrupts or Interrupts()
+    status = follow(run, make_view(how.as_json, how.ladder), interrupts)
     if at_the_end is not None and status == 0:
         at_the_end(run)
     if not how.listen or status:
+        return status
+    if interrupts.heard:  # too late for the upload, early enough for the console
+        if run.outcome.link is not None:
+            run.outcome.link.close()
         return status
     from .console import go_on_listening
 
     return go_on_listening(run, how, program, listens_until)
 
 
-def follow(run: Run, view: View) -> int:
+def follow(run: Run, view: View, interrupts: Interrupts | None = None) -> int:
     """Show a run to its end. Returns the exit status."""
-    interrupts = Interrupts()
+    interrupts = interrupts or Interrupts()
     chip: StepEnded | None = None
     status = 0
     with interrupts.caught():

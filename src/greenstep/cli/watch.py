@@ -11,6 +11,7 @@ import click
 from greenstep.core.errors import EXIT_INTERRUPTED, Fault
 from greenstep.core.quantities import count
 from greenstep.work.board import Board
+from greenstep.work.interrupts import Interrupts
 from greenstep.work.rebuilds import Rebuilds
 
 from .drive import run_board
@@ -26,39 +27,43 @@ def watch_and_upload(board: Board, how: How) -> int:
     rebuilds = Rebuilds([image.file for image in board.said.images or ()])
     short = replace(how, ladder=how.ladder or "short")
     status = uploads = failed = 0
+    interrupts = Interrupts()
     _say(how, "watching", _waiting_for(rebuilds.missing), files=list(rebuilds.missing))
     try:
-        while True:
-            rebuilds.wait()
-            rebuilds.take()
-            _say(how, "changed", f"\n{datetime.now():%H:%M:%S}  upload {uploads + 1}", number=uploads + 1)
-            uploads, status = uploads + 1, 0  # Ctrl-C in the console is no failure
-            ended = _one(board, short, rebuilds)
-            if ended is None:
-                uploads -= 1
-                continue
-            status, failed = ended, failed + (ended != 0)
-            if status == EXIT_INTERRUPTED:
-                raise KeyboardInterrupt
-            if status:
-                _say(how, "watching", " waiting for the next change", files=[])
+        with interrupts.noted():
+            while rebuilds.wait(lambda: interrupts.heard):
+                rebuilds.take()
+                _say(how, "changed", f"\n{datetime.now():%H:%M:%S}  upload {uploads + 1}", number=uploads + 1)
+                uploads, status = uploads + 1, 0  # Ctrl-C in the console is no failure
+                ended = _one(board, short, rebuilds, interrupts)
+                if ended is None:
+                    uploads -= 1
+                    continue
+                status, failed = ended, failed + (ended != 0)
+                if status == EXIT_INTERRUPTED:
+                    break
+                if status:
+                    _say(how, "watching", " waiting for the next change", files=[])
     except KeyboardInterrupt:
-        done = f"{count(uploads, 'upload')}, {failed or 'none'} not green"
-        _say(how, "watched", f"\n watched until Ctrl-C: {done}", uploads=uploads, failed=failed)
-        return status
+        pass
+    done = f"{count(uploads, 'upload')}, {failed or 'none'} not green"
+    _say(how, "watched", f"\n watched until Ctrl-C: {done}", uploads=uploads, failed=failed)
+    return status
 
 
-def _one(board: Board, how: How, rebuilds: Rebuilds) -> int | None:
+def _one(board: Board, how: How, rebuilds: Rebuilds, interrupts: Interrupts) -> int | None:
     """One upload; a fault before it began is shown, and waits for the next change like any other. None if the files
     changed while they were read: then there is going to be another."""
     from greenstep.work.partition_names import images_for
+
+    def over() -> bool:
+        return interrupts.heard or rebuilds.ready()
 
     try:
         images = images_for(board, AT_THE_TERMINAL)
         if rebuilds.changed_since:
             return None
-        changed = rebuilds.ready
-        return run_board("upload", board, how, images=images, listens_until=changed)
+        return run_board("upload", board, how, images=images, listens_until=over, interrupts=interrupts)
     except Fault as fault:
         if rebuilds.changed_since:
             return None

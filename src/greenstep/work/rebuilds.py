@@ -7,7 +7,8 @@ are looked at; what the system says of changes only tells when to look.
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
+from contextlib import closing
 from pathlib import Path
 from threading import Event as Flag
 
@@ -56,13 +57,17 @@ class Rebuilds:
         other."""
         return self._fingerprint() != self._taken
 
-    def wait(self) -> None:
-        """Until there is something new, at rest. Raises KeyboardInterrupt."""
-        for _ in self._looks():
-            if self.ready():
-                return
+    def wait(self, left: Callable[[], bool]) -> bool:
+        """Until there is something new, at rest; False once `left` says so. Raises KeyboardInterrupt."""
+        with closing(self._looks()) as looks:  # what is raised while it is disposed of unclosed would be lost
+            for _ in looks:
+                if left():
+                    return False
+                if self.ready():
+                    return True
+        return False
 
-    def _looks(self) -> Iterator[None]:
+    def _looks(self) -> Generator[None, None, None]:
         """Whenever it is worth looking: after each change that the system reports, and now and then in any case."""
         from watchfiles import watch
 
@@ -70,13 +75,15 @@ class Rebuilds:
             yield
             folders = self._folders()
             stop = Flag()
-            for _ in watch(
+            changes = watch(
                 *folders, watch_filter=None, debounce=_STEP_MS, step=_STEP_MS, stop_event=stop, recursive=False,
                 rust_timeout=_LOOK_MS, yield_on_timeout=True,
-            ):  # fmt: skip
-                yield
-                if self._folders() != folders:  # some came, or were made anew
-                    stop.set()
+            )  # fmt: skip
+            with closing(changes):
+                for _ in changes:
+                    yield
+                    if self._folders() != folders:  # some came, or were made anew
+                        stop.set()
 
     def _folders(self) -> list[Path]:
         """The folders of the files, or the nearest there are of those that are missing."""
