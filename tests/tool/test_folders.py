@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import shutil
+import subprocess
+import tempfile
 import unittest
 from pathlib import Path
+
+from greenstep.core.image.file_system import BLOCK, pack, unpack
 
 from .support import ToolTest
 
@@ -55,6 +60,31 @@ class Folders(ToolTest):
                 shown = self.run_tool("image", "show", "once.bin")
                 self.assertIn(f"{kind} of 1 MiB: 2 files", shown.out)
 
+    def test_fat_of_every_width(self) -> None:
+        """FAT12 with one, two and four sectors a cluster, and the smallest FAT16."""
+        self.files["css/a longer name than eight and three.css"] = bytes(range(256)) * 33
+        sectors = {0x100: b"FAT12", 0x1000: b"FAT12", 0x20D0: b"FAT12", 0x20D1: b"FAT16"}
+        for number, width in sectors.items():
+            with self.subTest(sectors=number):
+                made = pack("web", "fat", self.files, ("css", "empty"), number * BLOCK)
+                self.assertEqual({kept.path: kept.data for kept in unpack("web", "fat", made)}, self.files)
+                self.assertEqual(made[54:59], width)
+                self.assertEqual(made.count(made[43:54]), 2)  # the volume label, in the boot sector and in the root
+
+    @unittest.skipUnless(shutil.which("fsck.fat") and shutil.which("mcopy"), "needs dosfstools and mtools")
+    def test_others_find_the_same_in_a_fat(self) -> None:
+        for size in (0x20000, 0x100000, 0x1000000, 0x2200000):
+            with self.subTest(size=size), tempfile.TemporaryDirectory() as place:
+                image, out = Path(place) / "fat", Path(place) / "out"
+                image.write_bytes(pack("web", "fat", self.files, ("css",), size))
+                out.mkdir()
+                checked = subprocess.run(["fsck.fat", "-n", str(image)], capture_output=True, text=True, check=False)
+                self.assertEqual(checked.returncode, 0, checked.stdout)
+                words = ["mcopy", "-s", "-i", str(image), "::*", str(out)]
+                subprocess.run(words, check=True, env={**os.environ, "MTOOLS_SKIP_CHECK": "1"})
+                read = {p.relative_to(out).as_posix(): p.read_bytes() for p in out.rglob("*") if p.is_file()}
+                self.assertEqual(read, self.files)
+
     def test_an_upload_into_the_partition_of_its_own_table(self) -> None:
         self.board('{ folder = "web", as = "littlefs", at = "pages" }')
         done = self.run_tool("upload", "apiary-gateway")
@@ -77,6 +107,11 @@ class Folders(ToolTest):
         wrong = self.run_tool("upload", *REACH, "--port", port, "gateway.bin", "at", "page")
         self.assertEqual(wrong.status, 2, wrong.text)
         self.assertIn("there is pages", wrong.err)
+        (self.folder / "web" / "index.html").write_text("<h1>eleven hives</h1>\n")
+        pages = ("web", "as", "littlefs", "at", "pages", "--if-changed")
+        changed = self.run_tool("upload", *REACH, "--port", port, *pages)
+        self.assertEqual(changed.status, 0, changed.text)
+        self.assertEqual(changed.text.count("partition table of the chip"), 1)
         verified = self.run_tool("verify", *REACH, "--port", port, "gateway.bin", "at", "gateway")
         self.assertEqual(verified.status, 0, verified.text)
 

@@ -30,7 +30,9 @@ _NAME_MOST = 64
 _DISK_VERSION = 0x00020000
 """2.0, which every driver since 2019 mounts; a newer one is refused by older drivers."""
 _BLANK = b"\xff"
-_FAT16_FROM = 16 << 20
+_FAT12_MOST = 8400 * BLOCK
+"""Up to there pyfatfs makes no FAT16: it would have too few clusters (Microsoft, "FAT: General Overview of On-Disk
+Format", section 3.5, with pairs of sectors as clusters)."""
 _LARGEST = 256 << 20
 _MOST_FILES, _DEEPEST = 65536, 64
 _VOLUME = 0x4853_1980
@@ -237,9 +239,9 @@ def _fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: 
         place.write_bytes(bytes(size))
         try:
             formatted = pyfat.PyFat()
-            kind = pyfat.PyFat.FAT_TYPE_FAT16 if size >= _FAT16_FROM else pyfat.PyFat.FAT_TYPE_FAT12
+            kind = pyfat.PyFat.FAT_TYPE_FAT16 if size > _FAT12_MOST else pyfat.PyFat.FAT_TYPE_FAT12
             formatted.mkfs(
-                str(place), kind, size=size, sector_size=BLOCK, number_of_fats=1, label="GREENSTEP", volume_id=_VOLUME
+                str(place), kind, size=size, sector_size=BLOCK, number_of_fats=1, label="FILES", volume_id=_VOLUME
             )
             formatted.close()
             file_system = pyfatfs.PyFatFS(str(place))
