@@ -65,14 +65,14 @@ def run_board(
     The other arguments are `make_job`'s. Returns the exit status."""
     from greenstep.work.jobs import make_job
 
-    if images is None and not blank and purpose in ("upload", "verify"):
+    if images is None and not blank and purpose == "verify":
         from greenstep.work.partition_names import images_for
 
         images = images_for(board, AT_THE_TERMINAL)
     job = make_job(purpose, board, AT_THE_TERMINAL, region, images, as_it_was, writes_only, how.listen, blank)
     program = None
     if how.listen and board.said.elf is not None:
-        from .console import program_of
+        from .console_beginning import program_of
 
         program = program_of(board)  # a file that is missing is told before anything is written
     from greenstep.work.run import Run  # large: import it only once there is something to do
@@ -88,7 +88,7 @@ def run_board(
         if run.outcome.link is not None:
             run.outcome.link.close()
         return status
-    from .console import go_on_listening
+    from .console_beginning import go_on_listening
 
     return go_on_listening(run, how, program, listens_until)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -28,6 +29,9 @@ from .options import (
 )
 from .person import AT_THE_TERMINAL
 from .target import settle
+
+if TYPE_CHECKING:
+    from greenstep.core.image import Image
 
 
 @click.command("upload", short_help="Write images, read them back, start.")
@@ -92,23 +96,24 @@ def command(
 
 def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None) -> int:
     """Check whether it is there already, back up, upload, listen: as requested. Returns the exit status."""
-    if if_changed and _is_there_already(board, how):
+    from greenstep.work.partition_names import images_for
+
+    images = images_for(board, AT_THE_TERMINAL)  # before anything else: an upload that lacks one must not begin
+    if if_changed and _is_there_already(board, how, images):
         return run_board("start", board, how) if how.listen else 0
     if backup_first is not None:
         status = _back_up(board, backup_first, how)
         if status:
             return status
-    return run_board("upload", board, how)
+    return run_board("upload", board, how, images=images)
 
 
-def _is_there_already(board: Board, how: How) -> bool:
+def _is_there_already(board: Board, how: How, images: dict[str, Image]) -> bool:
     """Whether a verify finds every byte of the images in the chip. Raises KeyboardInterrupt."""
     from greenstep.work.jobs import make_job
-    from greenstep.work.partition_names import images_for
     from greenstep.work.run import Run
     from greenstep.work.unchanged import compared
 
-    images = images_for(board, AT_THE_TERMINAL)
     run = Run(make_job("verify", board, AT_THE_TERMINAL, images=images), AT_THE_TERMINAL)
     found = compared(run)
     if how.as_json:
@@ -126,13 +131,9 @@ def _is_there_already(board: Board, how: How) -> bool:
 
 
 def _back_up(board: Board, save: Path, how: How) -> int:
-    """The whole flash into a file. The images are read first: an upload that lacks one must not begin. Returns the
-    exit status."""
-    from greenstep.work.partition_names import images_for
-
+    """The whole flash into a file. Returns the exit status."""
     from .backup import back_up
 
-    images_for(board, AT_THE_TERMINAL)
     status = back_up(board, save, False, ("flash", None, None), replace(how, listen=False))
     if not how.as_json:
         click.echo()

@@ -29,7 +29,11 @@ class TableWanted(UsageFault):
                 "partition-table",
                 f"where is '{name}'? none of the images brings a partition table",
                 (),
-                ("upload and verify read it from the chip", "or give the address", "or add the table to the images"),
+                (
+                    "greenstep upload and greenstep verify read it from the chip",
+                    "or give the address",
+                    "or add the table to the images",
+                ),
             )
         )
 

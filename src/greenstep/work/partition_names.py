@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from greenstep.core.families import has_partitions
 from greenstep.core.image import Image
 from greenstep.core.image.partitions import MOST_BYTES, ROW, USUAL_PLACE, Partition, read_table
 from greenstep.store.placing import TableWanted
@@ -20,7 +21,7 @@ def images_for(board: Board, person: Person = NOBODY) -> dict[str, Image]:
     try:
         return load_images(board)
     except TableWanted:
-        if board.dialect.name != "esp-rom":
+        if not has_partitions(board.choice.first):
             raise
         rows = table_on_chip(board, person)
         if not rows:

@@ -65,6 +65,12 @@ def _foreign(image: Image, part: Part) -> str:
     return ""
 
 
+def has_partitions(part: Part) -> bool:
+    """Whether a table in the part's flash may divide it."""
+    family = FAMILIES.get(part.core)
+    return family is not None and family.partitioned
+
+
 def reserve(part: Part, size: int, side: Side | None = None) -> Reservation:
     """The space for a bootloader of `size` bytes; on the family's usual side if none is given. Raises UsageFault if
     the part has no such space."""

@@ -109,5 +109,5 @@ def _judge(image: Image, part: Part) -> Verdict:
 ESP = Family(
     "esp", ("xtensa", "riscv"), "an ESP boot header", 1, False,
     lambda piece, image: next(origins_in(piece), None), _judge,
-    no_room="its first bootloader is in ROM, and the partition table says where programs lie",
+    no_room="its first bootloader is in ROM, and the partition table says where programs lie", partitioned=True,
 )  # fmt: skip

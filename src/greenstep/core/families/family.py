@@ -41,7 +41,7 @@ class Family:
 
     `origin` finds a program's beginning in a piece; `judge` says whether an image can run on a part. `reserve` plans
     the space for a bootloader of a given size on a side (None: the usual one), `no_room` says why none can be
-    planned. `jumps` is None if programs do not begin with one.
+    planned. `jumps` is None if programs do not begin with one. `partitioned`: a table in the flash divides it.
     """
 
     core: str
@@ -54,3 +54,4 @@ class Family:
     reserve: Callable[[Part, int, Side | None], Reservation] | None = None
     no_room: str = ""
     jumps: Jumps | None = None
+    partitioned: bool = False
