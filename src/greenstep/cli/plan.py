@@ -15,7 +15,6 @@ from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Part
-    from greenstep.work.board import Board
     from greenstep.work.planning import Planned
 
 
@@ -47,13 +46,11 @@ def command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -
     if how.as_json:
         _as_json(planned)
     else:
-        _as_text(planned, len(parts), board)
+        _as_text(planned, len(parts))
     return 0
 
 
-def _as_text(planned: Planned, candidates: int, board: Board) -> None:
-    from greenstep.work.planning import found_rate
-
+def _as_text(planned: Planned, candidates: int) -> None:
     plan, costs, settings = planned.plan, planned.costs, planned.line
     part = plan.part
     room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
@@ -90,8 +87,7 @@ def _as_text(planned: Planned, candidates: int, board: Board) -> None:
     click.echo(f"\nabout {show_seconds(planned.seconds)} at {settings.baud} baud: {times}")
     if planned.faster is not None:
         quicker = show_seconds(planned.costs.seconds(planned.faster))
-        found = found_rate(board)
-        how = "found for this line" if found else "if adapter, wires and chip carry it"
+        how = "found for this line" if planned.found else "if adapter, wires and chip carry it"
         click.echo(f"about {quicker} at {planned.faster.baud}, {how}: --baud fastest")
 
 

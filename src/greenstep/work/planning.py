@@ -23,12 +23,13 @@ USUAL_HIGHEST = 921_600
 @frozen
 class Planned:
     """What would be erased and written, and its cost at the rate and frame of `line`. `faster` is the highest rate
-    that its line was found to carry, or a usual one if that was never looked for; None if the loader has one rate."""
+    that its line was `found` to carry, or a usual one if that was not looked for; None if the loader has one rate."""
 
     plan: Plan
     costs: Costs
     line: LineSettings
     faster: LineSettings | None = None
+    found: bool = False
 
     @property
     def seconds(self) -> float:
@@ -47,20 +48,19 @@ def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str
         except RefusedFault as refusal:
             refusals.append(refusal)
         else:
-            return Planned(plan, price(plan, board.dialect, wishes.verify), board.line, _faster(board))
+            known = _found_rate(board)
+            faster = _faster(board, known or USUAL_HIGHEST)
+            return Planned(plan, price(plan, board.dialect, wishes.verify), board.line, faster, known is not None)
     raise refusals[0]
 
 
-def found_rate(board: Board) -> int | None:
+def _found_rate(board: Board) -> int | None:
     """The highest rate that the board's line was found to carry."""
     from .line_memory import known_of
 
     known = known_of(board)
-    return None if known is None else known.baud
+    return None if known is None else known.recent_baud
 
 
-def _faster(board: Board) -> LineSettings | None:
-    if not board.dialect.spec.proves_rate:
-        return None
-    baud = found_rate(board) or USUAL_HIGHEST
-    return replace(board.line, baud=baud) if baud > board.baud else None
+def _faster(board: Board, baud: int) -> LineSettings | None:
+    return replace(board.line, baud=baud) if board.dialect.spec.proves_rate and baud > board.baud else None

@@ -49,9 +49,8 @@ def _rates(board: Board) -> str:
 
     known = known_of(board)
     wanted = "fastest" if board.fastest else f"{board.baud} baud"
-    if known is None or known.baud is None:
-        return wanted
-    return f"{wanted}; its line carries {known.baud}"
+    carries = None if known is None else known.recent_baud
+    return wanted if carries is None else f"{wanted}; its line carries {carries}"
 
 
 def _held(image: ImageFile, trouble: list[str]) -> str:
