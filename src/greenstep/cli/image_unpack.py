@@ -64,7 +64,7 @@ def _write(files: list[Kept], folder: Path, replace: bool) -> None:
     """Write them below a folder, and nowhere else. Raises UsageFault before the first is written."""
     places = {folder / one.path: one.data for one in files}
     for place in places:
-        if ".." in place.relative_to(folder).parts:
+        if not place.is_relative_to(folder) or ".." in place.relative_to(folder).parts:
             raise usage("unsafe-path", f"a file would lie outside of {folder}: {place}", "look at it without --save")
         if place.exists() and not replace:
             raise usage("file-there", f"{place} is there already", "another folder, or --replace")
