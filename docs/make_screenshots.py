@@ -23,22 +23,7 @@ DISPLAY = ":97"
 LATER = str(Path(tempfile.gettempdir()) / "hive-scale-2.5.hex")
 ELF = str(Path(tempfile.gettempdir()) / "hive-scale.elf")
 CRASHES = "bench:hive-scale?fault=says%3DBacktrace: 0xADDRESS:0x3ffb1f50"
-CODE = """#include <stdint.h>
-volatile uint32_t port;
-static inline uint32_t weighed(uint32_t raw)
-{
-    port = raw;
-    return raw * 3;
-}
-__attribute__((noinline)) uint32_t lift(uint32_t raw)
-{
-    return weighed(raw) + 1;
-}
-int main(void)
-{
-    return (int)lift(port);
-}
-"""
+CODE = (ROOT / "examples" / "apiary" / "source" / "lift.c").read_text()
 """A program that a crash is shown in; it is compiled for this computer."""
 TRACE = str(Path(tempfile.gettempdir()) / "brood-probe.vcd")
 

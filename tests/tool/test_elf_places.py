@@ -6,27 +6,13 @@ import shutil
 import signal
 import subprocess
 import unittest
+from pathlib import Path
 from urllib.parse import quote
 
 from .support import ToolTest
 from .test_turns import Heard
 
-CODE = """#include <stdint.h>
-volatile uint32_t port;
-static inline uint32_t weighed(uint32_t raw)
-{
-    port = raw;
-    return raw * 3;
-}
-__attribute__((noinline)) uint32_t lift(uint32_t raw)
-{
-    return weighed(raw) + 1;
-}
-int main(void)
-{
-    return (int)lift(port);
-}
-"""
+CODE = (Path(__file__).parents[2] / "examples" / "apiary" / "source" / "lift.c").read_text()
 
 
 @unittest.skipUnless(shutil.which("gcc") and shutil.which("nm"), "needs gcc and binutils")
@@ -47,6 +33,14 @@ class Places(ToolTest):
         self.assertEqual(done.status, 0, done.text)
         return done.out
 
+    def heard_after_an_upload(self) -> str:
+        self.project(
+            '[board.hive-scale]\nchip = "atmega328p"\nport = "bench:hive-scale"\nimages = ["hive-scale.hex"]\n'
+            'elf = "lift.elf"\n'
+        )
+        self.assertEqual(self.run_tool("upload", "hive-scale").status, 0)
+        return self.run_tool("listen", "hive-scale", "--seconds", "0.3").out
+
     def test_a_crash_is_followed_by_its_places(self) -> None:
         out = self.listen(f"Backtrace: 0x{self.lift:08x}:0x3ffb1f50")
         self.assertIn("lift.elf is not compared with the board: no upload of it is on record", out)
@@ -62,12 +56,7 @@ class Places(ToolTest):
         self.assertIn("= ", (self.folder / "heard.txt").read_text())
 
     def test_a_file_of_another_program_is_told_first(self) -> None:
-        self.project(
-            '[board.hive-scale]\nchip = "atmega328p"\nport = "bench:hive-scale"\nimages = ["hive-scale.hex"]\n'
-            'elf = "lift.elf"\n'
-        )
-        self.assertEqual(self.run_tool("upload", "hive-scale").status, 0)
-        out = self.run_tool("listen", "hive-scale", "--seconds", "0.3").out
+        out = self.heard_after_an_upload()
         self.assertIn("lift.elf is not of what the board was given last (journal 1, hive-scale.hex", out)
 
     def test_a_file_whose_mark_the_image_holds_is_not_doubted(self) -> None:
@@ -78,12 +67,7 @@ class Places(ToolTest):
 
         mark = hashlib.sha256((self.folder / "lift.elf").read_bytes()).digest()
         self.write_hex("hive-scale.hex", with_bytes(self.scale, 0x200, mark))
-        self.project(
-            '[board.hive-scale]\nchip = "atmega328p"\nport = "bench:hive-scale"\nimages = ["hive-scale.hex"]\n'
-            'elf = "lift.elf"\n'
-        )
-        self.assertEqual(self.run_tool("upload", "hive-scale").status, 0)
-        out = self.run_tool("listen", "hive-scale", "--seconds", "0.3").out
+        out = self.heard_after_an_upload()
         self.assertNotIn("lift.elf is", out)
 
     def test_a_file_that_is_built_anew_is_read_again(self) -> None:

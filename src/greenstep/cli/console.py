@@ -9,7 +9,6 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import field
 from datetime import datetime
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,20 +21,15 @@ from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkError
 from greenstep.core.quantities import count, show_heard, show_seconds
 from greenstep.core.secrets import MaskedStream, Secrets
-from greenstep.work.port_choice import BENCH
 
-from .fault_lines import wrapped
 from .kept_file import KeptFile
 from .keyboard import PipedLines, pressed, terminal_keys
-from .line_editor import LEAVE_KEY, LEAVE_NAME, LineEditor
+from .line_editor import LEAVE_KEY, LineEditor
 
 if TYPE_CHECKING:
     from greenstep.ports.turns import Guest, Keeper
-    from greenstep.work.board import Board
     from greenstep.work.program_on_board import ProgramFile
-    from greenstep.work.run import Run
 
-    from .options import How
 
 _SLICE_S = 0.02
 _HELD_BACK_S = 0.2
@@ -187,9 +181,9 @@ class Console:
 
     def _end_line(self) -> None:
         """Show text as a line that has no end yet."""
-        partial, self._lines.partial = self._lines.partial, b""
-        if partial and not (self._raw or self._wishes.as_hex):
-            shown = self._dated(readable(partial, self._interactive), self._line_s or self._elapsed())
+        rest, self._lines.partial = self._lines.partial, b""
+        if rest and not (self._raw or self._wishes.as_hex):
+            shown = self._dated(readable(rest, self._interactive), self._line_s or self._elapsed())
             self._heard_lines([shown], "")
         self._line_s = None
 
@@ -379,61 +373,3 @@ class Console:
         if self._raw:
             sys.stdout.write("\r\n")
         sys.stdout.flush()
-
-
-def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWishes) -> str:
-    """The heading of a console: where it listens, and how to leave it."""
-    parts = [board, port, str(settings)]
-    if sys.stdin.isatty() and sys.stdout.isatty():
-        parts.append(f"{LEAVE_NAME} leaves" if wishes.keys else f"{LEAVE_NAME} or Ctrl-C leaves")
-    return "   ".join(part for part in parts if part)
-
-
-def program_of(board: Board) -> ProgramFile | None:
-    """The ELF file that the board names. Raises UsageFault."""
-    if board.said.elf is None:
-        return None
-    from greenstep.work.program_on_board import ProgramFile
-
-    return ProgramFile(board, board.said.elf)
-
-
-def tell_doubts(wishes: ConsoleWishes) -> None:
-    """Say at the beginning if the ELF file is not of what is on the board."""
-    for text in wishes.program.news() if wishes.program is not None else ():
-        if wishes.as_json:
-            from .json_view import json_line
-
-            json_line("doubt", text=text)
-        else:
-            click.echo("\n".join(wrapped(f"- {text}", shutil.get_terminal_size().columns, 2)))
-
-
-def go_on_listening(
-    run: Run, how: How, program: ProgramFile | None = None, until: Callable[[], bool] | None = None
-) -> int:
-    """The console on the link of a run that ended well; nothing that came since the start is lost."""
-    job, link = run.job, run.outcome.link
-    if link is None:  # nothing was opened
-        return 0
-    try:
-        first = link.collected
-        wishes = ConsoleWishes(line_end=job.line_end, as_json=how.as_json, secrets=job.secrets, program=program)
-        if not how.as_json:
-            click.echo("\n" + head_line("listening", "", link.settings, wishes))
-        tell_doubts(wishes)
-        again = opened_again(job.port, job.hookup.idle_lines, how.trace)
-        return Console(link, job.port, wishes, again, until).run(first)
-    finally:
-        link.close()
-
-
-def _opened_again(port: str, lines: tuple[bool, bool], settings: LineSettings) -> Link:
-    from greenstep.work.port_choice import open_again
-
-    return open_again(port, settings, lines)
-
-
-def opened_again(port: str, lines: tuple[bool, bool], trace: Path | None) -> Callable[[LineSettings], Link] | None:
-    """How a console gets its port back; None where it is not given away: simulated, or being recorded."""
-    return None if port.startswith(BENCH) or trace is not None else partial(_opened_again, port, lines)

@@ -84,7 +84,8 @@ def command(
     from greenstep.store.image_saving import check_place
     from greenstep.work.listening import find_rate, open_console
 
-    from .console import Console, ConsoleWishes, head_line, opened_again, program_of, tell_doubts
+    from .console import Console, ConsoleWishes
+    from .console_beginning import head_line, opened_again, program_of, tell_doubts
 
     wanted = settle(board, said, how, port_is_enough=True)
     if save is not None:

@@ -1,8 +1,10 @@
-"""Which programs hold a device open, and which group owns it (Linux)."""
+"""Which programs hold a device or a file open, and which group owns it (Linux; elsewhere nobody can say)."""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 try:
@@ -10,39 +12,55 @@ try:
 except ImportError:  # Windows has no groups in this sense
     grp = None  # type: ignore[assignment]
 
+_WRITING = os.O_WRONLY | os.O_RDWR
+
 
 def holders(device: str, proc: Path = Path("/proc")) -> tuple[str, ...]:
     """Programs that have `device` open, as 'name (pid)', except our own; empty if the system does not report them."""
-    found = []
     wanted = os.path.realpath(device)
-    for process in _processes(proc):
-        if process.name == str(os.getpid()):
-            continue
-        if any(target == wanted for target in _open_files(process)):
-            found.append(f"{_name(process)} ({process.name})")
-    return tuple(found)
+    return tuple(
+        f"{_name(process)} ({process.name})"
+        for process in _others(proc)
+        if any(target == wanted for _, target in _open_files(process))
+    )
 
 
-def _processes(proc: Path) -> list[Path]:
+def being_written(paths: Iterable[Path], proc: Path = Path("/proc")) -> bool:
+    """Whether any of the files is open for writing in another process that we may look into."""
+    wanted = {os.path.realpath(path) for path in paths}
+    return any(
+        target in wanted and _flags(process / "fdinfo" / name) & _WRITING
+        for process in _others(proc)
+        for name, target in _open_files(process)
+    )
+
+
+def _others(proc: Path) -> Iterator[Path]:
+    own = str(os.getpid())
     try:
-        return [entry for entry in proc.iterdir() if entry.name.isdigit()]
+        yield from (entry for entry in proc.iterdir() if entry.name.isdigit() and entry.name != own)
     except OSError:
-        return []
+        return
 
 
-def _open_files(process: Path) -> list[str]:
-    """What a process has open; nothing for processes that we may not inspect, or that just ended."""
+def _open_files(process: Path) -> Iterator[tuple[str, str]]:
+    """(number, path) of what a process has open; nothing of those that we may not inspect, or that just ended."""
     try:
         entries = list((process / "fd").iterdir())
     except OSError:
-        return []
-    targets = []
+        return
     for entry in entries:
-        try:
-            targets.append(os.path.realpath(entry.readlink()))
-        except OSError:
-            continue
-    return targets
+        with suppress(OSError):
+            yield entry.name, str(entry.readlink())
+
+
+def _flags(info: Path) -> int:
+    """How a file was opened: the line `flags:` of its fdinfo, in octal (proc(5)); 0 if it is closed by now."""
+    with suppress(OSError, ValueError, IndexError):
+        for line in info.read_text().splitlines():
+            if line.startswith("flags:"):
+                return int(line.split()[1], 8)
+    return 0
 
 
 def _name(process: Path) -> str:

@@ -13,7 +13,7 @@ from pathlib import Path
 from threading import Event as Flag
 
 from greenstep.core.errors import usage
-from greenstep.store.being_written import being_written
+from greenstep.ports.holders import being_written
 
 REST_S = 0.3
 """How long nothing must change."""

@@ -29,6 +29,7 @@ Answer = TypeVar("Answer")
 _AFTER_SYNC_S = 0.05
 PROOF_BYTES = 4096
 """How much a rate must carry each way before it is used."""
+_PLACES = 64
 LATE_TIMES = 3.2
 """How many time-outs to wait for an answer: hubs, virtual machines and networks answer late."""
 
@@ -146,6 +147,16 @@ class Dialect(ABC):
         """Exchange at least `PROOF_BYTES` each way, so that any damaged character shows, and change nothing that
         lasts. Called before or after `examine`. Raises DialectError; what had to be repeated is in `disturbed`."""
         raise NotImplementedError(f"{self.name} proves no rate")
+
+    def prove_by_readings(self, read: Callable[[int], bytes], start: int, size: int) -> None:
+        """Readings of `size` bytes from `start` on by `read`, so small that the requests are as long as the answers,
+        and each place more than once. Raises DialectError."""
+        seen: dict[int, bytes] = {}
+        for number in range(-(-PROOF_BYTES // size)):
+            address = start + number % _PLACES * size
+            found = read(address)
+            if seen.setdefault(address, found) != found:
+                raise Unexpected("the bytes read before", found)
 
     @classmethod
     def fit(

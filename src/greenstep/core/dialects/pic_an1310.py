@@ -25,7 +25,7 @@ from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from . import commands
 from .cost import Cost
-from .dialect import PROOF_BYTES, Dialect
+from .dialect import Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed
@@ -52,7 +52,7 @@ _READ_BYTES, _WRITE_BYTES, _MOST_ERASES = 1024, 256, 64
 _GOTO_BYTES = 4
 
 _QUIET_S, _TRIES = 0.04, 4
-_READ_REQUEST, _PLACES = 10, 64  # bytes; a request to read has as many, and its answer a few more
+_READ_REQUEST = 10  # bytes; a request to read has as many, and its answer a few more
 
 
 def framed(data: bytes) -> bytes:
@@ -195,12 +195,8 @@ class PicAn1310(Dialect):
 
     def prove_rate(self, part: Part) -> None:
         """Small readings of the flash, twice each; requests and answers carry a CRC."""
-        seen: dict[int, bytes] = {}
-        for number in range(-(-PROOF_BYTES // _READ_REQUEST)):
-            address = part.flash.start + number % _PLACES * _READ_REQUEST
-            found = self.read(part.flash, address, _READ_REQUEST)
-            if seen.setdefault(address, found) != found:
-                raise Unexpected("the bytes read before", found)
+        flash = part.flash
+        self.prove_by_readings(lambda address: self.read(flash, address, _READ_REQUEST), flash.start, _READ_REQUEST)
 
     # --- memory
 

@@ -64,7 +64,7 @@ _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
 IGNORED = "ignored while nBOOT_SEL is set"
 _ROOMY_RAM, _PROOF_ROOM = 16384, 1024
-_READ_REQUEST, _PLACES = 9, 64  # bytes; a request to read has as many as this answer
+_READ_REQUEST = 9  # bytes; as many as an answer of this size
 _ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
 
 
@@ -509,12 +509,7 @@ class Stm32Rom(Dialect):
                 return
             except ChipRefusal:
                 drain(self.link, _QUIET_S)
-        seen: dict[int, bytes] = {}
-        for number in range(-(-PROOF_BYTES // _READ_REQUEST)):
-            address = part.flash.start + number % _PLACES * _READ_REQUEST
-            found = self._read(address, _READ_REQUEST)
-            if seen.setdefault(address, found) != found:
-                raise Unexpected("the bytes read before", found)
+        self.prove_by_readings(lambda address: self._read(address, _READ_REQUEST), part.flash.start, _READ_REQUEST)
 
     def _prove_by_ram(self, start: int) -> None:
         for number in range(PROOF_BYTES // BLOCK):
