@@ -93,6 +93,15 @@ class Finding(unittest.TestCase):
                 self.assert_green(trial, board)
                 self.assertEqual(memory.baud, 230_400)
 
+    def test_where_nothing_guards_an_erase_a_known_rate_is_proven_again(self) -> None:
+        """Seed 5153: the size that the loader is told to erase is damaged, and so is what lies beside the image."""
+        trial, memory = upload("apiary-gateway", "noise-above=115200", baud=230_400, size=12_000, seed=5153)
+        self.assert_green(trial, "apiary-gateway", 12_000)
+        self.assertEqual(memory.baud, 115_200)
+        self.assertIn("230400 baud was found before, and damages characters now", notes(trial))
+        trial, _ = upload("apiary-gateway", baud=2_000_000)
+        self.assertIn("at 2000000 baud, found before", notes(trial))
+
     def test_where_nothing_can_be_found_it_says_so(self) -> None:
         self.assertIn("its loader answers at one rate: 115200 baud", notes(upload("hive-scale")[0]))
         by_hand, _ = upload("stm32g071", hookup=named_hookup("by-hand", "high"), patience_s=1.0)

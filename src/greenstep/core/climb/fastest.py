@@ -25,6 +25,8 @@ _SHORTEST_WAIT_S, _LONGER_WAIT_S, _SLOWER = 0.05, 0.2, 3.0
 """How long an answer at a rate on trial is waited for: three times as long as one took at the safe rate, and longer
 once it has answered."""
 _MOVES_DATA = ("greet", "upload", "verify", "backup", "erase")
+_AGAIN_BYTES = 1024
+"""What a rate that was found some other day carries before anything is erased by a command that nothing guards."""
 _HURTS, _BLOCKS = 3, 64
 """A rate is left when so many exchanges of so many had to be repeated."""
 
@@ -97,10 +99,13 @@ def settle_rate(session: Session) -> Iterator[Event]:
         yield from _move_as_told(session)
     else:
         known = _known(session)
-        if known is not None and (session.line.baud == known or _moves_to(session, known)):
-            yield Noted("chip", f"at {known} baud, found before")
-        else:
+        if known is None or not (session.line.baud == known or _moves_to(session, known)):
             yield from find_rate(session, "chip")
+        elif job.dialect.spec.erases_unguarded and not _still_carries(session):
+            yield Noted("chip", f"{known} baud was found before, and damages characters now")
+            yield from find_rate(session, "chip", below=known)
+        else:
+            yield Noted("chip", f"at {known} baud, found before")
 
 
 def identified(session: Session) -> Identity:
@@ -167,6 +172,19 @@ def _moves_to(session: Session, baud: int) -> bool:
         return False
     session.dialect.trial_s = None
     return True
+
+
+def _still_carries(session: Session) -> bool:
+    """Whether the rate that was moved to carries a shorter proof."""
+    session.dialect.trial_s = _LONGER_WAIT_S
+    try:
+        session.dialect.prove_rate(session.part, _AGAIN_BYTES)
+    except ErasedUnasked:
+        raise
+    except DialectError:
+        return False
+    session.dialect.trial_s = None
+    return not session.dialect.disturbed
 
 
 def find_rate(session: Session, step: Step, below: int | None = None, remembers: bool = True) -> Iterator[Event]:

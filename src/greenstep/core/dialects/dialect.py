@@ -143,17 +143,20 @@ class Dialect(ABC):
         """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""
         raise NotImplementedError(f"{self.name} does not change the rate")
 
-    def prove_rate(self, part: Part) -> None:
-        """Exchange at least `PROOF_BYTES` each way, so that any damaged character shows, and change nothing that
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
+        """Exchange at least `size` bytes each way, so that any damaged character shows, and change nothing that
         lasts. Called before or after `examine`. Raises DialectError; what had to be repeated is in `disturbed`."""
         raise NotImplementedError(f"{self.name} proves no rate")
 
-    def prove_by_readings(self, read: Callable[[int], bytes], start: int, size: int) -> None:
-        """Readings of `size` bytes from `start` on by `read`, so small that the requests are as long as the answers,
-        and each place more than once. Raises DialectError."""
+    def prove_by_readings(
+        self, read: Callable[[int], bytes], start: int, each: int, size: int, step: int = 0
+    ) -> None:
+        """Readings of `each` bytes from `start` on by `read`, `step` bytes apart (0: side by side), until there are
+        `size` of them: so small that the requests are as long as the answers, and places more than once. Raises
+        DialectError."""
         seen: dict[int, bytes] = {}
-        for number in range(-(-PROOF_BYTES // size)):
-            address = start + number % _PLACES * size
+        for number in range(-(-size // each)):
+            address = start + number % _PLACES * (step or each)
             found = read(address)
             if seen.setdefault(address, found) != found:
                 raise Unexpected("the bytes read before", found)

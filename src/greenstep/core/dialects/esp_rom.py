@@ -81,7 +81,7 @@ _FLASH_BLOCK, _FLASH_PAGE = 64 << 10, 256
 # 40 MHz, 0.85 s. Neither clock nor cache of every ROM is known: six times the sum.
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
-_WORD_REQUEST, _PLACES = 12, 64  # characters of the shortest answer with a word; its request has two more
+_WORD_REQUEST = 12  # characters of the shortest answer with a word; its request has two more
 _SAMPLES, _SAMPLE_BYTES = 24, AT_ONCE
 _LOOKED_AT_BEHIND, _READ_BEHIND, _SECTORS_BEHIND = 512 << 10, 16, 8
 """After what is erased: bytes to sum at most; for an ESP8266, bytes to read at the start of so many sectors."""
@@ -130,6 +130,7 @@ class EspRom(Dialect):
         guards_writes=True,
         gives_up=False,
         proves_rate=True,
+        erases_unguarded=True,
         rom_speaks=True,
         settings=(
             Setting("verify", "text", "sampled", "ESP8266: read back a sample or the whole", ("sampled", "whole")),
@@ -309,15 +310,12 @@ class EspRom(Dialect):
         except (Silence, Unexpected) as error:
             raise Silence(f"answer at {baud} baud: adapter or wires may not carry it", self.patience_s) from error
 
-    def prove_rate(self, part: Part) -> None:
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Words of the ROM, read again and again: each must read the same every time. A request, like its answer, is
         14 characters long, and one that is damaged is not answered or shows another word."""
-        seen: dict[int, int] = {}
-        for number in range(-(-PROOF_BYTES // _WORD_REQUEST)):
-            address = _ROM_WORD_AT + 4 * (number % _PLACES)
-            word = self._read_register(address)
-            if seen.setdefault(address, word) != word:
-                raise Unexpected("the word read before", word.to_bytes(4, "little"))
+        self.prove_by_readings(
+            lambda address: self._read_register(address).to_bytes(4, "little"), _ROM_WORD_AT, _WORD_REQUEST, size, 4
+        )
 
     def _asked_for(self, part: Part, baud: int) -> int:
         """The rate to ask for so that the chip continues at `baud`: a ROM that takes its crystal for a 40 MHz one is

@@ -330,14 +330,14 @@ class LpcIsp(Dialect):
         self.link.configure(LineSettings(baud, self.link.settings.frame))
         self._again(lambda: self._told(Command.PART_ID))
 
-    def prove_rate(self, part: Part) -> None:
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Bytes to the RAM, where data waits to be copied, and back."""
-        buffer, size = int(part.extra["ram_buffer"]), min(_PROOF_ROOM, self.write_block(part.flash))
+        buffer, each = int(part.extra["ram_buffer"]), min(_PROOF_ROOM, self.write_block(part.flash))
         self._unlock()
-        for number in range(-(-PROOF_BYTES // size)):
-            data = noise(number, size)
+        for number in range(-(-size // each)):
+            data = noise(number, each)
             self._to_ram(buffer, data)
-            if (found := self._read(buffer, size)) != data:
+            if (found := self._read(buffer, each)) != data:
                 raise Unexpected("the bytes written to RAM", found[:40])
 
     # --- memory

@@ -25,7 +25,7 @@ from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from . import commands
 from .cost import Cost
-from .dialect import Dialect
+from .dialect import PROOF_BYTES, Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed
@@ -193,10 +193,12 @@ class PicAn1310(Dialect):
             part = part.with_memory(replace(flash, reserved_top=flash.end - start))
         return Examination(part, (("flash", show_size(flash.size)),))
 
-    def prove_rate(self, part: Part) -> None:
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Small readings of the flash, twice each; requests and answers carry a CRC."""
         flash = part.flash
-        self.prove_by_readings(lambda address: self.read(flash, address, _READ_REQUEST), flash.start, _READ_REQUEST)
+        self.prove_by_readings(
+            lambda address: self.read(flash, address, _READ_REQUEST), flash.start, _READ_REQUEST, size
+        )
 
     # --- memory
 

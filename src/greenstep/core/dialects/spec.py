@@ -120,6 +120,9 @@ class Spec:
     """Whether the chip's ROM prints at each reset how it was booted."""
     proves_rate: bool = False
     """Whether the loader measures or changes its rate, and has an exchange that proves one (`prove_rate`)."""
+    erases_unguarded: bool = False
+    """Whether a damaged command may erase more or elsewhere, unseen by the chip. Then a rate that was found on
+    another day is proven again, more briefly, before anything is erased at it."""
     speaks_text: bool = False
     """Whether its answers are text, in capitals and digits."""
     settings: tuple[Setting, ...] = ()

@@ -498,21 +498,23 @@ class Stm32Rom(Dialect):
 
     # --- rate
 
-    def prove_rate(self, part: Part) -> None:
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Bytes written to the RAM and read back. AN2606: the loader keeps its own variables at the beginning of the
         RAM; the last 1 KiB is free where there is enough. Smaller chips, and those that refuse, are read from in many
         small requests, twice."""
         ram = part.ram[0]
         if ram.size >= _ROOMY_RAM:
             try:
-                self._prove_by_ram(ram.start + ram.size - _PROOF_ROOM)
+                self._prove_by_ram(ram.start + ram.size - _PROOF_ROOM, size)
                 return
             except ChipRefusal:
                 drain(self.link, _QUIET_S)
-        self.prove_by_readings(lambda address: self._read(address, _READ_REQUEST), part.flash.start, _READ_REQUEST)
+        self.prove_by_readings(
+            lambda address: self._read(address, _READ_REQUEST), part.flash.start, _READ_REQUEST, size
+        )
 
-    def _prove_by_ram(self, start: int) -> None:
-        for number in range(PROOF_BYTES // BLOCK):
+    def _prove_by_ram(self, start: int, size: int) -> None:
+        for number in range(-(-size // BLOCK)):
             address, data = start + number * BLOCK % _PROOF_ROOM, noise(number, BLOCK)
             body = bytes([BLOCK - 1]) + data
             self._command(Command.WRITE)
