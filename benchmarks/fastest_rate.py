@@ -1,7 +1,7 @@
 """The rate that `--baud fastest` chooses, seeded: chips, adapters and wires limited at various rates.
 
 Chosen must be the highest rate that all three carry, in 99 of a hundred, and every upload must end green with the
-right flash. In every fourth, the line becomes worse while it is being written; in every fourth, a rate is remembered
+right flash, and with nothing changed beside it: every chip is full of another program. In every fourth, the line becomes worse while it is being written; in every fourth, a rate is remembered
 that it may carry no longer. And what a whole upload takes at the
 rate found, as a share of the time at the safe one.
 
@@ -19,6 +19,7 @@ from greenstep.core.climb.fastest import BAUDS
 from greenstep.core.events import StepAdvanced
 from greenstep.core.frozen import frozen
 
+from .fault_runs import bench
 from .seeded import asked_for, on_all_processors
 
 WANTED_SHARE = 0.99
@@ -85,6 +86,8 @@ def one_run(seed: int) -> RateRun:
     climb, trial = prepare(
         board, {"flash": image}, faults, turnaround_s=source.choice((0.001, 0.016)), seed=seed, rates=found
     )
+    there = bench(climb.job.dialect.name, board)
+    trial.line.chip.flash[:] = there.flash
     for event in climb.run():
         trial.events.append(event)
         writes = isinstance(event, StepAdvanced) and event.step == "write"
@@ -92,6 +95,7 @@ def one_run(seed: int) -> RateRun:
             trial.line.faults.noise_above = min(highest, max(115200, (found.baud or 0) // _WORSE))
     made = trial.line.faults.made_of(found.baud or 0)
     green = trial.end.exit_code == 0 and trial.holds(image)
+    green = green and not there.beside(trial, there.stand.held(image).pieces, there.flash)
     return RateRun(seed, board, " ".join(faults), highest, made, green, worsened, remembered)
 
 

@@ -87,6 +87,11 @@ def ask_at_known_rate(session: Session) -> str | None:
 def settle_rate(session: Session) -> Iterator[Event]:
     """At the end of the chip step: continue at the rate that was asked for, or at the highest there is. Raises
     DialectError."""
+    yield from _settled(session)
+    session.dialect.hasty = can_slow_down(session, "write")
+
+
+def _settled(session: Session) -> Iterator[Event]:
     job = session.job
     if job.rates is None or job.purpose not in _MOVES_DATA:
         yield from _move_as_told(session)
@@ -340,6 +345,7 @@ def slow_down(session: Session, step: Step, error: DialectError) -> Iterator[Eve
     session.line_hurt = True
     session.notes.forget_listening()
     yield from find_rate(session, step, below=0 if meant else session.line.baud, remembers=not meant)
+    session.dialect.hasty = can_slow_down(session, "write")
 
 
 class Watch:

@@ -59,6 +59,8 @@ class Dialect(ABC):
         """How often something was asked again because the chip or the line did not cooperate."""
         self.trial_s: float | None = None
         """While a rate is on trial: how long an answer is waited for. Nothing is repeated then."""
+        self.hasty = False
+        """Whether a lower rate can be taken: trouble is raised before anything is repeated that nothing guards."""
 
     def blocks_sent(self) -> str:
         """The blocks of the last `write` as sent over the line, in words; empty if they are the plan's."""

@@ -82,6 +82,7 @@ _FLASH_BLOCK, _FLASH_PAGE = 64 << 10, 256
 _MD5_S_PER_BYTE = 8 / (1 << 20)
 _TRIES = 3
 _WORD_REQUEST = 12  # characters of the shortest answer with a word; its request has two more
+_BRIEFLY = 10 * _WORD_REQUEST
 _SAMPLES, _SAMPLE_BYTES = 24, AT_ONCE
 _LOOKED_AT_BEHIND, _READ_BEHIND, _SECTORS_BEHIND = 512 << 10, 16, 8
 """After what is erased: bytes to sum at most; for an ESP8266, bytes to read at the start of so many sectors."""
@@ -389,7 +390,18 @@ class EspRom(Dialect):
     def _begin(self, command: Command, size: int, number: int, offset: int) -> None:
         sixth = (0,) if self.met is not None and self.part.extra.get("sixth") else ()
         self._flash_chip.forget()
+        if self.hasty and size:
+            self._see_the_line()
         self._exchange(command, size, number, BLOCK, offset, *sixth, longest_s=_longest_erase_s(size))
+
+    def _see_the_line(self) -> None:
+        """Nothing guards the size that is erased. Where a lower rate can be taken, a few words of the ROM show before
+        whether the line has begun to hurt. Raises DialectError."""
+        self.trial_s = self.patience_s
+        try:
+            self.prove_rate(self.part, _BRIEFLY)
+        finally:
+            self.trial_s = None
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its space; no data needs to follow."""
@@ -403,7 +415,7 @@ class EspRom(Dialect):
                 -(-run.size // BLOCK),
                 run.start,
             )
-            self.exchange(begin, self._recover, _TRIES)
+            self.exchange(begin, self._recover, 1 if self.hasty else _TRIES)
             done += run.size // SECTOR
             yield done
 
@@ -434,9 +446,9 @@ class EspRom(Dialect):
                             yield waiting.pop(0)
                 except (Silence, Unexpected, ChipRefusal):
                     faults += 1
-                    if faults >= _TRIES:
-                        raise
                     self.retries += 1
+                    if faults >= _TRIES or self.hasty:
+                        raise
                     self._recover()
                     at = self._again_from(begun, at // SECTOR * SECTOR, start + len(data))
 
