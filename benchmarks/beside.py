@@ -194,14 +194,13 @@ def page_changed(bench: Bench) -> Row:
 
 
 def _with_more(bench: Bench, image: Image, gap: int) -> Image:
-    """The image and 500 bytes behind its code, after a gap."""
+    """The image and 500 bytes behind its code, after a gap; what it has at the end of the flash stays there."""
     code = [p for p in image.pieces if p.address < bench.memory.end]
-    last = code[-1]
+    last = [p for p in code if len(p.data) >= 500 or len(code) == 1][-1]
+    others = [p for p in code if p is not last]
     more = random.Random(9).randbytes(500)
-    if gap:
-        pieces = (*code, Piece((last.end + gap + 3) // 4 * 4, more))
-    else:
-        pieces = (*code[:-1], Piece(last.address, last.data + more))
+    behind = (last, Piece((last.end + gap + 3) // 4 * 4, more)) if gap else (Piece(last.address, last.data + more),)
+    pieces = tuple(sorted((*others, *behind), key=lambda piece: piece.address))
     return Image(image.name, pieces, image.start, image.format)
 
 

@@ -7,11 +7,8 @@ entering, synchronising and asking who is there add.
 
 from __future__ import annotations
 
-import random
 import sys
 import zlib
-from dataclasses import dataclass, replace
-from typing import Any
 
 from greenstep.bench import avr, avr_068, avr_109, lpc, pic, stm32, xmodem
 from greenstep.bench.boards import BOARDS
@@ -20,28 +17,10 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.wishes import Wishes
 
-BAUD = 115200
-SIZE = 32768
+from .floors import BAUD, SIZE, Case, Floor, brought, full_image
+
 LIMIT = 1.08
 TURNAROUNDS_S = (0.001, 0.016)
-
-
-@dataclass(frozen=True)
-class Floor:
-    """Characters both ways and their bits each, turnarounds, seconds of chip busy time, all at `baud`."""
-
-    characters: float
-    turnarounds: int
-    busy_s: float
-    bits: int = 10
-    baud: int = BAUD
-
-    @property
-    def bits_s(self) -> float:
-        return self.characters * self.bits / self.baud
-
-    def seconds(self, turnaround_s: float) -> float:
-        return self.bits_s + self.turnarounds * turnaround_s + self.busy_s
 
 
 def stm32_floor(kind: stm32.Stm32Kind, size: int) -> Floor:
@@ -147,23 +126,6 @@ def xmodem_floor(kind: xmodem.XmodemKind, size: int) -> Floor:
     return Floor(blocks * (block + (5 if kind.crc else 4) + 1) + 2, blocks + 1, size / 128 * kind.block_s)
 
 
-def full_image(image: Image, size: int) -> Image:
-    """`size` bytes of the same with no blank room, so that nothing can be skipped."""
-    piece = image.pieces[-1] if image.pieces[-1].address < 0x300000 else image.pieces[0]
-    source = random.Random(7)
-    data = bytes(byte if byte not in (0x00, 0xFF) else source.randrange(1, 255) for byte in piece.data[512:size])
-    return replace(image, pieces=(Piece(piece.address, piece.data[:512] + data),))
-
-
-@dataclass(frozen=True)
-class Case:
-    board: str
-    name: str
-    image: Image
-    floor: Floor
-    options: dict[str, Any]
-
-
 def cases() -> list[Case]:
     """One or more for each dialect."""
 
@@ -215,7 +177,7 @@ def cases() -> list[Case]:
         stand = BOARDS[name]
         found.append(Case(name, name, image(name), xmodem_floor(xmodem.KINDS[name], SIZE), {}))
         assert stand.chip == "any"
-    return found
+    return [*found, *brought()]
 
 
 def main() -> int:

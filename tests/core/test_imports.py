@@ -13,7 +13,18 @@ import greenstep
 
 SOURCE = Path(greenstep.__file__).parent
 FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platformdirs", "tomlkit"}
-CHIPS = ("resident.py", "stm32.py", "avr.py", "avr_068.py", "avr_109.py", "esp.py", "lpc.py", "pic.py", "xmodem.py")
+CHIPS = (
+    "resident.py",
+    "ti_loader.py",
+    "stm32.py",
+    "avr.py",
+    "avr_068.py",
+    "avr_109.py",
+    "esp.py",
+    "lpc.py",
+    "pic.py",
+    "xmodem.py",
+)
 OUTER = {"cli", "ports", "bench", "store", "draw", "work"}
 
 

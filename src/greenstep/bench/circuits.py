@@ -40,12 +40,16 @@ class DtrResetRtsBoot(Circuit):
 
 
 class RtsResetDtrBoot(Circuit):
-    """RTS to a low-active reset, DTR to a high-active boot pin, by wire."""
+    """RTS to a low-active reset, DTR to the boot pin, by wire: asserted DTR is low, which selects if `level` is
+    low."""
 
     hookup = "rts-reset-dtr-boot"
 
+    def __init__(self, level: str = "high") -> None:
+        self._low = level == "low"
+
     def moved(self, at_s: float, before: tuple[bool, bool], after: tuple[bool, bool]) -> list[PinChange]:
-        return [PinChange(at_s, after[1], not after[0])]
+        return [PinChange(at_s, after[1], after[0] == self._low)]
 
 
 class CrossPair(Circuit):

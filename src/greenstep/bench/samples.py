@@ -19,7 +19,10 @@ def stm32_image(text: str, size_bytes: int, ram_bytes: int = 16384, seed: int = 
     handlers = [start + 0x100 + 2 * source.randrange(200) | 1 for _ in range(47)]
     vectors = b"".join(word.to_bytes(4, "little") for word in (stack, start + 0xC1, *handlers))
     return Image(
-        "brood-probe.hex", (Piece(start, _body(vectors, text, size_bytes, source, fill)),), start + 0xC1, "Intel HEX"
+        "brood-probe.hex",
+        (Piece(start, body_of(vectors, text, size_bytes, source, fill)),),
+        start + 0xC1,
+        "Intel HEX",
     )
 
 
@@ -29,7 +32,7 @@ def avr_image(text: str, size_bytes: int, seed: int = 2) -> Image:
     jumps = [0x34 + source.randrange(100) for _ in range(26)]
     vectors = b"".join(b"\x0c\x94" + (word % (size_bytes // 2)).to_bytes(2, "little") for word in jumps)
     name = f"{'-'.join(text.split()[:2])}.hex" if text else "scale.hex"
-    return Image(name, (Piece(0, _body(vectors, text, size_bytes, source, 0xFF)),), None, "Intel HEX")
+    return Image(name, (Piece(0, body_of(vectors, text, size_bytes, source, 0xFF)),), None, "Intel HEX")
 
 
 def lpc_image(text: str, size_bytes: int, ram_bytes: int, seed: int = 6) -> Image:
@@ -38,7 +41,7 @@ def lpc_image(text: str, size_bytes: int, ram_bytes: int, seed: int = 6) -> Imag
     handlers = [0x100 + 2 * source.randrange(100) | 1 for _ in range(32)]
     words = [0x10000000 + ram_bytes, 0xC1, *handlers[:5], 0, *handlers[5:]]
     vectors = b"".join(word.to_bytes(4, "little") for word in words)
-    body = bytearray(_body(vectors, text, size_bytes, source, 0xFF))
+    body = bytearray(body_of(vectors, text, size_bytes, source, 0xFF))
     if size_bytes > 0x300:
         body[0x2FC:0x300] = b"\xff" * 4
     return Image("entrance-counter.hex", (Piece(0, bytes(body)),), 0xC1, "Intel HEX")
@@ -56,7 +59,7 @@ def pic_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Imag
     source = random.Random(seed)
     k = (start + 0x40) // 2
     jump = bytes([k & 0xFF, 0xEF, k >> 8 & 0xFF, 0xF0 | k >> 16])
-    body = _body(jump, text, size_bytes // 2 * 2, source, 0xFF)
+    body = body_of(jump, text, size_bytes // 2 * 2, source, 0xFF)
     return Image(
         "feeder-pump.hex", (Piece(start, body), Piece(0x300000, bytes([0x00, 0x27, 0x1F, 0x1E]))), None, "Intel HEX"
     )
@@ -79,7 +82,7 @@ def plain_image(text: str, size_bytes: int, seed: int = 4) -> Image:
     """A program of no particular chip, from 0."""
     source = random.Random(seed)
     return Image(
-        "smoke-fan.bin", (Piece(0, _body(b"\x10\x20\x30\x40", text, size_bytes, source, 0xFF)),), None, "raw binary"
+        "smoke-fan.bin", (Piece(0, body_of(b"\x10\x20\x30\x40", text, size_bytes, source, 0xFF)),), None, "raw binary"
     )
 
 
@@ -89,7 +92,7 @@ def esp_image(
     """What an ESP holds: from the ESP32 on (`chip_id` is not None) a second loader at `boot`, a partition table at
     8000 and a program of `size_bytes` at 10000; on an ESP8266 one image from 0."""
     source = random.Random(seed)
-    body = _body(b"\x12\x34\x56\x78", text, max(64, size_bytes // 4 * 4), source, 0xFF)
+    body = body_of(b"\x12\x34\x56\x78", text, max(64, size_bytes // 4 * 4), source, 0xFF)
     if chip_id is None:
         return Image("rain-gauge.bin", (Piece(0, _esp_file(body, None, 0x40 | 0)),), None, "raw binary")
     loader = bytes(source.randrange(256) for _ in range(2048))
@@ -130,7 +133,8 @@ def _partition_table() -> bytes:
     return table + b"\xeb\xeb".ljust(16, b"\xff") + hashlib.md5(table, usedforsecurity=False).digest()
 
 
-def _body(vectors: bytes, text: str, size_bytes: int, source: random.Random, fill: int) -> bytes:
+def body_of(vectors: bytes, text: str, size_bytes: int, source: random.Random, fill: int) -> bytes:
+    """A program of `size_bytes`: its vectors, the text it prints, then bytes that look like code."""
     mark = MARK + text.encode() + b"\x00"
     body = bytearray(vectors[:size_bytes].ljust(size_bytes, bytes([fill])))
     free = len(vectors) + len(mark)

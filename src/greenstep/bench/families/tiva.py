@@ -1,0 +1,77 @@
+"""Simulated Tiva C with the serial flash loader in its ROM, from the data sheets. Boards: tm4c123, tm4c1294.
+
+Stricter than silicon: what is announced must begin at a page, end at one or leave less than a page blank, and be a
+multiple of 4.
+"""
+
+from __future__ import annotations
+
+from functools import partial
+
+from greenstep.core.image import Image
+
+from ..boards import BenchBoard
+from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
+from ..faults import Faults
+from ..stock import Stock
+from ..ti_loader import BAD_ADDRESS, INVALID, OK, UNKNOWN, Steps, TiKind, TiLoader, cortex_m_image, numbers
+
+_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
+KINDS = {
+    "tm4c123": TiKind(
+        "TM4C123GH6PM, 256 KiB", 256 * 1024, 1024, 0.008, word_s=30e-6, ram_bytes=32 * 1024, checks_cells=True
+    ),
+    "tm4c1294": TiKind(
+        "TM4C1294NCPDT, 1 MiB", 1024 * 1024, 16384, 0.008, word_s=30e-6, ram_bytes=256 * 1024, checks_cells=True
+    ),
+}
+
+
+class SimulatedTiva(TiLoader):
+    """One chip, whose BOOTCFG names a pin."""
+
+    def enters(self, boot_selected: bool) -> bool:
+        return boot_selected or b"\xff\xff\xff\xff" in (bytes(self.flash[:4]), bytes(self.flash[4:8]))
+
+    def command(self, number: int, rest: bytes) -> Steps:
+        if number == 0x20 and not rest:
+            self.status = OK
+        elif number == 0x21 and len(rest) == 8:
+            yield from self._download(*numbers(rest))
+        elif number == 0x23 and not rest:
+            yield from self.answer(bytes([self.status]))
+        elif number == 0x24:
+            yield from self.take_data(rest)
+        elif number == 0x25 and not rest:
+            self._leaves = True
+        elif number in (0x20, 0x21, 0x22, 0x23, 0x25):
+            self.violation(f"command {number:02X} with {len(rest)} bytes")
+            self.status = INVALID
+        else:
+            self.status = UNKNOWN
+
+    def _download(self, address: int, size: int) -> Steps:
+        if not self.inside(address, size) or not size or size % 4 or address % self.kind.unit:
+            self.status, self.left = BAD_ADDRESS, 0
+            return
+        yield from self.wipe(address, size)
+        self.status, self.at, self.left = OK, address, size
+
+
+def _program(kind: TiKind, text: str, size: int, seed: int) -> Image:
+    return cortex_m_image(text, size, seed, 0, kind.ram_bytes)
+
+
+def _made(kind: TiKind, faults: Faults) -> SimulatedTiva:
+    return SimulatedTiva(kind, faults)
+
+
+def _board(name: str, circuit: Circuit) -> BenchBoard:
+    kind = KINDS[name]
+    return BenchBoard(
+        name, "tiva", name, name, circuit, 115200, _FAN,
+        stock=lambda: Stock(kind.title, partial(_made, kind), partial(_program, kind)),
+    )  # fmt: skip
+
+
+BOARDS = (_board("tm4c123", DtrResetRtsBoot("low")), _board("tm4c1294", RtsResetDtrBoot("low")))

@@ -1,0 +1,104 @@
+"""`ti-tiva`: the serial flash loader in the ROM of Tiva C and Stellaris (data sheets, "Serial flash loader").
+
+The packets are those of `ti-swra466`, the commands fewer: nothing can be read back and no sum of the flash is told.
+What is announced is erased at once. So each page is announced, sent and judged by the status after every packet; the
+first page is erased before all others and written after them: while it is blank, the ROM's loader stays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from functools import partial
+from typing import ClassVar
+
+from ..chips import Memory, Part
+from ..link import Frame
+from ..quantities import show_size
+from .cost import Cost
+from .results import Examination, Identity, WriteBlock
+from .spec import Erasing, Reading, Spec, Starting
+from .ti_packets import DATA_BYTES, Command, TiPackets, asking, big
+
+_ERASE_LONGEST_S, _PROGRAM_LONGEST_S = 2.0, 0.1
+_UNKNOWN = 0x41
+
+
+class TiTiva(TiPackets):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "ti-tiva"
+    title: ClassVar[str] = "Tiva C serial flash loader"
+    document: ClassVar[str] = "TI data sheets, serial flash loader"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:narrate"
+    spec: ClassVar[Spec] = Spec(
+        asking=asking(23),
+        erasing=Erasing.INSIDE_WRITE,
+        starting=Starting.RESET,
+        reading=Reading.NONE,
+        guards_writes=True,
+        gives_up=False,
+        tells_chip=False,
+    )
+
+    def is_mine(self) -> bool:
+        """The loaders of the radio chips tell their number; this one does not know that command."""
+        self._once(Command.CHIP_ID)
+        return self._once(Command.STATUS, answer=1)[0] == _UNKNOWN
+
+    def identify(self) -> Identity:
+        """It tells nothing of itself."""
+        return Identity(None, "a serial flash loader that tells no chip number")
+
+    def examine(self, part: Part) -> Examination:
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    # --- memory
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return memory.layout[0][1]
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return DATA_BYTES
+
+    @classmethod
+    def writes_whole_blocks(cls, memory: Memory) -> bool:
+        return True
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        raise NotImplementedError(f"{self.name} reads nothing back")
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        first = [block for block in blocks if block.address == memory.start]
+        for block in first:
+            self._repeat(partial(self._announce, block))
+        for block in (*(block for block in blocks if block not in first), *first):
+            self._repeat(partial(self._send, block))
+            yield block
+
+    def _announce(self, block: WriteBlock) -> None:
+        """Which erases the page."""
+        self._once(Command.DOWNLOAD, big(block.address, len(block.data)), longest_s=_ERASE_LONGEST_S)
+        self._must_succeed(Command.DOWNLOAD, self._status(_ERASE_LONGEST_S), block.address)
+
+    def _send(self, block: WriteBlock) -> None:
+        """The page from its beginning: what was sent of it before is erased with it, and its blank end need not be
+        sent."""
+        self._announce(block)
+        size = -(-len(block.data.rstrip(b"\xff")) // 4) * 4
+        for at in range(0, size, DATA_BYTES):
+            self._once(Command.SEND_DATA, block.data[at : min(at + DATA_BYTES, size)], longest_s=_PROGRAM_LONGEST_S)
+            self._must_succeed(Command.SEND_DATA, self._status(_PROGRAM_LONGEST_S), block.address + at)
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        """The announcement and its status, and the same for each packet."""
+        packets = -(-size // DATA_BYTES)
+        busy_s = memory.program_s * size / memory.write_unit + memory.erase_time(memory.layout[0][1]).typical_s
+        return Cost(11 + 5 + packets * 8 + size, 7 + packets * 7, 2 + 2 * packets, busy_s)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        raise NotImplementedError(f"{cls.name} reads nothing back")

@@ -1,0 +1,86 @@
+"""TI's serial loaders: what their weak sum cannot see, what the documents leave open, and the way back."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.dialects.ti_packets import big, ends_apart, packet
+from greenstep.core.image import Piece
+from greenstep.core.wishes import Wishes
+
+
+class Packets(unittest.TestCase):
+    def test_as_the_document_has_them(self) -> None:
+        self.assertEqual(packet(b"\x20"), bytes.fromhex("03 20 20"))
+        self.assertEqual(packet(b"\x21" + big(0x2000, 0x7E0)), bytes.fromhex("0B 28 21 00 00 20 00 00 00 07 E0"))
+
+    def test_a_byte_that_comes_twice_is_seen_where_the_last_is_like_no_other(self) -> None:
+        for data in (b"\x26" + big(0x202D), b"\x21" + big(0xA2000, 0x7E0)):
+            self.assertTrue(ends_apart(data))
+            for at in range(len(data)):
+                twice = (data[: at + 1] + data[at:])[: len(data)]
+                self.assertTrue(twice == data or sum(twice) & 0xFF != sum(data) & 0xFF)
+        for data in (b"\x26" + big(0x2000), b"\x21" + big(0x7E00, 0x7E)):
+            self.assertFalse(ends_apart(data))
+
+
+class WhatIsNotKnown(unittest.TestCase):
+    def test_both_ways_of_erasing_of_sums_and_of_words(self) -> None:
+        for board in ("cc2652p", "cc2650"):
+            for changes in ({"strict": True}, {"strict": False}, {"inverted": True}, {"inverted": False},
+                            {"high_first": True}, {"high_first": False}):  # fmt: skip
+                with self.subTest(board, **changes):
+                    climb, trial = prepare(board, {"flash": sample_for(board, 9000)})
+                    chip = trial.line.chip
+                    chip.kind = replace(chip.kind, **changes)  # type: ignore[attr-defined]
+                    trial.events.extend(climb.run())
+                    self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+                    self.assertTrue(trial.holds(sample_for(board, 9000)))
+                    self.assertIn("the chip's own checksum", trial.step("verify").evidence)
+                    self.assertEqual(climb.outcome.unique_id, "00124B000C0FFEE0")
+
+    def test_a_sum_that_is_neither_is_not_believed(self) -> None:
+        climb, trial = prepare("cc2650", {"flash": sample_for("cc2650", 3000)})
+        chip = trial.line.chip
+        chip._crc = lambda address, size: chip.answer(b"\x12\x34\x56\x78")  # type: ignore[attr-defined]
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        self.assertIn("read back", trial.step("verify").evidence)
+
+
+class TheWayBack(unittest.TestCase):
+    def test_a_lock_out_is_written_when_it_is_meant_twice(self) -> None:
+        image = sample_for("cc2650", 3000)
+        shut = replace(image, pieces=(image.pieces[0], Piece(image.pieces[1].address, b"\xff" * 80)))
+        for words, status in (((), 5), (("lock-out",), 5), (("protection", "lock-out"), 0)):
+            trial = run("cc2650", {"flash": shut}, wishes=Wishes(even_if=frozenset(words)), start=False)
+            self.assertEqual(trial.end.exit_code, status, trial.findings)
+
+    def test_the_configuration_goes_first_and_comes_last(self) -> None:
+        image = sample_for("cc2652p", 20_000)
+        count = run("cc2652p", {"flash": image}, compare=False).line.to_chip_count
+        for tenth in range(2, 10):
+            trial = run("cc2652p", {"flash": image}, compare=False, faults=(f"cut-after={count * tenth // 10}",))
+            chip = trial.line.chip
+            begun = chip.flash[:64] != run("cc2652p", purpose="greet").line.chip.flash[:64]
+            self.assertTrue(not begun or chip.enters(False), tenth)  # type: ignore[attr-defined]
+
+
+class Tiva(unittest.TestCase):
+    def test_a_cut_in_the_middle_leaves_a_chip_that_enters(self) -> None:
+        image = sample_for("tm4c123", 9000)
+        count = run("tm4c123", {"flash": image}, compare=False, start=False).line.to_chip_count
+        for tenth in range(1, 10):
+            trial = run("tm4c123", {"flash": image}, compare=False, faults=(f"cut-after={count * tenth // 10}",))
+            self.assertTrue(trial.line.chip.enters(False), tenth)  # type: ignore[attr-defined]
+
+    def test_the_blank_end_of_a_page_is_not_sent(self) -> None:
+        trial = run("tm4c1294", {"flash": sample_for("tm4c1294", 700)}, compare=False, start=False)
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertLess(trial.line.to_chip_count, 1200)
+
+
+if __name__ == "__main__":
+    unittest.main()
