@@ -21,22 +21,11 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.spec import Erasing
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Keep, Wishes
-from tests.core.situations import BOARD_OF
+from tests.core.situations import BOARDS_OF
 
 from .seeded import on_all_processors
 
-_SEVERAL = {
-    "stm32-rom": ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031"),
-    "avr-061": ("atmega328p", "atmega168"),
-    "avr-068": ("atmega2560", "atmega1280"),
-    "avr-109": ("atmega32u4", "at90usb1286"),
-    "esp-rom": ("esp8266", "esp32", "esp32c3"),
-    "lpc-isp": ("lpc1769", "lpc1114", "lpc812", "lpc845"),
-    "pic-an851": ("pic18f4520", "pic18f4620"),
-    "pic-an1310": ("pic18f46k22", "pic18f67j50"),
-    "xmodem": ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem"),
-}
-BOARDS = {dialect: _SEVERAL.get(dialect, (board,)) for dialect, board in BOARD_OF.items()}
+BOARDS = BOARDS_OF
 """The bench boards that stand for each dialect: where its chips differ, several."""
 _FILLED = 48 * 1024
 _BYTES = 2300

@@ -139,7 +139,7 @@ class Records(unittest.TestCase):
             with self.subTest(part.name):
                 flash = part.flash
                 self.assertEqual(flash.size % 1024, 0)
-                self.assertIn(flash.write_unit, (1, 4, 8, 16, 32, 64, 128, 256, 4096))
+                self.assertIn(flash.write_unit, (1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 4096))
                 self.assertIn(flash.erased, (0x00, 0xFF))
                 for _, size in flash.layout:
                     self.assertGreaterEqual(flash.erase_time(size).longest_s, flash.erase_time(size).typical_s)

@@ -15,6 +15,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, port_rows, talks_every, without_line_ends
 
 BOARD = "atmega328p"
+BOARDS = ("atmega328p", "atmega168")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

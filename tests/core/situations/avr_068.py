@@ -10,6 +10,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "atmega2560"
+BOARDS = ("atmega2560", "atmega1280")
 IMAGE = sample_for(BOARD, 3000)
 
 ROWS = [

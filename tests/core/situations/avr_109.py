@@ -12,6 +12,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, talks_every, usual_rows
 
 BOARD = "at90usb1286"
+BOARDS = ("atmega32u4", "at90usb1286")
 USB = "atmega32u4"
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}

@@ -10,6 +10,7 @@ from greenstep.core.image import Image, Piece
 from .situation import Situation, usual_rows
 
 BOARD = "esp32"
+BOARDS = ("esp8266", "esp32", "esp32c3")
 IMAGE = sample_for(BOARD, 3000)
 SMALL = sample_for("esp8266", 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}

@@ -12,6 +12,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "pic18f46k22"
+BOARDS = ("pic18f46k22", "pic18f67j50")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

@@ -12,6 +12,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "pic18f4520"
+BOARDS = ("pic18f4520", "pic18f4620")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

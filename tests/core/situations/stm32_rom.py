@@ -15,6 +15,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, port_rows, talks_every, without_line_ends
 
 BOARD = "stm32f072"
+BOARDS = ("stm32f072", "stm32f103", "stm32l053", "stm32g071", "stm32c031")
 IMAGE = sample_for(BOARD, 3000)
 F103 = sample_for("stm32f103", 3000)
 GREET: dict[str, Any] = {"purpose": "greet"}

@@ -13,6 +13,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "cc2650"
+BOARDS = ("cc2650", "cc2652p", "cc2538")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

@@ -12,6 +12,7 @@ from greenstep.core.wishes import Keep, Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "tm4c123"
+BOARDS = ("tm4c123", "tm4c1294")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

@@ -13,6 +13,7 @@ from greenstep.core.wishes import Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "smoke-fan"
+BOARDS = ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

@@ -14,7 +14,7 @@ from ..link import Deadline, LineSettings, RateRefused, ResetBy
 from .evidence import observe
 from .session import Session
 
-_LONGEST_FOREIGN_S = 5.0
+_LONGEST_FOREIGN_S = 15.0
 _NEXT_WORDS_S = 1.5
 _TALKS_AGAIN_S, _ENOUGH = 6.0, 24
 
@@ -104,7 +104,8 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
         reached = not only_hasty or spec.gives_up or spec.asking.breaks_in
         if other is session.job.dialect or not spec.asking.sent or not reached or deadline.over:
             continue
-        answer = _asked_anew(session, other, LineSettings(session.first_settings.baud, other.frame), 3)
+        times = 2 if spec.asking.measures_rate else 3  # who measures the rate answers soon or never
+        answer = _asked_anew(session, other, LineSettings(session.first_settings.baud, other.frame), times)
         if answer is not None:
             session.notes.answered_other = other.title, answer
             return
