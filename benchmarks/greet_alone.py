@@ -21,7 +21,7 @@ from greenstep.work.surveying import scope
 
 from .seeded import on_all_processors
 
-LONGEST_S = 20.0
+LONGEST_S = 30.0
 _AT = LineSettings(115200)
 
 

@@ -72,7 +72,7 @@ class Learning(unittest.TestCase):
                 assert found.candidate is not None
                 self.assertEqual((found.candidate.hookup.name, found.leaves), (circuit.hookup, "heard"))
 
-    def test_with_a_port_alone_each_is_known_within_twenty_seconds(self) -> None:
+    def test_with_a_port_alone_each_is_known_within_thirty_seconds(self) -> None:
         """`python -m benchmarks.greet_alone` does all boards of the bench."""
         for board, said in (
             ("atmega168", "avr-061, cap-dtr, 57600"), ("atmega1280", "avr-068, cap-dtr, 57600"),

@@ -118,7 +118,7 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         running = heard.answer or running
         yield heard
     resets: list[str] = []
-    listened: set[str] = set()
+    listened: set[Moves] = set()
     fallback: Found | None = None
     waiting, tried = list(candidates), []
     for name in _PULSES:
@@ -130,14 +130,25 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
                 running = ""  # the program was heard: its loader is over
                 waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
                 break
+    program_heard = bool(resets) and pulsed.meaning.kind == "text"
+    entered: dict[Moves, bool] = {}
     if not resets:  # a program that needs no boot pin would have been heard
         waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
     while waiting:
         candidate = waiting.pop(0)
         tried.append(candidate)
+        driver, moves = Driver(link, candidate.hookup), _moves(candidate)
+        if program_heard and _needs_boot_pin(candidate):
+            if moves not in entered:
+                meaning = meaning_of(_hear_after_reset(link, driver, candidate, console), console)
+                entered[moves] = meaning.kind != "text"
+                if not entered[moves]:  # it ran the program: the boot pin is not reached so, whoever is asked
+                    resets.append(candidate.hookup.name)
+                    yield Tried(candidate.hookup.name, candidate.dialect.name, candidate.baud, "resets", meaning)
+            if not entered[moves]:
+                continue
         link.configure(console)
         link.discard()
-        driver = Driver(link, candidate.hookup)
         try:
             answer = _enter_and_ask(link, driver, candidate, running)
         except RateRefused:  # the adapter cannot make this rate
@@ -158,7 +169,6 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
             if fallback is None or (fallback.leaves, leaves) == ("stays", "silent"):
                 fallback = found
             continue
-        moves = f"{candidate.hookup.name} {candidate.hookup.enter}"
         heard_after = b"" if moves in listened else _hear_after_reset(link, driver, candidate, console)
         listened.add(moves)
         meaning = meaning_of(heard_after, console)
@@ -169,6 +179,28 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         if not waiting and fallback is None:
             waiting = _at_other_rates(tried, resets)
     yield fallback or Found(None, resets=tuple(resets), running_already=running)
+
+
+Moves = tuple[Role | None, bool, bool, tuple[bool, bool]]
+"""What moves reset, whether through a cross pair, whether there is a boot pin, and the lines that select it."""
+
+
+def _moves(candidate: Candidate) -> Moves:
+    hookup = candidate.hookup
+    return hookup.reset, hookup.crossed, hookup.boot is not None, hookup.lines_for(False, True)
+
+
+def _by_moves(waiting: Sequence[Candidate]) -> list[Candidate]:
+    """In the same order, but all that move the lines alike in a row."""
+    groups: dict[Moves, list[Candidate]] = {}
+    for candidate in waiting:
+        groups.setdefault(_moves(candidate), []).append(candidate)
+    return [candidate for group in groups.values() for candidate in group]
+
+
+def _needs_boot_pin(candidate: Candidate) -> bool:
+    spec = candidate.dialect.spec
+    return candidate.hookup.boot is not None and not spec.gives_up and not spec.asking.breaks_in
 
 
 def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple[Tried, float]:
@@ -210,7 +242,9 @@ def _likeliest_first(
 
     same = [c for c in waiting if c.hookup.reset is not None and c.hookup.reset.line == line]
     others = [c for c in waiting if c not in same]
-    return [*dict.fromkeys(at_its_rate(c) for c in sorted(same, key=unlikely)), *others]
+    ranks = sorted({unlikely(candidate) for candidate in same})
+    ordered = [c for rank in ranks for c in _by_moves([c for c in same if unlikely(c) == rank])]
+    return [*dict.fromkeys(at_its_rate(candidate) for candidate in ordered), *others]
 
 
 def _at_other_rates(tried: Sequence[Candidate], resets: Sequence[str]) -> list[Candidate]:
