@@ -64,7 +64,8 @@ class Bench:
         loader = getattr(kind, "loader", getattr(kind, "loader_bytes", 0))
         low, room = (loader[0], loader[1] - loader[0]) if isinstance(loader, tuple) else (0, loader)
         self.part = self._part(room, bool(room) and isinstance(loader, tuple) and not low)
-        self.flash = filled(bytes(chip.flash), self.memory, chip.base)
+        whole = self.dialect.spec.shows_sums_only  # then nothing is beside the image, and no image would be whole
+        self.flash = bytes(chip.flash) if whole else filled(bytes(chip.flash), self.memory, chip.base)
         self.eeprom_before = random.Random(5).randbytes(len(getattr(chip, "eeprom", b"")))
         self.eeprom = self.eeprom_before
         self.base = chip.base
@@ -302,9 +303,12 @@ def cases(dialects: Iterable[str]) -> list[tuple[str, str, int]]:
     """(dialect, board, which kind), without what a dialect cannot do."""
     rows = []
     for dialect in dialects:
-        reads = find_dialect(dialect).spec.reads
+        spec = find_dialect(dialect).spec
+        if spec.shows_sums_only:  # one image whole, and nothing beside it
+            rows += [(dialect, board, KINDS.index(kind)) for board in BOARDS[dialect] for kind in (first, again)]
+            continue
         for board in BOARDS[dialect]:
-            wanted = [kind for kind in KINDS if reads or kind not in _READING]
+            wanted = [kind for kind in KINDS if spec.reads or kind not in _READING]
             if not Bench(dialect, board).eeprom:
                 wanted = [kind for kind in wanted if kind not in _OF_EEPROM]
             rows += [(dialect, board, KINDS.index(kind)) for kind in wanted]

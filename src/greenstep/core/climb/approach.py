@@ -75,7 +75,9 @@ def _describe(memory: str, image: Image, part: Part) -> str:
 
 def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened, refuse what could only be answered by reading back. Raises RefusedFault."""
-    if job.dialect.spec.reads or job.purpose not in ("verify", "backup", "erase"):
+    spec = job.dialect.spec
+    refused = ("backup",) if spec.shows_sums_only else () if spec.reads else ("verify", "backup", "erase")
+    if job.purpose not in refused:
         return
     raise RefusedFault.of(
         f"cannot-{job.purpose}",

@@ -143,6 +143,8 @@ def _prove(
         tally.done += total(checks)
         yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
         return
+    if transfer.job.dialect.spec.shows_sums_only:
+        _refuse_sum(transfer)
     tally.summed = False
     narrows = transfer.job.dialect.spec.reads_slowly and transfer.dialect.can_checksum()
     spans = _differing(transfer, memory_plan, checks) if narrows else checks
@@ -182,6 +184,18 @@ def _prove(
         refuse_protected(transfer, memory_plan)
     difference = comparison.difference(transfer, memory_plan, comparison.first_wrong)
     raise VerifyFault(*explain(transfer.session, "verify", difference=difference))
+
+
+def _refuse_sum(transfer: Transfer) -> None:
+    """Raises VerifyFault: the chip told another sum, and shows nothing else."""
+    if transfer.session.state is ChipState.WRITTEN:
+        transfer.session.move_to(ChipState.DIFFERS)
+    raise VerifyFault.of(
+        "other-image",
+        "the chip holds another image",
+        transfer.dialect.sums_seen(),
+        ("upload it again", "is this the file that you mean?"),
+    )
 
 
 def _worth_repairing(transfer: Transfer, tally: _Tally) -> bool:

@@ -254,6 +254,10 @@ class Dialect(ABC):
         """Whether the chip's own checksum over that span is that of `data`."""
         raise NotImplementedError(f"{self.name} has no checksum")
 
+    def sums_seen(self) -> tuple[str, ...]:
+        """What the chip told at the last comparison, in words: for loaders that show sums only."""
+        return ()
+
     @classmethod
     def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
         """What of the spans the loader can show."""

@@ -123,6 +123,8 @@ class Spec:
     erases_unguarded: bool = False
     """Whether a damaged command may erase more or elsewhere, unseen by the chip. Then a rate that was found on
     another day is proven again, more briefly, before anything is erased at it."""
+    shows_sums_only: bool = False
+    """Whether it shows no byte of a memory, but the sum of a whole image."""
     speaks_text: bool = False
     """Whether its answers are text, in capitals and digits."""
     settings: tuple[Setting, ...] = ()

@@ -113,9 +113,9 @@ def _other_boot(hookup: Hookup) -> Hookup:
 def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: LineSettings) -> Iterator[SurveyEvent]:
     """Pulse each line, and hear whether that resets; then try the candidates until one is answered, first those that
     match what was heard. The last event is `Found`. Raises LinkLost, LinesMissing."""
-    running = ""
+    running = met = ""
     for heard in _before(link, candidates, console):
-        running = heard.answer or running
+        running, met = heard.answer or running, heard.dialect or met
         yield heard
     resets: list[str] = []
     listened: set[Moves] = set()
@@ -130,6 +130,7 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
                 running = ""  # the program was heard: its loader is over
                 waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
                 break
+    waiting.sort(key=lambda candidate: candidate.dialect.name != met)  # it answered before any reset
     program_heard = bool(resets) and pulsed.meaning.kind == "text"
     entered: dict[Moves, bool] = {}
     if not resets:  # a program that needs no boot pin would have been heard

@@ -1,0 +1,67 @@
+"""A signed image as SMP uploads it: header, program, and after it tagged values, among them the hash by which the
+slot reports it (image format of the open boot loader that most of these boards have, "Image format")."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+
+from ..frozen import frozen
+
+MAGIC = bytes.fromhex("3DB8F396")
+_HEADER_BYTES = 32
+_PLAIN_TAGS, _PROTECTED_TAGS = 0x6907, 0x6908
+_HASHES = {0x10: "sha256", 0x11: "sha384", 0x12: "sha512"}
+
+
+class SignedImageError(ValueError):
+    """Bytes that are no signed image; the message says what was expected."""
+
+
+@frozen
+class SignedImage:
+    """`digest` is the hash that its tags tell, `right` whether it is that of the program; `length` its bytes with
+    all tags."""
+
+    version: str
+    digest: bytes
+    right: bool
+    length: int
+
+
+def read_signed(data: bytes) -> SignedImage:
+    """The signed image at the beginning of `data`. Raises SignedImageError."""
+    if data[:4] != MAGIC or len(data) < _HEADER_BYTES:
+        raise SignedImageError(
+            f"it begins with {data[:4].hex(' ').upper() or 'nothing'}, a signed image with 3D B8 F3 96"
+        )
+    head, protected = (int.from_bytes(data[at : at + 2], "little") for at in (8, 10))
+    end = head + int.from_bytes(data[12:16], "little")
+    major, minor, revision = data[20], data[21], int.from_bytes(data[22:24], "little")
+    hashed = end + protected
+    if protected:
+        _area(data, end, _PROTECTED_TAGS)
+    length = _area(data, hashed, _PLAIN_TAGS)
+    told = next(((tag, value) for tag, value in _tags(data, hashed, length) if tag in _HASHES), None)
+    if told is None:
+        raise SignedImageError("no hash among its tags")
+    right = hashlib.new(_HASHES[told[0]], data[:hashed]).digest() == told[1]
+    return SignedImage(f"{major}.{minor}.{revision}", told[1], right, length)
+
+
+def _area(data: bytes, at: int, magic: int) -> int:
+    """The end of an area of tags. Raises SignedImageError."""
+    if len(data) < at + 4 or int.from_bytes(data[at : at + 2], "little") != magic:
+        raise SignedImageError(f"no tags at {at:X}, behind its program: it is not signed, or cut short")
+    end = at + int.from_bytes(data[at + 2 : at + 4], "little")
+    if len(data) < end:
+        raise SignedImageError(f"its tags reach to {end:X}, the file to {len(data):X}")
+    return end
+
+
+def _tags(data: bytes, at: int, end: int) -> Iterator[tuple[int, bytes]]:
+    at += 4
+    while at + 4 <= end:
+        size = int.from_bytes(data[at + 2 : at + 4], "little")
+        yield int.from_bytes(data[at : at + 2], "little"), data[at + 4 : at + 4 + size]
+        at += 4 + size

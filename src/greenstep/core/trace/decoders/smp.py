@@ -1,0 +1,50 @@
+"""A recorded conversation in SMP, explained."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...dialects.smp_frames import Command, Packet, letters_of, packet_of
+from ..told import Narrated
+
+
+def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+    """One row per packet: what was asked, and what the answer says."""
+    from ...dialects.smp import decoded
+
+    rows = []
+    for index, (sent, heard) in enumerate(exchanges):
+        asked, told = _packet_in(sent), _packet_in(heard)
+        if asked is None or not Command.known(asked.command):
+            rows.append(Narrated(index, 1, "", f"{len(sent)} bytes" if sent else "text"))
+            continue
+        values = decoded(asked.body) or {}
+        place, detail = None, ""
+        data, off = values.get("data"), values.get("off")
+        if isinstance(data, bytes) and isinstance(off, int):
+            place, detail = (off, len(data)), f"{off:08X}, {len(data)} bytes"
+        answer = None if told is None else decoded(told.body)
+        if answer is None:
+            detail, place = f"{detail}; no answer".removeprefix("; "), None
+        elif answer.get("rc"):
+            detail, place = f"{detail}; rc {answer['rc']}".removeprefix("; "), None
+        rows.append(Narrated(index, 1, Command.of(asked.command).words, detail, place))
+    return rows
+
+
+def _packet_in(data: bytes) -> Packet | None:
+    """The first whole packet in what was sent or heard."""
+    letters, begun = b"", False
+    for line in data.split(b"\n"):
+        found = letters_of(line, begun)
+        if found is None:
+            continue
+        letters = letters + found if begun else found
+        try:
+            packet = packet_of(letters)
+        except ValueError:
+            return None
+        if packet is not None:
+            return packet
+        begun = True
+    return None
