@@ -1,0 +1,145 @@
+"""Simulated EFM8 with its factory bootloader on a UART, from AN945. Boards: efm8bb1, efm8ub2.
+
+Stricter than silicon: without the keys nothing is erased or written; a write onto what is not blank is noted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from functools import partial
+
+from greenstep.core.frozen import frozen
+from greenstep.core.link import LineSettings
+
+from .. import application, samples
+from ..boards import BenchBoard
+from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
+from ..crc16 import crc16
+from ..faults import Faults
+from ..stock import Stock
+
+Steps = Generator[Wish, int, None]
+_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
+_PAGE, _PAGE_S, _BYTE_S, _CRC_BYTE_S = 512, 0.006, 20e-6, 10e-6
+_OK, _RANGE, _BAD_ID, _BAD_CRC = b"\x40", b"\x41", b"\x42", b"\x43"
+
+
+@frozen
+class Efm8Kind:
+    """Sizes in bytes; `number` is device and derivative."""
+
+    title: str
+    flash_bytes: int
+    loader_bytes: int
+    number: bytes
+
+
+KINDS = {
+    "efm8bb1": Efm8Kind("EFM8BB10F8, 8 KiB", 8192, 512, b"\x30\x02"),
+    "efm8ub2": Efm8Kind("EFM8UB20F64, 64 KiB", 65536, 2048, b"\x28\x41"),
+}
+
+
+class SimulatedEfm8(SimulatedChip):
+    """One chip; its bootloader is at the end of the flash."""
+
+    def __init__(self, kind: Efm8Kind, faults: Faults | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.flash[kind.flash_bytes - kind.loader_bytes :] = b"\xa5" * kind.loader_bytes
+        self.settings = self.console = LineSettings(115200)
+        self.running = False
+        self._measuring = False
+        self._unlocked = False
+        self._leaves = False
+
+    def boot(self, boot_selected: bool) -> Program:
+        enters = boot_selected or self.flash[0] == 0xFF
+        return self._loader() if enters and not self.faults.no_boot else self._application()
+
+    def _application(self) -> Program:
+        self.running = True
+        return application.run(self, bytes(self.flash), self.console, self.faults)
+
+    def hear_raw(self, value: int, sent: LineSettings) -> bool:
+        if not self._measuring or not self._listening:
+            return False
+        self._measuring = False
+        if value != 0xFF or not self.follows(sent.baud, 230400):
+            self.settings = LineSettings(max(300, sent.baud * 2 // 5))
+            self.violation(f"rate measured on {value:02X}")
+            return False
+        self.settings = LineSettings(sent.baud)
+        return True
+
+    def _loader(self) -> Program:
+        self.running = self._unlocked = self._leaves = False
+        self.settings = self.console
+        yield Spend(0.002)
+        self._measuring = True
+        while not self._leaves:
+            if (yield Take()) != ord("$"):
+                continue
+            size = yield Take()
+            if size < 1:
+                continue
+            values = yield from self.several(size)
+            data = bytes(max(0, value) for value in values)
+            yield from self._record(data[0], data[1:])
+        yield Spend(self.settings.seconds(3))
+        self.restart(self._application())
+
+    def _inside(self, address: int, size: int) -> bool:
+        return address + size <= self.kind.flash_bytes - self.kind.loader_bytes
+
+    def _record(self, command: int, data: bytes) -> Steps:
+        address = int.from_bytes(data[:2], "big")
+        if command == 0x30 and len(data) == 2:
+            self.send(_OK if data == self.kind.number else _BAD_ID)
+        elif command == 0x31 and data[:2] == b"\xa5\xf1":
+            self._unlocked = True
+            self.send(_OK)
+        elif command in (0x32, 0x33) and len(data) >= 2:
+            if not self._unlocked:
+                self.violation(f"command {command:02X} before the keys")
+                self.send(_RANGE)
+                return
+            start = address - address % _PAGE
+            if not self._inside(start if command == 0x32 else address, max(1, len(data) - 2)):
+                self.send(_RANGE)
+                return
+            if command == 0x32:
+                yield Spend(_PAGE_S * self.faults.slow_erase)
+                self.flash[start : start + _PAGE] = b"\xff" * _PAGE
+            if len(data) > 2:
+                yield Spend(_BYTE_S * (len(data) - 2))
+                self.put(address, data[2:])
+            self.send(_OK)
+        elif command == 0x34 and len(data) == 6:
+            last = int.from_bytes(data[2:4], "big")
+            if last < address or last >= self.kind.flash_bytes:
+                self.send(_RANGE)
+                return
+            yield Spend(_CRC_BYTE_S * (last + 1 - address))
+            right = crc16(bytes(self.flash[address : last + 1])) == int.from_bytes(data[4:6], "big")
+            self.send(_OK if right else _BAD_CRC)
+        elif command == 0x36 and len(data) == 2:
+            self.send(_OK)
+            self._leaves = True
+        else:
+            self.violation(f"command {command:02X} with {len(data)} bytes")
+            self.send(_RANGE)
+
+
+def _board(name: str, circuit: Circuit) -> BenchBoard:
+    kind = KINDS[name]
+    return BenchBoard(
+        name, "efm8", name, name, circuit, 115200, _FAN,
+        stock=lambda: Stock(kind.title, partial(SimulatedEfm8, kind), samples.plain_image),
+    )  # fmt: skip
+
+
+BOARDS = (_board("efm8bb1", DtrResetRtsBoot("low")), _board("efm8ub2", RtsResetDtrBoot("low")))
