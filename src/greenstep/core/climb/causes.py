@@ -14,7 +14,7 @@ from ..link import Deadline, LineSettings, RateRefused, ResetBy
 from .evidence import observe
 from .session import Session
 
-_LONGEST_FOREIGN_S = 15.0
+_LONGEST_FOREIGN_S, _LONGEST_BY_HAND_S = 15.0, 1.7
 _NEXT_WORDS_S = 1.5
 _TALKS_AGAIN_S, _ENOUGH = 6.0, 24
 
@@ -97,7 +97,7 @@ def _hear_after_reset(session: Session, phase: Phase) -> bytes:
 def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
     """Ask in other dialects, which changes nothing on any chip. With `only_hasty`, a program is running: only loaders
     that time out, or that are entered through a break, are asked."""
-    longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_FOREIGN_S / 3
+    longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_BY_HAND_S
     deadline = Deadline.after(session.link, longest_s)
     for other in all_dialects():
         spec = other.spec
