@@ -71,6 +71,7 @@ STM32_IDS = [
     "495",
     "497",
     "482",
+    *("44C", "493", "44D", "459", "489", "471", "472", "494", "492", "474", "478", "484", "485", "455", "481", "476"),
 ]
 AVR_SIGNATURES = [
     "1E9307",
@@ -86,6 +87,8 @@ AVR_SIGNATURES = [
     "1E9705",
     "1E9703",
     "1E9704",
+    *("1E9403", "1E9502", "1E9602", "1E9702", "1E940A", "1E9508", "1E9511", "1E9706", "1E9608", "1E9781"),
+    *("1E9316", "1E9415", "1E9308", "1E9404", "1E9405"),
 ]
 
 CATALOGUE = Catalogue.load()
@@ -111,8 +114,21 @@ class Records(unittest.TestCase):
                     self.assertIn(said, part.extra["differs"])
         self.assertEqual(CATALOGUE.find("stm32").by_ident(0x410).name, "stm32f10x-medium")  # type: ignore[union-attr]
 
+    def test_four_hundred_parts_and_the_names_that_are_printed_on_them(self) -> None:
+        self.assertGreaterEqual(len(CATALOGUE.parts), 400)
+        for printed, name in (
+            ("CC2652P1FRGZR", "cc2652p"), ("cc2640r2f", "cc2640r2"), ("TM4C123GH6PM", "tm4c123gh6pm"), ("MKL27Z256VLH4", "mkl27z256"),
+            ("LPC55S69JBD100", "lpc55s69"), ("MCXN947VDF", "mcxn947"), ("EFM8BB10F8G-A-QFN20", "efm8bb10f8"), ("nRF52840-QIAA", "nrf52840"),
+            ("STM32H563ZIT6", "stm32h562-573"), ("STM32U595ZJT6Q", "stm32u59x-5ax"), ("STM32C071RBT6", "stm32c071"), ("GD32VF103CBT6", "gd32vf103"),
+            ("AT32F403AVGT7", "at32f403a"), ("MM32F103", "mm32f103"), ("ATmega128A-AU", "atmega128"), ("ATmega324PA-AU", "atmega324pa"),
+            ("LPC11U35FHI33", "lpc11u35"), ("LPC2378FBD144", "lpc2378"), ("LPC804M101JDH24", "lpc804"), ("PIC18LF26K80-I/SO", "pic18lf26k80"),
+            ("18F14K50", "pic18f14k50"), ("PIC18F8722-I/PT", "pic18f8722"),
+        ):  # fmt: skip
+            with self.subTest(printed):
+                self.assertEqual([part.name for part in CATALOGUE.find(printed).parts], [name])
+
     def test_supplies_of_parts_that_take_no_5_volts(self) -> None:
-        for name in ("pic18f45k20", "pic18f46k20", "pic18lf45k22", "pic18lf46k22", "pic18lf25k80"):
+        for name in ("pic18f45k20", "pic18f46k20", "pic18lf45k22", "pic18lf46k22", "pic18lf25k80", "pic18lf66k80"):
             self.assertEqual(CATALOGUE.find(name).first.wires.volts_range, (1.8, 3.6), name)
         self.assertEqual(CATALOGUE.find("pic18f45k22").first.wires.volts, 5.0)
 

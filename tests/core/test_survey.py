@@ -20,7 +20,9 @@ from greenstep.bench.faults import Faults
 from greenstep.bench.line import SimulatedLine
 from greenstep.bench.trial import run
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.registry import all_dialects, find_dialect
+from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.recording_link import RecordingLink
 from greenstep.core.survey.hookups import (
@@ -140,6 +142,28 @@ class Learning(unittest.TestCase):
         link = RecordingLink(VirtualLink(line_of("stm32f072", NoLines()), AT, has_lines=False))
         with self.assertRaises(LinesMissing):
             list(find_hookup(link, BOTH, AT))
+
+
+class EveryQuestion(unittest.TestCase):
+    def test_no_chip_is_changed_by_any_dialect_s_question(self) -> None:
+        """In its loader, after a reset for each question, and then without one."""
+        for name, board in BOARDS.items():
+            line = board.build()
+            chip = line.chip
+            before = {memory: bytes(getattr(chip, memory)) for memory in chip.memories}
+            hookup = named_hookup(board.circuit.hookup, Catalogue.load().find(board.chip).first.boot_level)
+            link = RecordingLink(VirtualLink(line, AT, on_for_s=1.0))
+            driver = Driver(link, hookup)
+            for resets in (True, False):
+                for dialect in all_dialects():
+                    if resets and hookup.enter is not None:
+                        driver.enter(dialect.spec.asking.breaks_in)
+                    link.configure(LineSettings(board.baud, dialect.frame))
+                    asked = dialect(link)
+                    for _ in range(2 if dialect.spec.asking.sent else 0):
+                        asked.ask(min(0.2, dialect.spec.asking.wait_s))
+            with self.subTest(name):
+                self.assertEqual({memory: bytes(getattr(chip, memory)) for memory in chip.memories}, before)
 
 
 class ByHand(unittest.TestCase):

@@ -135,7 +135,10 @@ class WithoutAnImage(ToolTest):
         self.assertIn("these can: stm32-rom", run.text)
         told = self.run_tool("lock", "--chip", "atmega328p", "--port", "nowhere", "--json")
         self.assertEqual(told.event("fault")["findings"][0]["key"], "cannot-lock")
-        self.assertIn("these can: lpc-isp, nxp-mcu, stm32-rom", self.run_tool("unlock", "--chip", "esp32", "--port", "nowhere").text)
+        self.assertIn(
+            "these can: lpc-isp, nxp-mcu, stm32-rom",
+            self.run_tool("unlock", "--chip", "esp32", "--port", "nowhere").text,
+        )
 
     def test_an_eeprom_is_saved(self) -> None:
         bench = self.bench("hive-scale")

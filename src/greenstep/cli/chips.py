@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from greenstep.core.dialects.spec import Erasing, Starting
+from greenstep.core.dialects.spec import Erasing, Spec, Starting
 
 from .faults import faults_as_asked
 
@@ -32,6 +32,7 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
     greenstep chips 1E950F
     """
     from greenstep.core.chips import Catalogue
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.dialects.registry import dialect_names, find_dialect, is_own
     from greenstep.core.errors import usage
 
@@ -51,7 +52,8 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
     else:
         for name in dialect_names():
             _line(find_dialect(name), catalogue)
-        click.echo("\ngreenstep chips WORD searches; greenstep chips DIALECT says what it can")
+        click.echo(f"\n{len(catalogue.parts)} records, {Dialect.tried}")
+        click.echo("greenstep chips WORD searches; greenstep chips DIALECT says what it can")
     return 0
 
 
@@ -103,16 +105,23 @@ _ERASES = {
 }
 
 
+def _reads_back(spec: Spec) -> str:
+    if spec.shows_sums_only:
+        return "no: a sum or hash of what it holds proves it"
+    return "yes" if spec.reads else "no: each block is acknowledged, and that is all"
+
+
 def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
     spec = dialect.spec
     click.echo(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}\n")
     rows = [
-        ("read back", "no: each block is acknowledged, and that is all" if not spec.reads else "yes"),
+        ("read back", _reads_back(spec)),
         ("erase", _ERASES[spec.erasing] + ("; alone too" if spec.erases_alone else "")),
         ("chip", "says which it is" if spec.tells_chip else "does not say which it is: name it"),
         ("lock", " and ".join(["lock"] * spec.can_lock + ["unlock"] * spec.can_unlock) or "no"),
         ("starts by", "a reset" if spec.starting is Starting.RESET else "a command"),
         ("times out", "yes, soon: reset while the tool asks" if spec.gives_up else "no, it waits"),
+        ("known", dialect.tried),
     ]  # fmt: skip
     for name, value in rows:
         click.echo(f"  {name:<10} {value}")
