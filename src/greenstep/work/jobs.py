@@ -23,6 +23,7 @@ from .settings import settings_of, talk_lines
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Aside, RateMemory
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.image.granules import Remembered
     from greenstep.core.image.partitions import Partition
 
@@ -70,7 +71,7 @@ def make_job(
         patience_s=said.patience,
         expect=said.expect or "",
         expect_within_s=said.expect_within or 5.0,
-        console=LineSettings(said.console_baud or dialect.first_baud(board.choice.first, line.baud)),
+        console=LineSettings(said.console_baud or _console_rate(dialect, board, line.baud)),
         start=said.start is not False,
         also_accepts=frozenset(said.also_accept or ()),
         bootloader_bytes=said.bootloader_bytes,
@@ -83,6 +84,11 @@ def make_job(
         pins=pins_of(board),
         rates=_rates(board, person) if board.fastest else None,
     )
+
+
+def _console_rate(dialect: type[Dialect], board: Board, baud: int) -> int:
+    """The program's, unless it is said: that at which the bootloader is first asked, if that follows the board's."""
+    return baud if dialect.spec.asking.at_baud else dialect.first_baud(board.choice.first, baud)
 
 
 def _rates(board: Board, person: Person) -> RateMemory:

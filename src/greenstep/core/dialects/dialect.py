@@ -141,7 +141,7 @@ class Dialect(ABC):
     @classmethod
     def first_baud(cls, part: Part, baud: int) -> int:
         """The rate to ask at if `baud` is wanted: different only for loaders that change it once they answer."""
-        return baud
+        return cls.spec.asking.at_baud or baud
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""

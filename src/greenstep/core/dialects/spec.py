@@ -69,6 +69,8 @@ class Asking:
     """Regular expressions over bytes, for everything it sends besides these answers."""
     measures_rate: bool = False
     """Whether the loader measures the rate from the first byte it hears, which must be its own."""
+    at_baud: int = 0
+    """The one rate at which it can be asked, before it goes to another; 0 if it takes any."""
     other_bauds: tuple[int, ...] = ()
     """Rates that its loaders are built for besides the parts' usual one."""
     usb_maker: str = ""

@@ -284,7 +284,7 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
         times = (
             1 if not dialect.spec.asking.measures_rate else 2 if place else 3
         )  # a loader that was asked before answers at last
-        settings = LineSettings(baud, dialect.frame)
+        settings = _asked_at(dialect, baud)
         link.configure(settings)
         stranger = dialect(link)
         answers = [answer for _ in range(times) if (answer := stranger.ask(dialect.spec.asking.wait_s))]
@@ -294,11 +294,15 @@ def _before(link: RecordingLink, candidates: Sequence[Candidate], console: LineS
             return
 
 
+def _asked_at(dialect: type[Dialect], baud: int) -> LineSettings:
+    return LineSettings(dialect.spec.asking.at_baud or baud, dialect.frame)
+
+
 def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, running: str) -> str:
     """The answer of a bootloader that was entered just now; one that ran before answers as before, which does not
     count."""
     dialect = candidate.dialect
-    link.configure(LineSettings(candidate.baud, dialect.frame))
+    link.configure(_asked_at(dialect, candidate.baud))
     driver.enter(dialect.spec.asking.breaks_in)
     link.sleep(max(dialect.spec.asking.attempts[0].settle_s, 0.02))
     asked = dialect(link)
@@ -348,7 +352,7 @@ def _leave(
         heard += link.read(64, min(0.3, deadline.left_s))
         if meaning_of(heard, console).kind in _TALKS:
             return "heard"
-    link.configure(LineSettings(candidate.baud, candidate.dialect.frame))
+    link.configure(_asked_at(candidate.dialect, candidate.baud))
     return "stays" if candidate.dialect(link).ask(candidate.dialect.spec.asking.wait_s) else "silent"
 
 
@@ -392,7 +396,7 @@ TURN_S = 5.0
 
 def _asked(link: RecordingLink, dialect: type[Dialect], baud: int, times: int) -> type[Dialect] | None:
     """The dialect, if it answers one of a number of questions."""
-    link.configure(LineSettings(baud, dialect.frame))
+    link.configure(_asked_at(dialect, baud))
     asked = dialect(link)
     if dialect.spec.asking.breaks_in:  # this loader waits for a reset during the break
         link.set_break(True)

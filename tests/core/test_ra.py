@@ -1,0 +1,59 @@
+"""Renesas RA: packets, what would lock the part, an id code, and a packet that must not be programmed twice."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.dialects.ra_r01an5372 import Command, packet
+from greenstep.core.image import Piece
+from greenstep.core.wishes import Wishes
+
+BOARD, WITH_ID = "ra4m1", "ra6m3"
+
+
+class Ra(unittest.TestCase):
+    def test_an_inquiry_as_the_note_has_it(self) -> None:
+        self.assertEqual(packet(0x01, Command.INQUIRY), bytes.fromhex("01 00 01 00 FF 03"))
+
+    def test_option_setting_memory_is_left_out_and_told(self) -> None:
+        image = sample_for(BOARD, 3000)
+        longer = replace(image, pieces=(*image.pieces, Piece(0x01010018, b"\x00" * 16)))
+        trial = run(BOARD, {"flash": longer})
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        self.assertIn("left out: it can lock the part for good", str(trial.events))
+        alone = run(BOARD, {"flash": replace(image, pieces=longer.pieces[1:])})
+        self.assertEqual(alone.end.exit_code, 5)
+
+    def test_security_settings_are_written_when_meant_twice(self) -> None:
+        image = sample_for(BOARD, 3000)
+        data = image.pieces[0].data
+        secured = replace(image, pieces=(Piece(0, data[:0x410] + b"\x00" * 8 + data[0x418:]),))
+        for words, status in (((), 5), (("protection",), 5), (("protection", "lock-out"), 0)):
+            trial = run(BOARD, {"flash": secured}, wishes=Wishes(even_if=frozenset(words)))
+            self.assertEqual(trial.end.exit_code, status, trial.findings)
+
+    def test_the_crc_in_another_form_or_none_that_is_known(self) -> None:
+        for changes, said in (({"inverted": False}, "own checksum"), ({"inverted": True}, "own checksum")):
+            climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})
+            trial.line.chip.kind = replace(trial.line.chip.kind, **changes)  # type: ignore[attr-defined]
+            trial.events.extend(climb.run())
+            self.assertEqual(trial.end.exit_code, 0, trial.findings)
+            self.assertIn(said, trial.step("verify").evidence)
+
+    def test_an_id_code_that_is_none_is_refused_before_it_is_sent(self) -> None:
+        trial = run(WITH_ID, purpose="greet", wishes=Wishes(settings={"id": "12 34"}))
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "setting"))
+
+    def test_a_lost_answer_to_a_packet_does_not_have_it_programmed_again(self) -> None:
+        image = sample_for(BOARD, 6000)
+        count = run(BOARD, {"flash": image}).line.to_host_count
+        for place in range(count - 120, count - 20, 3):
+            trial = run(BOARD, {"flash": image}, faults=(f"drop-to-host={place}",))
+            self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), place)
+            self.assertTrue(trial.holds(image))
+
+
+if __name__ == "__main__":
+    unittest.main()
