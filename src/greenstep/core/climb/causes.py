@@ -105,9 +105,9 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
         if other is session.job.dialect or not spec.asking.sent or not reached or deadline.over:
             continue
         times = 2 if spec.asking.measures_rate else 3  # who measures the rate answers soon or never
-        answer = _asked_anew(
-            session, other, LineSettings(spec.asking.at_baud or session.first_settings.baud, other.frame), times
-        )
+        own_rate = session.job.dialect.spec.asking.at_baud  # a rate that only this dialect begins with
+        usual = session.job.settings.baud if own_rate else session.first_settings.baud
+        answer = _asked_anew(session, other, LineSettings(spec.asking.at_baud or usual, other.frame), times)
         if answer is not None:
             session.notes.answered_other = other.title, answer
             return
