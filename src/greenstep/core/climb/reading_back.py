@@ -62,7 +62,9 @@ class Comparison:
             self.missed += [block for block in plan.blocks if block.span.meets(place)]
         if not self.reads_differ and self._write_again(transfer, plan, place):
             return _read(transfer, plan, place)
-        if transfer.dialect.can_checksum() and not place.size % 4:  # else what was read is not what is there
+        unit = transfer.dialect.checksum_unit(plan.memory)
+        summed = transfer.dialect.can_checksum() and not (place.start % unit or place.size % unit)
+        if summed:  # else what was read is not what is there
             self.reads_differ |= not transfer.dialect.checksum_equals(plan.memory, place.start, again)
         return again
 

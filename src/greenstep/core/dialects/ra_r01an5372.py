@@ -59,7 +59,7 @@ STATUSES = {
 }
 _KINDS = {0xC0: RefusalKind.UNSUPPORTED, 0xC3: RefusalKind.UNSUPPORTED, 0xD0: RefusalKind.BAD_ADDRESS}
 _KINDS |= dict.fromkeys((0xDA, 0xDB, 0xDC), RefusalKind.LOCKED)
-_DAMAGED = (0xC1, 0xC2)
+_DAMAGED, _NOT_THIS_RATE = (0xC1, 0xC2), 0xD4
 _COMMAND, _DATA, _END = 0x01, 0x81, 0x03
 _BOOT_CODES = (0xC3, 0xC6)
 _DATA_BYTES, _MOST_UNITS, _LONGEST_CRC_S = 1024, 16, 2e-6
@@ -270,7 +270,12 @@ class RaR01An5372(Dialect):
         self._inverted = {held: True, held ^ 0xFFFFFFFF: False}.get(told)
 
     def move_to_rate(self, part: Part, baud: int) -> None:
-        self._again(Command.BAUD, baud.to_bytes(4, "big"))
+        try:
+            self._again(Command.BAUD, baud.to_bytes(4, "big"))
+        except ChipRefusal as refusal:
+            if refusal.answer[1:2] == bytes([_NOT_THIS_RATE]):
+                return
+            raise
         self.link.configure(replace(self.link.settings, baud=baud))
         self.link.sleep(0.001)
         self._again(Command.INQUIRY)

@@ -14,6 +14,7 @@ from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..hookup import Driver, Hookup, Role, named_hookup
 from ..hookup.circuits import LineName
+from ..hookup.sequence import parse_sequence
 from ..link import Deadline, LineSettings, RateRefused
 from ..recording_link import RecordingLink
 from .meaning import Meaning, meaning_of
@@ -121,9 +122,9 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
     listened: set[Moves] = set()
     fallback: Found | None = None
     waiting, tried = list(candidates), []
-    for name in _PULSES:
+    for name, other in ((name, other) for other in (False, True) for name in _PULSES):
         if any(c.hookup.reset is not None and c.hookup.reset.line == name for c in candidates):
-            pulsed, after_s = _pulsed(link, name, console)
+            pulsed, after_s = _pulsed(link, name, other, console)
             yield pulsed
             if pulsed.outcome == "resets":
                 resets.append(pulsed.hookup)
@@ -204,21 +205,27 @@ def _needs_boot_pin(candidate: Candidate) -> bool:
     return candidate.hookup.boot is not None and not spec.gives_up and not spec.asking.breaks_in
 
 
-def _pulsed(link: RecordingLink, line: LineName, console: LineSettings) -> tuple[Tried, float]:
+def _pulsed(link: RecordingLink, line: LineName, other: bool, console: LineSettings) -> tuple[Tried, float]:
     """Whether a pulse on one line resets, by wire or through a capacitor: a program, or a ROM, is heard starting
-    again; and how long after the pulse."""
-    hookup = named_hookup(f"{line}-reset-only", "")
+    again; and how long after the pulse. With `other` the other line is asserted meanwhile: it may hold a boot pin
+    otherwise. Loaders that wait first have no boot pin, and are heard without."""
+    name = f"{line}-reset-only"
+    hookup = named_hookup(name, "")
+    if other:
+        boot = Role("rts" if line == "dtr" else "dtr")
+        hookup = replace(hookup, name=f"{line}-reset-rts-boot" if line == "dtr" else "rts-reset-dtr-boot", boot=boot)
+        hookup = replace(hookup, enter=parse_sequence("boot on; reset on; wait 50 ms; reset off"))
     driver = Driver(link, hookup)
     heard, after_s = b"", 0.0
     if _is_quiet(link, console):
         driver.enter()
         began_s = link.now()
-        heard = link.read(1, _GIVES_UP_WITHIN_S)
+        heard = link.read(1, _LISTEN_AFTER_S if other else _GIVES_UP_WITHIN_S)
         after_s = link.now() - began_s
         heard += link.read(200, _LISTEN_AFTER_S) if heard else b""
     meaning = meaning_of(heard, console)
     outcome: Literal["resets", "silent"] = "resets" if meaning.kind in _TALKS else "silent"
-    return Tried(hookup.name, "", console.baud, outcome, meaning), after_s
+    return Tried(name, "", console.baud, outcome, meaning), after_s
 
 
 def _likeliest_first(

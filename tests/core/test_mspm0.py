@@ -1,0 +1,53 @@
+"""MSPM0: frames, the password, a chip that does not let itself be read, and what is not programmed twice."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from typing import Any
+
+from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.dialects.mspm0_slau887 import Command, crc32, framed
+from greenstep.core.image import Piece
+from greenstep.core.wishes import Wishes
+
+BOARD, WITH_PASSWORD = "mspm0l1306", "mspm0g3507"
+
+
+class Mspm0(unittest.TestCase):
+    def test_frames_and_their_sum(self) -> None:
+        self.assertEqual(framed(bytes([Command.CONNECTION])), bytes.fromhex("80 01 00 12 3A 61 44 DE"))
+        self.assertEqual(crc32(b"123456789"), 0xCBF43926 ^ 0xFFFFFFFF)
+
+    def test_a_wrong_password_is_sent_once_and_nothing_is_erased(self) -> None:
+        for words, key in (({"password": "11" * 32}, "locked"), ({"password": "FF"}, "setting")):
+            trial = run(WITH_PASSWORD, purpose="greet", wishes=Wishes(settings=words))
+            chip: Any = trial.line.chip
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, key))
+            self.assertEqual((chip.wrong, chip.violations), (1 if key == "locked" else 0, []))
+
+    def test_a_chip_that_is_not_read_is_proven_by_its_sums(self) -> None:
+        climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})
+        trial.line.chip.kind = replace(trial.line.chip.kind, reads=False)  # type: ignore[attr-defined]
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        self.assertIn("the chip's own checksum", trial.step("verify").evidence)
+
+    def test_the_boot_configuration_is_left_out(self) -> None:
+        image = sample_for(BOARD, 3000)
+        longer = replace(image, pieces=(*image.pieces, Piece(0x41C00000, b"\x00" * 128)))
+        trial = run(BOARD, {"flash": longer})
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        self.assertIn("left out: it can lock the chip for good", str(trial.events))
+
+    def test_nothing_is_programmed_twice_whatever_answer_is_lost(self) -> None:
+        image = sample_for(BOARD, 5000)
+        count = run(BOARD, {"flash": image}).line.to_host_count
+        for place in range(count - 290, count - 20, 7):
+            trial = run(BOARD, {"flash": image}, faults=(f"drop-to-host={place}",))
+            self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), place)
+            self.assertTrue(trial.holds(image))
+
+
+if __name__ == "__main__":
+    unittest.main()
