@@ -67,7 +67,8 @@ class Frames(unittest.TestCase):
     def test_a_later_chip_is_known_by_its_chip_id_and_not_by_its_rom_word(self) -> None:
         for told, said, name in (
             ("00" * 12 + "05 00 00 00" + "00" * 4, "chip id 5", "esp32c3"), ("00" * 12, "chip id 2", "esp32s2"),
-            ("00" * 12 + "17 00 00 00" + "00" * 4, "chip id 23", None),
+            ("00" * 12 + "17 00 00 00" + "00" * 4, "chip id 23", "esp32c5"), ("00" * 12 + "12 00 00 00" + "00" * 4, "chip id 18", "esp32p4"),
+            ("00" * 12 + "63 00 00 00" + "00" * 4, "chip id 99", None),
         ):  # fmt: skip
             identity = self.talk((request(0x14, ""), response(0x14, data=told))).identify()
             part = Catalogue.load().by_ident("esp-rom", identity.ident or 0)

@@ -18,8 +18,8 @@ _SPEEDS_BY_CHIP = {12: {"30": 0x0, "20": 0x1, "15": 0x2, "60": 0xF}, 16: {"24": 
 SIZES_8266 = {"512K": 0, "256K": 1, "1M": 2, "2M": 3, "4M": 4, "8M": 8, "16M": 9}
 SIZES = {"1M": 0, "2M": 1, "4M": 2, "8M": 3, "16M": 4, "32M": 5, "64M": 6, "128M": 7}
 ALL_SPEEDS = tuple(dict.fromkeys((*SPEEDS, *(name for names in _SPEEDS_BY_CHIP.values() for name in names))))
-SPEED_AS_IT_IS = (13,)
-"""Chip ids whose ROM may not start from every speed: the ESP32-C6."""
+SPEED_AS_IT_IS = (13, 18, 20, 23)
+"""Chip ids whose ROM may not start from every speed, or whose speeds are not known: ESP32-C6, P4, C61, C5."""
 
 
 def speeds_of(chip_id: int | None) -> dict[str, int]:
