@@ -6,6 +6,7 @@ import unittest
 
 from greenstep.bench.trial import run, sample_for
 from greenstep.core.dialects.nuvoton_isp import PACKET_BYTES, Command, packet
+from greenstep.core.image import Image, Piece
 
 WITH_SUM, WITHOUT = "m0518", "m480"
 
@@ -23,6 +24,12 @@ class Nuvoton(unittest.TestCase):
                 trial = run(WITHOUT, {"flash": image}, faults=(f"{kind}-to-chip={place}",))
                 with self.subTest(kind=kind, place=place):
                     self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+
+    def test_what_begins_within_a_page_is_written_there(self) -> None:
+        pieces = (Piece(0, sample_for(WITHOUT, 900).pieces[0].data), Piece(0x2123, bytes(range(1, 200))))
+        trial = run(WITHOUT, {"flash": Image("fan.hex", pieces)})
+        self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
+        self.assertTrue(trial.holds(Image("fan.hex", pieces)))
 
     def test_a_cell_that_is_not_programmed_shows_where_all_is_summed(self) -> None:
         image = sample_for(WITH_SUM, 900)

@@ -46,6 +46,10 @@ _ERASE_LONGEST_S, _PROGRAM_LONGEST_S = 8.0, 0.2
 _QUIET_S, _TRIES = 0.03, 4
 
 
+def _size(block: WriteBlock) -> int:
+    return len(block.data)
+
+
 def packet(command: int, number: int, data: bytes = b"") -> bytes:
     return (command.to_bytes(4, "little") + number.to_bytes(4, "little") + data).ljust(PACKET_BYTES, b"\x00")
 
@@ -183,12 +187,14 @@ class NuvotonIsp(Dialect):
             yield from self._write_run(memory, run)
 
     def _write_run(self, memory: Memory, run: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        data = b"".join(block.data for block in run)
+        start = memory.units_touched(run[0].address, 1)[0].address  # what is announced begins where a page does
+        before = run[0].address - start
+        data = bytes([memory.erased]) * before + b"".join(block.data for block in run)
         yielded, tries = 0, 0
         while True:
             try:
-                for done in self._sent(memory, run[0].address, data):
-                    while yielded < len(run) and sum(len(block.data) for block in run[: yielded + 1]) <= done:
+                for done in self._sent(memory, start, data):
+                    while yielded < len(run) and before + sum(map(_size, run[: yielded + 1])) <= done:
                         yielded += 1
                         yield run[yielded - 1]
                 return
