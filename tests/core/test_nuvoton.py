@@ -26,7 +26,11 @@ class Nuvoton(unittest.TestCase):
                     self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
 
     def test_what_begins_within_a_page_is_written_there(self) -> None:
-        pieces = (Piece(0, sample_for(WITHOUT, 900).pieces[0].data), Piece(0x2123, bytes(range(1, 200))))
+        pieces = (
+            Piece(0, sample_for(WITHOUT, 900).pieces[0].data),
+            Piece(0x3A0, b"hive" * 9),
+            Piece(0x2123, bytes(range(1, 200))),
+        )
         trial = run(WITHOUT, {"flash": Image("fan.hex", pieces)})
         self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
         self.assertTrue(trial.holds(Image("fan.hex", pieces)))

@@ -13,7 +13,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips import EraseUnit, Memory, Part
+from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
 from . import commands
@@ -46,8 +47,9 @@ _ERASE_LONGEST_S, _PROGRAM_LONGEST_S = 8.0, 0.2
 _QUIET_S, _TRIES = 0.03, 4
 
 
-def _size(block: WriteBlock) -> int:
-    return len(block.data)
+def _page(memory: Memory, address: int) -> EraseUnit:
+    """The page that an address is in; the last one for the flash's end."""
+    return memory.units_touched(min(address, memory.end - 1), 1)[0]
 
 
 def packet(command: int, number: int, data: bytes = b"") -> bytes:
@@ -178,23 +180,22 @@ class NuvotonIsp(Dialect):
         raise NotImplementedError(f"{self.name} reads nothing back")
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """Each unbroken run from its beginning, and again from there after any doubt."""
+        """Each run of pages from its beginning, and again from there after any doubt: what is announced is erased."""
         waiting = list(blocks)
         while waiting:
             run = [waiting.pop(0)]
-            while waiting and waiting[0].address == run[-1].address + len(run[-1].data):
+            while waiting and _page(memory, waiting[0].address).address <= _page(memory, run[-1].end).address:
                 run.append(waiting.pop(0))
             yield from self._write_run(memory, run)
 
     def _write_run(self, memory: Memory, run: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        start = memory.units_touched(run[0].address, 1)[0].address  # what is announced begins where a page does
-        before = run[0].address - start
-        data = bytes([memory.erased]) * before + b"".join(block.data for block in run)
+        start = _page(memory, run[0].address).address
+        data = Image("", tuple(run)).cut(start, run[-1].end - start, memory.erased)
         yielded, tries = 0, 0
         while True:
             try:
                 for done in self._sent(memory, start, data):
-                    while yielded < len(run) and before + sum(map(_size, run[: yielded + 1])) <= done:
+                    while yielded < len(run) and run[yielded].end - start <= done:
                         yielded += 1
                         yield run[yielded - 1]
                 return
