@@ -41,6 +41,8 @@ def wrong_rate(dialect: str, seed: int) -> Situation:
         factors = [
             f for f in factors if all(abs(_FACTORS[f] / rate - 1) > 0.04 for rate in ROM_RATES if rate != 115200)
         ]
+    if asked_at := find_dialect(dialect).spec.asking.at_baud:  # there the program is heard, and known for one
+        factors = [f for f in factors if abs(_FACTORS[f] / asked_at - 1) > 0.04]
     factor = source.choice(factors)
     rate = round(_FACTORS[factor] * BOARDS[BOARD_OF[dialect]].baud / 115200)
     faults = ("no-boot", f"console={rate}", f"says={source.choice(_TEXTS)}")
@@ -90,7 +92,10 @@ def stranger(dialect: str, seed: int) -> Situation:
     others = [
         name
         for name, board in BOARD_OF.items()
-        if name != dialect and BOARDS[board].baud == mine.baud and find_dialect(name).spec.asking.sent
+        if name != dialect
+        and BOARDS[board].baud == mine.baud
+        and find_dialect(name).spec.asking.sent
+        and find_dialect(name).spec.asking.at_baud == find_dialect(dialect).spec.asking.at_baud
     ]
     if others and (source.random() < 0.6 or find_dialect(dialect).spec.rom_speaks):
         board = BOARDS[BOARD_OF[source.choice(others)]]
