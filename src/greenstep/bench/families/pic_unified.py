@@ -1,0 +1,145 @@
+"""Simulated PIC18 with Microchip's unified bootloader at the start of the flash, from DS40001779. Board: pic18f26k40.
+
+Stricter than silicon: a write that does not fill rows, onto what is not blank, or into the loader is refused and
+noted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from functools import partial
+
+from greenstep.core.frozen import frozen
+from greenstep.core.image import Image
+from greenstep.core.link import LineSettings
+
+from .. import samples
+from ..boards import BenchBoard
+from ..chip import TIMED_OUT, Program, Spend, Take, Wish
+from ..circuits import CapacitorPulse, Circuit
+from ..faults import Faults
+from ..resident import SimulatedResident
+from ..stock import Stock
+
+Steps = Generator[Wish, int, None]
+_PUMP = ("feeder pump 0.4 ready", "feeder pump 0.5 ready")
+_ROW_S, _LISTENS_S = 0.002, 1.0
+_DONE, _RANGE, _UNSUPPORTED = b"\x01", b"\xfe", b"\xff"
+
+
+@frozen
+class UnifiedKind:
+    """Sizes in bytes; `loader` is (from, to)."""
+
+    title: str
+    flash_bytes: int
+    row: int
+    loader: tuple[int, int]
+
+
+KINDS = {"pic18f26k40": UnifiedKind("PIC18F26K40, unified bootloader", 65536, 64, (0, 0x400))}
+
+
+class SimulatedUnified(SimulatedResident):
+    """One board, whose loader listens for a second after reset, and for ever while there is no program."""
+
+    def __init__(self, kind: UnifiedKind, faults: Faults | None = None) -> None:
+        super().__init__(faults, kind.flash_bytes, LineSettings(115200))
+        self.kind = kind
+        low, high = kind.loader
+        self.flash[low:high] = b"\xa5" * (high - low)
+        self._leaves = False
+        self._measuring = False
+
+    def hear_raw(self, value: int, sent: LineSettings) -> bool:
+        """The rate is measured on the 55 that begins a request."""
+        if not self._measuring or not self._listening or value != 0x55 or not self.follows(sent.baud, 230400):
+            return False
+        self.settings = LineSettings(sent.baud)
+        return True
+
+    def program(self) -> Program:
+        """The program begins behind the loader."""
+        first = self.kind.loader[1]
+        self._measuring = False
+        if self.flash[first : first + 2] == b"\xff\xff":
+            return self.loader()
+        return super().program()
+
+    def loader(self) -> Program:
+        self.running = self._leaves = False
+        self.settings = self.console
+        yield Spend(0.003)
+        first, heard = self.kind.loader[1], False
+        while not self._leaves:
+            self._measuring = True
+            blank = self.flash[first : first + 2] == b"\xff\xff"
+            value = yield Take(None if heard or blank else _LISTENS_S)
+            if value == TIMED_OUT:
+                break
+            self._measuring = False
+            if value != 0x55:
+                continue
+            head = yield from self.several(9)
+            if min(head) < 0:
+                continue
+            heard = True
+            yield from self._request(bytes(head))
+        self._measuring = False
+        yield Spend(0.001)
+        self.restart(self.program())
+
+    def _request(self, head: bytes) -> Steps:
+        command, length, key = head[0], int.from_bytes(head[1:3], "little"), head[3:5]
+        address = int.from_bytes(head[5:9], "little")
+        echo = b"\x55" + head
+        low = self.kind.loader[1]
+        if command == 0:
+            told = b"\x08\x00" + (256).to_bytes(2, "little") + bytes(2) + b"\x80\x69" + bytes(2)
+            self.send(echo + told + bytes([self.kind.row, self.kind.row]) + b"\x11\x22\x33\x44")
+        elif command == 1 and length <= 256 and address + length <= self.kind.flash_bytes:
+            self.send(echo + bytes(self.flash[address : address + length]))
+        elif command == 8 and address + length <= self.kind.flash_bytes:
+            words = self.flash[address : address + length]
+            total = sum(int.from_bytes(words[at : at + 2], "little") for at in range(0, length, 2))
+            self.send(echo + (total & 0xFFFF).to_bytes(2, "little"))
+        elif command == 9:
+            self.send(echo + _DONE)
+            self._leaves = True
+        elif command == 2 and key == b"\x55\xaa":
+            data = bytes(max(0, value) for value in (yield from self.several(min(length, 256))))
+            if address < low or address + length > self.kind.flash_bytes or length > 256:
+                self.send(echo + _RANGE)
+                return
+            if address % self.kind.row or length % self.kind.row:
+                self.violation(f"write of {length} bytes at {address:05X}")
+                self.send(echo + _UNSUPPORTED)
+                return
+            yield Spend(_ROW_S * length / self.kind.row)
+            self.put(address, data)
+            self.send(echo + _DONE)
+        elif command == 3 and key == b"\x55\xaa":
+            size = length * self.kind.row
+            if address < low or address % self.kind.row or not size or address + size > self.kind.flash_bytes:
+                self.send(echo + _RANGE)
+                return
+            yield Spend(_ROW_S * length * self.faults.slow_erase)
+            self.flash[address : address + size] = b"\xff" * size
+            self.send(echo + _DONE)
+        else:
+            self.send(echo + _UNSUPPORTED)
+
+
+def _program(kind: UnifiedKind, text: str, size: int, seed: int) -> Image:
+    return samples.pic_image(text, size, seed, kind.loader[1])
+
+
+def _board(name: str, circuit: Circuit) -> BenchBoard:
+    kind = KINDS[name]
+    return BenchBoard(
+        name, "pic-unified", name, name, circuit, 115200, _PUMP,
+        stock=lambda: Stock(kind.title, partial(SimulatedUnified, kind), partial(_program, kind), samples.code_of),
+    )  # fmt: skip
+
+
+BOARDS = (_board("pic18f26k40", CapacitorPulse("dtr")),)

@@ -1,0 +1,316 @@
+"""`pic-ds40001779`: the unified bootloader of Microchip's 8-bit parts of now (DS40001779), at the start of a flash.
+
+A request is 55, a command, a length, a key where something is changed, an address, and data; nothing guards it but
+that key. The answer begins with what the loader took the request for: so a damaged one shows, afterwards. What it was
+taken for is then looked at: if the right row was not changed, another one was, and that is not green.
+
+The first row is erased first and written last: while it is blank, the loader stays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..errors import RefusedFault
+from ..families.pic18 import code_only
+from ..image import Image
+from ..link import Frame, Link
+from ..quantities import show_address, show_bytes, show_size
+from ..spans import Span
+from . import commands
+from .cost import Cost
+from .dialect import PROOF_BYTES, Dialect
+from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
+from .line import drain, refuse_text
+from .results import Examination, Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+
+START = 0x55
+_EIGHT_BITS = 0xA5
+"""An address that means nothing to this request: its echo shows whether all eight bits arrive."""
+_KEY, _NO_KEY = b"\x55\xaa", b"\x00\x00"
+_HEAD_BYTES, _VERSION_BYTES = 10, 16
+_DONE, _RANGE, _UNSUPPORTED = 0x01, 0xFE, 0xFF
+STATUSES = {_DONE: "ok", _RANGE: "address out of range", _UNSUPPORTED: "not supported"}
+_READ_BYTES, _PROOF_READ, _MOST_FILLER = 64, 8, 80
+_QUIET_S, _TRIES, _OFFSET, _LOOKED_THROUGH = 0.03, 4, 0x400, 4096
+
+
+class Command(commands.Command):
+    """DS40001779, "Commands"."""
+
+    VERSION = 0, "version"
+    READ_FLASH = 1, "read flash"
+    WRITE_FLASH = 2, "write flash"
+    ERASE_FLASH = 3, "erase flash"
+    READ_EEPROM = 4, "read EEPROM"
+    WRITE_EEPROM = 5, "write EEPROM"
+    READ_CONFIG = 6, "read configuration"
+    WRITE_CONFIG = 7, "write configuration"
+    CHECKSUM = 8, "checksum"
+    RESET = 9, "reset"
+
+
+class PicDs40001779(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "pic-ds40001779"
+    title: ClassVar[str] = "PIC18 unified bootloader"
+    document: ClassVar[str] = "Microchip DS40001779"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_ds40001779:narrate"
+    answer_s: ClassVar[float] = 0.3
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=bytes([START, 0, 0, 0, 0, 0, _EIGHT_BITS, 0, 0, 0]),
+            attempts=(Attempt(0.05, 3), Attempt(0.2, 3), Attempt(0.6, 4)),
+            wait_s=0.15,
+            order=33,
+            usb_maker="04D8",
+            measures_rate=True,
+        ),
+        erasing=Erasing.BY_UNIT,
+        starting=Starting.RESET,
+        erases_alone=True,
+        guards_writes=False,
+        gives_up=True,
+        proves_rate=True,
+        erases_unguarded=True,
+        tells_chip=False,
+        settings=(Setting("offset", "number", _OFFSET, "where the program begins, as the loader was built"),),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._version = b""
+
+    # --- requests
+
+    @staticmethod
+    def _head(command: Command, length: int, address: int, changes: bool) -> bytes:
+        key = _KEY if changes else _NO_KEY
+        return bytes([START, command]) + length.to_bytes(2, "little") + key + address.to_bytes(4, "little")
+
+    def _said(self, head: bytes, data: bytes, size: int, longest_s: float = 0.0) -> tuple[bytes, bytes]:
+        """What a request was taken for, and so many bytes behind that. Raises Silence, Unexpected."""
+        command = Command.of(head[1])
+        self.link.discard()
+        self.link.write(head + data)
+        wait_s = self.link.settings.seconds(len(head) + len(data) + _HEAD_BYTES + size) + self.patience_s + longest_s
+        heard = self.link.read(_HEAD_BYTES + size, wait_s)
+        if len(heard) < _HEAD_BYTES + size:
+            if heard[:1] == bytes([START]) or not heard:
+                raise Silence(f"answer to '{command.words}'", wait_s, heard)
+            raise Unexpected(f"answer to '{command.words}'", heard + drain(self.link, _QUIET_S))
+        return heard[:_HEAD_BYTES], heard[_HEAD_BYTES:]
+
+    def _asked(self, command: Command, length: int, address: int, size: int) -> bytes:
+        """What changes nothing, so that it may be repeated."""
+        head = self._head(command, length, address, False)
+
+        def once() -> bytes:
+            taken, found = self._said(head, b"", size)
+            if taken != head:
+                raise Unexpected(f"answer to '{command.words}'", taken + found[:30])
+            return found
+
+        return self.exchange(once, self._recover, _TRIES)
+
+    def _recover(self, heard: bytes) -> None:
+        """Complete half a request by FF, which makes an address that no part has; then it must tell its version.
+        Raises DialectError."""
+        refuse_text("answer", heard + drain(self.link, 2 * _QUIET_S))
+        for attempt in range(_TRIES):
+            self.link.write(b"\xff" * _MOST_FILLER)
+            drain(self.link, self.link.settings.seconds(_MOST_FILLER) + 2 * _QUIET_S)
+            head = self._head(Command.VERSION, 0, _EIGHT_BITS, False)
+            try:
+                taken, found = self._said(head, b"", _VERSION_BYTES)
+            except (Silence, Unexpected):
+                if attempt == _TRIES - 1:
+                    raise
+                continue
+            if taken == head and found == self._version:
+                return
+        raise Unexpected("its version", b"")
+
+    def _change(self, command: Command, length: int, address: int, data: bytes, longest_s: float) -> None:
+        """A request that erases or writes, once. Raises ChipRefusal if it was not done; Unexpected if it was taken
+        for another, or damaged on its way back."""
+        head = self._head(command, length, address, True)
+        taken, status = self._said(head, data, 1, longest_s)
+        if taken != head and status[0] == _DONE:
+            raise Unexpected(f"{show_bytes(head)} again", taken + status)
+        if status[0] != _DONE:
+            kind = RefusalKind.BAD_ADDRESS if status[0] == _RANGE else RefusalKind.UNSUPPORTED
+            said = f"{status[0]:02X}, {STATUSES.get(status[0], 'not known')},"
+            raise ChipRefusal(command.words, kind, status, address, said)
+
+    # --- identification
+
+    def ask(self, wait_s: float) -> str | None:
+        """Its version, whose answer is longer than an echo."""
+        self.link.discard()
+        head = self._head(Command.VERSION, 0, _EIGHT_BITS, False)
+        self.link.write(head)
+        heard = self.link.read(_HEAD_BYTES + _VERSION_BYTES, wait_s + self.link.settings.seconds(36))
+        if len(heard) == _HEAD_BYTES + _VERSION_BYTES and heard.startswith(head):
+            self._version = heard[_HEAD_BYTES:]
+            return f"version {self._version[1]}.{self._version[0]}"
+        drain(self.link, _QUIET_S, wait_s)
+        return None
+
+    def identify(self) -> Identity:
+        """Version and device id; in which order the rest stands is not sure, and it is only shown."""
+        self._version = self._asked(Command.VERSION, 0, _EIGHT_BITS, _VERSION_BYTES)
+        version = f"{self._version[1]}.{self._version[0]}"
+        device = int.from_bytes(self._version[6:8], "little")
+        details = (("loader", version), ("device id", f"{device:04X}"), ("told", self._version.hex(" ").upper()))
+        return Identity(None, f"unified bootloader {version}", details)
+
+    def examine(self, part: Part) -> Examination:
+        self.met = part
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
+        flash = part.flash
+        self.prove_by_readings(
+            lambda address: self.read(flash, address, _PROOF_READ), flash.usable_start, _PROOF_READ, size
+        )
+
+    def withholds(self, memory: Memory) -> str:
+        return "" if memory.is_flash else "at which addresses this loader has the EEPROM is not known here"
+
+    # --- memory
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        return self._asked(Command.READ_FLASH, size, address, size)
+
+    def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
+        """The first row in each gap that is not blank: a damaged count of rows would have erased it too."""
+        found = []
+        for gap in gaps:
+            rows = Span(gap.start, min(gap.end, gap.start + _LOOKED_THROUGH)).pieces(_READ_BYTES)
+            row = next((row for row in rows if self.read(memory, row.start, row.size).strip(b"\xff")), None)
+            if row is not None:
+                found.append(row)
+        return found
+
+    def shown_of(self, memory: Memory, place: Span) -> bytes:
+        """Nothing guards a reading: it counts when it comes out the same twice."""
+        shown = self.read(memory, place.start, place.size)
+        for _ in range(_TRIES):
+            again = self.read(memory, place.start, place.size)
+            if again == shown:
+                break
+            shown = again
+        return shown
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        """Row by row, the program's first one first."""
+        for done, unit in enumerate(units, 1):
+            self._erase(memory, unit)
+            yield done
+
+    def _erase(self, memory: Memory, unit: EraseUnit) -> None:
+        blank = bytes([memory.erased]) * unit.size
+        longest_s = memory.erase_time(unit.size).longest_s
+        for attempt in range(_TRIES):
+            try:
+                self._change(Command.ERASE_FLASH, 1, unit.address, b"", longest_s)
+                return
+            except Unexpected as error:
+                self._once_more(attempt, error)
+                # erased from this row on, and no further than it?
+                there = self.read(memory, unit.address, unit.size)
+                behind = b"" if unit.end >= memory.end else self.read(memory, unit.end, unit.size)
+                if there != blank or behind == blank:
+                    where = show_address(unit.address)
+                    raise ErasedUnasked(f"a request to erase {where} was taken for another: {error}") from None
+                return
+            except (Silence, ChipRefusal) as error:
+                self._once_more(attempt, error)
+
+    def _once_more(self, attempt: int, error: Silence | Unexpected | ChipRefusal) -> None:
+        if attempt == _TRIES - 1 or self.hasty:
+            raise error
+        self.retries += 1
+        self._recover(b"" if isinstance(error, ChipRefusal) else error.heard)
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        first = [block for block in blocks if block.address == memory.usable_start]
+        for block in (*(block for block in blocks if block not in first), *first):
+            self._write(memory, block)
+            yield block
+
+    def _write(self, memory: Memory, block: WriteBlock) -> None:
+        longest_s = 4 * memory.program_s * len(block.data) / memory.write_unit
+        for attempt in range(_TRIES):
+            try:
+                self._change(Command.WRITE_FLASH, len(block.data), block.address, block.data, longest_s)
+                return
+            except (Silence, Unexpected, ChipRefusal) as error:
+                self._once_more(attempt, error)
+                there = self.read(memory, block.address, len(block.data))
+                if there == block.data:
+                    return
+                if not there.strip(b"\xff") and isinstance(error, Unexpected):
+                    where = show_address(block.address)
+                    raise ErasedUnasked(f"a request to write {where} was taken for another: {error}") from None
+                if there.strip(b"\xff"):  # it was written with damaged data
+                    for unit in memory.units_touched(block.address, len(block.data)):
+                        self._erase(memory, unit)
+
+    def start(self, address: int) -> str:
+        self._change(Command.RESET, 0, 0, b"", 0.0)
+        return f"{_DONE:02X} to reset"
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
+    ) -> Fitted:
+        """Code only, and nothing below where the program begins. Raises RefusedFault."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
+        offset = int(settings.get("offset", _OFFSET))
+        if image.pieces and image.lowest < offset:
+            raise RefusedFault.of(
+                "hits-bootloader",
+                f"{image.name} has code where the bootloader is: below {show_address(offset)}",
+                (f"it begins at {show_address(image.lowest)}",),
+                (f"build it for {show_address(offset)}", "--set offset=… if the loader was built for another place"),
+            )
+        return Fitted({**images, "flash": image}, notes)
+
+    # --- costs
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return memory.layout[0][1] if memory.is_flash else 1
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return _READ_BYTES
+
+    @classmethod
+    def writes_whole_blocks(cls, memory: Memory) -> bool:
+        return memory.is_flash
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(_HEAD_BYTES + size, _HEAD_BYTES + 1, 1, memory.program_s * size / memory.write_unit)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost(_HEAD_BYTES, _HEAD_BYTES + size, 1)
+
+    @classmethod
+    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
+        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
+        return Cost(_HEAD_BYTES * len(units), (_HEAD_BYTES + 1) * len(units), len(units), busy_s)

@@ -1,0 +1,28 @@
+"""Situations with a PIC18 that has the unified bootloader."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from greenstep.bench.trial import sample_for
+from greenstep.core.hookup import named_hookup
+from greenstep.core.image import Image, Piece
+from greenstep.core.wishes import Keep, Wishes
+
+from .situation import Situation, usual_rows
+
+BOARD = "pic18f26k40"
+IMAGE = sample_for(BOARD, 3000)
+UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
+GREET: dict[str, Any] = {"purpose": "greet"}
+
+ROWS = [
+    *usual_rows(BOARD, (3000, 70_000), "feeder pump", "cap-dtr", silence="silence-after=800", worn="worn=0x523 worn=0x7F0 worn=0x801",
+                writing_has_no_effect="not-written", restarts_while_it_is_written=""),
+    Situation(9, "an STM32 ROM asked as a PIC18", "stm32f072", "other-dialect", 4,
+              {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
+    Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic-ds40001779"}, "pic18f24k40"),
+    Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5,
+              {"images": {"flash": Image("pump.hex", (Piece(0x200, bytes(range(1, 200)) * 5),))}}, "0200"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x800, 0x40),))}, "0800"),
+]  # fmt: skip

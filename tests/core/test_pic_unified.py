@@ -1,0 +1,53 @@
+"""PIC18 with the unified bootloader: what a damaged request was taken for, and where the program begins."""
+
+from __future__ import annotations
+
+import unittest
+
+from greenstep.bench.trial import run, sample_for
+from greenstep.core.chips import Catalogue
+from greenstep.core.image import Image, Piece
+from greenstep.core.wishes import Wishes
+
+BOARD = "pic18f26k40"
+
+
+class Unified(unittest.TestCase):
+    def test_any_damage_to_a_request_that_erases_is_made_good_or_told(self) -> None:
+        image = sample_for(BOARD, 700)
+        clean = run(BOARD, {"flash": image})
+        before = bytes(run(BOARD, purpose="greet").line.chip.flash)
+        erases = range(clean.line.to_chip_count - 1600, clean.line.to_chip_count - 1480, 3)
+        for place in erases:
+            for mask in ("02", "80"):
+                trial = run(BOARD, {"flash": image}, faults=(f"flip-to-chip={place}:{mask}",))
+                with self.subTest(place=place, mask=mask):
+                    if trial.end.exit_code:
+                        self.assertEqual(trial.findings[0].key, "erased-beside")
+                        continue
+                    self.assertTrue(trial.holds(image))
+                    self.assertEqual(bytes(trial.line.chip.flash[0x800:]), before[0x800:])
+
+    def test_a_cut_leaves_a_chip_whose_loader_stays(self) -> None:
+        image = sample_for(BOARD, 2000)
+        count = run(BOARD, {"flash": image}).line.to_chip_count
+        for tenth in (4, 6, 8):
+            trial = run(BOARD, {"flash": image}, faults=(f"cut-after={count * tenth // 10}",))
+            flash = trial.line.chip.flash
+            self.assertTrue(flash[0x400:0x402] == b"\xff\xff" or trial.holds(image), tenth)
+
+    def test_the_program_s_place_is_a_setting(self) -> None:
+        image = Image("pump.hex", (Piece(0x600, sample_for(BOARD, 700).pieces[0].data),))
+        for offset, status in (({}, 0), ({"offset": 0x800}, 5)):
+            trial = run(BOARD, {"flash": image}, wishes=Wishes(settings=offset), start=False)
+            self.assertEqual(trial.end.exit_code, status, trial.findings)
+
+    def test_parts_that_other_loaders_are_for_too(self) -> None:
+        part = Catalogue.load().find("pic18f46k22").first
+        self.assertIn("pic-ds40001779", part.also)
+        self.assertEqual(part.speaking("pic-ds40001779").flash.usable_start, 0x400)
+        self.assertEqual(Catalogue.load().find("pic18lf47k40").first.wires.volts_range, (1.8, 3.6))
+
+
+if __name__ == "__main__":
+    unittest.main()
