@@ -31,7 +31,7 @@ class Completion(ToolTest):
         cases = {
             ("jour",): ["journal"], ("upload", "hive"): ["hive-scale", "hive-scale.hex"], ("image", "co"): ["compare", "convert"],
             ("upload", "build/"): ["build/bees.hex"], ("image", "show", "no"): [], ("greet", "br"): ["brood-probe"],
-            ("greet", "--chip", "atmega128"): ["atmega128", "atmega1284", "atmega1284p", "atmega1280", "atmega1281"], ("plan", "--dialect", "pic"): ["pic-an1310", "pic-an851", "pic-ds40001779"],
+            ("greet", "--chip", "atmega128"): ["atmega128", "atmega1284", "atmega1284p", "atmega1280", "atmega1281"], ("plan", "--dialect", "pic"): ["pic-an1310", "pic-an851", "pic-ds40001779", "pic32-an1388"],
             ("hookup", "show", "--hookup", "cap"): ["cap-dtr", "cap-rts"], ("upload", "none/x"): [],
         }  # fmt: skip
         for words, wanted in cases.items():

@@ -32,7 +32,8 @@ def erase_step(transfer: Transfer) -> Iterator[Event]:
         return
     meter = Meter(transfer.link)
     size = yield from _erase(transfer, meter)
-    what = "all that is free" if plan.memories[0].memory.reserved_top else "the whole flash"
+    memory = plan.memories[0].memory
+    what = "all that is free" if memory.reserved_top or memory.reserved_bottom else "the whole flash"
     if not plan.memories[0].whole_erase:
         what = count(plan.units, "unit")
     figures: Figures = {"units": plan.units, "bytes": size, "seconds": round(meter.seconds, 4)}
