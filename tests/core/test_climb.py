@@ -8,7 +8,7 @@ from typing import Any
 
 from greenstep.bench.boards import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.bench.xmodem import MENU
+from greenstep.bench.xmodem import KINDS as RECEIVERS
 from greenstep.core.dialects.registry import dialect_names
 from greenstep.core.events import (
     Event,
@@ -375,7 +375,9 @@ class Interrupted(unittest.TestCase):
 
     def test_a_receiver_of_files_is_told_that_nothing_more_comes(self) -> None:
         trial, _ = self.interrupt_at("smoke-fan", "write", 3)
-        self.assertEqual(trial.line._speaking[-1][1], MENU)  # cancelled, it shows its menu again
+        self.assertEqual(
+            trial.line._speaking[-1][1], RECEIVERS["smoke-fan"].menu
+        )  # cancelled, it shows its menu again
         self.assertEqual(trial.line.chip.violations, [])
 
 

@@ -6,6 +6,7 @@ import unittest
 from binascii import crc_hqx
 from typing import Any
 
+from greenstep.bench.trial import run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_109 import Avr109, Command
 from greenstep.core.dialects.errors import ChipRefusal, Silence
@@ -148,6 +149,23 @@ class Letters(unittest.TestCase):
         self.assertEqual(self.talk(("4C", "0D"), ("45", "0D")).start(0), "exit acknowledged")
         with self.assertRaises(ChipRefusal):
             self.talk(("65", "3F"))._order(Command.ERASE_ALL)
+
+
+class Recipes(unittest.TestCase):
+    def test_what_has_to_be_said_comes_with_the_chip(self) -> None:
+        for board in ("efr32", "efm32", "w600"):
+            with self.subTest(board):
+                image = sample_for(board, 3000)
+                trial = run(board, {"flash": image}, expect="smoke fan 0.9")
+                self.assertEqual(
+                    (trial.end.exit_code, trial.end.green, trial.holds(image)), (0, True, True), trial.findings
+                )
+
+    def test_a_file_of_another_kind_is_refused(self) -> None:
+        for board, said in (("efr32", ".gbl file"), ("w600", ".fls or .img file")):
+            trial = run(board, {"flash": sample_for("efm32", 900)})
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-signed"))
+            self.assertIn(said, trial.findings[0].cause)
 
 
 if __name__ == "__main__":

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import field, replace
 from typing import Any
 
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips import Catalogue, Part
 from greenstep.core.climb import Climb, Job, OpenedPort, Purpose
+from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.dialects.settings import read_settings
+from greenstep.core.dialects.settings import preset, read_settings
 from greenstep.core.errors import Finding, PortFault
 from greenstep.core.events import Event, Found, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
@@ -70,6 +71,11 @@ def sample_for(board: str, size_bytes: int, seed: int = 1) -> Image:
     return stand.program(stand.texts[1], size_bytes, seed)
 
 
+def _wishes(dialect: type[Dialect], part: Part, board: BenchBoard) -> Wishes:
+    """The settings of the part's record, and the board's own."""
+    return Wishes(settings=read_settings(dialect, {**preset(part), **dict(board.settings)}.items()))
+
+
 def prepare(
     board: str,
     images: dict[str, Image] | None = None,
@@ -109,7 +115,7 @@ def prepare(
         named_hookup(line.circuit.hookup, choice.first.boot_level),
         images=images or {},
         console=LineSettings(bench_board.console),
-        wishes=Wishes(settings=read_settings(dialect, bench_board.settings)) if chip is None else Wishes(),
+        wishes=_wishes(dialect, choice.first, bench_board) if chip is None else Wishes(),
     )
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:

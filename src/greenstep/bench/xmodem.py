@@ -35,6 +35,13 @@ class XmodemKind:
     refuses_first_end: bool = False
     one_file: bool = False
     """Never calls for another file: it accepts only one."""
+    menu: bytes = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
+    keys: tuple[str, str] = ("u", "g")
+    """Which start the upload and the program."""
+    begun: bytes = b"u\r\n"
+    done: bytes = b""
+    knock: str = ""
+    """What must be heard before the menu is shown."""
 
 
 KINDS = {
@@ -44,7 +51,6 @@ KINDS = {
     "ymodem": XmodemKind("resident bootloader, YMODEM", named=True, refuses_first_end=True),
     "ymodem-once": XmodemKind("resident bootloader, YMODEM of one file", named=True, one_file=True),
 }
-MENU = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
 
 
 class SimulatedXmodem(SimulatedResident):
@@ -62,16 +68,21 @@ class SimulatedXmodem(SimulatedResident):
         self.running = False
         self.settings = self.console
         yield Spend(0.01)
-        self.send(MENU)
+        upload, go = map(ord, self.kind.keys)
+        knock = ord(self.kind.knock) if self.kind.knock else None
+        if knock is None:
+            self.send(self.kind.menu)
         while True:
             key = yield Take(self.kind.listens_s)
-            if key in (TIMED_OUT, ord("g")):
+            if key in (TIMED_OUT, go):
                 self.restart(self.program())
                 return
-            if key == ord("u"):
-                self.send(b"u\r\n")
+            if key == knock:
+                self.send(self.kind.menu)
+            if key == upload:
+                self.send(self.kind.begun)
                 yield from self._transfer()
-                self.send(MENU)
+                self.send(self.kind.done + self.kind.menu)
 
     def _transfer(self) -> Steps:
         yield Spend(self.kind.erase_s)

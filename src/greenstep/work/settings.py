@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING, Any
 
-from greenstep.core.dialects.settings import read_settings
+from greenstep.core.dialects.settings import preset, read_settings
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import TalkLine
 from greenstep.store.board import TalkEntry
@@ -19,13 +19,13 @@ if TYPE_CHECKING:
 
 def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
     """The dialect's own settings, checked; turns of a talk with their secrets. Raises UsageFault."""
-    pairs = []
+    pairs: dict[str, Any] = preset(board.choice.first) if board.dialect.name == board.choice.first.dialect else {}
     for name, value in (board.said.set or {}).items():
         entries = talk_entries(value) if isinstance(value, list) else None
         if entries is not None:
             value = tuple(_turn(entry, person, secrets or Secrets()) for entry in entries)
-        pairs.append((name, value))
-    return read_settings(board.dialect, pairs)
+        pairs[name] = value
+    return read_settings(board.dialect, pairs.items())
 
 
 def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:

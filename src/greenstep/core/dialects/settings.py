@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..errors import UsageFault, usage
 from ..quantities import parse_number
 from ..talk import TalkLine
 from .dialect import Dialect
 from .spec import Setting
+
+if TYPE_CHECKING:
+    from ..chips import Part
 
 
 def read_settings(dialect: type[Dialect], pairs: Iterable[tuple[str, Any]]) -> dict[str, Any]:
@@ -22,6 +25,18 @@ def read_settings(dialect: type[Dialect], pairs: Iterable[tuple[str, Any]]) -> d
             raise usage("setting", f"{dialect.name} has no setting '{name}'", has)
         values[name] = _read(dialect, known[name], value)
     return values
+
+
+def preset(part: Part) -> dict[str, Any]:
+    """The settings that a part's loader wants, if nothing else is said: by its record."""
+    found: dict[str, Any] = {}
+    for name, value in part.extra.get("set", {}).items():
+        if isinstance(value, list):
+            value = tuple(
+                TalkLine(turn.get("expect", ""), float(turn.get("within", 5.0)), turn.get("send")) for turn in value
+            )
+        found[name] = value
+    return found
 
 
 def _read(dialect: type[Dialect], setting: Setting, value: Any) -> Any:

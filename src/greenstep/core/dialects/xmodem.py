@@ -14,9 +14,10 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
+from ..errors import RefusedFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import count, show_address, show_heard
+from ..quantities import count, show_address, show_bytes, show_heard
 from ..talk import TalkLine
 from .cost import Cost, sum_costs
 from .dialect import Dialect
@@ -142,6 +143,7 @@ class Xmodem(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
+        _refuse_another_kind(part, image)
         notes = []
         if image.lowest:
             notes.append(f"sent from {show_address(image.lowest)} on; the bootloader decides where it goes")
@@ -316,3 +318,16 @@ class Xmodem(Dialect):
     def finish(self) -> None:
         """End a transfer that was begun and not used."""
         say_last(self.link, bytes([CAN, CAN, CAN]))
+
+
+def _refuse_another_kind(part: Part, image: Image) -> None:
+    """Some bootloaders take files of one kind only, known by their first bytes. Raises RefusedFault."""
+    wanted, called = part.extra.get("begins", ("", ""))
+    head = image.cut(image.lowest, 4, 0)
+    if wanted and head != bytes.fromhex(wanted):
+        raise RefusedFault.of(
+            "not-signed",
+            f"{image.name} is no {called}, and this bootloader takes no other",
+            (f"it begins with {show_bytes(head)}, a {called} with {show_bytes(bytes.fromhex(wanted))}",),
+            ("upload the file that your build makes for it", "is --chip right?"),
+        )
