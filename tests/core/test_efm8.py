@@ -19,7 +19,7 @@ class Efm8(unittest.TestCase):
         image = sample_for(BOARD, 1500)
         clean = run(BOARD, {"flash": image})
         first = clean.line.to_chip_count - 700
-        for place in range(first, first + 140, 3):
+        for place in range(first, first + 140, 7):
             for mask in ("04", "10"):
                 trial = run(BOARD, {"flash": image}, faults=(f"flip-to-chip={place}:{mask}",))
                 with self.subTest(place=place, mask=mask):

@@ -43,13 +43,13 @@ class DrawnByLot(unittest.TestCase):
         return len(rows), missed
 
     def test_nine_of_ten_wrong_rates(self) -> None:
-        total, missed = self.right(seeded.wrong_rate, 6)
+        total, missed = self.right(seeded.wrong_rate, 3)
         self.assertLessEqual(len(missed), total // 10, missed)
 
     def test_frames_echo_and_strangers_in_all(self) -> None:
-        for kind in (seeded.wrong_frame, seeded.echo, seeded.stranger):
+        for kind, seeds in ((seeded.wrong_frame, 1), (seeded.echo, 1), (seeded.stranger, 2)):
             with self.subTest(kind.__name__):
-                self.assertEqual(self.right(kind, 2)[1], [])
+                self.assertEqual(self.right(kind, seeds)[1], [])
 
 
 class Ports(unittest.TestCase):

@@ -19,7 +19,7 @@ class Nuvoton(unittest.TestCase):
     def test_a_lost_or_doubled_byte_anywhere_in_a_packet_is_made_good(self) -> None:
         image = sample_for(WITHOUT, 900)
         count = run(WITHOUT, {"flash": image}).line.to_chip_count
-        for place in range(count - 64 * 6, count - 64, 5):
+        for place in range(count - 64 * 6, count - 64, 11):
             for kind in ("drop", "repeat"):
                 trial = run(WITHOUT, {"flash": image}, faults=(f"{kind}-to-chip={place}",))
                 with self.subTest(kind=kind, place=place):

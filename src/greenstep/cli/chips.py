@@ -50,8 +50,9 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
     elif wanted:
         _show_parts(parts)
     else:
+        width = max(map(len, dialect_names()))
         for name in dialect_names():
-            _line(find_dialect(name), catalogue)
+            _line(find_dialect(name), catalogue, width)
         click.echo(f"\n{len(catalogue.parts)} records, {Dialect.tried}")
         click.echo("greenstep chips WORD searches; greenstep chips DIALECT says what it can")
     return 0
@@ -74,14 +75,14 @@ def _as_json(parts: Sequence[Part]) -> None:
         )
 
 
-def _line(dialect: type[Dialect], catalogue: Catalogue) -> None:
+def _line(dialect: type[Dialect], catalogue: Catalogue, width: int) -> None:
     parts = catalogue.of_dialect(dialect.name)
     names = [part.title for part in parts]
     most = 4
     while len(", ".join(names[:most])) > _NAMES_WIDTH:
         most -= 1
     shown = ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
-    click.echo(f"{dialect.name:<11}  {dialect.title}: {shown}")
+    click.echo(f"{dialect.name:<{width}}  {dialect.title}: {shown}")
 
 
 def _show_parts(parts: Sequence[Part]) -> None:

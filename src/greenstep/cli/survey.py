@@ -43,7 +43,7 @@ class _Rows:
     def tried(self, event: Tried) -> None:
         heard = event.meaning.words
         words = f"reset works; {heard}" if event.outcome == "resets" else heard
-        click.echo(f" {self._signs[event.outcome]} {event.hookup:<32} {event.dialect:<10} {event.baud:<7} {words}")
+        click.echo(f" {self._signs[event.outcome]} {event.hookup:<32} {event.dialect:<14} {event.baud:<7} {words}")
         sys.stdout.flush()
 
     def without_lines(self) -> None:

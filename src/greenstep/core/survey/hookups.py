@@ -160,7 +160,7 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
             yield Tried(
                 candidate.hookup.name,
                 candidate.dialect.name,
-                candidate.baud,
+                _asked_at(candidate.dialect, candidate.baud).baud,
                 "answered",
                 Meaning("bootloader", f"{answer}; {_LEAVES[leaves]}"),
             )
@@ -177,7 +177,8 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         outcome: Literal["resets", "silent"] = "resets" if meaning.kind in _TALKS else "silent"
         if outcome == "resets":
             resets.append(candidate.hookup.name)
-        yield Tried(candidate.hookup.name, candidate.dialect.name, candidate.baud, outcome, meaning)
+        asked_at = _asked_at(candidate.dialect, candidate.baud).baud
+        yield Tried(candidate.hookup.name, candidate.dialect.name, asked_at, outcome, meaning)
         if not waiting and fallback is None:
             waiting = _at_other_rates(tried, resets)
     yield fallback or Found(None, resets=tuple(resets), running_already=running)
