@@ -65,7 +65,7 @@ class PicDs40001779(Dialect):
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=bytes([START, 0, 0, 0, 0, 0, _EIGHT_BITS, 0, 0, 0]),
-            sounds=(rb"U{10}\xff",),  # a request of nothing but 55, as another's question may be, and its refusal
+            sounds=(rb"U{10}\xff.*",),  # a request of nothing but 55, as another's question may be, and its refusal
             attempts=(Attempt(0.05, 3), Attempt(0.2, 3), Attempt(0.6, 4)),
             wait_s=0.15,
             order=33,
