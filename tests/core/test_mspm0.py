@@ -19,12 +19,25 @@ class Mspm0(unittest.TestCase):
         self.assertEqual(framed(bytes([Command.CONNECTION])), bytes.fromhex("80 01 00 12 3A 61 44 DE"))
         self.assertEqual(crc32(b"123456789"), 0xCBF43926 ^ 0xFFFFFFFF)
 
-    def test_a_wrong_password_is_sent_once_and_nothing_is_erased(self) -> None:
-        for words, key in (({"password": "11" * 32}, "locked"), ({"password": "FF"}, "setting")):
-            trial = run(WITH_PASSWORD, purpose="greet", wishes=Wishes(settings=words))
-            chip: Any = trial.line.chip
-            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, key))
-            self.assertEqual((chip.wrong, chip.violations), (1 if key == "locked" else 0, []))
+    def test_a_wrong_password_is_sent_once_and_only_when_it_is_needed(self) -> None:
+        image = {"flash": sample_for(WITH_PASSWORD, 900)}
+        wrong = Wishes(settings={"password": "11" * 32})
+        for purpose, images, words, ended, counted in (
+            ("greet", None, wrong, (0, ""), 0),
+            ("upload", image, wrong, (5, "locked"), 1),
+            ("upload", image, Wishes(settings={"password": "FF"}), (5, "setting"), 0),
+        ):
+            for compares in (True, False):
+                trial = run(WITH_PASSWORD, images, purpose=purpose, wishes=words, compare=compares)
+                chip: Any = trial.line.chip
+                with self.subTest(purpose, compares=compares):
+                    key = trial.findings[0].key if trial.findings else ""
+                    self.assertEqual((trial.end.exit_code, key), ended)
+                    self.assertEqual((chip.wrong, chip.violations), (counted, []))
+        for purpose in ("verify", "erase", "backup"):
+            trial = run(WITH_PASSWORD, image if purpose == "verify" else None, purpose=purpose, wishes=wrong)
+            self.assertNotEqual(trial.end.exit_code, 0)
+            self.assertEqual(trial.line.chip.wrong, 1, purpose)  # type: ignore[attr-defined]
 
     def test_a_chip_that_is_not_read_is_proven_by_its_sums(self) -> None:
         climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})

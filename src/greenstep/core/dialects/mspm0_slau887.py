@@ -122,6 +122,9 @@ class Mspm0Slau887(Dialect):
         super().__init__(link, settings)
         self._asked = 0
         self._buffer = _USUAL_BUFFER
+        self._open = False
+        self._refused: ChipRefusal | None = None
+        """The password was refused: it is not sent again, because each time counts."""
 
     # --- frames
 
@@ -209,16 +212,25 @@ class Mspm0Slau887(Dialect):
         return "00 to connection, then its device info"
 
     def identify(self) -> Identity:
-        """Version and size of its buffer; and the password, which is sent once."""
+        """Version and size of its buffer. The password is only sent when something needs it."""
         info = self._again(Command.DEVICE_INFO, kind=_INFO, answer=32)
         told = int.from_bytes(info[10:12], "little") if len(info) >= 12 else 0
         self._buffer = told if _LEAST_BUFFER <= told <= _MOST_BUFFER else _USUAL_BUFFER
         version = f"{info[1]:X}.{info[0]:X}" if len(info) > 1 else "not told"
+        self._open = False
+        return Identity(None, f"loader {version}", (("buffer", f"{self._buffer} bytes"),))
+
+    def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         self._unlock()
-        return Identity(None, f"loader {version}, unlocked", (("buffer", f"{self._buffer} bytes"),))
+        return ()
 
     def _unlock(self) -> None:
-        """Raises RefusedFault if the setting is no password; ChipRefusal if it is not the chip's."""
+        """Before the first command that needs it. Raises RefusedFault if the setting is no password; ChipRefusal if
+        it is not the chip's."""
+        if self._open:
+            return
+        if self._refused is not None:
+            raise self._refused
         text = str(self.setting("password")).replace(" ", "")
         try:
             password = bytes.fromhex(text) if text else b"\xff" * PASSWORD_BYTES
@@ -228,7 +240,12 @@ class Mspm0Slau887(Dialect):
             raise RefusedFault.of(
                 "setting", "the password is not 64 hexadecimal digits", (text,), ("--set password=…",)
             )
-        self._again(Command.UNLOCK, password)
+        try:
+            self._again(Command.UNLOCK, password)
+        except ChipRefusal as refusal:
+            self._refused = refusal
+            raise
+        self._open = True
 
     def examine(self, part: Part) -> Examination:
         return Examination(part, (("flash", show_size(part.flash.size)),))
@@ -256,12 +273,14 @@ class Mspm0Slau887(Dialect):
         return _LEAST_SUM
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
+        self._unlock()
         where = address.to_bytes(4, "little") + len(data).to_bytes(4, "little")
         told = self._again(Command.VERIFY, where, _SUM, len(data) * 4 * _CRC_BYTE_S, 12)
         return told == crc32(data).to_bytes(4, "little")
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """From a multiple of 8 on."""
+        self._unlock()
         start = address & ~7
         wanted = -(-(address + size - start) // 8) * 8
         data = b""
@@ -289,6 +308,7 @@ class Mspm0Slau887(Dialect):
             yield done
 
     def _erase(self, memory: Memory, place: Span, sectors: int) -> None:
+        self._unlock()
         where = place.start.to_bytes(4, "little") + (place.end - 1).to_bytes(4, "little")
         self._again(Command.ERASE_RANGE, where, longest_s=sectors * memory.erase_time(_BLOCK).longest_s)
 
@@ -310,6 +330,7 @@ class Mspm0Slau887(Dialect):
             yield block
 
     def _write_once(self, memory: Memory, block: WriteBlock) -> None:
+        self._unlock()
         most = max(8, (self._buffer - 16) & ~7)
         for place in Span.of(block.address, len(block.data)).pieces(most):
             data = block.data[place.start - block.address :][: place.size]

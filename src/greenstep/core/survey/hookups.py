@@ -125,7 +125,8 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
     for name, other in ((name, other) for other in (False, True) for name in _PULSES):
         if any(c.hookup.reset is not None and c.hookup.reset.line == name for c in candidates):
             pulsed, after_s = _pulsed(link, name, other, console)
-            yield pulsed
+            if not other or pulsed.outcome == "resets":
+                yield pulsed
             if pulsed.outcome == "resets":
                 resets.append(pulsed.hookup)
                 running = ""  # the program was heard: its loader is over
