@@ -150,6 +150,7 @@ def _rows(chip: StepEnded) -> list[tuple[str, str]]:
     rows = [("part", str(figures.pop("part")))] if "part" in figures else []
     if "ident" in figures:
         rows.append(("id", str(figures.pop("ident"))))
-    if "flash_bytes" in figures:
-        rows.append(("flash", show_size(int(figures.pop("flash_bytes")))))
+    for name, key in (("flash", "flash_bytes"), ("RAM", "ram_bytes")):
+        if key in figures:
+            rows.append((name, show_size(int(figures.pop(key)))))
     return rows + [(key.replace("_", " "), str(value)) for key, value in figures.items()]

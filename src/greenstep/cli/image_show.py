@@ -190,7 +190,7 @@ def _header_words(header: BootHeader) -> str:
 def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
     part = fit.part
     up_to = "" if part.size_known and len(these.candidates) == 1 else "up to "
-    room = "" if part.core == "any" else f", {up_to}{show_size(part.flash.size)} flash"
+    room = "" if part.core == "any" else f", {up_to}{show_size(part.flash.size)} {part.holds}"
     yield f"{f'{name} ' if name else ''}on {these.board.name + ', ' if these.board.name else ''}{part.title}{room}"
     if fit.against:
         yield from _row("fits", f"no: {fit.against[0].cause}")

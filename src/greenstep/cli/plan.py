@@ -53,7 +53,7 @@ def command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -
 def _as_text(planned: Planned, candidates: int) -> None:
     plan, costs, settings = planned.plan, planned.costs, planned.line
     part = plan.part
-    room = "" if part.core == "any" else f", {show_size(part.flash.size)} flash"
+    room = "" if part.core == "any" else f", {show_size(part.flash.size)} {part.holds}"
     click.echo(f"{part.title}{room}, {settings}")
     if candidates > 1 or not part.size_known:
         click.echo("  its real flash size is in the chip: --ask reads it")

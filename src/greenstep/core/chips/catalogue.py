@@ -381,6 +381,7 @@ def _read_part(row: Mapping[str, Any]) -> Part:
         wires=_read_wires(row["wires"]),
         uart=row["uart"],
         boot_level=row.get("boot_level", ""),
+        holds=row.get("holds", "flash"),
         size_known=not row.get("size_by_chip", False),
         clones=tuple(row.get("clones", ())),
         also=tuple(row.get("also", ())),

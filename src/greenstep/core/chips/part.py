@@ -184,7 +184,7 @@ class Part:
     names the family of processor, by which an image's vectors are checked. `boot_level` is the level of the boot pin
     that selects the bootloader; empty if there is no such pin. `extra` holds what only one dialect needs, by that
     dialect's names. `also` are other dialects that loaders for this part speak. `uart` names the rules by which its
-    UART divides a clock."""
+    UART divides a clock. `holds` is what its memory called flash is: RAM where the loader only loads that."""
 
     name: str
     title: str
@@ -199,6 +199,7 @@ class Part:
     wires: Wires
     uart: str
     boot_level: str = ""
+    holds: str = "flash"
     size_known: bool = True
     clones: tuple[int, ...] = ()
     also: tuple[str, ...] = ()

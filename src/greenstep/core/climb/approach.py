@@ -76,9 +76,17 @@ def _describe(memory: str, image: Image, part: Part) -> str:
 def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened, refuse what could only be answered by reading back. Raises RefusedFault."""
     spec = job.dialect.spec
-    refused = ("backup",) if spec.shows_sums_only else () if spec.reads else ("verify", "backup", "erase")
+    reads = spec.reads and not spec.into_ram
+    refused = ("backup",) if spec.shows_sums_only else () if reads else ("verify", "backup", "erase")
     if job.purpose not in refused:
         return
+    if spec.into_ram:
+        raise RefusedFault.of(
+            f"cannot-{job.purpose}",
+            f"no {job.purpose} here: what the {job.dialect.title} loads is in RAM, and lost when it is entered",
+            (),
+            ("upload: it loads the program and runs it",),
+        )
     raise RefusedFault.of(
         f"cannot-{job.purpose}",
         f"no {job.purpose} here: the {job.dialect.title} cannot be read back",
@@ -185,7 +193,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     yield from settle_rate(session)
     figures: Figures = {"part": session.part.name}
     if session.part.core != "any":
-        figures["flash_bytes"] = session.part.flash.size
+        figures[f"{session.part.holds.lower()}_bytes"] = session.part.flash.size
     if identity.ident is not None:
         figures["ident"] = f"{identity.ident:X}"
     figures |= _figures(detail for detail in details if detail[0] != "flash")
@@ -239,7 +247,7 @@ def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> 
         side = "below" if flash.reserved_top else "above"
         room = f"{flash.usable_end - flash.usable_start:,} bytes free {side} the bootloader"
     else:
-        room = f"{show_size(flash.size)} flash"
+        room = f"{show_size(flash.size)} {part.holds}"
     loader = dict(identity.details).get("loader")
     said = [f"{identity.said}, {part.title}", room]
     if loader:

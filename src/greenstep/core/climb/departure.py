@@ -108,6 +108,8 @@ def _by_command(session: Session) -> Generator[Event, None, tuple[str, str]]:
         enter, leave = session.job.hookup.enter, session.leave
         if leave is None or session.reset_by is not ResetBy.LINES or enter is None or enter.hangs_up:
             raise
+        if session.job.dialect.spec.into_ram:  # a reset would start another program
+            raise
         yield Noted("start", f"{error}: started by a reset")
         how = _reset(session, leave)
         session.link.read(1, _GIVES_UP_S if not session.job.expect else 0.0)

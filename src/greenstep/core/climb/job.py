@@ -119,7 +119,8 @@ class Job:
         """Steps that look first, so that something need not be written or is not lost."""
         # without verify, the loader need not be able to read
         reads = self.dialect.spec.reads and self.wishes.verify
-        compares = self.wishes.compare is not CompareWith.OFF and not self.wishes.erase_all and reads
+        looks = self.wishes.compare is not CompareWith.OFF and not self.dialect.spec.into_ram
+        compares = looks and not self.wishes.erase_all and reads
         compare: tuple[Step, ...] = ("compare",) if compares else ()
         return (*compare, "keep") if self.wishes.keep else compare
 

@@ -89,7 +89,11 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
         yield StepEnded("write", "green", "nothing to write", 0.0, meter.figures(0, 0))
         return
     spec = transfer.job.dialect.spec
-    if spec.erasing is Erasing.INSIDE_WRITE and spec.reads and not (spec.reads_slowly or spec.shows_sums_only):
+    if (
+        spec.erasing is Erasing.INSIDE_WRITE
+        and spec.reads
+        and not (spec.reads_slowly or spec.shows_sums_only or spec.into_ram)
+    ):
         transfer.before = _first_bytes(transfer)
     session.progress = Progress(0, total, plan.memories[0].memory.start)
     transfer.acknowledged.clear()

@@ -127,6 +127,8 @@ class Spec:
     another day is proven again, more briefly, before anything is erased at it."""
     shows_sums_only: bool = False
     """Whether it shows no byte of a memory, but the sum of a whole image."""
+    into_ram: bool = False
+    """Whether it loads programs into RAM, where they are until the next reset."""
     speaks_text: bool = False
     """Whether its answers are text, in capitals and digits."""
     settings: tuple[Setting, ...] = ()

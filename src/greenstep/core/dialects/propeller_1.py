@@ -1,0 +1,265 @@
+"""`propeller-1`: the loader in the ROM of the P8X32A (Parallax, "Propeller boot protocol").
+
+What it is sent is pulses: each character holds one to three, a low of one bit's time for 1 and of two for 0. A
+sequence of pseudo-random bits makes each sure of the other; then a program is sent in one go, and the chip checks the
+sum of its bytes, fills its EEPROM if that is wanted, and runs it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from enum import IntEnum
+from typing import Any, ClassVar
+
+from ..chips import Memory, Part
+from ..errors import RefusedFault
+from ..image import Image
+from ..link import Deadline, Frame, Link
+from ..quantities import count, show_size
+from .cost import Cost
+from .dialect import Dialect
+from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .line import drain
+from .ram import LOST, filled_from
+from .results import Examination, Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+
+
+class Command(IntEnum):
+    """Boot protocol, "Commands"."""
+
+    SHUT_DOWN = 0
+    LOAD_RAM = 1
+    FILL_EEPROM = 3
+
+
+TEMPLATE = 0xF9
+"""Pulses of one and of two bits: from the first the rate is measured, in the others the chip answers."""
+_BITS, _VERSION_BITS, _SEED = 250, 8, ord("P")
+_VERSIONS = {1: "P8X32A"}
+_YES, _NO = b"\xfe", b"\xff"
+_SUM_BYTE, _SUM = 5, 0x14
+_POLL_S, _SUM_LONGEST_S, _PROGRAM_LONGEST_S, _VERIFY_LONGEST_S = 0.01, 0.09, 5.0, 2.0
+"""The sum: 32 KiB, each byte in two turns of the memory (16 clocks), at 12 MHz."""
+_BLOCK, _QUIET_S, _AHEAD_S = 1024, 0.03, 0.1
+_CHARACTERS = 11
+"""For a long: ten of three bits and one of two."""
+_STAGES = {
+    Command.LOAD_RAM: (("the sum of the program", _SUM_LONGEST_S),),
+    Command.FILL_EEPROM: (
+        ("the sum of the program", _SUM_LONGEST_S),
+        ("the EEPROM's programming", _PROGRAM_LONGEST_S),
+        ("the EEPROM's content", _VERIFY_LONGEST_S),
+    ),
+}
+
+
+def pseudo_random_bits(number: int) -> list[int]:
+    """The first bits of a shift register of eight, fed by its bits 7, 5, 4 and 1."""
+    state, bits = _SEED, []
+    for _ in range(number):
+        bits.append(state & 1)
+        state = (state << 1 | (state >> 7 ^ state >> 5 ^ state >> 4 ^ state >> 1) & 1) & 0xFF
+    return bits
+
+
+_SEQUENCE = pseudo_random_bits(2 * _BITS)
+HANDSHAKE = (
+    bytes([TEMPLATE]) + bytes(0xFE | bit for bit in _SEQUENCE[:_BITS]) + bytes([TEMPLATE]) * (_BITS + _VERSION_BITS)
+)
+
+
+def pulses(word: int) -> bytes:
+    """A long of 32 bits, lowest first, in eleven characters."""
+    bits = [word >> at & 1 for at in range(32)]
+    threes = bytes(0x92 | bits[at] | bits[at + 1] << 3 | bits[at + 2] << 6 for at in range(0, 30, 3))
+    return threes + bytes([0xF2 | bits[30] | bits[31] << 3])
+
+
+class Propeller1(Dialect):
+    """The conversation with one chip."""
+
+    name: ClassVar[str] = "propeller-1"
+    title: ClassVar[str] = "Propeller 1 loader"
+    document: ClassVar[str] = "Parallax boot protocol"
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.propeller:narrate_1"
+    answer_s: ClassVar[float] = 0.3
+    spec: ClassVar[Spec] = Spec(
+        asking=Asking(
+            sent=HANDSHAKE,
+            attempts=(Attempt(0.07, 1), Attempt(0.09, 1), Attempt(0.1, 1), Attempt(0.12, 1), Attempt(0.08, 1)),
+            wait_s=0.1,
+            order=28,
+            measures_rate=True,
+        ),
+        erasing=Erasing.INSIDE_WRITE,
+        starting=Starting.COMMAND,
+        reading=Reading.NONE,
+        guards_writes=True,
+        gives_up=True,
+        tells_chip=False,
+        start_answers=False,
+        into_ram=True,
+        settings=(
+            Setting(
+                "into", "text", "ram", "where the program goes: RAM only, or RAM and the EEPROM", ("ram", "eeprom")
+            ),
+        ),
+    )
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._version = 0
+
+    # --- identification
+
+    def ask(self, wait_s: float) -> str | None:
+        """The chip must go on with the sequence where we stop, and then tells its version."""
+        self.link.discard()
+        self.link.write(HANDSHAKE)
+        deadline = Deadline.after(self.link, self.link.settings.seconds(len(HANDSHAKE)) + self.patience_s)
+        heard = self.link.read(1, self.link.settings.seconds(len(HANDSHAKE)) + max(wait_s, self.patience_s))
+        heard += self.link.read(_BITS + _VERSION_BITS - 1, deadline.left_s) if heard else b""
+        if len(heard) < _BITS + _VERSION_BITS or any(value & 0xFE != 0xFE for value in heard):
+            drain(self.link, _QUIET_S, wait_s)
+            return None
+        bits = [value & 1 for value in heard]
+        if bits[:_BITS] != _SEQUENCE[_BITS:]:
+            return None
+        self._version = sum(bit << at for at, bit in enumerate(bits[_BITS:]))
+        return f"{_BITS} bits of the sequence, version {self._version}"
+
+    def identify(self) -> Identity:
+        called = _VERSIONS.get(self._version, "not known")
+        return Identity(None, f"loader version {self._version}", (("version", f"{self._version}, {called}"),))
+
+    def examine(self, part: Part) -> Examination:
+        return Examination(part, (("RAM", show_size(part.flash.size)),))
+
+    # --- loading
+
+    @classmethod
+    def write_block(cls, memory: Memory) -> int:
+        return _BLOCK
+
+    @classmethod
+    def read_block(cls, memory: Memory) -> int:
+        return _BLOCK
+
+    def read(self, memory: Memory, address: int, size: int) -> bytes:
+        raise NotImplementedError(f"{self.name} reads nothing back")
+
+    @property
+    def _command(self) -> Command:
+        return Command.FILL_EEPROM if self.setting("into") == "eeprom" else Command.LOAD_RAM
+
+    def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        """All in one go; then the chip tells whether the sum is right, and what became of the EEPROM."""
+        data = b"".join(block.data for block in blocks)
+        longs = [int.from_bytes(data[at : at + 4], "little") for at in range(0, len(data), 4)]
+        self.link.discard()
+        sent_by = self._send(self.link.now(), pulses(self._command) + pulses(len(longs)))
+        each = _BLOCK // 4
+        last = b""
+        for number, block in enumerate(blocks):
+            sent = b"".join(map(pulses, longs[number * each : (number + 1) * each]))
+            if number == len(blocks) - 1:
+                sent, last = sent[:-1], sent[-1:]
+            sent_by = self._send(sent_by, sent)
+            if not last:
+                self.link.sleep(max(0.0, sent_by - _AHEAD_S - self.link.now()))
+                yield block
+        self._complete(sent_by, last)
+        for what, longest_s in _STAGES[self._command][1:]:
+            self._told(what, longest_s)
+        yield blocks[-1]
+
+    def _complete(self, sent_by: float, last: bytes) -> None:
+        """The last character, and what the chip says of the sum.
+
+        The sum has eight bits. So a pulse too many or too few is looked for besides: a chip that had enough before
+        the last character answers in it; one that lacks a pulse takes the first template for it and does not answer.
+        """
+        what, _ = _STAGES[self._command][0]
+        for sent in (last, b""):
+            self.link.sleep(max(0.0, sent_by - self.link.now()) + _SUM_LONGEST_S)
+            sent_by = self._send(self.link.now(), sent)
+            if heard := drain(self.link, 0.0):
+                raise Unexpected(f"word about {what}", heard)
+        self.link.write(bytes([TEMPLATE]))
+        heard = self.link.read(1, self.patience_s)
+        if heard == _NO:  # the image's own sum was looked at before: it was damaged on its way
+            raise Unexpected(f"FE for {what}", heard)
+        self._judge(what, heard, self.patience_s)
+
+    def _send(self, sent_by: float, data: bytes) -> float:
+        """When its last bit will have left, if what was sent before has by `sent_by`."""
+        self.link.write(data)
+        return max(sent_by, self.link.now()) + self.link.settings.seconds(len(data))
+
+    def _told(self, what: str, longest_s: float) -> None:
+        """Give the chip something to answer in until it does. Raises ChipRefusal, Silence, Unexpected."""
+        wait_s = longest_s + self.patience_s
+        deadline = Deadline.after(self.link, wait_s)
+        heard = b""
+        while not heard and not deadline.over:
+            self.link.write(bytes([TEMPLATE]))
+            heard = self.link.read(1, _POLL_S)
+        self._judge(what, heard, wait_s)
+
+    def _judge(self, what: str, heard: bytes, waited_s: float) -> None:
+        if not heard:
+            raise Silence(f"word about {what}", waited_s)
+        if heard == _NO:
+            raise ChipRefusal("load", RefusalKind.BAD_DATA, heard, None, f"{what} is not right: FF")
+        if heard != _YES:
+            raise Unexpected(f"word about {what}", heard + drain(self.link, _QUIET_S))
+
+    def start(self, address: int) -> str:
+        """It has done so when the sum was right."""
+        return ""
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
+    ) -> Fitted:
+        """From 0, with its check byte. Raises RefusedFault."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        image, notes = filled_from(image, 0, 4)
+        data = image.cut(0, image.end, 0)
+        whole = len(data) == part.flash.size  # then the stack's first longs are in it
+        wanted = 0 if whole and sum(data) & 0xFF == 0 else _SUM
+        if "vectors" not in even_if and sum(data) & 0xFF != wanted:
+            raise RefusedFault.of(
+                "vectors",
+                f"the bytes of {image.name} sum to {sum(data) & 0xFF:02X}, those of a program to {_SUM:02X}",
+                (f"its check byte, at 5, is {data[_SUM_BYTE]:02X}",) if len(data) > _SUM_BYTE else (),
+                ("is it a .binary or .eeprom of this chip's compiler?", "is the file complete?"),
+            )
+        kept = settings.get("into") == "eeprom"
+        where = "goes into RAM and the EEPROM, all 32 KiB of which are written" if kept else LOST
+        return Fitted({**images, "flash": image}, (*notes, where))
+
+    # --- costs
+
+    @classmethod
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return Cost(size // 4 * _CHARACTERS)
+
+    @classmethod
+    def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
+        size = sum(len(block.data) for block in blocks)
+        return Cost((size // 4 + 2) * _CHARACTERS + 1, 1, 1, 2 * _SUM_LONGEST_S)
+
+    @classmethod
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost()
+
+    def blocks_sent(self) -> str:
+        """In one go."""
+        return f"one load, {count(len(_STAGES[self._command]), 'answer')}"
