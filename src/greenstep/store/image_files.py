@@ -51,6 +51,8 @@ def _read(found: Format, stream: BinaryIO, name: str) -> Image:
             from greenstep.core.image import read_s_record as read
         case "TI-TXT":
             from greenstep.core.image import read_ti_txt as read
+        case "PSoC rows":
+            from greenstep.core.image import read_psoc_rows as read
         case _:
             from greenstep.core.image import read_elf as read
     return read(stream, name)

@@ -9,6 +9,7 @@ from .model import Image, Piece, Section, join, joined
 if TYPE_CHECKING:
     from .elf import read_elf
     from .intel_hex import read_intel_hex, write_intel_hex
+    from .psoc_rows import read_psoc_rows
     from .raw import read_raw
     from .recognise import recognise
     from .s_record import read_s_record, write_s_record
@@ -23,6 +24,7 @@ __all__ = [
     "joined",
     "read_elf",
     "read_intel_hex",
+    "read_psoc_rows",
     "read_raw",
     "read_s_record",
     "read_ti_txt",
@@ -36,6 +38,7 @@ _PLACES = {
     "read_elf": "elf",
     "read_intel_hex": "intel_hex",
     "write_intel_hex": "intel_hex",
+    "read_psoc_rows": "psoc_rows",
     "read_raw": "raw",
     "recognise": "recognise",
     "read_s_record": "s_record",

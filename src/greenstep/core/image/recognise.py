@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from typing import Literal
 
-Format = Literal["Intel HEX", "S-record", "ELF", "TI-TXT", "raw binary"]
+Format = Literal["Intel HEX", "S-record", "ELF", "TI-TXT", "PSoC rows", "raw binary"]
 
 HEAD_BYTES = 64 * 1024
 """How many bytes of a file's beginning `recognise` wants to see."""
 
-# compiled when needed: one of the four is enough to recognise a hex file
+# compiled when needed: one of them is enough to recognise a hex file
+_PSOC_ROWS = rb"[0-9A-Fa-f]{12}[ \t]*[\r\n]+:[0-9A-Fa-f]{6}"
 _HEX_RECORD = rb"(?m):[0-9A-Fa-f]{8}"
 _HEX_LIKE = rb"(?m)^[ \t]*:[0-9A-Fa-f]{2}"
 _S_RECORD = rb"(?m)^S[0-9][0-9A-Fa-f]{6}"
@@ -57,6 +58,8 @@ def recognise(head: bytes) -> Format:
     if head.startswith(b"\x7fELF"):
         return "ELF"
     if _is_text(head):
+        if re.match(_PSOC_ROWS, head):
+            return "PSoC rows"
         if re.search(_HEX_RECORD, head) or re.search(_HEX_LIKE, head):
             return "Intel HEX"
         if re.search(_S_RECORD, head):
