@@ -63,6 +63,8 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
     if len(data) > LARGEST_RAW_BYTES:
         raise ImageFault(name, None, f"more than {show_size(LARGEST_RAW_BYTES)} without an address", "an image")
     kind = packed(data[:8]) if at is None else ""
+    if kind == "zip" and (package := _package(data, name)) is not None:
+        return package
     if kind:
         raise ImageFault(
             name,
@@ -78,6 +80,12 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
     from greenstep.core.image import read_raw
 
     return read_raw(data, name, base if at is None else at)
+
+
+def _package(data: bytes, name: str) -> Image | None:
+    from greenstep.core.image import read_dfu_package
+
+    return read_dfu_package(data, name)
 
 
 def _no_image(head: bytes, name: str) -> ImageFault:

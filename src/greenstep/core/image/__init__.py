@@ -7,6 +7,7 @@ from .faults import ImageFault
 from .model import Image, Piece, Section, join, joined
 
 if TYPE_CHECKING:
+    from .dfu_package import read_dfu_package
     from .elf import read_elf
     from .intel_hex import read_intel_hex, write_intel_hex
     from .psoc_rows import read_psoc_rows
@@ -22,6 +23,7 @@ __all__ = [
     "Section",
     "join",
     "joined",
+    "read_dfu_package",
     "read_elf",
     "read_intel_hex",
     "read_psoc_rows",
@@ -35,6 +37,7 @@ __all__ = [
 ]
 
 _PLACES = {
+    "read_dfu_package": "dfu_package",
     "read_elf": "elf",
     "read_intel_hex": "intel_hex",
     "write_intel_hex": "intel_hex",

@@ -1,0 +1,43 @@
+"""A recorded conversation with the serial bootloader of an nRF5 board, explained."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...dialects.nrf5_dfu import RESULTS, Command
+from ...quantities import count, show_bytes
+from ..told import Narrated
+
+_KINDS = {1: "packet", 2: "program"}
+
+
+def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+    """One row per command; writes, which are not answered, go with the one that follows them."""
+    rows = []
+    for index, (sent, heard) in enumerate(exchanges):
+        frames = [_plain(frame) for frame in sent.split(b"\xc0") if frame]
+        writes = [frame for frame in frames if frame[0] == Command.WRITE]
+        last = next((frame for frame in reversed(frames) if frame[0] != Command.WRITE), b"")
+        if writes:
+            size = sum(len(frame) - 1 for frame in writes)
+            rows.append(Narrated(index, len(writes), Command.WRITE.words, f"{count(size, 'byte')}"))
+        if not last or not Command.known(last[0]):
+            if not writes:
+                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            continue
+        command, detail = Command.of(last[0]), ""
+        if command is Command.CREATE and len(last) == 6:
+            detail = f"{_KINDS.get(last[1], 'unknown')}, {count(int.from_bytes(last[2:], 'little'), 'byte')}"
+        elif command is Command.SELECT and len(last) == 2:
+            detail = _KINDS.get(last[1], "unknown")
+        told = _plain(heard.strip(b"\xc0").split(b"\xc0")[-1])
+        if not heard:
+            detail = f"{detail}; no answer"
+        elif len(told) > 2 and told[2] != 1:
+            detail = f"{detail}; {RESULTS.get(told[2], show_bytes(told, 8))}"
+        rows.append(Narrated(index, 1, command.words, detail.removeprefix("; ")))
+    return rows
+
+
+def _plain(frame: bytes) -> bytes:
+    return frame.replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
