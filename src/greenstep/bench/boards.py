@@ -53,7 +53,7 @@ class BenchBoard:
     texts: tuple[str, str]
     console: int = 115200
     dialect: str = ""
-    settings: tuple[tuple[str, str | tuple[TalkLine, ...]], ...] = ()
+    settings: tuple[tuple[str, str | tuple[TalkLine, ...] | Image], ...] = ()
     stock: Callable[[], Stock] | None = None
 
     @property

@@ -14,11 +14,12 @@ from typing import TYPE_CHECKING
 import click
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Mapping
 
     from greenstep.bench.boards import BenchBoard, Hands
     from greenstep.bench.faults import Faults
     from greenstep.bench.real_time import RealTimeBoard
+    from greenstep.core.image import Image
     from greenstep.core.talk import TalkLine
 
 
@@ -182,10 +183,12 @@ def _tell(servers: list[RealTimeBoard], as_json: bool) -> None:
     click.echo("Ctrl-C ends it.")
 
 
-def _written(value: str | Sequence[TalkLine]) -> str:
+def _written(value: str | tuple[TalkLine, ...] | Image) -> str:
     """A setting as written on the command line."""
     if isinstance(value, str):
         return value
+    if not isinstance(value, tuple):
+        return f"@{value.name}"
     turns = (f'{{ expect = "{turn.expect}", send = "{turn.send}" }}' for turn in value)
     return f"[ {', '.join(turns)} ]"
 

@@ -246,10 +246,16 @@ def _idents(value: Any, folder: Path) -> tuple[int, ...]:
 
 
 def _settings(value: Any, folder: Path) -> Mapping[str, Any]:
-    """The dialect's own; they are checked once the dialect is known."""
+    """The dialect's own, files as Path; they are checked once the dialect is known."""
     if not isinstance(value, dict):
         raise _WrongValue("a table: { crystal-khz = 12000 }")
-    return value
+    return {name: folder / file if (file := file_of_setting(one)) else one for name, one in value.items()}
+
+
+def file_of_setting(value: Any) -> str:
+    """The file that a setting names by `{ file = "…" }`; empty if it names none."""
+    named = isinstance(value, dict) and set(value) == {"file"} and isinstance(value["file"], str)
+    return value["file"] if named else ""
 
 
 # --- the rows, in the order of the manual

@@ -22,11 +22,14 @@ _NAME = re.compile(r"[A-Za-z_][\w.-]*")
 
 
 def set_argument(text: str) -> tuple[str, Any]:
-    """A setting as written on the command line: `crystal-khz=12000`, `opening=[ … ]`. Raises UsageFault."""
+    """A setting as written on the command line: `crystal-khz=12000`, `opening=[ … ]`, `routines=@FILE`. Raises
+    UsageFault."""
     name, sign, value = text.partition("=")
     if not sign or not name.strip():
         raise usage("setting", f"--set {text}", "write NAME=VALUE, such as crystal-khz=12000")
     value = value.strip()
+    if value.startswith("@"):
+        return name.strip(), Path(value[1:])
     if value.startswith("["):
         try:
             return name.strip(), tomllib.loads(f"value = {value}")["value"]

@@ -25,7 +25,7 @@ from greenstep.core.hookup.outside import reaches_outside
 from greenstep.core.quantities import parse_number, show_size
 
 from .board import BoardSettings
-from .board_keys import board_from_table
+from .board_keys import board_from_table, file_of_setting
 from .image_saving import check_place
 from .placing import TableWanted, load_all
 from .whole_files import write_whole
@@ -173,6 +173,11 @@ def _packed(board: str, table: Mapping[str, Any], folder: Path, members: dict[st
         else:
             entry["file"] = _add(members, "images", folder / entry["file"])
         images.append(entry)
+    if isinstance(table.get("set"), dict):
+        packed["set"] = {
+            name: {"file": _add(members, "images", folder / file)} if (file := file_of_setting(one)) else one
+            for name, one in table["set"].items()
+        }
     if not images:
         raise usage("no-image", f"{board} has no image to put into a kit", "images = [ … ] in greenstep.toml")
     return {**packed, "images": images}
@@ -309,7 +314,9 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
             for entry in entries
             if isinstance(entry, str | dict)
         ]
-        if not files or any(file not in members for file in files):
+        own = table.get("set")
+        named = [file for file in map(file_of_setting, own.values() if isinstance(own, dict) else ()) if file]
+        if not files or any(file not in members for file in (*files, *named)):
             raise _refused(name, f"does not hold the images of {board}", "")
         if "port" in table:
             raise _refused(name, f"names a port for {board}", "ports are this machine's own")

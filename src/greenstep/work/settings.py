@@ -3,29 +3,43 @@
 from __future__ import annotations
 
 import os
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from greenstep.core.dialects.settings import preset, read_settings
+from greenstep.core.errors import usage
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import TalkLine
 from greenstep.store.board import TalkEntry
 from greenstep.store.board_keys import talk_entries
+from greenstep.store.image_files import load_image
 
 from .person import NOBODY, Person
 
 if TYPE_CHECKING:
+    from greenstep.core.image import Image
+
     from .board import Board
 
 
 def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
-    """The dialect's own settings, checked; turns of a talk with their secrets. Raises UsageFault."""
+    """The dialect's own settings, checked; turns of a talk with their secrets, files as images. Raises UsageFault,
+    ImageFault."""
     pairs: dict[str, Any] = preset(board.choice.first) if board.dialect.name == board.choice.first.dialect else {}
     for name, value in (board.said.set or {}).items():
         entries = talk_entries(value) if isinstance(value, list) else None
         if entries is not None:
             value = tuple(_turn(entry, person, secrets or Secrets()) for entry in entries)
-        pairs[name] = value
+        pairs[name] = _image(board, name, value) if isinstance(value, Path) else value
     return read_settings(board.dialect, pairs.items())
+
+
+def _image(board: Board, name: str, file: Path) -> Image:
+    """Raises UsageFault, ImageFault."""
+    kinds = {setting.name: setting.kind for setting in board.dialect.spec.settings}
+    if kinds.get(name) != "image":
+        raise usage("setting", f"{board.dialect.name}: {name} is {str(file)!r}, a file", "it takes none")
+    return load_image(file, board.choice.first.flash.start)
 
 
 def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from ..errors import UsageFault, usage
+from ..image import Image
 from ..quantities import parse_number
 from ..talk import TalkLine
 from .dialect import Dialect
@@ -44,6 +45,11 @@ def _read(dialect: type[Dialect], setting: Setting, value: Any) -> Any:
         if isinstance(value, tuple) and all(isinstance(turn, TalkLine) for turn in value):
             return value
         raise _wrong(dialect, setting, value, "a list of turns, as for talk")
+    if setting.kind == "image":
+        if isinstance(value, Image):
+            return value
+        file = f'{setting.name} = {{ file = "…" }}, or --set {setting.name}=@FILE'
+        raise _wrong(dialect, setting, value, f"name a file: {file}")
     if setting.kind == "number":
         try:
             number = parse_number(value) if isinstance(value, str) else value

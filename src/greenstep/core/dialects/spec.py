@@ -83,11 +83,12 @@ class Asking:
 class Setting:
     """A value that only one dialect has: `set = { name = … }` of a board, `--set name=…`.
 
-    `kind` is its type; a 'talk' is a list of turns as in `talk`. `choices` are all words allowed, if not empty.
+    `kind` is its type; a 'talk' is a list of turns as in `talk`, an 'image' is a file (`--set name=@FILE`). `choices`
+    are all words allowed, if not empty.
     """
 
     name: str
-    kind: Literal["number", "text", "talk"]
+    kind: Literal["number", "text", "talk", "image"]
     default: int | str | tuple[TalkLine, ...]
     help: str
     choices: tuple[str, ...] = ()

@@ -80,6 +80,7 @@ class Stm32Rom(Dialect):
         asking=Asking(
             sent=bytes([SYNC]),
             answers=(bytes([ACK]), bytes([NACK])),
+            sounds=(rb"[\x79\x1f]{1,4}[\x08-\x11].\x00\x01\x02\x11.*",),  # to 7F and `get`
             attempts=(Attempt(0.0, 4), Attempt(0.1, 4), Attempt(0.4, 8)),
             wait_s=0.25,
             order=10,

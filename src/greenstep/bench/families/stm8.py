@@ -1,0 +1,231 @@
+"""Simulated STM8 with the bootloader in their ROM, from ST UM0560. Boards: stm8s105, stm8s208.
+
+Stricter than silicon: erasing or writing flash before the routines are in RAM is refused and noted, and so is what
+is not blank.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Generator
+from functools import partial, reduce
+from operator import xor
+
+from greenstep.core.frozen import frozen
+from greenstep.core.image import Image, Piece
+from greenstep.core.link import Frame, LineSettings
+
+from .. import application
+from ..boards import BenchBoard
+from ..chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from ..circuits import CapacitorPulse, Circuit
+from ..faults import Faults
+from ..samples import body_of
+from ..stock import Stock
+
+Steps = Generator[Wish, int, bool]
+_LIFT = ("frame lift 1.0 ready", "frame lift 1.1 ready")
+_EVEN = Frame(8, "even", 1)
+_BASE, _SECTOR, _SECTOR_S, _BLOCK_S, _LISTENS_S = 0x8000, 1024, 0.024, 0.003, 1.0
+_ROUTINES_AT = 0xA0
+_ACK, _NACK = b"\x79", b"\x1f"
+ROUTINES = bytes(random.Random(8).randrange(256) for _ in range(312))
+"""Made up: the simulated loader only looks whether it has just these."""
+
+
+@frozen
+class Stm8Kind:
+    """Sizes in bytes."""
+
+    title: str
+    flash_bytes: int
+    ram_bytes: int
+    loader: int
+
+
+KINDS = {
+    "stm8s105": Stm8Kind("STM8S105C6, 32 KiB", 32 * 1024, 2048, 0x13),
+    "stm8s208": Stm8Kind("STM8S208MB, 128 KiB", 128 * 1024, 6144, 0x21),
+}
+
+
+class SimulatedStm8(SimulatedChip):
+    """One chip, whose option bytes let the loader listen after each reset."""
+
+    base = _BASE
+
+    def __init__(self, kind: Stm8Kind, faults: Faults | None = None) -> None:
+        super().__init__()
+        self.kind = kind
+        self.faults = faults or Faults()
+        self.flash = bytearray(kind.flash_bytes)
+        self.ram = bytearray(kind.ram_bytes)
+        self.settings = self.console = LineSettings(115200)
+        self.running = False
+        self._measures = False
+
+    def boot(self, boot_selected: bool) -> Program:
+        self.ram[:] = bytes(len(self.ram))
+        return self._application() if self.faults.no_boot else self._loader()
+
+    def brown_out(self, at_s: float) -> None:
+        self.run_from(at_s, self._application())
+
+    def _application(self) -> Program:
+        self.running, self._measures = True, False
+        if not any(self.flash[:4]):
+            return application.idle(1e9)
+        return application.run(self, bytes(self.flash), self.console, self.faults)
+
+    def hear_raw(self, value: int, sent: LineSettings) -> bool:
+        if not self._measures or not self.listens:
+            return False
+        self._measures = False
+        measured = sent.baud if value == 0x7F and self.follows(sent.baud, 460800) else max(300, sent.baud // 3)
+        self.settings = LineSettings(measured, _EVEN)
+        return value == 0x7F and measured == sent.baud
+
+    def _loader(self) -> Program:
+        self.running, self._measures = False, True
+        yield Spend(0.005)
+        value = yield Take(_LISTENS_S if any(self.flash[:4]) else None)
+        while value not in (0x7F, TIMED_OUT):
+            value = yield Take(_LISTENS_S)
+        if value == TIMED_OUT:
+            self.restart(self._application())
+            return
+        self.send(_ACK)
+        while True:
+            code = yield Take()
+            complement = yield Take()
+            handler = {0x00: self._get, 0x11: self._read, 0x21: self._go, 0x31: self._write, 0x43: self._erase}.get(
+                code
+            )
+            if handler is None or complement != code ^ 0xFF:
+                self.send(_NACK)
+                continue
+            self.send(_ACK)
+            if (yield from handler()):
+                return
+
+    def _get(self) -> Steps:
+        self.send(bytes([5, self.kind.loader, 0x00, 0x11, 0x21, 0x31, 0x43]) + _ACK)
+        return False
+        yield
+
+    def _frame(self, head: list[int], size: int) -> Generator[Wish, int, bytes | None]:
+        if DAMAGED in head:
+            return None
+        values = yield from self.several(size + 1)
+        return None if DAMAGED in values or reduce(xor, head + values) else bytes(values[:-1])
+
+    def _place(self, address: int) -> tuple[bytearray, int] | None:
+        """The memory that an address is in, and where in it."""
+        if address < len(self.ram):
+            return self.ram, address
+        if _BASE <= address < _BASE + len(self.flash):
+            return self.flash, address - _BASE
+        return None
+
+    def _address(self) -> Generator[Wish, int, tuple[int, bytearray, int] | None]:
+        frame = yield from self._frame([], 4)
+        address = int.from_bytes(frame, "big") if frame is not None else -1
+        place = self._place(address) if address >= 0 else None
+        self.send(_NACK if place is None else _ACK)
+        return None if place is None else (address, *place)
+
+    def _read(self) -> Steps:
+        place = yield from self._address()
+        if place is None:
+            return False
+        size, complement = (yield Take()), (yield Take())
+        if size == DAMAGED or complement != size ^ 0xFF:
+            self.send(_NACK)
+            return False
+        _, memory, at = place
+        self.send(_ACK + bytes(memory[at : at + size + 1]).ljust(size + 1, b"\x00"))
+        return False
+
+    def _go(self) -> Steps:
+        place = yield from self._address()
+        if place is None:
+            return False
+        yield Spend(self.settings.seconds(2))
+        self.restart(self._application())
+        return True
+
+    @property
+    def _has_routines(self) -> bool:
+        return bytes(self.ram[_ROUTINES_AT : _ROUTINES_AT + len(ROUTINES)]) == ROUTINES
+
+    def _write(self) -> Steps:
+        place = yield from self._address()
+        if place is None:
+            return False
+        address, memory, at = place
+        size = yield Take()
+        data = yield from self._frame([size], size + 1)
+        if data is None or len(data) > 128 or at + len(data) > len(memory):
+            if data is not None:
+                self.violation(f"write of {len(data)} bytes at {address:05X}")
+            self.send(_NACK)
+        elif memory is self.ram:
+            if at < _ROUTINES_AT:
+                self.violation("write to the loader's RAM")
+            memory[at : at + len(data)] = data
+            self.send(_ACK)
+        elif not self._has_routines:
+            self.violation("write without the routines")
+            self.send(_NACK)
+        else:
+            yield Spend(_BLOCK_S)
+            self._burn(address, at, data)
+            self.send(_ACK)
+        return False
+
+    def _burn(self, address: int, at: int, data: bytes) -> None:
+        if self.faults.dead_write:
+            return
+        old = bytes(self.flash[at : at + len(data)])
+        if any(old) and old != data:
+            self.violation(f"write to {address:05X}, which is not blank")
+        self.flash[at : at + len(data)] = data
+        for worn in self.faults.worn:
+            if address <= worn < address + len(data):
+                self.flash[worn - _BASE] ^= 0x10
+
+    def _erase(self) -> Steps:
+        count = yield Take()
+        codes = yield from self._frame([count], count + 1) if count != 0xFF else self._frame([0xFF, 0xFF], 0)
+        if codes is None or not codes or not self._has_routines or max(codes) >= len(self.flash) // _SECTOR:
+            if codes:
+                self.violation(f"erase of {codes.hex()}" + ("" if self._has_routines else " without the routines"))
+            self.send(_NACK)
+            return False
+        yield Spend(len(codes) * _SECTOR_S * self.faults.slow_erase)
+        for code in codes:
+            self.flash[code * _SECTOR : (code + 1) * _SECTOR] = bytes(_SECTOR)
+        self.send(_ACK)
+        return False
+
+
+def _program(kind: Stm8Kind, text: str, size: int, seed: int) -> Image:
+    """A table of interrupts, each 82 and an address of 24 bits."""
+    source = random.Random(seed)
+    vectors = b"".join(b"\x82" + (_BASE + 0x80 + 2 * source.randrange(200)).to_bytes(3, "big") for _ in range(32))
+    return Image("frame-lift.hex", (Piece(_BASE, body_of(vectors, text, size, source, 0x00)),), None, "Intel HEX")
+
+
+def _board(name: str, chip: str, circuit: Circuit) -> BenchBoard:
+    kind = KINDS[name]
+    routines = Image("routines.s19", (Piece(_ROUTINES_AT, ROUTINES),))
+    return BenchBoard(
+        name, "stm8", name, chip, circuit, 115200, _LIFT, settings=(("routines", routines),),
+        stock=lambda: Stock(kind.title, partial(SimulatedStm8, kind), partial(_program, kind)),
+    )  # fmt: skip
+
+
+BOARDS = (
+    _board("stm8s105", "stm8s105x6", CapacitorPulse("dtr")),
+    _board("stm8s208", "stm8s207xb", CapacitorPulse("rts")),
+)
