@@ -136,6 +136,9 @@ class SimulatedChip(ABC):
         self.in_reset = False
         self._begin(self.boot(boot_selected))
 
+    def boot_pin_moved(self, selected: bool) -> None:  # noqa: B027  (most look at it only when reset is released)
+        """The boot pin has got another level; before reset is held or released by the same move."""
+
     def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
         """The host closed the port, which was set to `baud`. Returns True if the board leaves the USB for a while."""
         return False

@@ -202,9 +202,11 @@ class SimulatedLine:
         return min(latest_s, self._outbound[size - 1][0])
 
     def _apply(self, change: PinChange) -> None:
-        self.boot_selected = change.boot_selected
+        moved, self.boot_selected = change.boot_selected != self.boot_selected, change.boot_selected
         if self.faults.dead:
             return
+        if moved:
+            self.chip.boot_pin_moved(change.boot_selected)
         if change.reset_held and not self.chip.in_reset:
             self.chip.hold_reset(change.at_s)
             self._fall_silent(change.at_s)

@@ -15,6 +15,7 @@ from greenstep.core.events import Event, Found, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.frozen import changing
 from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import entered_by
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 from greenstep.core.wishes import CompareWith, Wishes
@@ -112,7 +113,7 @@ def prepare(
         dialect,
         LineSettings(bench_board.baud, dialect.frame),
         "virtual",
-        named_hookup(line.circuit.hookup, choice.first.boot_level),
+        entered_by(named_hookup(line.circuit.hookup, choice.first.boot_level), dialect.spec.asking.entering),
         images=images or {},
         console=LineSettings(bench_board.console),
         wishes=_wishes(dialect, choice.first, bench_board) if chip is None else Wishes(),

@@ -73,7 +73,7 @@ class Board:
 
     @cached_property
     def hookup(self) -> Hookup:
-        from greenstep.core.hookup.circuits import hookup_from_table, named_hookup, with_sequences
+        from greenstep.core.hookup.circuits import entered_by, hookup_from_table, named_hookup, with_sequences
 
         part = self.choice.first
         wanted = self.said.hookup or part.hookup
@@ -89,6 +89,7 @@ class Board:
                 "dtr-reset-rts-boot or rts-reset-dtr-boot: the other line to the boot pin, by wire",
                 "or dtr-reset-only or rts-reset-only, and the boot pin by hand",
             )
+        hookup = entered_by(hookup, self.dialect.spec.asking.entering)
         return with_sequences(hookup, self.said.enter, self.said.leave)
 
     @property

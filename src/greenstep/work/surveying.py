@@ -11,6 +11,7 @@ from greenstep.core.dialects.registry import all_dialects, find_dialect
 from greenstep.core.errors import NoAnswerFault
 from greenstep.core.frozen import frozen
 from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import entered_by
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.recording_link import RecordingLink
 from greenstep.core.survey.hookups import (
@@ -70,7 +71,8 @@ def scope(board: Board) -> list[Candidate]:
             baud = said.rate or parts[0].baud
             own = candidates_for(dialect, parts[0].boot_level, baud)
             if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-hangup"):
-                own = [Candidate(named_hookup(said.hookup, parts[0].boot_level), dialect, baud)]
+                hookup = entered_by(named_hookup(said.hookup, parts[0].boot_level), dialect.spec.asking.entering)
+                own = [Candidate(hookup, dialect, baud)]
             usual = parts[0].hookup
             found += sorted(own, key=lambda candidate: (candidate.hookup.name != usual, candidate.baud != baud))
     # each dialect's likeliest first, then each one's second

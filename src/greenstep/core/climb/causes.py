@@ -10,6 +10,7 @@ from ..dialects.registry import all_dialects
 from ..findings.boot_text import read_boot_text
 from ..findings.experiments import next_experiment
 from ..findings.observations import AskAs, AskAt, Experiment, ListenAt, Phase, WaitForTalk
+from ..hookup.circuits import entered_by
 from ..link import Deadline, LineSettings, RateRefused, ResetBy
 from .evidence import observe
 from .session import Session
@@ -22,7 +23,8 @@ _TALKS_AGAIN_S, _ENOUGH = 6.0, 24
 def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
     """Run the sequence that enters the bootloader, during a break if its loader (or that of the `dialect` named)
     needs one. Raises LinesMissing, LinkLost."""
-    sequence = session.job.hookup.enter
+    own, asking = session.job.dialect.spec.asking, (dialect or session.job.dialect).spec.asking
+    sequence = entered_by(session.job.hookup, asking.entering, own.entering).enter
     if sequence is None:  # then only a person can enter it
         return
     if (
@@ -30,7 +32,7 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
     ):  # it answers again as its bootloader, or more of the same will not help
         session.link.sleep(0.2)
         return
-    session.driver.run(sequence, (dialect or session.job.dialect).spec.asking.breaks_in)
+    session.driver.run(sequence, asking.breaks_in)
     session.dialect.was_reset()
 
 

@@ -92,6 +92,7 @@ class Propeller1(Dialect):
             wait_s=0.1,
             order=28,
             measures_rate=True,
+            once=True,
         ),
         erasing=Erasing.INSIDE_WRITE,
         starting=Starting.COMMAND,

@@ -75,6 +75,10 @@ class Asking:
     """Rates that its loaders are built for besides the parts' usual one."""
     usb_maker: str = ""
     """The USB vendor id of its chips' maker: bridges on its boards have it."""
+    once: bool = False
+    """Whether the loader takes one question after a reset, and the next one for something else."""
+    entering: str = ""
+    """Moves into the bootloader, where reset and boot pin are on wires and those of the circuit do not suffice."""
     breaks_in: bool = False
     """Whether the loader stays active if its RX is held low (a break) while reset is released."""
 

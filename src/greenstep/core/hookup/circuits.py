@@ -166,6 +166,14 @@ def _completed(hookup: Hookup) -> Hookup:
     return replace(hookup, enter=hookup.enter or parse_sequence(enter), leave=hookup.leave or parse_sequence(leave))
 
 
+def entered_by(hookup: Hookup, moves: str, instead_of: str = "") -> Hookup:
+    """The hookup with a dialect's own moves into its bootloader, if reset and boot pin are each on a wire and nothing
+    else was said. `instead_of` are those of the dialect that it has now; no moves are the usual ones."""
+    if hookup.enter not in (parse_sequence(_DIRECT_ENTER), parse_sequence(instead_of or _DIRECT_ENTER)):
+        return hookup
+    return replace(hookup, enter=parse_sequence(moves or _DIRECT_ENTER))
+
+
 TABLE_KEYS = {
     "like": "a named hookup to start from",
     "reset": 'line; held = "asserted" or "released"; through = "wire" or "capacitor"; or as `power`',

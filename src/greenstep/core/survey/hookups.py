@@ -13,7 +13,7 @@ from typing import Literal
 from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..hookup import Driver, Hookup, Role, named_hookup
-from ..hookup.circuits import LineName
+from ..hookup.circuits import LineName, entered_by
 from ..hookup.sequence import parse_sequence
 from ..link import Deadline, LineSettings, RateRefused
 from ..recording_link import RecordingLink
@@ -90,6 +90,7 @@ def candidates_for(
         hookups = [
             named_hookup(name, boot_level) for name in ("cap-dtr", "cap-rts", "dtr-reset-only", "rts-reset-only")
         ]
+    hookups = [entered_by(hookup, dialect.spec.asking.entering) for hookup in hookups]
     found = [Candidate(hookup, dialect, baud) for hookup in hookups]
     return found + [Candidate(hookup, dialect, other) for other in other_bauds for hookup in hookups[:2]]
 
@@ -185,13 +186,15 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
     yield fallback or Found(None, resets=tuple(resets), running_already=running)
 
 
-Moves = tuple[Role | None, bool, bool, tuple[bool, bool]]
-"""What moves reset, whether through a cross pair, whether there is a boot pin, and the lines that select it."""
+Moves = tuple[Role | None, bool, bool, tuple[bool, bool], str]
+"""What moves reset, whether through a cross pair, whether there is a boot pin, the lines that select it, and a
+dialect's own moves."""
 
 
 def _moves(candidate: Candidate) -> Moves:
     hookup = candidate.hookup
-    return hookup.reset, hookup.crossed, hookup.boot is not None, hookup.lines_for(False, True)
+    entering = candidate.dialect.spec.asking.entering if hookup.boot is not None else ""
+    return hookup.reset, hookup.crossed, hookup.boot is not None, hookup.lines_for(False, True), entering
 
 
 def _by_moves(waiting: Sequence[Candidate]) -> list[Candidate]:
@@ -313,11 +316,15 @@ def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, ru
     dialect = candidate.dialect
     link.configure(_asked_at(dialect, candidate.baud))
     driver.enter(dialect.spec.asking.breaks_in)
+    if dialect.spec.asking.once:  # then it cannot be asked again with the lines at rest
+        link.set_lines(*candidate.hookup.idle_lines)
     link.sleep(max(dialect.spec.asking.attempts[0].settle_s, 0.02))
     asked = dialect(link)
     # a loader that measures the rate answers the first question or none; others may still be starting
     for _ in range(_ASKS - 1 if dialect.spec.asking.measures_rate else _ASKS):
         answer = asked.ask(dialect.spec.asking.wait_s)
+        if answer and dialect.spec.asking.once:
+            return answer
         if answer and answer != running:
             # with the lines at rest it must still be there: another hookup's sequence may have entered by
             # accident, and this hookup's rest would hold the chip in reset

@@ -1,0 +1,177 @@
+"""What the bootstrap loaders of all MSP430 have in common (SLAU319, SLAU550): the way in, and the password.
+
+The password is what the interrupt vectors of the program in the chip are, 32 bytes. A wrong one erases the chip: so
+none is sent but one that the person gave, and an upload without one erases everything first, which needs none.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, ClassVar
+
+from ..chips import EraseUnit, Memory, Part
+from ..errors import RefusedFault
+from ..image import Image
+from ..link import Frame, Link
+from ..quantities import count, show_address, show_size, show_span
+from .dialect import Dialect
+from .errors import ChipRefusal, RefusalKind
+from .results import Examination, Fitted
+from .spec import Setting
+
+ENTERING = (
+    "boot off; reset on; wait 10 ms; boot on; wait 1 ms; boot off; wait 1 ms; boot on; wait 1 ms; "
+    "reset off; wait 1 ms; boot off; wait 20 ms"
+)
+"""SLAU319, "Bootloader entry sequence": TEST rises twice while RST is low, and is high when RST rises."""
+BAUD = 9600
+FRAME = Frame(8, "even", 1)
+PASSWORD_AT, PASSWORD_BYTES = 0xFFE0, 32
+SETTINGS = (
+    Setting("old", "image", "", "the program that is in the chip: its vectors are the password; a wrong one erases"),
+    Setting("password", "text", "", "the same as 64 digits"),
+)
+_BLANK = b"\xff" * PASSWORD_BYTES
+
+
+def password_in(settings: Mapping[str, Any]) -> bytes | None:
+    """The one that the person gave; None if there is none. Raises RefusedFault if it makes no sense."""
+    text, old = str(settings.get("password") or "").replace(" ", ""), settings.get("old")
+    if text:
+        try:
+            password = bytes.fromhex(text)
+        except ValueError:
+            password = b""
+        if len(password) != PASSWORD_BYTES:
+            raise RefusedFault.of(
+                "setting", "the password is not 64 hexadecimal digits", (text,), ("--set password=…",)
+            )
+        return password
+    if not isinstance(old, Image):
+        return None
+    if not old.touches(PASSWORD_AT, PASSWORD_BYTES):
+        raise RefusedFault.of(
+            "setting",
+            f"{old.name} has no vectors at {show_address(PASSWORD_AT)}: they are the password",
+            (),
+            ("--set old=@FILE with the whole program that is in the chip",),
+        )
+    return old.cut(PASSWORD_AT, PASSWORD_BYTES, 0xFF)
+
+
+class Msp430Dialect(Dialect):
+    """The conversation with one chip, whichever of the two protocols it speaks."""
+
+    frame: ClassVar[Frame] = FRAME
+    answer_s: ClassVar[float] = 0.3
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._open = False
+        self._refused: ChipRefusal | None = None
+        """The password was refused: it is not sent again, because each time erases."""
+
+    # --- what the protocols differ in
+
+    @abstractmethod
+    def _send_password(self, password: bytes) -> None:
+        """Raises ChipRefusal if it is not the chip's."""
+
+    @abstractmethod
+    def _mass_erase(self, memory: Memory) -> None:
+        """Everything, which needs no password."""
+
+    @abstractmethod
+    def _erase_main(self, memory: Memory) -> None:
+        """The program's flash and nothing besides, which needs the password."""
+
+    # --- the password
+
+    def _unlock(self) -> None:
+        """Before the first command that needs it. Raises RefusedFault, ChipRefusal."""
+        if self._open:
+            return
+        if self._refused is not None:
+            raise self._refused
+        password = password_in(self.settings)
+        if password is None:
+            said = "no password was given (--set old=@FILE)"
+            raise ChipRefusal("password", RefusalKind.LOCKED, b"", None, said)
+        try:
+            self._send_password(password)
+        except ChipRefusal as refusal:
+            self._refused = refusal
+            raise
+        self._open = True
+
+    def examine(self, part: Part) -> Examination:
+        """Nothing of it is asked for: a password is only sent when something needs it."""
+        self.met = part
+        return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    # --- erasing
+
+    def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
+        self.erase_all(memory)
+        yield len(units)
+
+    def erase_all(self, memory: Memory) -> None:
+        """With a password the program's flash alone; without one everything, after which the password is blank."""
+        if password_in(self.settings) is not None and not self._erased:
+            self._unlock()
+            self._erase_main(memory)
+            return
+        self._mass_erase(memory)
+        self._erased, self._refused = True, None
+        self._send_password(_BLANK)
+        self._open = True
+
+    _erased = False
+    """Whether this conversation has erased everything: then the password is no longer the old one."""
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
+    ) -> Fitted:
+        """Without what lies outside of the program's flash; and nothing that shuts the loader off for good."""
+        image = images.get("flash")
+        if image is None:
+            return Fitted(images)
+        notes = []
+        information = [piece for piece in image.pieces if piece.end <= part.flash.start]
+        if information and len(information) < len(image.pieces):
+            where = show_span(information[0].address, information[-1].end - information[0].address)
+            notes.append(f"information memory {where} left out, {count(len(information), 'piece')}")
+            kept = tuple(piece for piece in image.pieces if piece not in information)
+            image = Image(image.name, kept, image.start, image.format, image.notes, image.header)
+        notes += cls._locks(part, image, even_if)
+        if password_in(settings) is not None:
+            notes.append("the password is sent: if it is not the chip's, that erases the chip")
+        else:
+            notes.append(cls._loses)
+        return Fitted({**images, "flash": image}, tuple(notes))
+
+    _loses: ClassVar[str] = "an upload erases all of the chip, information memory too but for what is locked"
+
+    @classmethod
+    def _locks(cls, part: Part, image: Image, even_if: frozenset[str]) -> list[str]:
+        """Raises RefusedFault for what would shut the loader off."""
+        for place, value in part.extra.get("shuts_off", ()):
+            wanted = bytes.fromhex(value)
+            if not image.touches(place, len(wanted)) or image.cut(place, len(wanted), 0xFF) != wanted:
+                continue
+            if {"protection", "lock-out"} <= even_if:
+                return ["the image shuts the bootstrap loader off: written anyway"]
+            raise RefusedFault.of(
+                "would-lock",
+                f"{image.name} would lock you out for good: with it the bootstrap loader is shut off",
+                (f"{show_address(place)} holds {wanted.hex(' ').upper()}", "only a debug probe would help then"),
+                (
+                    "build it with another value there",
+                    "if you mean it: --even-if protection --even-if lock-out",
+                ),
+            )
+        return []
