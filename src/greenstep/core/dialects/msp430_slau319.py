@@ -68,7 +68,7 @@ class Msp430Slau319(Msp430Dialect):
             sounds=(rb"\x90?(\xa0\x90|\x90\xa0)+\xa0?",),  # a character of a stranger's for 80, the next for a frame
             attempts=(Attempt(0.02, 2), Attempt(0.1, 2), Attempt(0.3, 4)),
             wait_s=0.15,
-            order=34,
+            order=32,
             at_baud=BAUD,
             entering=ENTERING,
         ),

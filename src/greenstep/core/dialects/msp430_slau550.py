@@ -81,7 +81,7 @@ class Msp430Slau550(Msp430Dialect):
             sent=framed(bytes([Command.VERSION])),
             attempts=(Attempt(0.02, 2), Attempt(0.1, 2), Attempt(0.3, 2)),
             wait_s=0.15,
-            order=35,
+            order=34,
             at_baud=BAUD,
             entering=ENTERING,
         ),

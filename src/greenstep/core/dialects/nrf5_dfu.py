@@ -86,7 +86,7 @@ class Nrf5Dfu(Dialect):
             sent=slip(bytes([Command.PING, 1])),
             attempts=(Attempt(0.05, 2), Attempt(0.2, 2), Attempt(0.6, 2)),
             wait_s=0.15,
-            order=38,
+            order=42,
         ),
         erasing=Erasing.INSIDE_WRITE,
         starting=Starting.COMMAND,

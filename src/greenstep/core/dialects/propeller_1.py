@@ -90,7 +90,7 @@ class Propeller1(Dialect):
             sent=HANDSHAKE,
             attempts=(Attempt(0.07, 1), Attempt(0.09, 1), Attempt(0.1, 1), Attempt(0.12, 1), Attempt(0.08, 1)),
             wait_s=0.1,
-            order=28,
+            order=27,
             measures_rate=True,
             once=True,
         ),

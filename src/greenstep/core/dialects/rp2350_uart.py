@@ -59,7 +59,7 @@ class Rp2350Uart(Dialect):
             sent=KNOCK + b"n",
             attempts=(Attempt(0.05, 2), Attempt(0.2, 2), Attempt(0.6, 2)),
             wait_s=0.1,
-            order=37,
+            order=41,
             at_baud=BAUD,
         ),
         erasing=Erasing.INSIDE_WRITE,
