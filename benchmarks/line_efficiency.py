@@ -160,7 +160,7 @@ def cases() -> list[Case]:
     found.append(Case("esp32", "esp32", gateway, esp32_floor(data, BAUD), {}))
     found.append(Case("esp32", "esp32, 921600", gateway, esp32_floor(data, 921600), fast))
     found.append(Case("esp8266", "esp8266, whole", gauge, esp8266_floor(gauge.pieces[0].data), whole))
-    for name in ("lpc1769", "lpc1114", "lpc845"):
+    for name in ("lpc1769", "lpc1114", "lpc845", "lpc4357"):
         found.append(Case(name, name, image(name), lpc_floor(lpc.KINDS[name], SIZE), {}))
     found.append(Case("lpc812", "lpc812, 16 KiB", image("lpc812", 16384), lpc_floor(lpc.KINDS["lpc812"], 16384), {}))
     pump = image("pic18f4620")

@@ -178,7 +178,7 @@ def _boards() -> dict[str, BenchBoard]:
         _avr_068("atmega2560", 115200),
         _avr_068("atmega1280", 57600, dialect="avr-068"),
         *(_esp(chip) for chip in ("esp8266", "esp32", "esp32s3", "esp32c3", "esp32c2", "esp32p4")),
-        *(_lpc(chip) for chip in ("lpc1769", "lpc1114", "lpc812", "lpc845")),
+        *(_lpc(chip) for chip in ("lpc1769", "lpc1114", "lpc812", "lpc845", "lpc4357")),
         _pic("an851", "pic18f4520", dialect="pic-an851"),
         _pic("an851", "pic18f4620", dialect="pic-an851"),
         _pic("an1310", "pic18f46k22"),

@@ -35,6 +35,9 @@ class LpcKind:
     used_ram: int
     crc: bool = False
     ok_after_data: bool = False
+    base: int = 0
+    """Where the flash begins; elsewhere than at 0, P and E name a bank, and J tells two words."""
+    second_id: int = 0
 
     @property
     def flash_bytes(self) -> int:
@@ -51,6 +54,10 @@ KINDS = {
     "lpc845": LpcKind(
         "LPC845, 64 KiB, plain data and CRC", 0x8451, (1024,) * 64, 16384, (64, 128, 256, 512, 1024), False, 512,
         0x400, True, True,
+    ),
+    "lpc4357": LpcKind(
+        "LPC4357, bank A, 512 KiB", 0xA001C830, (8192,) * 8 + (65536,) * 7, 32768, (512, 1024, 4096), True, 0, 0x400,
+        base=0x1A000000,
     ),
 }  # fmt: skip
 RAM = 0x10000000
@@ -69,6 +76,7 @@ class SimulatedLpc(SimulatedChip):
         super().__init__()
         self.kind = kind
         self.faults = faults or Faults()
+        self.base = kind.base
         self.flash = bytearray(b"\xff") * kind.flash_bytes
         self.ram = bytearray(kind.ram_bytes)
         self.console = LineSettings(115200)
@@ -163,6 +171,11 @@ class SimulatedLpc(SimulatedChip):
         if name not in wanted or (name == "S" and not self.kind.crc):
             self._code(1)
             return
+        if self.kind.base and name in ("P", "E"):
+            if len(numbers) != 3 or numbers[2]:
+                self._code(12 if len(numbers) != 3 else 7)
+                return
+            numbers = numbers[:2]
         if len(numbers) != wanted[name]:
             self._code(12)
             return
@@ -194,6 +207,8 @@ class SimulatedLpc(SimulatedChip):
     def _do_j(self) -> Steps:
         self._code(0)
         self.send(b"%d\r\n" % self.kind.ident)
+        if self.kind.base:
+            self.send(b"%d\r\n" % self.kind.second_id)
         return
         yield
 
@@ -259,10 +274,10 @@ class SimulatedLpc(SimulatedChip):
         self._code(0)
 
     def _do_c(self, address: int, source: int, size: int) -> Steps:
-        unit = min(self.kind.counts)
+        unit, address = min(self.kind.counts), address - self.kind.base
         if size not in self.kind.counts:
             self._code(6)
-        elif address % unit or address + size > self.kind.flash_bytes:
+        elif address % unit or not 0 <= address <= self.kind.flash_bytes - size:
             self._code(3)
         elif not self._in_ram(source, size):
             self._code(2)
@@ -278,7 +293,7 @@ class SimulatedLpc(SimulatedChip):
                 return
             self._prepared -= touched
             yield Spend(size / 256 * _COPY_S_PER_256)
-            self.put(address, bytes(self.ram[source - RAM : source - RAM + size]))
+            self.put(self.base + address, bytes(self.ram[source - RAM : source - RAM + size]))
             self._code(0)
 
     def _in_ram(self, address: int, size: int) -> bool:
@@ -289,11 +304,12 @@ class SimulatedLpc(SimulatedChip):
 
     def _seen(self, address: int, size: int) -> bytes | None:
         """What a read shows: the ROM's own bytes at the bottom of the flash."""
-        if address + size <= self.kind.flash_bytes:
+        at = address - self.kind.base
+        if 0 <= at <= self.kind.flash_bytes - size:
             visible = bytes((17 * n + 3) & 0xFF for n in range(self.kind.shadow)) + bytes(
                 self.flash[self.kind.shadow :]
             )
-            return visible[address : address + size]
+            return visible[at : at + size]
         if address >= RAM and address + size <= RAM + self.kind.ram_bytes:
             return bytes(self.ram[address - RAM : address - RAM + size])
         return None

@@ -35,23 +35,23 @@ def avr_image(text: str, size_bytes: int, seed: int = 2) -> Image:
     return Image(name, (Piece(0, body_of(vectors, text, size_bytes, source, 0xFF)),), None, "Intel HEX")
 
 
-def lpc_image(text: str, size_bytes: int, ram_bytes: int, seed: int = 6) -> Image:
-    """A Cortex-M program at 0, as linked: without the sum that the ROM wants in its vectors."""
+def lpc_image(text: str, size_bytes: int, ram_bytes: int, seed: int = 6, start: int = 0) -> Image:
+    """A Cortex-M program, as linked: without the sum that the ROM wants in its vectors."""
     source = random.Random(seed)
-    handlers = [0x100 + 2 * source.randrange(100) | 1 for _ in range(32)]
-    words = [0x10000000 + ram_bytes, 0xC1, *handlers[:5], 0, *handlers[5:]]
+    handlers = [start + 0x100 + 2 * source.randrange(100) | 1 for _ in range(32)]
+    words = [0x10000000 + ram_bytes, start + 0xC1, *handlers[:5], 0, *handlers[5:]]
     vectors = b"".join(word.to_bytes(4, "little") for word in words)
     body = bytearray(body_of(vectors, text, size_bytes, source, 0xFF))
     if size_bytes > 0x300:
         body[0x2FC:0x300] = b"\xff" * 4
-    return Image("entrance-counter.hex", (Piece(0, bytes(body)),), 0xC1, "Intel HEX")
+    return Image("entrance-counter.hex", (Piece(start, bytes(body)),), start + 0xC1, "Intel HEX")
 
 
 def with_sum(image: Image) -> Image:
     """The same with the sum in word 7, as in the chip."""
     data = image.pieces[0].data
     total = -sum(int.from_bytes(data[at : at + 4], "little") for at in range(0, 28, 4)) & 0xFFFFFFFF
-    return Image(image.name, (Piece(0, data[:28] + total.to_bytes(4, "little") + data[32:]),))
+    return Image(image.name, (Piece(image.lowest, data[:28] + total.to_bytes(4, "little") + data[32:]),))
 
 
 def pic_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Image:

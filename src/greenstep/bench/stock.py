@@ -80,7 +80,7 @@ def _lpc(name: str) -> Stock:
     kind = lpc.KINDS[name]
 
     def program(text: str, size: int, seed: int) -> Image:
-        return samples.lpc_image(text, size, kind.ram_bytes, seed)
+        return samples.lpc_image(text, size, kind.ram_bytes, seed, kind.base)
 
     return Stock(kind.title, partial(lpc.SimulatedLpc, kind), program, samples.with_sum)
 

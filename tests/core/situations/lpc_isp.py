@@ -12,7 +12,7 @@ from greenstep.core.wishes import Wishes
 from .situation import Situation, usual_rows
 
 BOARD = "lpc1769"
-BOARDS = ("lpc1769", "lpc1114", "lpc812", "lpc845")
+BOARDS = ("lpc1769", "lpc1114", "lpc812", "lpc845", "lpc4357")
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}

@@ -1,9 +1,9 @@
 """Simulated SAM with SAM-BA, from the data sheets ("SAM-BA boot program", "EEFC", "NVMCTRL", "CHIPID") and AT07175.
 Boards: sam3x8e, sam4s16, samd21g18, samd51j19.
 
-What they are given to run is run, instruction by instruction. Stricter than silicon: a flash page is written only
-What they are given to run is run, instruction by instruction. Stricter than silicon: a page is written only
-is one that would set the security bit. On boards with SAM3 and SAM4 a pin makes the program hand over to SAM-BA.
+What they are given to run is run, instruction by instruction. Stricter than silicon: a page is written only where it
+is blank, commands to pages that do not exist are errors, a write to memory that there is not is noted, and so is one
+that would set the security bit. On boards with SAM3 and SAM4 a pin makes the program hand over to SAM-BA.
 """
 
 from __future__ import annotations

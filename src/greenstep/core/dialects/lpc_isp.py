@@ -60,6 +60,7 @@ _CODES = {
     18: "invalid stop bit", 19: "code read protection on",
 }  # fmt: skip
 _MEANS = dict.fromkeys((2, 3, 4, 5, 7, 13, 14), RefusalKind.BAD_ADDRESS) | {19: RefusalKind.LOCKED}
+_TWO_WORDS = (0xA0, 0xF0)
 _RATE_REFUSED = (17, 18)
 _QUIET_S, _TRIES = 0.04, 3
 _PROOF_ROOM = 1024  # bytes of the RAM: all parts have them from their buffer on
@@ -274,11 +275,22 @@ class LpcIsp(Dialect):
 
     def identify(self) -> Identity:
         """Part id, boot code version, serial number."""
-        ident = self._again(lambda: self._told(Command.PART_ID))[0]
+        ident, *more = self._again(self._part_id)
         details = []
         minor, major = self._again(lambda: self._told(Command.VERSION, numbers=2))
         details.append(("loader", f"{major}.{minor}"))
+        if more:
+            said = f"part id {ident:08X} {more[0]:08X}"
+            return Identity(ident << 8 | more[0] & 0xFF, said, tuple(details))
         return Identity(ident, f"part id {ident:08X}", tuple(details))
+
+    def _part_id(self) -> list[int]:
+        """One word; two on LPC18xx and 43xx, the second of which tells the size (UM10503, "Read part identification
+        number")."""
+        told = self._told(Command.PART_ID)
+        if told[0] >> 24 in _TWO_WORDS:
+            told.append(self._number("second word of the part id"))
+        return told
 
     def _told(self, command: Command, *asked: int, numbers: int = 1) -> list[int]:
         self._command(command, *asked)
@@ -328,7 +340,7 @@ class LpcIsp(Dialect):
             raise
         self.link.sleep(0.01)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
-        self._again(lambda: self._told(Command.PART_ID))
+        self._again(self._part_id)
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Bytes to the RAM, where data waits to be copied, and back."""
@@ -414,8 +426,13 @@ class LpcIsp(Dialect):
     def _erase(self, first: int, last: int, longest_s: float, said_back: bool) -> None:
         if said_back:
             self._command(Command.ECHO, 1)
-        self._command(Command.PREPARE, first, last)
-        self._command(Command.ERASE, first, last, longest_s=longest_s)
+        self._command(Command.PREPARE, first, last, *self._bank)
+        self._command(Command.ERASE, first, last, *self._bank, longest_s=longest_s)
+
+    @property
+    def _bank(self) -> tuple[int, ...]:
+        """The bank of the flash, where P and E want it said (UM10503): the first."""
+        return (0,) if self.part.extra.get("bank") else ()
 
     def unlock(self, part: Part) -> str:
         """With CRP1 and CRP2 the ROM still erases all sectors at once, including the protection word."""
@@ -450,7 +467,7 @@ class LpcIsp(Dialect):
             return
 
         def copy() -> bool:
-            self._command(Command.PREPARE, *sectors)
+            self._command(Command.PREPARE, *sectors, *self._bank)
             self._command(Command.COPY, *place, longest_s=longest_s, address=address)
             return True
 
@@ -471,7 +488,7 @@ class LpcIsp(Dialect):
 
         def ready() -> None:
             self._command(Command.ECHO, 1)
-            self._command(Command.PREPARE, *sectors)
+            self._command(Command.PREPARE, *sectors, *self._bank)
 
         self._again(ready)
         self._command(Command.COPY, *place, longest_s=longest_s)
