@@ -105,11 +105,9 @@ class SimulatedSam(SimulatedChip):
         self._latch, self._registers, self._busy_s, self._resets = {}, {}, 0.0, False
         if self.kind.controller == "nvmctrl":
             self._registers[0x41004004] = 0
-        if boot_selected and not self.kind.usb and not self.faults.no_boot and self.kind.banks:
-            self.boots = False
         at = self.kind.loader
         blank = not self.flash[at : at + 8].strip(b"\xff")
-        enters = not self.boots if self.kind.banks else boot_selected or blank
+        enters = boot_selected or (not self.boots if self.kind.banks else blank)
         return self._monitor() if enters and not self.faults.no_boot else self._application()
 
     def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:

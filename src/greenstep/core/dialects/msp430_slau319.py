@@ -39,7 +39,7 @@ _MAIN, _MASS = 0xA504, 0xA506
 """The length words of 'erase' and 'mass erase', which say what is erased."""
 _BLOCK, _LONGEST = 240, 260
 _LEAST_VERSION = 4
-_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
+_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 3
 _MASS_LONGEST_S = 6.0
 _LOCKED = (Command.READ, Command.WRITE, Command.ERASE, Command.GO, Command.PASSWORD)
 
@@ -182,11 +182,12 @@ class Msp430Slau319(Msp430Dialect):
             return None
         finally:
             self.trial_s = trial
+        self._fresh = True
         return "90 to 80, and a version" if len(told) >= _LEAST_VERSION else None
 
     _asked = 0
     _fresh = True
-    """Whether no 80 was sent since the chip was reset."""
+    """Whether no 80 waits for its answer."""
 
     def was_reset(self) -> None:
         self._fresh = True

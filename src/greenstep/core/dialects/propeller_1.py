@@ -19,7 +19,7 @@ from ..quantities import count, show_size
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
-from .line import drain
+from .line import drain, read_until
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
@@ -41,7 +41,7 @@ _YES, _NO = b"\xfe", b"\xff"
 _SUM_BYTE, _SUM = 5, 0x14
 _POLL_S, _SUM_LONGEST_S, _PROGRAM_LONGEST_S, _VERIFY_LONGEST_S = 0.01, 0.09, 5.0, 2.0
 """The sum: 32 KiB, each byte in two turns of the memory (16 clocks), at 12 MHz."""
-_BLOCK, _QUIET_S, _AHEAD_S = 1024, 0.03, 0.1
+_BLOCK, _QUIET_S, _AHEAD_S, _LATE_S, _QUICK_ASKS = 1024, 0.03, 0.1, 0.05, 2
 _CHARACTERS = 11
 """For a long: ten of three bits and one of two."""
 _STAGES = {
@@ -111,16 +111,21 @@ class Propeller1(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._version = 0
+        self._version = self._asked = 0
 
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """The chip must go on with the sequence where we stop, and then tells its version."""
+        self._asked += 1
+        wait_s = wait_s if self._asked <= _QUICK_ASKS else self.patience_s  # some answer late
         self.link.discard()
         self.link.write(HANDSHAKE)
         deadline = Deadline.after(self.link, self.link.settings.seconds(len(HANDSHAKE)) + self.patience_s)
-        heard = self.link.read(1, self.link.settings.seconds(len(HANDSHAKE)) + max(wait_s, self.patience_s))
+        began_s = self.link.now()
+        heard = self.link.read(1, self.link.settings.seconds(len(HANDSHAKE)) + wait_s)
+        took_s, first_s = self.link.now() - began_s, self.link.settings.seconds(_BITS + 2)
+        in_time = first_s * 0.98 <= took_s <= first_s + _LATE_S
         heard += self.link.read(_BITS + _VERSION_BITS - 1, deadline.left_s) if heard else b""
         if len(heard) < _BITS + _VERSION_BITS or any(value & 0xFE != 0xFE for value in heard):
             drain(self.link, _QUIET_S, wait_s)
@@ -128,6 +133,8 @@ class Propeller1(Dialect):
         bits = [value & 1 for value in heard]
         if bits[:_BITS] != _SEQUENCE[_BITS:]:
             return None
+        if self._asked > 1 and not in_time:  # it may be the answer to an earlier handshake: then this one's is to come
+            read_until(self.link, Deadline.after(self.link, self.patience_s))
         self._version = sum(bit << at for at, bit in enumerate(bits[_BITS:]))
         return f"{_BITS} bits of the sequence, version {self._version}"
 

@@ -58,6 +58,7 @@ class Stm8Um0560(Stm32Rom):
             answers=(),
             sounds=(rb"[\x79\x1f]{1,4}\x05.\x00\x11\x21\x31\x43.*",),
             attempts=(Attempt(0.02, 2), Attempt(0.1, 2), Attempt(0.3, 3)),
+            wait_s=0.15,
             order=9,
             usb_maker="",
         ),

@@ -23,7 +23,7 @@ _LISTEN_BEFORE_S = 0.5
 _LISTEN_AFTER_S = 0.7
 _QUIET_S, _QUIET_WITHIN_S = 0.3, 2.0
 _PULSES: tuple[LineName, ...] = ("dtr", "rts")
-_GIVES_UP_WITHIN_S, _LOADER_WAITS_S, _LEAVES_WITHIN_S = 2.4, 0.4, 3.0
+_GIVES_UP_WITHIN_S, _LOADER_WAITS_S, _LEAVES_WITHIN_S = 2.4, 0.25, 3.0
 """Resident loaders start the program within the first, and not before the second."""
 _ASKS = 3
 _TALKS = ("text", "rom text", "garbage")
@@ -134,7 +134,7 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
                 waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
                 break
     waiting.sort(key=lambda candidate: candidate.dialect.name != met)  # it answered before any reset
-    program_heard = bool(resets) and pulsed.meaning.kind == "text"
+    program_heard = pulsed.meaning.kind if resets and pulsed.meaning.kind in ("text", "garbage") else ""
     entered: dict[Moves, bool] = {}
     if not resets:  # a program that needs no boot pin would have been heard
         waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
@@ -142,10 +142,11 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         candidate = waiting.pop(0)
         tried.append(candidate)
         driver, moves = Driver(link, candidate.hookup), _moves(candidate)
-        if program_heard and _needs_boot_pin(candidate):
+        # at another rate than the console's, a ROM that prints cannot be told from a program
+        if program_heard and _needs_boot_pin(candidate, program_heard == "garbage"):
             if moves not in entered:
                 meaning = meaning_of(_hear_after_reset(link, driver, candidate, console), console)
-                entered[moves] = meaning.kind != "text"
+                entered[moves] = meaning.kind != program_heard
                 if not entered[moves]:  # it ran the program: the boot pin is not reached so, whoever is asked
                     resets.append(candidate.hookup.name)
                     yield Tried(candidate.hookup.name, candidate.dialect.name, candidate.baud, "resets", meaning)
@@ -177,6 +178,8 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         listened.add(moves)
         meaning = meaning_of(heard_after, console)
         outcome: Literal["resets", "silent"] = "resets" if meaning.kind in _TALKS else "silent"
+        if meaning.kind == program_heard:
+            entered.setdefault(moves, False)
         if outcome == "resets":
             resets.append(candidate.hookup.name)
         asked_at = _asked_at(candidate.dialect, candidate.baud).baud
@@ -205,9 +208,10 @@ def _by_moves(waiting: Sequence[Candidate]) -> list[Candidate]:
     return [candidate for group in groups.values() for candidate in group]
 
 
-def _needs_boot_pin(candidate: Candidate) -> bool:
+def _needs_boot_pin(candidate: Candidate, garbled: bool) -> bool:
     spec = candidate.dialect.spec
-    return candidate.hookup.boot is not None and not spec.gives_up and not spec.asking.breaks_in
+    waits = not spec.gives_up and not spec.asking.breaks_in and not (garbled and spec.rom_speaks)
+    return candidate.hookup.boot is not None and waits
 
 
 def _pulsed(link: RecordingLink, line: LineName, other: bool, console: LineSettings) -> tuple[Tried, float]:
