@@ -34,8 +34,10 @@ def dialect_of(board: str) -> Any:
 
 
 def shows_bytes(board: str) -> bool:
+    """Without a password, and after a reset."""
     spec = dialect_of(board).spec
-    return bool(spec.reads and not spec.shows_sums_only)
+    wants_password = any(setting.name == "old" for setting in spec.settings)
+    return bool(spec.reads and not spec.shows_sums_only and not spec.into_ram and not wants_password)
 
 
 def notes(trial: Trial) -> str:

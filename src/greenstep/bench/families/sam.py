@@ -28,7 +28,7 @@ from ..thumb import ThumbCpu, ThumbFault
 
 Steps = Generator[Wish, int, None]
 _LIFT = ("frame lift 1.0 ready", "frame lift 1.1 ready")
-_MOST_INSTRUCTIONS, _HZ = 4_000_000, 40e6
+_MOST_INSTRUCTIONS, _MOST_LOOKS, _HZ = 8_000_000, 20_000, 40e6
 _SOH, _EOT, _ACK, _NAK, _CAN, _CALL = 1, 4, 6, 0x15, 0x18, 0x43
 _BLOCK, _CALL_S = 128, 0.8
 
@@ -95,6 +95,7 @@ class SimulatedSam(SimulatedChip):
         self._latch: dict[int, int] = {}
         self._registers: dict[int, int] = {}
         self._busy_s = 0.0
+        self._looks = 0
         self._resets = False
         self._values: list[int] = [0, 0]
         self._letter = ""
@@ -185,6 +186,8 @@ class SimulatedSam(SimulatedChip):
                 yield from self._send_file(first, second)
             elif letter == "G":
                 yield from self._go(first or second)
+        except _Reset:
+            return
         except ThumbFault as fault:
             self.violation(f"{letter}: {fault}")
             yield from application.idle(1e9)  # the processor has stopped
@@ -244,7 +247,7 @@ class SimulatedSam(SimulatedChip):
     def _go(self, address: int) -> Steps:
         stack, entry = self.load(address, 4), self.load(address + 4, 4)
         cpu = ThumbCpu(self)
-        self._busy_s = 0.0
+        self._busy_s, self._looks = 0.0, 0
         try:
             returned = cpu.call(entry, stack, _MOST_INSTRUCTIONS)
         except _Reset:
@@ -267,6 +270,9 @@ class SimulatedSam(SimulatedChip):
         at = address - self.kind.flash_at
         if 0 <= at <= len(self.flash) - size:
             return int.from_bytes(self.flash[at : at + size], "little")
+        self._looks += 1
+        if self._looks > _MOST_LOOKS:
+            raise ThumbFault(f"it waits for {address:08X} for ever")
         word = self._register(address & ~3)
         return word >> 8 * (address & 3) & (1 << 8 * size) - 1
 

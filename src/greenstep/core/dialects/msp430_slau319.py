@@ -37,6 +37,7 @@ class Command(commands.Command):
 _HEAD, _ACK, _NAK = 0x80, 0x90, 0xA0
 _MAIN, _MASS = 0xA504, 0xA506
 """The length words of 'erase' and 'mass erase', which say what is erased."""
+_RESET_VECTOR = 0xFFFE
 _BLOCK, _LONGEST = 240, 260
 _LEAST_VERSION = 4
 _QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 3
@@ -235,7 +236,7 @@ class Msp430Slau319(Msp430Dialect):
     def start(self, address: int) -> str:
         """At the reset vector's word."""
         self._unlock()
-        vector = int.from_bytes(self.read(self.part.flash, 0xFFFE, 2), "little")
+        vector = int.from_bytes(self._again(Command.READ, _RESET_VECTOR, 2), "little")
         self._again(Command.GO, vector)
         return "90 to load PC"
 

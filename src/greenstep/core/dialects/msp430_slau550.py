@@ -51,6 +51,7 @@ MESSAGES = {
 _OK, _LOCKED = 0, 4
 _KINDS = {_LOCKED: RefusalKind.LOCKED, 5: RefusalKind.LOCKED, 7: RefusalKind.UNSUPPORTED}
 _RATES = {9600: 2, 19200: 3, 38400: 4, 57600: 5, 115200: 6}
+_RESET_VECTOR = 0xFFFE
 _BLOCK, _SUMMED, _LONGEST = 240, 4096, 264
 _CRC_BYTE_S, _MASS_LONGEST_S = 5e-6, 6.0
 _QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
@@ -265,7 +266,9 @@ class Msp430Slau550(Msp430Dialect):
 
     def start(self, address: int) -> str:
         """At the reset vector's word; only acknowledged."""
-        vector = int.from_bytes(self.read(self.part.flash, 0xFFFE, 2), "little")
+        self._unlock()
+        told = self._again(Command.READ, _place(_RESET_VECTOR) + b"\x02\x00")
+        vector = int.from_bytes(told, "little")
         self.link.discard()
         sent = framed(bytes([Command.GO]) + _place(vector))
         self.link.write(sent)

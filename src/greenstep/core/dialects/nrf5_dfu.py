@@ -236,7 +236,7 @@ class Nrf5Dfu(Dialect):
         if done and done % most:  # part of an object: it is made anew
             done -= done % most
         elif done:
-            self._execute()
+            self._execute(perhaps_done=True)
         waiting = list(blocks)
         while done < len(data):
             size = min(most, len(data) - done)
@@ -291,9 +291,9 @@ class Nrf5Dfu(Dialect):
         frames = -(-len(data) // self._chunk)
         return self.link.settings.seconds(len(slip(data)) + 2 * frames)
 
-    def _execute(self) -> None:
+    def _execute(self, perhaps_done: bool = False) -> None:
         """Repeated after silence: that it is no longer permitted then says that it has been done."""
-        tries = 0
+        tries = int(perhaps_done)
 
         def once() -> bytes:
             nonlocal tries

@@ -133,7 +133,9 @@ class Propeller1(Dialect):
         bits = [value & 1 for value in heard]
         if bits[:_BITS] != _SEQUENCE[_BITS:]:
             return None
-        if self._asked > 1 and not in_time:  # it may be the answer to an earlier handshake: then this one's is to come
+        if (
+            self._asked > 1 and not in_time
+        ):  # it may be the answer to an earlier handshake: then this one's is to come
             read_until(self.link, Deadline.after(self.link, self.patience_s))
         self._version = sum(bit << at for at, bit in enumerate(bits[_BITS:]))
         return f"{_BITS} bits of the sequence, version {self._version}"

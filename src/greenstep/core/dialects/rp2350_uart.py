@@ -210,7 +210,7 @@ class Rp2350Uart(Dialect):
             try:
                 self._letter(Command.RUN)
                 return '"x" to run'
-            except Silence:
+            except (Silence, Unexpected):  # a program that runs talks at a rate of its own
                 self.link.write(bytes([Command.NOTHING]))
                 if self.link.read(1, self.patience_s) != bytes([Command.NOTHING]):
                     return ""

@@ -1,7 +1,7 @@
 """`sam-ba`: the boot program of Microchip's SAM, in ROM or resident (data sheets "SAM-BA boot program", AT07175).
 
 Letters with addresses in hexadecimal read and write memory, move files to and from RAM, and call a program there. No
-letter is guarded. So flash is never written by them: a routine of our own goes into RAM by XMODEM, looks whether what
+letter is guarded. So flash is never written by one: a routine of our own goes into RAM by XMODEM, looks whether what
 it is to write has arrived whole, erases, writes, and computes the CRC-32 by which an image is proven.
 """
 
@@ -331,15 +331,15 @@ class SamBa(Dialect):
             yield from run
 
     def _write_run(self, memory: Memory, run: Sequence[WriteBlock]) -> None:
-        """Erase the units that they touch, and write those whole."""
+        """Erase the units that they touch, and write whole pages of them."""
         workshop, controller = self._ready(), self._controller
         assert controller is not None
         unit = memory.layout[0][1]
-        span = Span(run[0].address, run[-1].end).aligned(unit, memory.start)
+        span = Span(run[0].address, run[-1].end).aligned(controller.page_bytes(unit), memory.start)
         data = Image("", tuple(run)).cut(span.start, span.size, memory.erased)
         erasing, writing = controller.jobs(span, unit, workshop.data)
         check = {"crc_size": len(data), "crc_at": workshop.data, "crc": crc32(data)}
-        usual_s = memory.erase_time(unit).typical_s * span.size / unit
+        usual_s = memory.erase_time(unit).typical_s * span.aligned(unit, memory.start).size / unit
         usual_s += memory.program_s * span.size / memory.write_unit + len(data) * _CRC_BYTE_S
         if erasing is None:
             job, more = replace(writing, **check), None
@@ -353,19 +353,13 @@ class SamBa(Dialect):
             raise ChipRefusal("write", RefusalKind.BAD_DATA, bytes([code]), span.start, said)
 
     def start(self, address: int) -> str:
-        """Boot from flash from now on, where that is an option of the chip; then a reset, which is not answered."""
-        workshop, controller = self._ready(), self._controller
-        assert controller is not None
-        booting = controller.booting()
+        """Boot from flash from now on, where that is an option of the chip; then a reset, which is not answered. That
+        is asked of the processor by a letter: whatever became of it on the way, it reaches no flash."""
+        booting = None if self._controller is None else self._controller.booting()
         if booting is not None and self._done(booting, None, b"", 0.2) != DONE:
             raise ChipRefusal("boot from flash", RefusalKind.UNSUPPORTED, b"", booting.command_at)
-        self._number += 1
-        job = Job(
-            number=self._number, count=1, command_at=_AIRCR, command=_RESET_REQUEST, ready_at=_AIRCR, ready_mask=0
-        )
-        self._put(workshop.jobs, job.words())
-        self.link.write(f"G{workshop.base:X}#".encode())
-        self.link.sleep(self.link.settings.seconds(12))
+        sent = self._command(f"W{_AIRCR:X},{_RESET_REQUEST:X}")
+        self.link.sleep(self.link.settings.seconds(sent + 2))
         return ""
 
     # --- costs

@@ -30,8 +30,12 @@ class Controller(ABC):
         """What must be set before anything is written."""
 
     @abstractmethod
+    def page_bytes(self, unit: int) -> int:
+        """What is written at once, in flash with such erase units."""
+
+    @abstractmethod
     def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
-        """Erase the units of a span, if that is a job of its own; and write it from RAM."""
+        """Erase the units that hold a span of whole pages, if that is a job of its own; and write it from RAM."""
 
     def booting(self) -> Job | None:
         """Make the chip start from flash, if that is an option of its own."""
@@ -73,12 +77,16 @@ class Eefc(Controller):
             Job(count=1, command_at=at, command=6 << 8, ready_at=at + 8, ready_mask=_READY) for _, at in self.banks
         )
 
+    def page_bytes(self, unit: int) -> int:
+        return self.page
+
     def _bank(self, address: int) -> tuple[int, int]:
         return max(bank for bank in self.banks if bank[0] <= address)
 
     def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
         start, at = self._bank(span.start)
         first = (span.start - start) // self.page
+        erased = span.aligned(unit, start)
         ways = {"command_at": at + 4, "ready_at": at + 8, "ready_mask": _READY, "error_mask": _ERRORS}
         command = _ERASE_AND_WRITE if self.erases_with_page else _WRITE_PAGE
         writing = Job(
@@ -87,9 +95,9 @@ class Eefc(Controller):
         )  # fmt: skip
         if self.erases_with_page:
             return None, writing
-        pages = unit // self.page
+        pages, begin = unit // self.page, (erased.start - start) // self.page
         erasing = Job(
-            count=span.size // unit, command=_KEY | (first | _SIXTEEN_PAGES) << 8 | _ERASE_PAGES,
+            count=erased.size // unit, command=_KEY | (begin | _SIXTEEN_PAGES) << 8 | _ERASE_PAGES,
             command_step=pages << 8, **ways,
         )  # fmt: skip
         return erasing, writing
@@ -129,13 +137,17 @@ class Nvmctrl(Controller):
             Job(command_at=self.base + 0x14, command=2, **ready),
         )
 
+    def page_bytes(self, unit: int) -> int:
+        """Four pages make a row."""
+        return unit // 4
+
     def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
         ways = {
             "command_at": self.base, "width": 2, "ready_at": self.base + 0x14, "ready_mask": 1, "error_mask": 2,
             "address_at": self.base + 0x1C, "address_shift": 1,
         }  # fmt: skip
-        erasing = Job(target=span.start, page=unit, count=span.size // unit, command=_CMDEX | 0x02, **ways)
-        page = unit // 4
+        erased, page = span.aligned(unit, 0), self.page_bytes(unit)
+        erasing = Job(target=erased.start, page=unit, count=erased.size // unit, command=_CMDEX | 0x02, **ways)
         writing = Job(
             copies=1, source=data_at, target=span.start, page=page, count=span.size // page, command=_CMDEX | 0x04,
             **{**ways, "address_at": 0},
@@ -170,12 +182,16 @@ class Nvmctrl5x(Controller):
             Job(command_at=self.base + 0x10, command=0xE, **ready),
         )
 
+    def page_bytes(self, unit: int) -> int:
+        return self._PAGE
+
     def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
         ways = {
             "command_at": self.base + 4, "width": 2, "ready_at": self.base + 0x10, "ready_mask": 1 << 16,
             "error_mask": 0xE, "address_at": self.base + 0x14,
         }  # fmt: skip
-        erasing = Job(target=span.start, page=unit, count=span.size // unit, command=_CMDEX | 0x01, **ways)
+        erased = span.aligned(unit, 0)
+        erasing = Job(target=erased.start, page=unit, count=erased.size // unit, command=_CMDEX | 0x01, **ways)
         writing = Job(
             copies=1, source=data_at, target=span.start, page=self._PAGE, count=span.size // self._PAGE,
             command=_CMDEX | 0x03, **{**ways, "address_at": 0},

@@ -1,0 +1,55 @@
+"""STM8: told from an STM32, and writing only with the maker's routines."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.hookup import named_hookup
+from greenstep.core.image import Image, Piece
+from greenstep.core.wishes import Wishes
+
+BOARD = "stm8s105"
+
+
+class Stm8(unittest.TestCase):
+    def test_without_the_routines_it_reads_and_changes_nothing(self) -> None:
+        image = sample_for(BOARD, 900)
+        for purpose, key in (("upload", "needs-routines"), ("erase", "refused-command")):
+            climb, trial = prepare(
+                BOARD, {"flash": image} if purpose == "upload" else None, purpose=purpose, wishes=Wishes()
+            )  # type: ignore[arg-type]
+            before = bytes(trial.line.chip.flash)
+            trial.events.extend(climb.run())
+            self.assertEqual((trial.end.exit_code != 0, trial.findings[0].key), (True, key))
+            self.assertEqual((bytes(trial.line.chip.flash), trial.line.chip.violations), (before, []))
+        backup = run(BOARD, purpose="backup", region=("flash", 0x8000, 0x400), wishes=Wishes())
+        self.assertEqual((backup.end.exit_code, backup.end.green), (0, True), backup.findings)
+
+    def test_other_routines_than_its_own_are_refused_by_the_chip(self) -> None:
+        wrong = Image("routines.s19", (Piece(0xA0, bytes(range(200))),))
+        trial = run(BOARD, {"flash": sample_for(BOARD, 900)}, wishes=Wishes(settings={"routines": wrong}))
+        self.assertNotEqual(trial.end.exit_code, 0)
+        self.assertNotEqual(trial.line.chip.violations, [])
+        large = Image("routines.s19", (Piece(0xA0, bytes(3000)),))
+        trial = run(BOARD, {"flash": sample_for(BOARD, 900)}, wishes=Wishes(settings={"routines": large}))
+        self.assertIn("too large", str(trial.findings))
+
+    def test_the_routines_come_again_after_a_reset(self) -> None:
+        climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)}, faults=("restart-after=1500",))
+        trial.events.extend(climb.run())
+        chip: Any = trial.line.chip
+        self.assertEqual(chip.violations, [])
+
+    def test_an_stm32_is_not_taken_for_one(self) -> None:
+        wired = named_hookup("dtr-reset-rts-boot", "high")
+        trial = run("stm32f072", purpose="greet", chip="stm8s105x6", hookup=wired)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (4, "other-dialect"))
+        trial = run(BOARD, purpose="greet", chip="stm32f072")
+        self.assertEqual(trial.end.exit_code, 4)
+        self.assertIn("is this the dialect of this board?", trial.findings[0].attempts)
+
+
+if __name__ == "__main__":
+    unittest.main()
