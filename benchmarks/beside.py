@@ -292,6 +292,9 @@ KINDS: tuple[Callable[[Bench], Row], ...] = (
     eeprom_with_gaps, eeprom_restored,
 )  # fmt: skip
 _READING = (kept, erase_region, restored)
+_OF_PIECES = (appended, with_gaps)
+_WHOLE = ("PSoC rows", "DFU package")
+"""Files that have the sum or hash of all that is in them; into RAM, gaps are filled."""
 _OF_EEPROM = (eeprom_with_gaps, eeprom_restored)
 
 
@@ -307,8 +310,11 @@ def cases(dialects: Iterable[str]) -> list[tuple[str, str, int]]:
         if spec.shows_sums_only:  # one image whole, and nothing beside it
             rows += [(dialect, board, KINDS.index(kind)) for board in BOARDS[dialect] for kind in (first, again)]
             continue
+        shows = spec.reads and not spec.into_ram and not any(setting.name == "old" for setting in spec.settings)
         for board in BOARDS[dialect]:
-            wanted = [kind for kind in KINDS if spec.reads or kind not in _READING]
+            wanted = [kind for kind in KINDS if shows or kind not in _READING]
+            if spec.into_ram or sample_for(board, _BYTES).format in _WHOLE:
+                wanted = [kind for kind in wanted if kind not in _OF_PIECES]
             if not Bench(dialect, board).eeprom:
                 wanted = [kind for kind in wanted if kind not in _OF_EEPROM]
             rows += [(dialect, board, KINDS.index(kind)) for kind in wanted]

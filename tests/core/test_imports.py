@@ -15,6 +15,7 @@ SOURCE = Path(greenstep.__file__).parent
 FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platformdirs", "tomlkit"}
 CHIPS = (
     "resident.py",
+    "ram_loader.py",
     "ti_loader.py",
     "stm32.py",
     "avr.py",

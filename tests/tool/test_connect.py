@@ -403,7 +403,7 @@ class GreetingAPort(ToolTest):
 
     def test_a_person_helps_where_no_line_does(self) -> None:
         port = "bench:brood-probe?lines=none&hands=12"
-        run = self.run_tool("greet", "--port", port, "--patience", "12")
+        run = self.run_tool("greet", "--port", port, "--patience", "15")
         self.assertEqual(run.status, 0, run.text)
         self.assertIn("no DTR and RTS", run.out)
         self.assertIn("STM32F07x answers", run.out)

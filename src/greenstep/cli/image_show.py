@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 _MOST_TEXTS = 8
 _MOST_FILES = 6
 _MOST_PIECES = 12
+_LONGEST_HEADER = 60
 _COLUMN = 14
 _WIDTH = 100
 _MIXED = (
@@ -93,7 +94,8 @@ def _about(image: Image, look: Look) -> Iterator[str]:
     if image.start is not None:
         yield from _row("starts", f"at {show_address(image.start)}")
     if image.header:
-        yield from _row("header", f'"{image.header}"')
+        cut = len(image.header) > _LONGEST_HEADER
+        yield from _row("header", f'"{image.header[:_LONGEST_HEADER]}{"…" if cut else ""}"')
     digest = look.digest
     gaps = image.end - image.lowest > image.size_bytes
     how = "   (gaps left out)" if digest.gaps_left_out else f"   (gaps as {digest.fill:02X})" if gaps else ""

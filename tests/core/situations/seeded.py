@@ -96,6 +96,7 @@ def stranger(dialect: str, seed: int) -> Situation:
         and BOARDS[board].baud == mine.baud
         and find_dialect(name).spec.asking.sent
         and find_dialect(name).spec.asking.at_baud == find_dialect(dialect).spec.asking.at_baud
+        and find_dialect(name).spec.asking.entering in ("", find_dialect(dialect).spec.asking.entering)
     ]
     if others and (source.random() < 0.6 or find_dialect(dialect).spec.rom_speaks):
         board = BOARDS[BOARD_OF[source.choice(others)]]

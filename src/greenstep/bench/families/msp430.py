@@ -62,7 +62,7 @@ class SimulatedMsp430(SimulatedChip):
         self.base = kind.start
         self.flash = bytearray(b"\xff") * (kind.end - kind.start)
         self.information = bytearray(b"\xff") * 192 + bytearray(range(64))
-        self.settings = self.console = LineSettings(9600)
+        self.settings = self.console = LineSettings(9600 if kind.device == 0x2553 else 115200)
         self.running = False
         self.wrong = 0
         self._open = False
@@ -285,7 +285,8 @@ def _board(name: str, circuit: Circuit) -> BenchBoard:
     kind = KINDS[name]
     make = Simulated1xx if name == "msp430g2553" else Simulated5xx
     return BenchBoard(
-        name, "msp430", name, name, circuit, 9600 if make is Simulated1xx else 115200, _GAUGE, 9600,
+        name, "msp430", name, name, circuit, 9600 if make is Simulated1xx else 115200, _GAUGE,
+        9600 if make is Simulated1xx else 115200,
         stock=lambda: Stock(kind.title, partial(make, kind), partial(_program, kind)),
     )  # fmt: skip
 

@@ -35,8 +35,8 @@ _BLOCK, _CALL_S = 128, 0.8
 
 @frozen
 class SamKind:
-    """`controller`: eefc-3, eefc-4, nvmctrl or nvmctrl-5x. `chip_id` is (register, value). `loader` bytes at the
-    start are a resident monitor's own. `usb`: it is its own USB device. `returns`: it says so when a program
+    """`controller`: eefc-3, eefc-4, nvmctrl or nvmctrl-5x. `chip_id` is (register, value). `monitor` bytes at
+    the start are a resident monitor's own. `usb`: it is its own USB device. `returns`: it says so when a program
     returns."""
 
     title: str
@@ -50,9 +50,14 @@ class SamKind:
     core: int
     chip_id: tuple[int, int]
     banks: tuple[tuple[int, int], ...] = ()
-    loader: int = 0
+    monitor: int = 0
     usb: bool = False
     returns: bool = False
+
+    @property
+    def loader(self) -> tuple[int, int]:
+        """Where the monitor is."""
+        return 0, self.monitor
 
 
 KINDS = {
@@ -66,11 +71,11 @@ KINDS = {
     ),
     "samd21g18": SamKind(
         "SAM D21G18, 256 KiB", "nvmctrl", 0, 0x40000, 64, 256, 0x20000000, 0x8000, 0xC60, (0x41002018, 0x10010305),
-        loader=0x2000, returns=True,
+        monitor=0x2000, returns=True,
     ),
     "samd51j19": SamKind(
         "SAM D51J19, 512 KiB", "nvmctrl-5x", 0, 0x80000, 512, 8192, 0x20000000, 0x30000, 0xC24,
-        (0x41002018, 0x60060305), loader=0x4000, usb=True, returns=True,
+        (0x41002018, 0x60060305), monitor=0x4000, usb=True, returns=True,
     ),
 }  # fmt: skip
 _ERASE_S = {"eefc-3": 0.0, "eefc-4": 0.05, "nvmctrl": 0.006, "nvmctrl-5x": 0.1}
@@ -106,7 +111,7 @@ class SimulatedSam(SimulatedChip):
         self._latch, self._registers, self._busy_s, self._resets = {}, {}, 0.0, False
         if self.kind.controller == "nvmctrl":
             self._registers[0x41004004] = 0
-        at = self.kind.loader
+        at = self.kind.monitor
         blank = not self.flash[at : at + 8].strip(b"\xff")
         enters = boot_selected or (not self.boots if self.kind.banks else blank)
         return self._monitor() if enters and not self.faults.no_boot else self._application()
@@ -393,7 +398,7 @@ class SimulatedSam(SimulatedChip):
 
     def _erase(self, at: int) -> None:
         at -= at % self.kind.unit
-        if at < self.kind.loader:
+        if at < self.kind.monitor:
             self.violation(f"erase of the monitor at {at:05X}")
         self._busy_s += _ERASE_S[self.kind.controller] * self.faults.slow_erase
         self.flash[at : at + self.kind.unit] = b"\xff" * len(self.flash[at : at + self.kind.unit])
@@ -402,7 +407,7 @@ class SimulatedSam(SimulatedChip):
         """The page buffer, which must be this page's, into the page."""
         page = self.kind.page
         latched = {where: byte for where, byte in self._latch.items() if at <= where < at + page}
-        if len(latched) != page or len(self._latch) != page or at < self.kind.loader:
+        if len(latched) != page or len(self._latch) != page or at < self.kind.monitor:
             self.violation(f"page at {at:05X} written with {len(latched)} of {len(self._latch)} bytes")
         self._latch = {}
         self._busy_s += _PAGE_S[self.kind.controller]
@@ -416,7 +421,7 @@ class _Reset(ThumbFault):
 
 def _program_of(kind: SamKind, text: str, size: int, seed: int) -> Image:
     source = random.Random(seed)
-    start = kind.flash_at + kind.loader
+    start = kind.flash_at + kind.monitor
     handlers = [start + 0x100 + 2 * source.randrange(100) | 1 for _ in range(46)]
     vectors = b"".join(word.to_bytes(4, "little") for word in (kind.ram_at + kind.ram_bytes, start + 0xC1, *handlers))
     body = body_of(vectors, text, size, source, 0xFF)

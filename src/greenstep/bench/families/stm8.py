@@ -29,7 +29,7 @@ _EVEN = Frame(8, "even", 1)
 _BASE, _SECTOR, _SECTOR_S, _BLOCK_S, _LISTENS_S = 0x8000, 1024, 0.024, 0.003, 1.0
 _ROUTINES_AT = 0xA0
 _ACK, _NACK = b"\x79", b"\x1f"
-ROUTINES = bytes(random.Random(8).randrange(256) for _ in range(312))
+ROUTINES = random.Random(8).randbytes(312)
 """Made up: the simulated loader only looks whether it has just these."""
 
 

@@ -15,7 +15,7 @@ from ..link import Deadline, LineSettings, RateRefused, ResetBy
 from .evidence import observe
 from .session import Session
 
-_LONGEST_FOREIGN_S, _LONGEST_BY_HAND_S = 15.0, 1.7
+_LONGEST_FOREIGN_S, _LONGEST_BY_HAND_S = 24.0, 1.7
 _NEXT_WORDS_S = 1.5
 _TALKS_AGAIN_S, _ENOUGH = 6.0, 24
 

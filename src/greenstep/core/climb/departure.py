@@ -65,7 +65,7 @@ def start_step(session: Session) -> Iterator[Event]:
     boot_text = read_boot_text(heard)
     if boot_text is not None and not boot_text.runs:
         raise StartFault(*explain(session, "start"))
-    how = how or "; ".join(job.choice.hands.leave)
+    how = how or ("told to run" if job.dialect.spec.into_ram else "; ".join(job.choice.hands.leave))
     text = max(
         re.findall(rb"[\t\x20-\x7e]{8,}", heard), key=len, default=b""
     )  # a ROM may speak first, at its own rate

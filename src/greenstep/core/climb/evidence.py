@@ -51,6 +51,7 @@ def observe(
         sync_answers=spec.asking.answers,
         other_answers=spec.asking.other_answers,
         gives_up=spec.gives_up,
+        unlocks=spec.can_unlock,
         rom_speaks=spec.rom_speaks,
         speaks_text=spec.speaks_text,
         boot_pin=bool(session.part.boot_level),

@@ -48,6 +48,8 @@ class Dialect(ABC):
     """What explains a recorded conversation: MODULE:FUNCTION; empty if nothing does."""
     tried: ClassVar[str] = "from documents, not tried on silicon"
     """What the dialect and its parts rest on."""
+    proof: ClassVar[str] = "each block acknowledged with its checksum by the bootloader, which cannot be read back"
+    """What verify rests on where nothing can be read back."""
     answer_s: ClassVar[float] = 0.5
     """The dialect's time-out: an answer comes within it, on top of the time of its characters and of what the chip
     has to do. Later answers, up to three times as late, are late; after that they count as lost."""

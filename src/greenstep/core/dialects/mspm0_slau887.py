@@ -100,7 +100,7 @@ class Mspm0Slau887(Dialect):
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=framed(bytes([Command.CONNECTION])),
-            sounds=(rb"\x51{3,}",),  # a header that it does not know, again and again
+            sounds=(rb"[\x51-\x56]{3,}",),  # a header, a sum, a length that it does not know, again and again
             attempts=(Attempt(0.05, 2), Attempt(0.2, 2), Attempt(0.6, 2)),
             wait_s=0.15,
             order=36,

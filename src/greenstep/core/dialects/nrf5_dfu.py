@@ -80,10 +80,12 @@ class Nrf5Dfu(Dialect):
     document: ClassVar[str] = "Nordic infocenter, DFU protocol"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.nrf5_dfu:narrate"
+    proof: ClassVar[str] = "the CRC-32 of each object, and the board's word on the hash of all"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=slip(bytes([Command.PING, 1])),
+            sounds=(rb"(\x60.[\x00-\x0b]\xc0)+",),
             attempts=(Attempt(0.05, 2), Attempt(0.2, 2), Attempt(0.6, 2)),
             wait_s=0.15,
             order=42,
@@ -309,7 +311,7 @@ class Nrf5Dfu(Dialect):
 
     def start(self, address: int) -> str:
         """It does so by itself."""
-        return ""
+        return "it starts what it was brought"
 
     # --- images
 

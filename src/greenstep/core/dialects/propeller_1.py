@@ -84,6 +84,7 @@ class Propeller1(Dialect):
     document: ClassVar[str] = "Parallax boot protocol"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.propeller:narrate_1"
+    proof: ClassVar[str] = "the chip's word that the bytes sum to what they must, and as many pulses as it wanted"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -228,7 +229,7 @@ class Propeller1(Dialect):
 
     def start(self, address: int) -> str:
         """It has done so when the sum was right."""
-        return ""
+        return "it runs as soon as the sum is right"
 
     # --- images
 

@@ -52,6 +52,7 @@ class Propeller2(Dialect):
     document: ClassVar[str] = "Parallax P2 documentation"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.propeller:narrate_2"
+    proof: ClassVar[str] = "the chip's word that the longs sum to what they must (32 bits)"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -161,7 +162,7 @@ class Propeller2(Dialect):
 
     def start(self, address: int) -> str:
         """It has done so when the sum was right."""
-        return ""
+        return "it runs as soon as the sum is right"
 
     # --- images
 

@@ -95,6 +95,7 @@ class PsocAn60317(Dialect):
     document: ClassVar[str] = "Cypress AN60317"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.psoc_an60317:narrate"
+    proof: ClassVar[str] = "the sum of each row that was written, and the loader's word on the checksum of all"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

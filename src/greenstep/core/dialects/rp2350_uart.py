@@ -205,7 +205,7 @@ class Rp2350Uart(Dialect):
             raise Unexpected("answer to 'write'", heard)
 
     def start(self, address: int) -> str:
-        """Without an answer: whether it still does nothing on request, or has begun to run."""
+        """Its own letter is the answer. Without it: whether it still does nothing on request, or has begun to run."""
         for _ in range(_TRIES):
             try:
                 self._letter(Command.RUN)

@@ -360,7 +360,7 @@ class SamBa(Dialect):
             raise ChipRefusal("boot from flash", RefusalKind.UNSUPPORTED, b"", booting.command_at)
         sent = self._command(f"W{_AIRCR:X},{_RESET_REQUEST:X}")
         self.link.sleep(self.link.settings.seconds(sent + 2))
-        return ""
+        return "told to reset" if booting is None else "boots from flash from now on; told to reset"
 
     # --- costs
 

@@ -35,6 +35,16 @@ def locked(seen: Observations) -> Finding | None:
         shown = shown or f"{refusal.said} after '{refusal.command}'"
     if not shown:
         return None
+    if not seen.unlocks:
+        return Finding(
+            "locked",
+            "the chip is locked: it wants its password, or another one",
+            (shown,),
+            (
+                "greenstep chips DIALECT shows the setting by which it is given",
+                "upload without it, if that erases all",
+            ),
+        )
     return Finding(
         "locked",
         "the chip is locked: readout protection is on",

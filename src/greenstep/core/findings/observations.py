@@ -109,9 +109,9 @@ class Observations:
     `untouched`: nothing on the chip has been changed so far.
 
     `sync_sent` and `sync_answers` are the dialect's; `other_answers` are its answers to anything it does not
-    understand; `rom_speaks`, whether the declared chip's own ROM prints how it was booted; `speaks_text`, whether its
-    answers are text, in capitals; `gives_up`, whether its loader starts the application by itself when it hears
-    nothing more. `others` are (title, answers, other sounds) of the other dialects. `listened` are the port's
+    understand; `unlocks`, whether it can unlock; `rom_speaks`, whether the declared chip's own ROM prints how it was
+    booted; `speaks_text`, whether its answers are text, in capitals; `gives_up`, whether its loader starts the
+    application by itself when it hears nothing more. `others` are (title, answers, other sounds) of the other dialects. `listened` are the port's
     settings while `heard.after` came. `reheard` is what came at the rate that seemed likelier, with the settings used
     for it. `answered_at` is the answer to a question at another rate. `answered_other` is the (title, answer) of
     another dialect that got an answer. `quiet_s` is how long nothing came while we asked; `began_anew`, whether what
@@ -150,6 +150,7 @@ class Observations:
     listened: LineSettings | None = None
     other_answers: tuple[bytes, ...] = ()
     gives_up: bool = False
+    unlocks: bool = False
     rom_speaks: bool = False
     speaks_text: bool = False
     reheard: tuple[LineSettings, bytes] | None = None
