@@ -150,10 +150,11 @@ class EveryQuestion(unittest.TestCase):
         for name, board in BOARDS.items():
             line = board.build()
             chip = line.chip
-            before = {memory: bytes(getattr(chip, memory)) for memory in chip.memories}
             hookup = named_hookup(board.circuit.hookup, Catalogue.load().find(board.chip).first.boot_level)
             link = RecordingLink(VirtualLink(line, AT, on_for_s=1.0))
             driver = Driver(link, hookup)
+            link.read(1, 0.1)
+            before = {memory: bytes(getattr(chip, memory)) for memory in chip.memories}
             for resets in (True, False):
                 for dialect in all_dialects():
                     if resets and hookup.enter is not None:
@@ -163,7 +164,8 @@ class EveryQuestion(unittest.TestCase):
                     for _ in range(2 if dialect.spec.asking.sent else 0):
                         asked.ask(min(0.2, dialect.spec.asking.wait_s))
             with self.subTest(name):
-                self.assertEqual({memory: bytes(getattr(chip, memory)) for memory in chip.memories}, before)
+                after = {memory: bytes(getattr(chip, memory)) for memory in chip.memories}
+                self.assertEqual([memory for memory in before if after[memory] != before[memory]], [])
 
 
 class ByHand(unittest.TestCase):

@@ -191,10 +191,11 @@ class SamBa(Dialect):
                     return False
                 return len(heard) == 4
 
-            first, second = (self.exchange(once, self._recover, _TRIES) for _ in range(2))
-            if first != second:
+            raw = self.exchange(once, self._recover, _TRIES)
+            # a block with its CRC leaves no doubt; four bytes do
+            if raw and not self.exchange(once, self._recover, _TRIES):
                 raise Unexpected("files in one way", b"")
-            self._raw = first
+            self._raw = raw
         return self._raw
 
     def _put(self, address: int, data: bytes) -> None:

@@ -111,13 +111,13 @@ class Observations:
     `sync_sent` and `sync_answers` are the dialect's; `other_answers` are its answers to anything it does not
     understand; `unlocks`, whether it can unlock; `rom_speaks`, whether the declared chip's own ROM prints how it was
     booted; `speaks_text`, whether its answers are text, in capitals; `gives_up`, whether its loader starts the
-    application by itself when it hears nothing more. `others` are (title, answers, other sounds) of the other dialects. `listened` are the port's
-    settings while `heard.after` came. `reheard` is what came at the rate that seemed likelier, with the settings used
-    for it. `answered_at` is the answer to a question at another rate. `answered_other` is the (title, answer) of
-    another dialect that got an answer. `quiet_s` is how long nothing came while we asked; `began_anew`, whether what
-    came then looks like a program's start and not like one that talks now and then; `unasked_s`, how long after the
-    last reset by lines the first question came, and `early` what was heard until then. `warnings` come from the pins'
-    voltages during the sequence.
+    application by itself when it hears nothing more. `others` are (title, answers, other sounds) of the other
+    dialects. `listened` are the port's settings while `heard.after` came. `reheard` is what came at the rate that
+    seemed likelier, with the settings used for it. `answered_at` is the answer to a question at another rate.
+    `answered_other` is the (title, answer) of another dialect that got an answer. `quiet_s` is how long nothing
+    came while we asked; `began_anew`, whether what came then looks like a program's start and not like one that
+    talks now and then; `unasked_s`, how long after the last reset by lines the first question came, and `early`
+    what was heard until then. `warnings` come from the pins' voltages during the sequence.
 
     `console` are the settings at which the program talks. `tried` are the experiments made so far, `first_errors`
     what the receiver had counted before them, and `heard_meanwhile` what came while other dialects were tried.

@@ -10,15 +10,18 @@ from ..told import Narrated
 
 
 def narrate_slau319(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """One row per frame; what synchronises before it has one of its own only without an answer."""
-    rows = []
+    """One row per frame, and what synchronised before it."""
+    rows, before = [], 0
     for index, (sent, heard) in enumerate(exchanges):
+        if sent == b"\x80" and heard[:1] == b"\x90" and index < len(exchanges) - 1:
+            before += 1
+            continue
+        times, before = before + 1, 0
         if sent == b"\x80":
-            if heard[:1] != b"\x90":
-                rows.append(Narrated(index, 1, "synchronise", show_bytes(heard, 8) if heard else "no answer"))
+            rows.append(Narrated(index, times, "synchronise", show_bytes(heard, 8) if heard else "no answer"))
             continue
         if len(sent) < 10 or sent[0] != 0x80 or not msp430_slau319.Command.known(sent[1]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(Narrated(index, times, "", show_bytes(sent, 12)))
             continue
         command = msp430_slau319.Command.of(sent[1])
         address, length = int.from_bytes(sent[4:6], "little"), int.from_bytes(sent[6:8], "little")
@@ -30,7 +33,7 @@ def narrate_slau319(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         if heard[:1] not in (b"\x90", b"\x80"):
             told = "refused" if heard[:1] == b"\xa0" else "no answer" if not heard else show_bytes(heard, 8)
             place, detail = None, f"{detail}; {told}".removeprefix("; ")
-        rows.append(Narrated(index, 1, command.words, detail, place if command is command.WRITE else None))
+        rows.append(Narrated(index, times, command.words, detail, place if command is command.WRITE else None))
     return rows
 
 

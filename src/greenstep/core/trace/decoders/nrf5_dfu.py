@@ -12,20 +12,17 @@ _KINDS = {1: "packet", 2: "program"}
 
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
-    """One row per command; writes, which are not answered, go with the one that follows them."""
+    """One row per exchange; writes, which are not answered, go with the command that follows them."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         frames = [_plain(frame) for frame in sent.split(b"\xc0") if frame]
-        writes = [frame for frame in frames if frame[0] == Command.WRITE]
+        written = sum(len(frame) - 1 for frame in frames if frame[0] == Command.WRITE)
         last = next((frame for frame in reversed(frames) if frame[0] != Command.WRITE), b"")
-        if writes:
-            size = sum(len(frame) - 1 for frame in writes)
-            rows.append(Narrated(index, len(writes), Command.WRITE.words, f"{count(size, 'byte')}"))
         if not last or not Command.known(last[0]):
-            if not writes:
-                rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            words, detail = (Command.WRITE.words, count(written, "byte")) if written else ("", show_bytes(sent, 12))
+            rows.append(Narrated(index, 1, words, detail))
             continue
-        command, detail = Command.of(last[0]), ""
+        command, detail = Command.of(last[0]), f"{count(written, 'byte')} before" if written else ""
         if command is Command.CREATE and len(last) == 6:
             detail = f"{_KINDS.get(last[1], 'unknown')}, {count(int.from_bytes(last[2:], 'little'), 'byte')}"
         elif command is Command.SELECT and len(last) == 2:

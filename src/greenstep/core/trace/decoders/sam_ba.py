@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from ...quantities import count, show_bytes
 from ..told import Narrated
 
-_COMMAND = re.compile(rb"#?([OoHhWwSRGNTV])([0-9A-Fa-f]*),?([0-9A-Fa-f]*)#$")
+_COMMAND = re.compile(rb"#?([OoHhWwSRGNTV])([0-9A-Fa-f]*),?([0-9A-Fa-f]*)#C?$")
 _WORDS = {
     "O": "write byte",
     "o": "read byte",
