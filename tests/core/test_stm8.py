@@ -47,8 +47,8 @@ class Stm8(unittest.TestCase):
         trial = run("stm32f072", purpose="greet", chip="stm8s105x6", hookup=wired)
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (4, "other-dialect"))
         trial = run(BOARD, purpose="greet", chip="stm32f072")
-        self.assertEqual(trial.end.exit_code, 4)
-        self.assertIn("is this the dialect of this board?", trial.findings[0].attempts)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (4, "other-dialect"))
+        self.assertIn("as that of an STM8", trial.findings[0].cause)
 
 
 if __name__ == "__main__":

@@ -16,6 +16,7 @@ from operator import xor
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
+from ..errors import NoAnswerFault
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
 from . import commands
@@ -208,6 +209,13 @@ class Stm32Rom(Dialect):
         version, codes = answer[0], answer[1:]
         self.commands = frozenset(codes)
         self.version = f"{version >> 4}.{version & 15}"
+        if codes and Command.ID not in codes:
+            raise NoAnswerFault.of(
+                "other-dialect",
+                "this sounds like another bootloader: it has no command for an id, as that of an STM8",
+                (f"its commands: {' '.join(f'{code:02X}' for code in sorted(codes))}",),
+                ("check --chip: is this the board you meant?",),
+            )
         once, twice = (self._again(lambda: self._listing(Command.ID)) for _ in range(2))
         if once != twice:
             self.retries += 1
