@@ -131,7 +131,8 @@ def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
         usual = setting.default
         shown = f"0x{usual:02X}" if isinstance(usual, int) and usual < 256 else usual
         default = f" [{shown}]" if usual not in ((), "") else ""
-        click.echo(f"  --set {setting.name}: {setting.help}{choices}{default}")
+        named = f"{setting.name}=@FILE" if setting.kind == "image" else setting.name
+        click.echo(f"  --set {named}: {setting.help}{choices}{default}")
     click.echo()
     if parts:
         _show_parts(parts)
