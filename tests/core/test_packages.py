@@ -154,6 +154,8 @@ class Nrf5Dfu(unittest.TestCase):
         bare = replace(image, header="", format="raw binary")
         trial = run(RADIO, {"flash": bare}, wishes=Wishes(settings={"packet": image.header}))
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        trial = run(RADIO, {"flash": bare}, wishes=Wishes(settings={"packet": "no hex"}))
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "setting"))
 
 
 if __name__ == "__main__":

@@ -278,7 +278,6 @@ class Nrf5Dfu(Dialect):
             self._again(Command.CREATE, head, longest_s=_ERASE_LONGEST_S)
             for at in range(begin, len(whole), self._chunk):
                 self._send(Command.WRITE, whole[at : at + self._chunk])
-            self.link.sleep(0.0)
             told = self._again(Command.CRC, size=8, longest_s=self._under_way(whole[begin:]))
             if told == len(whole).to_bytes(4, "little") + zlib.crc32(whole).to_bytes(4, "little"):
                 self._execute()
@@ -323,7 +322,14 @@ class Nrf5Dfu(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        if image.format != FORMAT and not settings.get("packet"):
+        text = str(settings.get("packet") or "")
+        try:
+            bytes.fromhex(text)
+        except ValueError:
+            raise RefusedFault.of(
+                "setting", "the packet is not written in hexadecimal", (text[:60],), ("--set packet=…",)
+            ) from None
+        if image.format != FORMAT and not text:
             raise RefusedFault.of(
                 "not-signed",
                 f"{image.name} is {image.format}, and this bootloader takes packages (a zip with a manifest)",

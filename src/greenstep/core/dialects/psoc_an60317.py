@@ -53,8 +53,6 @@ STATUSES = {
     0x0F: "unknown",
 }
 _KINDS = {0x05: RefusalKind.UNSUPPORTED, 0x09: RefusalKind.BAD_ADDRESS, 0x0A: RefusalKind.BAD_ADDRESS}
-_DAMAGED = (0x03, 0x04, 0x08)
-"""Statuses that a damaged packet has too."""
 _BEGIN, _END, _AROUND = 0x01, 0x17, 7
 _PROGRAM_HEAD = 3
 _LEAST_PACKET, _MOST_DATA = 32, 600

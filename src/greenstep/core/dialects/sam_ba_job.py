@@ -8,7 +8,6 @@ Its instructions are those of ARMv6-M (ARM DDI 0419, "Thumb instruction set enco
 from __future__ import annotations
 
 import zlib
-from dataclasses import replace
 
 from ..frozen import frozen
 
@@ -65,9 +64,6 @@ class Job:
     def leaves(self, code: int) -> int:
         """The word that it leaves if it ends so."""
         return (self.number << 8 | code) & 0xFFFFFFFF
-
-    def before(self, other: int) -> Job:
-        return replace(self, next=other)
 
 
 class _Code:
