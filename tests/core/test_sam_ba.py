@@ -98,6 +98,9 @@ class Routine(unittest.TestCase):
         cpu = ThumbCpu(self.desk)
         self.assertTrue(cpu.call(self.desk.load(_BASE + 4, 4), self.desk.load(_BASE, 4), 1000))
         self.assertEqual(len(self.desk.stored), 1)
+        self.desk.put(self.shop.jobs, b"\x0a\x00\x00\x00" + bytes(4))  # only the beginning of another has come
+        self.assertTrue(cpu.call(self.desk.load(_BASE + 4, 4), self.desk.load(_BASE, 4), 10_000))
+        self.assertEqual((self.desk.load(self.shop.result, 4), len(self.desk.stored)), (0x0A04, 1))
         self.assertEqual(self.done(replace(job, number=10, crc_size=4, crc_at=self.shop.data, crc=1)), WRONG_DATA)
         self.assertEqual(len(self.desk.stored), 1)
 

@@ -34,7 +34,7 @@ def as_the_rom_wants(image: Image, part: Part, even_if: frozenset[str]) -> tuple
 def refuse_without_beginning(image: Image, part: Part, even_if: frozenset[str]) -> None:
     """A backup that lacks the bytes under the boot ROM would not run. Raises RefusedFault."""
     start, shadow = part.flash.start, int(part.extra["shadow"])
-    if not image.touches(start, part.flash.units_touched(start, 1)[0].size):
+    if not shadow or not image.touches(start, part.flash.units_touched(start, 1)[0].size):
         return
     whole = image.covers(start, shadow)
     if whole and (_sums_to_zero(image.cut(start, 32, 0xFF)) or "vectors" in even_if):

@@ -24,7 +24,7 @@ from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .sam_ba_flash import Controller, controller_of
-from .sam_ba_job import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, Job, Workshop, crc32
+from .sam_ba_job import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, Job, Workshop, crc32
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 _LINE_END = b"\n\r"
@@ -242,10 +242,10 @@ class SamBa(Dialect):
                 self.retries += 1
                 self._recover(error.heard)
                 continue
-            if code != WRONG_DATA or not data:
+            if code != WRONG_JOB and (code != WRONG_DATA or not data):
                 return code
             self.retries += 1
-        return WRONG_DATA
+        return code
 
     def _called(self, workshop: Workshop, job: Job, usual_s: float) -> int:
         """Call the routine; the word that the job leaves, which has its number. Raises Silence, Unexpected."""
@@ -254,7 +254,7 @@ class SamBa(Dialect):
         longest_s = usual_s * _LONGEST_TIMES
         heard = self.link.read(1, sent_s + (longest_s + self.patience_s if self._tells_return else usual_s))
         self._tells_return = self._tells_return or heard == bytes([_RETURNED])
-        codes = {job.leaves(code): code for code in (DONE, WRONG_DATA, CONTROLLER)}
+        codes = {job.leaves(code): code for code in (DONE, WRONG_DATA, CONTROLLER, WRONG_JOB)}
         deadline = Deadline.after(self.link, longest_s + self.patience_s)
         while True:
             try:

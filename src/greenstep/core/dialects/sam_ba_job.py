@@ -1,8 +1,9 @@
 """What SAM-BA is given to run: a routine of our own for the chip's RAM, and the jobs that it does there.
 
 The monitor itself can only write words, unguarded. So flash is programmed by this routine, which looks first whether
-what it is to write has arrived, by its CRC-32. One routine serves all flash controllers: what they differ in is data.
-Its instructions are those of ARMv6-M (ARM DDI 0419, "Thumb instruction set encoding"), which all these chips run.
+its job and what it is to write have arrived, each by its CRC-32. One routine serves all flash controllers: what they
+differ in is data. Its instructions are those of ARMv6-M (ARM DDI 0419, "Thumb instruction set encoding"), which all
+these chips run.
 """
 
 from __future__ import annotations
@@ -11,10 +12,11 @@ import zlib
 
 from ..frozen import frozen
 
-DONE, WRONG_DATA, CONTROLLER = 1, 2, 3
-"""How a job ends: well; its CRC is another; the flash controller reports an error."""
+DONE, WRONG_DATA, CONTROLLER, WRONG_JOB = 1, 2, 3, 4
+"""How a job ends: well; its data's CRC is another; the flash controller reports an error; its own CRC is another."""
 JOB_BYTES = 128
-"""A job and room behind it: one block of XMODEM."""
+"""A job, room behind it, and its CRC-32: one block of XMODEM."""
+_CHECKED = JOB_BYTES - 4
 ROOM_FOR_CODE = 0x600
 _RESULT = 4
 _STACK_BYTES = 0x100
@@ -26,6 +28,10 @@ _FIELDS = (
 )  # fmt: skip
 """The words of a job, in order."""
 _AT = {name: 4 * index for index, name in enumerate(_FIELDS)}
+
+
+def crc32(data: bytes) -> int:
+    return zlib.crc32(data)
 
 
 @frozen
@@ -59,7 +65,8 @@ class Job:
     def words(self) -> bytes:
         """As it lies in RAM."""
         values = (getattr(self, name, 0) for name in _FIELDS)
-        return b"".join(value.to_bytes(4, "little") for value in values).ljust(JOB_BYTES, b"\x00")
+        words = b"".join(value.to_bytes(4, "little") for value in values).ljust(_CHECKED, b"\x00")
+        return words + crc32(words).to_bytes(4, "little")
 
     def leaves(self, code: int) -> int:
         """The word that it leaves if it ends so."""
@@ -150,10 +157,10 @@ def _routine(job_at: int, table_at: int) -> bytes:
     code.compare(0, 0)
     code.branch("leave", _NE)
     code.label("job")
-    code.field(0, "crc_at")
-    code.field(1, "crc_size")
-    code.compare(1, 0)
-    code.branch("pages", _EQ)
+    code.put(0x4600 | 7 << 3 | 0)  # mov r0, r7
+    code.move(1, _CHECKED)
+    code.move(6, 0)
+    code.label("sum")
     code.literal(2, 1)
     code.move(3, 0)
     code.by(_MVN, 3, 3)
@@ -169,6 +176,19 @@ def _routine(job_at: int, table_at: int) -> bytes:
     code.shrink(1, 1)
     code.branch("crc", _NE)
     code.by(_MVN, 3, 3)
+    code.compare(6, 0)
+    code.branch("data", _NE)
+    code.load(4, 7, _CHECKED)
+    code.move(5, WRONG_JOB)
+    code.by(_CMP, 3, 4)
+    code.branch("end", _NE)
+    code.field(0, "crc_at")
+    code.field(1, "crc_size")
+    code.move(6, 1)
+    code.compare(1, 0)
+    code.branch("sum", _NE)
+    code.branch("pages")
+    code.label("data")
     code.keep(3, "crc_found")
     code.field(4, "crc")
     code.move(5, WRONG_DATA)
@@ -286,7 +306,3 @@ class Workshop:
         code = _routine(self.jobs, self.base + 0x100)
         head = stack.to_bytes(4, "little") + (self.base + 8 | 1).to_bytes(4, "little")
         return (head + code).ljust(0x100, b"\x00") + _crc_table()
-
-
-def crc32(data: bytes) -> int:
-    return zlib.crc32(data)
