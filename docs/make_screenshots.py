@@ -45,7 +45,7 @@ PICTURES = (
     Picture("finding", "greenstep upload brood-probe --port 'bench:brood-probe?fault=no-boot'"),
     Picture("greet", "greenstep greet entrance-counter; echo; echo; greenstep greet rain-gauge"),
     Picture("plan", "greenstep plan brood-probe; echo; echo; greenstep plan feeder-pump"),
-    Picture("dialects", "greenstep chips; echo; echo; greenstep chips cc2652"),
+    Picture("dialects", "greenstep chips"),
     Picture(
         "image-show",
         "greenstep image show hive-scale; echo; echo; greenstep image show images/gateway.bin at 0x10000",

@@ -74,7 +74,7 @@ class Msp430Slau550(Msp430Dialect):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "msp430-slau550"
-    title: ClassVar[str] = "MSP430 5xx/6xx/FR bootstrap loader"
+    title: ClassVar[str] = "MSP430 5xx/FR bootstrap loader"
     document: ClassVar[str] = "TI SLAU319, SLAU550"
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.msp430:narrate_slau550"
     spec: ClassVar[Spec] = Spec(
