@@ -8,6 +8,7 @@ from pathlib import Path
 from unittest.mock import patch
 
 from greenstep.core.chips import Catalogue, EraseUnit, UnknownChip, catalogue
+from greenstep.core.dialects.registry import dialect_names
 
 STM32_IDS = [
     "412",
@@ -186,6 +187,13 @@ class Records(unittest.TestCase):
 
 
 class Names(unittest.TestCase):
+    def test_the_family_that_a_search_tells_of_is_found_and_speaks_its_dialect(self) -> None:
+        for dialect in dialect_names():
+            family = CATALOGUE.family_of(dialect)
+            with self.subTest(dialect, family=family):
+                spoken = {name for part in CATALOGUE.find(family).parts for name in (part.dialect, *part.also)}
+                self.assertIn(dialect, spoken)
+
     def test_names_people_use(self) -> None:
         cases = {
             "stm32f103c8": ["stm32f10x-medium"],

@@ -38,7 +38,8 @@ def _summary(session: Session) -> tuple[bool, str]:
     if "verify" in unproven:
         return False, f"written, not verified: {who} was given {what}"
     at = f", at {session.line.baud} baud" if session.line.baud != job.settings.baud else ""
-    return not unproven, f"{who} {'runs' if session.text_heard else 'holds'} {what}{at}"
+    holds = "has in its RAM" if session.part.holds == "RAM" else "holds"
+    return not unproven, f"{who} {'runs' if session.text_heard else holds} {what}{at}"
 
 
 def _done(session: Session) -> str:

@@ -15,7 +15,7 @@ from ..chips import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
-from ..quantities import count, show_size
+from ..quantities import count
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
@@ -146,7 +146,7 @@ class Propeller1(Dialect):
         return Identity(None, f"loader version {self._version}", (("version", f"{self._version}, {called}"),))
 
     def examine(self, part: Part) -> Examination:
-        return Examination(part, (("RAM", show_size(part.flash.size)),))
+        return Examination(part)
 
     # --- loading
 

@@ -14,7 +14,6 @@ from typing import Any, ClassVar
 from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_size
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
@@ -101,7 +100,7 @@ class Propeller2(Dialect):
         return Identity(None, f"loader version {self._version}", (("version", self._version),))
 
     def examine(self, part: Part) -> Examination:
-        return Examination(part, (("RAM", show_size(part.flash.size)),))
+        return Examination(part)
 
     # --- loading
 

@@ -13,7 +13,6 @@ from ..chips import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
-from ..quantities import show_size
 from . import commands
 from .cost import Cost
 from .dialect import Dialect
@@ -133,7 +132,7 @@ class Rp2350Uart(Dialect):
         return Identity(None, "UART boot", (("version", version or "not told"),))
 
     def examine(self, part: Part) -> Examination:
-        return Examination(part, (("RAM", show_size(part.flash.size)),))
+        return Examination(part)
 
     # --- memory
 
