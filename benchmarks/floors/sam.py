@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from greenstep.bench import sam_bus
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families import sam
 
@@ -10,12 +11,12 @@ from . import SIZE, Case, Floor, full_image
 _ROUTINE = 1280
 
 
-def floor(kind: sam.SamKind, size: int) -> Floor:
+def floor(kind: sam_bus.SamKind, size: int) -> Floor:
     """The routine goes there and is read back; then jobs: two that prepare, those that write, one that proves."""
     each = max(4096, kind.unit)
     runs = -(-size // each)
-    busy_s = size / kind.unit * sam._ERASE_S[kind.controller] + size / kind.page * sam._PAGE_S[kind.controller]
-    busy_s += 2 * size * 10 / sam._HZ  # the CRC of what came, and of all in the end
+    busy_s = size / kind.unit * sam_bus.ERASE_S[kind.controller] + size / kind.page * sam_bus.PAGE_S[kind.controller]
+    busy_s += 2 * size * 10 / sam.HZ  # the CRC of what came, and of all in the end
     call = 10 + 13 + 4 + (1 if kind.returns else 0)
     if kind.usb:
         characters = runs * (16 + 256 + each + call) + 3 * (16 + 128 + call) + 2 * (16 + _ROUTINE)

@@ -16,6 +16,7 @@ FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platf
 CHIPS = (
     "resident.py",
     "ram_loader.py",
+    "sam_bus.py",
     "ti_loader.py",
     "stm32.py",
     "avr.py",

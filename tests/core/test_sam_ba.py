@@ -11,6 +11,7 @@ from greenstep.bench.thumb import ThumbCpu, ThumbFault
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.sam_ba_job import CONTROLLER, DONE, WRONG_DATA, Job, Workshop, crc32
 from greenstep.core.image import Image, Piece
+from greenstep.core.wishes import Wishes
 
 RESIDENT, USB, ROM, ROM4 = "samd21g18", "samd51j19", "sam3x8e", "sam4s16"
 _BASE, _READY = 0x20001000, 0x40000008
@@ -147,6 +148,15 @@ class SamBa(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
         self.assertTrue(trial.line.chip.boots)  # type: ignore[attr-defined]
+
+    def test_a_call_that_the_monitor_takes_otherwise_changes_nothing_and_is_told(self) -> None:
+        for board, wrong, other in ((ROM, "vectors", "code"), (RESIDENT, "code", "vectors")):
+            climb, trial = prepare(board, {"flash": sample_for(board, 600)}, wishes=Wishes(settings={"calls": wrong}))
+            before = bytes(trial.line.chip.flash)
+            trial.events.extend(climb.run())
+            self.assertEqual(bytes(trial.line.chip.flash), before)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "refused-command"))
+            self.assertIn(f"--set calls={other}", trial.findings[0].evidence[0])
 
     def test_two_pieces_in_one_erase_unit(self) -> None:
         pieces = (*sample_for(USB, 300).pieces, Piece(0x4400, b"wax" * 40), Piece(0x6100, b"smoke" * 9))

@@ -25,14 +25,14 @@ from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .sam_ba_flash import Controller, controller_of
 from .sam_ba_job import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, Job, Workshop, crc32
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
 _LINE_END = b"\n\r"
 _CPUID, _AIRCR, _RESET_REQUEST = 0xE000ED00, 0xE000ED0C, 0x05FA0004
 _CORES = {0xC20: "Cortex-M0", 0xC60: "Cortex-M0+", 0xC23: "Cortex-M3", 0xC24: "Cortex-M4", 0xC27: "Cortex-M7"}
 """CPUID, PARTNO (ARM's manuals, "System control block")."""
-_RETURNED = 0x06
-"""Resident monitors say so after a call; those in ROM say nothing."""
+_RETURNED = b"\x06>"
+"""What monitors say after a call: resident ones 06, some in ROM their prompt, others nothing."""
 _CRC_BYTE_S, _LONGEST_READ, _BLOCK = 1e-6, 2048, 4096
 _LONGEST_TIMES, _WAITS = 5.0, 1.1
 _QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
@@ -60,6 +60,15 @@ class SamBa(Dialect):
         gives_up=False,
         tells_chip=False,
         start_answers=False,
+        settings=(
+            Setting(
+                "calls",
+                "text",
+                "auto",
+                "what its G wants: the vectors of a program, or code; auto is vectors if resident, code in ROM",
+                ("auto", "vectors", "code"),
+            ),
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -99,7 +108,7 @@ class SamBa(Dialect):
         sent = self._command(f"w{address:X},4")
         wait_s = self.link.settings.seconds(sent + 4) + self.patience_s
         found = read_exactly(self.link, 4, wait_s, "word")
-        if after_call and found[0] == _RETURNED:  # late; no job leaves a word with that
+        if after_call and found[0] in _RETURNED:  # late; no job leaves a word with that
             self._tells_return = True
             found = found[1:] + read_exactly(self.link, 1, self.patience_s, "word")
         if more := drain(self.link, _QUIET_S if self.retries else 0.0):
@@ -249,11 +258,12 @@ class SamBa(Dialect):
 
     def _called(self, workshop: Workshop, job: Job, usual_s: float) -> int:
         """Call the routine; the word that the job leaves, which has its number. Raises Silence, Unexpected."""
-        sent_s = self.link.settings.seconds(self._command(f"G{workshop.base:X}"))
+        where = workshop.entry if self._calls_code else workshop.base
+        sent_s = self.link.settings.seconds(self._command(f"G{where:X}"))
         # a monitor that does not say when it is back hears nothing before
         longest_s = usual_s * _LONGEST_TIMES
         heard = self.link.read(1, sent_s + (longest_s + self.patience_s if self._tells_return else usual_s))
-        self._tells_return = self._tells_return or heard == bytes([_RETURNED])
+        self._tells_return = self._tells_return or (heard != b"" and heard in _RETURNED)
         codes = {job.leaves(code): code for code in (DONE, WRONG_DATA, CONTROLLER, WRONG_JOB)}
         deadline = Deadline.after(self.link, longest_s + self.patience_s)
         while True:
@@ -284,11 +294,27 @@ class SamBa(Dialect):
                 self.retries += 1
             self._set_up = True
             for job in controller.preparing(self._word):
-                if self._done(job, None, b"", 0.05) != DONE:
+                clean = not self.retries
+                try:
+                    done = self._done(job, None, b"", 0.05) == DONE
+                except (Silence, Unexpected):
+                    if not clean:
+                        raise
+                    other = "vectors" if self._calls_code else "code"
+                    said = f"the routine did not run: its G may want something else, --set calls={other}"
+                    raise ChipRefusal("go", RefusalKind.UNSUPPORTED, b"", workshop.base, said) from None
+                if not done:
                     raise ChipRefusal("set up the flash", RefusalKind.UNSUPPORTED, b"", job.command_at)
         return workshop
 
     _set_up = False
+
+    @property
+    def _calls_code(self) -> bool:
+        """Data sheets of parts with the monitor in ROM: 'jump to a specified address and execute the code'. AT07175:
+        stack pointer and address are taken from there."""
+        said = str(self.setting("calls"))
+        return said == "code" or (said == "auto" and not self.part.flash.reserved_bottom)
 
     def was_reset(self) -> None:
         self._set_up = False

@@ -291,6 +291,11 @@ class Workshop:
         return self.base + ROOM_FOR_CODE + _STACK_BYTES
 
     @property
+    def entry(self) -> int:
+        """The routine's first instruction, as an address of Thumb code."""
+        return self.base + 8 | 1
+
+    @property
     def data(self) -> int:
         """Behind two jobs."""
         return self.jobs + 2 * JOB_BYTES
@@ -304,5 +309,5 @@ class Workshop:
         table of its CRC."""
         stack = self.jobs
         code = _routine(self.jobs, self.base + 0x100)
-        head = stack.to_bytes(4, "little") + (self.base + 8 | 1).to_bytes(4, "little")
+        head = stack.to_bytes(4, "little") + self.entry.to_bytes(4, "little")
         return (head + code).ljust(0x100, b"\x00") + _crc_table()
