@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
 from ..link import Deadline
@@ -63,6 +64,8 @@ class Dialect(ABC):
         """How often something was asked again because the chip or the line did not cooperate."""
         self.trial_s: float | None = None
         """While a rate is on trial: how long an answer is waited for. Nothing is repeated then."""
+        self.asked = 0
+        """How many times `soon` was asked."""
         self.hasty = False
         """Whether a lower rate can be taken: trouble is raised before anything is repeated that nothing guards."""
 
@@ -92,6 +95,21 @@ class Dialect(ABC):
         """How long to wait for an answer before its question is repeated. If this is shorter than an answer can be
         late, the dialect has another way to tell which question was answered."""
         return LATE_TIMES * self.answer_s if self.trial_s is None else self.trial_s
+
+    def soon(self, wait_s: float, quick: int = 2) -> float | None:
+        """How long one more question, whether a loader is there, waits for its answer: the first few `wait_s`; later
+        ones as long as an answer can be late, which is None."""
+        self.asked += 1
+        return wait_s if self.asked <= quick else None
+
+    @contextmanager
+    def waiting(self, seconds: float | None) -> Iterator[None]:
+        """Wait so long for answers meanwhile, and repeat nothing; None waits as usual."""
+        usual, self.trial_s = self.trial_s, seconds
+        try:
+            yield
+        finally:
+            self.trial_s = usual
 
     def exchange(
         self,
@@ -225,9 +243,9 @@ class Dialect(ABC):
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Write blocks; yields each as soon as the chip has acknowledged it."""
 
-    @abstractmethod
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        """Read `size` bytes, at most `read_block(memory)`, from `address`."""
+        """Read `size` bytes, at most `read_block(memory)`, from `address`. Only for dialects that read."""
+        raise NotImplementedError(f"{self.name} reads nothing back")
 
     def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether `data`, which was read from `address`, reads the same in a second way: by its checksum, with other
@@ -314,9 +332,9 @@ class Dialect(ABC):
         """The largest write, in bytes; writes start on a multiple of it."""
 
     @classmethod
-    @abstractmethod
     def read_block(cls, memory: Memory) -> int:
         """The largest read, in bytes."""
+        return cls.write_block(memory)
 
     @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
@@ -328,8 +346,8 @@ class Dialect(ABC):
     def cost_of_write(cls, memory: Memory, size: int) -> Cost: ...
 
     @classmethod
-    @abstractmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost: ...
+    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
+        return Cost()
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:

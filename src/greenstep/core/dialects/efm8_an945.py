@@ -47,7 +47,6 @@ _WRITE_BYTES, _LONGEST_RECORD = 128, 255
 _CRC_BYTE_S = 10e-6
 _QUIET_S, _TRIES = 0.03, 4
 _IDS_TRIED = 32
-_QUICK_ASKS = 2
 
 
 def record(command: int, data: bytes) -> bytes:
@@ -97,7 +96,6 @@ class Efm8An945(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._whole: tuple[Span, bytes] | None = None
         """What all of the flash that an application may use must hold, once this conversation has written it."""
 
@@ -152,8 +150,7 @@ class Efm8An945(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Whether it is the chip with the number 0000, which none is, twice."""
-        self._asked += 1
-        wait_s = wait_s if self._asked <= _QUICK_ASKS else self.patience_s  # some answer late
+        wait_s = self.soon(wait_s) or self.patience_s  # some answer late
         for _ in range(2):
             self.link.discard()
             self.link.write(record(Command.IDENTIFY, b"\x00\x00"))
@@ -216,9 +213,6 @@ class Efm8An945(Dialect):
 
     def sums_seen(self) -> tuple[str, ...]:
         return (f"its CRC is not that of the image ({show_bytes(bytes([_BAD_CRC]))})",)
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
 
     # --- erasing and writing
 
@@ -298,16 +292,8 @@ class Efm8An945(Dialect):
         return _WRITE_BYTES
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _WRITE_BYTES
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(6 + size, 1, 1, memory.program_s * size)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:

@@ -397,11 +397,8 @@ class EspRom(Dialect):
     def _see_the_line(self) -> None:
         """Nothing guards the size that is erased. Where a lower rate can be taken, a few words of the ROM show before
         whether the line has begun to hurt. Raises DialectError."""
-        self.trial_s = self.patience_s
-        try:
+        with self.waiting(self.patience_s):
             self.prove_rate(self.part, _BRIEFLY)
-        finally:
-            self.trial_s = None
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Beginning a write erases its space; no data needs to follow."""

@@ -18,6 +18,13 @@ def say_last(link: Link, data: bytes) -> None:
     link.sleep(link.settings.seconds(len(data) + 1))
 
 
+def send_on(link: Link, sent_by_s: float, data: bytes) -> float:
+    """Send without waiting until it has left. Returns when its last bit will, if what was sent before has by
+    `sent_by_s`."""
+    link.write(data)
+    return max(sent_by_s, link.now()) + link.settings.seconds(len(data))
+
+
 def read_exactly(link: Link, size: int, timeout_s: float, waiting_for: str) -> bytes:
     """`size` bytes. Raises Silence with the bytes that did come."""
     data = link.read(size, timeout_s)

@@ -168,25 +168,21 @@ class Msp430Slau319(Msp430Dialect):
     def ask(self, wait_s: float) -> str | None:
         """80, and its version, which needs no password. Another 80 would begin a frame: so after silence the answer
         is waited for before there is one."""
-        self._asked += 1
-        quick, fresh, self._fresh = self._asked <= _QUICK_ASKS, self._fresh, False
-        trial, self.trial_s = self.trial_s, wait_s if quick else None
+        soon, fresh, self._fresh = self.soon(wait_s, _QUICK_ASKS), self._fresh, False
         try:
-            late = b"" if fresh else self.link.read(1, self.patience_s)
-            if late[:1] != bytes([_ACK]):
-                if quick and not fresh:
-                    return None
-                self._synchronised()
-            told = self._framed(Command.VERSION)
+            with self.waiting(soon):
+                late = b"" if fresh else self.link.read(1, self.patience_s)
+                if late[:1] != bytes([_ACK]):
+                    if soon is not None and not fresh:
+                        return None
+                    self._synchronised()
+                told = self._framed(Command.VERSION)
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             return None
-        finally:
-            self.trial_s = trial
         self._fresh = True
         return "90 to 80, and a version" if len(told) >= _LEAST_VERSION else None
 
-    _asked = 0
     _fresh = True
     """Whether no 80 waits for its answer."""
 
@@ -244,10 +240,6 @@ class Msp430Slau319(Msp430Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
         return _BLOCK
 
     @classmethod

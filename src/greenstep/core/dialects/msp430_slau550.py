@@ -54,7 +54,7 @@ _RATES = {9600: 2, 19200: 3, 38400: 4, 57600: 5, 115200: 6}
 _RESET_VECTOR = 0xFFFE
 _BLOCK, _SUMMED, _LONGEST = 240, 4096, 264
 _CRC_BYTE_S, _MASS_LONGEST_S = 5e-6, 6.0
-_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
+_QUIET_S, _TRIES = 0.03, 4
 
 
 def crc16(data: bytes) -> bytes:
@@ -174,20 +174,15 @@ class Msp430Slau550(Msp430Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Its version, or that it is locked, each in a frame with a CRC."""
-        asked, self._asked = self._asked, self._asked + 1
-        trial, self.trial_s = self.trial_s, wait_s if asked < _QUICK_ASKS else None
         try:
-            told = self._version()
+            with self.waiting(self.soon(wait_s)):
+                told = self._version()
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             return None
-        finally:
-            self.trial_s = trial
-        if asked:  # what answers an earlier question is still to come
+        if self.asked > 1:  # what answers an earlier question is still to come
             read_until(self.link, Deadline.after(self.link, self.patience_s))
         return f"version {show_bytes(told)}" if told else "locked, to its version"
-
-    _asked = 0
 
     def identify(self) -> Identity:
         told = self.exchange(self._version, self._recover, _TRIES)
@@ -280,10 +275,6 @@ class Msp430Slau550(Msp430Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
         return _BLOCK
 
     @classmethod

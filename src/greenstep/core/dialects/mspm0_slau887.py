@@ -120,7 +120,6 @@ class Mspm0Slau887(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._buffer = _USUAL_BUFFER
         self._open = False
         self._refused: ChipRefusal | None = None
@@ -198,17 +197,13 @@ class Mspm0Slau887(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """The connection, which is only acknowledged; then what the chip tells of itself, with a CRC."""
-        self._asked += 1
-        patience = self.trial_s
-        self.trial_s = wait_s if self._asked <= 2 else None
         try:
-            self._once(Command.CONNECTION, kind=0)
-            self._once(Command.DEVICE_INFO, kind=_INFO, answer=32)
+            with self.waiting(self.soon(wait_s)):
+                self._once(Command.CONNECTION, kind=0)
+                self._once(Command.DEVICE_INFO, kind=_INFO, answer=32)
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             return None
-        finally:
-            self.trial_s = patience
         return "00 to connection, then its device info"
 
     def identify(self) -> Identity:

@@ -69,7 +69,7 @@ _RESPONSE, _END = 0x60, b"\xc0"
 _PACKET, _DATA = 1, 2
 _LEAST_MTU, _MOST_MTU, _BLOCK = 11, 4096, 4096
 _ERASE_LONGEST_S, _CHECK_LONGEST_S = 1.0, 5.0
-_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
+_QUIET_S, _TRIES = 0.03, 4
 
 
 class Nrf5Dfu(Dialect):
@@ -104,7 +104,7 @@ class Nrf5Dfu(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = self._pings = 0
+        self._pings = 0
         self._chunk = 0
         self._packet = b""
 
@@ -186,16 +186,13 @@ class Nrf5Dfu(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """A ping, whose answer has its number."""
-        self._asked += 1
-        trial, self.trial_s = self.trial_s, wait_s if self._asked <= _QUICK_ASKS else None
         self.link.discard()
         try:
-            self._ping()
+            with self.waiting(self.soon(wait_s)):
+                self._ping()
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             return None
-        finally:
-            self.trial_s = trial
         return f"ping {self._pings} answered"
 
     def identify(self) -> Identity:
@@ -220,13 +217,6 @@ class Nrf5Dfu(Dialect):
     @classmethod
     def write_block(cls, memory: Memory) -> int:
         return _BLOCK
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """The packet, then the program, as far as they are not there yet."""
@@ -343,7 +333,3 @@ class Nrf5Dfu(Dialect):
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(size + size // 64 * 2 + size // 128 + 12, 22, 3, 0.09)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()

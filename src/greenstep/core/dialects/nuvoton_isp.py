@@ -172,13 +172,6 @@ class NuvotonIsp(Dialect):
     def write_block(cls, memory: Memory) -> int:
         return _BLOCK
 
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
-
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Each run of pages from its beginning, and again from there after any doubt: what is announced is erased."""
         waiting = list(blocks)
@@ -255,7 +248,3 @@ class NuvotonIsp(Dialect):
         units = memory.units_of(block.span for block in blocks)
         erasing = Cost(busy_s=sum(memory.erase_time(unit.size).typical_s for unit in units))
         return sum_costs(cls.cost_of_write(memory, len(block.data)) for block in blocks) + erasing
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()

@@ -191,9 +191,6 @@ class Pic32An1388(Dialect):
     def sums_seen(self) -> tuple[str, ...]:
         return ("its CRC is not that of the image",)
 
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
-
     # --- erasing and writing
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
@@ -277,17 +274,9 @@ class Pic32An1388(Dialect):
         return _BLOCK
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         sent = 12 + size + 5 * -(-size // _RECORD_BYTES)
         return Cost(sent + 3 * sent // 256, 6, 1, memory.program_s * -(-size // memory.write_unit))
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:

@@ -19,7 +19,7 @@ from ..quantities import count
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
-from .line import drain, read_until
+from .line import drain, read_until, send_on
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
@@ -41,7 +41,7 @@ _YES, _NO = b"\xfe", b"\xff"
 _SUM_BYTE, _SUM = 5, 0x14
 _POLL_S, _SUM_LONGEST_S, _PROGRAM_LONGEST_S, _VERIFY_LONGEST_S = 0.01, 0.09, 5.0, 2.0
 """The sum: 32 KiB, each byte in two turns of the memory (16 clocks), at 12 MHz."""
-_BLOCK, _QUIET_S, _AHEAD_S, _LATE_S, _QUICK_ASKS = 1024, 0.03, 0.1, 0.05, 2
+_BLOCK, _QUIET_S, _AHEAD_S, _LATE_S = 1024, 0.03, 0.1, 0.05
 _CHARACTERS = 11
 """For a long: ten of three bits and one of two."""
 _STAGES = {
@@ -112,14 +112,13 @@ class Propeller1(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._version = self._asked = 0
+        self._version = 0
 
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """The chip must go on with the sequence where we stop, and then tells its version."""
-        self._asked += 1
-        wait_s = wait_s if self._asked <= _QUICK_ASKS else self.patience_s  # some answer late
+        wait_s = self.soon(wait_s) or self.patience_s  # some answer late
         self.link.discard()
         self.link.write(HANDSHAKE)
         deadline = Deadline.after(self.link, self.link.settings.seconds(len(HANDSHAKE)) + self.patience_s)
@@ -134,9 +133,7 @@ class Propeller1(Dialect):
         bits = [value & 1 for value in heard]
         if bits[:_BITS] != _SEQUENCE[_BITS:]:
             return None
-        if (
-            self._asked > 1 and not in_time
-        ):  # it may be the answer to an earlier handshake: then this one's is to come
+        if self.asked > 1 and not in_time:  # it may be the answer to an earlier handshake: then this one's is to come
             read_until(self.link, Deadline.after(self.link, self.patience_s))
         self._version = sum(bit << at for at, bit in enumerate(bits[_BITS:]))
         return f"{_BITS} bits of the sequence, version {self._version}"
@@ -154,13 +151,6 @@ class Propeller1(Dialect):
     def write_block(cls, memory: Memory) -> int:
         return _BLOCK
 
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
-
     @property
     def _command(self) -> Command:
         return Command.FILL_EEPROM if self.setting("into") == "eeprom" else Command.LOAD_RAM
@@ -170,14 +160,14 @@ class Propeller1(Dialect):
         data = b"".join(block.data for block in blocks)
         longs = [int.from_bytes(data[at : at + 4], "little") for at in range(0, len(data), 4)]
         self.link.discard()
-        sent_by = self._send(self.link.now(), pulses(self._command) + pulses(len(longs)))
+        sent_by = send_on(self.link, self.link.now(), pulses(self._command) + pulses(len(longs)))
         each = _BLOCK // 4
         last = b""
         for number, block in enumerate(blocks):
             sent = b"".join(map(pulses, longs[number * each : (number + 1) * each]))
             if number == len(blocks) - 1:
                 sent, last = sent[:-1], sent[-1:]
-            sent_by = self._send(sent_by, sent)
+            sent_by = send_on(self.link, sent_by, sent)
             if not last:
                 self.link.sleep(max(0.0, sent_by - _AHEAD_S - self.link.now()))
                 yield block
@@ -195,7 +185,7 @@ class Propeller1(Dialect):
         what, _ = _STAGES[self._command][0]
         for sent in (last, b""):
             self.link.sleep(max(0.0, sent_by - self.link.now()) + _SUM_LONGEST_S)
-            sent_by = self._send(self.link.now(), sent)
+            sent_by = send_on(self.link, self.link.now(), sent)
             if heard := drain(self.link, 0.0):
                 raise Unexpected(f"word about {what}", heard)
         self.link.write(bytes([TEMPLATE]))
@@ -203,11 +193,6 @@ class Propeller1(Dialect):
         if heard == _NO:  # the image's own sum was looked at before: it was damaged on its way
             raise Unexpected(f"FE for {what}", heard)
         self._judge(what, heard, self.patience_s)
-
-    def _send(self, sent_by: float, data: bytes) -> float:
-        """When its last bit will have left, if what was sent before has by `sent_by`."""
-        self.link.write(data)
-        return max(sent_by, self.link.now()) + self.link.settings.seconds(len(data))
 
     def _told(self, what: str, longest_s: float) -> None:
         """Give the chip something to answer in until it does. Raises ChipRefusal, Silence, Unexpected."""
@@ -266,10 +251,6 @@ class Propeller1(Dialect):
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
         size = sum(len(block.data) for block in blocks)
         return Cost((size // 4 + 2) * _CHARACTERS + 1, 1, 1, 2 * _SUM_LONGEST_S)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
     def blocks_sent(self) -> str:
         """In one go."""

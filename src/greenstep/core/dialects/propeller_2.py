@@ -17,7 +17,7 @@ from ..link import Deadline, Frame, Link
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
-from .line import drain
+from .line import drain, send_on
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Reading, Spec, Starting
@@ -75,7 +75,6 @@ class Propeller2(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._version = ""
 
     def _check(self, wait_s: float) -> str:
@@ -92,8 +91,7 @@ class Propeller2(Dialect):
         return ""
 
     def ask(self, wait_s: float) -> str | None:
-        self._asked += 1
-        self._version = self._check(wait_s if self._asked <= 2 else self.patience_s)  # some answer late
+        self._version = self._check(self.soon(wait_s) or self.patience_s)  # some answer late
         return f'"Prop_Ver {self._version}"' if self._version else None
 
     def identify(self) -> Identity:
@@ -108,24 +106,17 @@ class Propeller2(Dialect):
     def write_block(cls, memory: Memory) -> int:
         return _BLOCK
 
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
-
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """All in one go; then the chip tells whether the sum is right, and if so has begun to run it."""
         waiting = list(blocks)
         for attempt in range(_TRIES):
-            sent_by = self._send(self.link.now(), TEXT)
+            sent_by = send_on(self.link, self.link.now(), TEXT)
             for block in blocks:
-                sent_by = self._send(sent_by, in_text(block.data))
+                sent_by = send_on(self.link, sent_by, in_text(block.data))
                 if len(waiting) > 1 and block is waiting[0]:
                     self.link.sleep(max(0.0, sent_by - _AHEAD_S - self.link.now()))
                     yield waiting.pop(0)
-            self._send(sent_by, b" ?")
+            send_on(self.link, sent_by, b" ?")
             try:
                 self._told(sent_by)
                 break
@@ -136,11 +127,6 @@ class Propeller2(Dialect):
                 if not self._check(self.patience_s):
                     raise
         yield waiting.pop()
-
-    def _send(self, sent_by: float, data: bytes) -> float:
-        """When its last bit will have left, if what was sent before has by `sent_by`."""
-        self.link.write(data)
-        return max(sent_by, self.link.now()) + self.link.settings.seconds(len(data))
 
     def _told(self, sent_by: float) -> None:
         """Raises ChipRefusal, Silence, Unexpected."""
@@ -191,10 +177,6 @@ class Propeller2(Dialect):
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
         size = sum(len(block.data) for block in blocks)
         return cls.cost_of_write(memory, size) + Cost(len(TEXT) + 2, 1, 1)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
     def blocks_sent(self) -> str:
         """In one go."""

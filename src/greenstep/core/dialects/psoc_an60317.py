@@ -57,7 +57,7 @@ _BEGIN, _END, _AROUND = 0x01, 0x17, 7
 _PROGRAM_HEAD = 3
 _LEAST_PACKET, _MOST_DATA = 32, 600
 _ROW_LONGEST_S, _SUM_LONGEST_S = 0.1, 1.0
-_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
+_QUIET_S, _TRIES = 0.03, 4
 
 
 def sum_of(data: bytes) -> int:
@@ -114,7 +114,6 @@ class PsocAn60317(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._with_crc = False
         self._silicon = b""
         self._forms: set[int] = set()
@@ -178,16 +177,13 @@ class PsocAn60317(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Its silicon id, by a packet with a sum, and by one with a CRC."""
-        self._asked += 1
-        trial, self.trial_s = self.trial_s, wait_s if self._asked <= _QUICK_ASKS else None
         try:
-            self._silicon = self._once(Command.ENTER, answer=8)
+            with self.waiting(self.soon(wait_s)):
+                self._silicon = self._once(Command.ENTER, answer=8)
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             self._with_crc = not self._with_crc
             return None
-        finally:
-            self.trial_s = trial
         return f"silicon id {self._silicon[3::-1].hex().upper()}"
 
     def identify(self) -> Identity:
@@ -243,13 +239,6 @@ class PsocAn60317(Dialect):
     @classmethod
     def write_block(cls, memory: Memory) -> int:
         return memory.layout[0][1]
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return memory.layout[0][1]
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         self._forms = set(range(len(row_sums(0, 0, b""))))
@@ -326,10 +315,6 @@ class PsocAn60317(Dialect):
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         packets = 2 + -(-max(0, size - 54) // 57)
         return Cost(size + packets * _AROUND + 6, packets * _AROUND + 1, packets, 0.02)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
 
 def _place(memory: Memory, address: int) -> tuple[int, int]:

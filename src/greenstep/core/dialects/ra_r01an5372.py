@@ -119,7 +119,6 @@ class RaR01An5372(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._met_as = 0
         self._inverted: bool | None = None
 
@@ -185,8 +184,7 @@ class RaR01An5372(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Zeros until one comes back, then 55. An echo would send that back."""
-        self._asked += 1
-        wait_s = wait_s if self._asked <= 2 else self.patience_s
+        wait_s = self.soon(wait_s) or self.patience_s
         self.link.discard()
         for _ in range(3):
             self.link.write(b"\x00")
@@ -205,15 +203,13 @@ class RaR01An5372(Dialect):
 
     def _inquired(self, wait_s: float) -> str | None:
         """A firmware that was asked before answers to commands only."""
-        if self._asked % 2:
+        if self.asked % 2:
             return None
-        patience, self.trial_s = self.trial_s, wait_s
         try:
-            self._once(Command.INQUIRY)
+            with self.waiting(wait_s):
+                self._once(Command.INQUIRY)
         except (Silence, Unexpected, ChipRefusal):
             return None
-        finally:
-            self.trial_s = patience
         return "00 to an inquiry"
 
     def identify(self) -> Identity:

@@ -38,7 +38,7 @@ KNOCK = bytes.fromhex("56 FF 8B E4")
 BAUD = 1_000_000
 _EACH, _AT_ONCE, _WAITING = 32, 64, 30
 """Bytes of a write or read; writes that are answered together; letters that its UART keeps (32, less two)."""
-_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
+_QUIET_S, _TRIES = 0.03, 4
 _BEGINS, _ENDS = (0xFFFFDED3).to_bytes(4, "little"), (0xAB123579).to_bytes(4, "little")
 """Data sheet, "Blocks and block loops": how an image definition begins and ends, within the first 4 KiB."""
 _SEARCHED, _LONGEST_DEFINITION = 4096, 640
@@ -71,7 +71,6 @@ class Rp2350Uart(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._held = bytearray()
         """What was written from the start of the RAM on."""
         self._next: int | None = None
@@ -112,8 +111,7 @@ class Rp2350Uart(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """The knock, which is not answered, and twice nothing to do, which is."""
-        self._asked += 1
-        wait_s = wait_s if self._asked <= _QUICK_ASKS else self.patience_s  # some answer late
+        wait_s = self.soon(wait_s) or self.patience_s  # some answer late
         self.link.discard()
         self.link.write(KNOCK)
         for _ in range(2):
@@ -241,10 +239,6 @@ class Rp2350Uart(Dialect):
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:
-        return _EACH * _AT_ONCE
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
         return _EACH * _AT_ONCE
 
     @classmethod

@@ -35,7 +35,7 @@ _RETURNED = b"\x06>"
 """What monitors say after a call: resident ones 06, some in ROM their prompt, others nothing."""
 _CRC_BYTE_S, _LONGEST_READ, _BLOCK = 1e-6, 2048, 4096
 _LONGEST_TIMES, _WAITS = 5.0, 1.1
-_QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 2
+_QUIET_S, _TRIES = 0.03, 4
 
 
 class SamBa(Dialect):
@@ -73,7 +73,6 @@ class SamBa(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._asked = 0
         self._version = ""
         self._number = 0
         self._raw: bool | None = None
@@ -146,21 +145,18 @@ class SamBa(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Binary mode, answered by a line's end, and its version."""
-        self._asked += 1
-        trial, self.trial_s = self.trial_s, wait_s if self._asked <= _QUICK_ASKS else None
         try:
-            self.link.write(b"#")
-            if self._line("N").strip("> "):
-                raise Unexpected("a line's end", b"")
-            self._version = self._line("V")
+            with self.waiting(self.soon(wait_s)):
+                self.link.write(b"#")
+                if self._line("N").strip("> "):
+                    raise Unexpected("a line's end", b"")
+                self._version = self._line("V")
         except (Silence, Unexpected):
             drain(self.link, _QUIET_S, wait_s)
             return None
-        finally:
-            self.trial_s = trial
         if not self._version.strip("> "):
             return None
-        if self._asked > 1:  # what answers an earlier question is still to come
+        if self.asked > 1:  # what answers an earlier question is still to come
             read_until(self.link, Deadline.after(self.link, self.patience_s))
         return f'"{self._version[:40]}"'
 

@@ -162,16 +162,14 @@ class Smp(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """The state of the images; asking changes nothing. An echo is no answer."""
-        patience, self.trial_s = self.trial_s, wait_s
         self.link.write(b"\n")  # ends whatever line was begun
         try:
-            self._slots = _slots_of(self._once(READ, Command.STATE, b"\xa0"))
+            with self.waiting(wait_s):
+                self._slots = _slots_of(self._once(READ, Command.STATE, b"\xa0"))
         except Silence:
             return None
         except ChipRefusal as refusal:
             return f"refuses to tell its images: {refusal}"
-        finally:
-            self.trial_s = patience
         return f"{len(self._slots)} image{'' if len(self._slots) == 1 else 's'}"
 
     def identify(self) -> Identity:
@@ -230,15 +228,8 @@ class Smp(Dialect):
         return _BLOCK
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
     def checksum_unit(cls, memory: Memory) -> int:
         return 1
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads no byte back")
 
     def can_checksum(self) -> bool:
         return True
@@ -351,10 +342,6 @@ class Smp(Dialect):
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         letters = -(-size * 4 // 3)
         return Cost(letters + letters // 40, 20, 1, memory.program_s * size / memory.write_unit)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
     @classmethod
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Any]) -> Cost:

@@ -26,7 +26,6 @@ ACK, NAK = 0xCC, 0x33
 DATA_BYTES = 252
 """The most that one packet of data takes: 255 with its size, sum and command."""
 _QUIET_S, _IDLE_ZEROS = 0.03, 255
-_QUICK_ASKS = 2
 
 
 class Command(commands.Command):
@@ -116,7 +115,6 @@ class TiPackets(Dialect):
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
         self._last = b""
-        self._asked = 0
 
     # --- packets
 
@@ -230,8 +228,7 @@ class TiPackets(Dialect):
         """55 55 until 00 CC comes, then a ping, which an echo does not answer; and what only this kind of chip knows.
         A loader that has measured the rate takes the first 55 for a size: as many more of them as that, and it says
         that the sum is wrong."""
-        self._asked += 1
-        first_s = wait_s / 2 if self._asked <= _QUICK_ASKS else self.patience_s  # some answer late
+        first_s = self.soon(wait_s / 2) or self.patience_s  # some answer late
         self.link.discard()
         self._last = b""
         try:

@@ -67,9 +67,6 @@ class TiTiva(TiPackets):
     def writes_whole_blocks(cls, memory: Memory) -> bool:
         return True
 
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError(f"{self.name} reads nothing back")
-
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         first = [block for block in blocks if block.address == memory.start]
         for block in first:

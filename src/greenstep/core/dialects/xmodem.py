@@ -163,10 +163,6 @@ class Xmodem(Dialect):
         return SHORT
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return SHORT
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(5 + size, 1, 1, memory.program_s * size / SHORT)
 
@@ -177,10 +173,6 @@ class Xmodem(Dialect):
         long, rest = divmod(size, LONG)
         costs = [cls.cost_of_write(memory, LONG)] * long + [cls.cost_of_write(memory, SHORT)] * -(-rest // SHORT)
         return sum_costs(costs) + Cost(1, 1, 1)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         data = b"".join(block.data for block in blocks)
@@ -296,9 +288,6 @@ class Xmodem(Dialect):
         if heard:
             raise Unexpected(f"answer to {name}", heard)
         raise Silence(f"answer to {name}", self.patience_s)
-
-    def read(self, memory: Memory, address: int, size: int) -> bytes:
-        raise NotImplementedError("XMODEM reads nothing back")
 
     # --- the end
 
