@@ -14,6 +14,7 @@ from greenstep.core.dialects.lpc_isp import Command, LpcIsp, uu_line
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .scripted import ScriptedLink
@@ -182,6 +183,49 @@ class StrictPart(unittest.TestCase):
         link.write(b"A?")
         self.assertEqual(link.read(20, 0.2), b"")
         self.assertIn("auto-baud on 41", line.chip.violations[0])
+
+
+class TwoBanks(unittest.TestCase):
+    """LPC18xx and 43xx: P and E name a bank, J tells two words, the flash does not begin at 0."""
+
+    def test_both_words_of_the_number_and_no_more(self) -> None:
+        part = Catalogue.load().find("lpc4357").first
+        link = ScriptedLink(
+            *(
+                (sent.encode().hex(), reply.encode().hex())
+                for sent, reply in (("J\r\n", "0\r\n2684471344\r\n4278190148\r\n"), ("K\r\n", "0\r\n2\r\n4\r\n"))
+            )
+        )
+        dialect = LpcIsp(link)
+        identity = dialect.identify()
+        self.assertTrue(link.finished())
+        self.assertEqual((identity.ident, identity.said), (0xA001C83044, "part id A001C830 FF000044"))
+        self.assertEqual(part.ident, 0xA001C83000)
+
+    def test_an_upload_with_its_sum_and_a_backup_of_all(self) -> None:
+        image = sample_for("lpc4357", 3000)
+        climb, trial = prepare("lpc4357", {"flash": image}, expect="entrance counter 1.2")
+        before = bytes(trial.line.chip.flash[0x4000:])
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.end.green, trial.line.chip.violations), (0, True, []))
+        self.assertTrue(trial.holds(image))
+        self.assertEqual(bytes(trial.line.chip.flash[0x4000:]), before)
+        vectors = bytes(trial.line.chip.flash[:32])
+        self.assertEqual(
+            sum(int.from_bytes(vectors[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF, 0
+        )
+        saved = run("lpc4357", purpose="backup", region=("flash", 0x1A000000, 0x400))
+        self.assertEqual((saved.end.exit_code, saved.end.green), (0, True), saved.findings)
+        self.assertNotIn("hidden", saved.step("read").evidence)
+
+    def test_the_second_bank_and_a_smaller_chip_are_refused(self) -> None:
+        image = sample_for("lpc4357", 900)
+        second = Image(image.name, (*image.pieces, Piece(0x1B000000, bytes(512))))
+        trial = run("lpc4357", {"flash": second})
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "does-not-fit"))
+        trial = run("lpc4357", purpose="greet", chip="lpc4353")
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "other-chip"))
+        self.assertIn("LPC4357", trial.findings[0].cause)
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ import unittest
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Wishes
@@ -37,10 +38,13 @@ class Stm8(unittest.TestCase):
         self.assertIn("too large", str(trial.findings))
 
     def test_the_routines_come_again_after_a_reset(self) -> None:
-        climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)}, faults=("restart-after=1500",))
+        image = sample_for(BOARD, 3000)
+        climb, trial = prepare(BOARD, {"flash": image}, faults=("restart-after=1500",))
         trial.events.extend(climb.run())
         chip: Any = trial.line.chip
-        self.assertEqual(chip.violations, [])
+        self.assertEqual((trial.end.exit_code, trial.end.green, chip.violations), (0, True, []))
+        self.assertTrue(any("reset, and resumed" in event.text for event in trial.events if isinstance(event, Noted)))
+        self.assertTrue(trial.holds(image))
 
     def test_an_stm32_is_not_taken_for_one(self) -> None:
         wired = named_hookup("dtr-reset-rts-boot", "high")

@@ -144,6 +144,43 @@ class Learning(unittest.TestCase):
             list(find_hookup(link, BOTH, AT))
 
 
+WITH_MSP430 = [
+    *BOTH,
+    *candidates_for(find_dialect("msp430-slau319"), "high", 9600),
+    *candidates_for(find_dialect("msp430-slau550"), "high", 115200),
+]
+
+
+class MovesOfTheirOwn(unittest.TestCase):
+    def test_two_edges_are_tried_besides_the_usual_moves(self) -> None:
+        for board, dialect in (("msp430g2553", "msp430-slau319"), ("msp430fr5969", "msp430-slau550")):
+            for circuit in (DtrResetRtsBoot(), RtsResetDtrBoot()):
+                found, tried, _ = searched(line_of(board, circuit), WITH_MSP430)
+                with self.subTest(board, hookup=circuit.hookup):
+                    assert found.candidate is not None
+                    self.assertEqual(
+                        (found.candidate.dialect.name, found.candidate.hookup.name), (dialect, circuit.hookup)
+                    )
+                    self.assertEqual(found.leaves, "heard")
+                    self.assertIn("resets", [one.outcome for one in tried])
+
+    def test_usual_moves_are_heard_to_fail_once_and_not_for_each_dialect(self) -> None:
+        """Where the program starts again, at the console's rate or another, nobody is asked behind those moves."""
+        for faults in ((), ("console=9600",)):
+            _, tried, _ = searched(line_of("msp430fr5969", DtrResetRtsBoot(), *faults), WITH_MSP430)
+            usual = [one for one in tried if one.hookup == "dtr-reset-rts-boot" and "msp430" not in one.dialect]
+            self.assertLessEqual(len([one for one in usual if one.dialect != "esp-rom"]), 2, usual)
+
+    def test_who_takes_one_question_after_a_reset_is_not_asked_again(self) -> None:
+        candidates = [*BOTH, *candidates_for(find_dialect("propeller-1"), "", 115200)]
+        for circuit in (CapacitorPulse("dtr"), CapacitorPulse("rts")):
+            found, _, _ = searched(line_of("p8x32a", circuit), candidates)
+            assert found.candidate is not None
+            self.assertEqual(
+                (found.candidate.dialect.name, found.candidate.hookup.name), ("propeller-1", circuit.hookup)
+            )
+
+
 class EveryQuestion(unittest.TestCase):
     def test_no_chip_is_changed_by_any_dialect_s_question(self) -> None:
         """In its loader, after a reset for each question, and then without one."""

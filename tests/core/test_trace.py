@@ -123,6 +123,42 @@ class Dump(unittest.TestCase):
                 read_vcd(text.splitlines())
 
 
+class Explained(unittest.TestCase):
+    """What a recording says of loaders that are unlike the others."""
+
+    def rows(self, board: str, size: int = 700) -> list[str]:
+        trace = recorded(board, size)
+        said = [(exchange.sent, exchange.heard) for exchange in exchanges_of(trace)]
+        told = narrate(find_dialect(trace.notes["dialect"]), said)
+        return [f"{row.command} {row.detail}".strip() for row in told]
+
+    def test_in_words(self) -> None:
+        for board, said in (
+            ("p8x32a", ("handshake 258 bits back", "room for an answer FE")),
+            ("p2x8c4m64p", ('check "Prop_Ver G"',)),
+            ("rp2350", ("version", "back to the start", "run")),
+            ("cy8c4245", ("enter", "get flash size", "program row array 0, row 40", "verify application", "exit")),
+            ("nrf52832", ("ping", "create object packet, 101 bytes", "get CRC 700 bytes before", "execute object")),
+            ("msp430g2553", ("version", "mass erase", "password", "write C000, 240 bytes", "write FFE0, 32 bytes")),
+            ("msp430f5438a", ("transmit BSL version locked", "mass erase", "CRC check 05C00, 700 bytes")),
+            (
+                "samd21g18",
+                ("binary mode", "read word E000ED00: 410FC601", "go 20003000", "send file 20003700, 128 bytes"),
+            ),
+            ("stm8s105", ("sync 79", "get 05 13 00 11 21 31 43", "go 00008000")),
+        ):
+            rows = self.rows(board)
+            for row in said:
+                with self.subTest(board, row=row):
+                    self.assertIn(row, rows)
+
+    def test_no_password_is_shown(self) -> None:
+        _, trial = prepare("msp430g2553")
+        secret = bytes(trial.line.chip.flash[0xFFE0 - 0xC000 : 0x10000 - 0xC000])
+        for text in self.rows("msp430g2553"):
+            self.assertNotIn(secret[:2].hex(" ").upper(), text)
+
+
 class Damaged(unittest.TestCase):
     def read(self, text: str) -> None:
         """To its end, as `trace show` does; VcdError is what damage may come to."""
