@@ -6,7 +6,7 @@ import re
 import unittest
 from typing import Any
 
-from benchmarks.fastest_rate import one_run
+from benchmarks.fastest_rate import FIRST, one_run
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.events import Noted, StepAdvanced
 from greenstep.core.hookup import named_hookup
@@ -157,7 +157,7 @@ class Hurting(unittest.TestCase):
 
     def test_where_nothing_guards_an_erase_the_line_is_looked_at_before_the_next(self) -> None:
         """Seed 948: the line worsens just before the ROM is told to erase the second part."""
-        self.assertTrue(one_run(948).right)
+        self.assertTrue(one_run(948, FIRST).right)
 
     def test_a_refusal_that_is_meant_is_not_taken_for_a_bad_line(self) -> None:
         """A worn place fails at every rate: it is tried once more at the safe one, and reported."""

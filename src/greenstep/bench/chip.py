@@ -60,6 +60,8 @@ class SimulatedChip(ABC):
     """The address of the first byte of `flash`."""
     flash: bytearray
     faults: Faults
+    top_baud: ClassVar[int | None] = None
+    """The highest rate that its loader follows unless a fault says otherwise; None for no limit."""
     lasting_marks: ClassVar[tuple[str, ...]] = ()
     """Attributes besides the memories that survive without power: locks, and the like."""
     copy = 0
@@ -93,9 +95,9 @@ class SimulatedChip(ABC):
     def boot(self, boot_selected: bool) -> Program:
         """The program that runs after reset."""
 
-    def follows(self, baud: int, highest: int | None = None) -> bool:
-        """Whether its auto-baud can measure a rate; `highest` is what it can without a fault that says otherwise."""
-        limit = self.faults.chip_limit or highest
+    def follows(self, baud: int) -> bool:
+        """Whether its loader can measure a rate, or go to it if told."""
+        limit = self.faults.chip_limit or self.top_baud
         return baud >= 1200 and (limit is None or baud <= limit)
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:

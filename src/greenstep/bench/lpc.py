@@ -62,6 +62,7 @@ KINDS = {
 }  # fmt: skip
 RAM = 0x10000000
 _LINE_ENDS = frozenset({10})
+_RATES = (9600, 19200, 38400, 57600, 115200, 230400)
 _ERASE_S, _COPY_S_PER_256 = 0.1, 0.001
 _CRP_AT, _CRP1 = 0x2FC, (0x12345678).to_bytes(4, "little")
 _CRP = {_CRP1, (0x87654321).to_bytes(4, "little"), (0x43218765).to_bytes(4, "little")}
@@ -69,6 +70,8 @@ _CRP = {_CRP1, (0x87654321).to_bytes(4, "little"), (0x43218765).to_bytes(4, "lit
 
 class SimulatedLpc(SimulatedChip):
     """One chip. `flash` is its content; the ROM hides its first bytes while it runs."""
+
+    top_baud = 230_400
 
     lasting_marks: ClassVar[tuple[str, ...]] = ("was_locked",)
 
@@ -109,7 +112,7 @@ class SimulatedLpc(SimulatedChip):
         if not self._measuring or not self._listening:
             return False
         self._measuring = False
-        if value != ord("?") or not self.follows(sent.baud, 230400):
+        if value != ord("?") or not self.follows(sent.baud):
             self.violation(f"auto-baud on {value:02X} at {sent}")
             self.settings = LineSettings(max(300, sent.baud // 3))
             return False
@@ -129,7 +132,7 @@ class SimulatedLpc(SimulatedChip):
             if (yield from self._line()) != "Synchronized":
                 continue
             self.send(b"OK\r\n")
-            if not (yield from self._line()).isdigit():
+            if not (yield from self._line()).isdecimal():
                 continue
             self.send(b"OK\r\n")
             while True:
@@ -162,7 +165,7 @@ class SimulatedLpc(SimulatedChip):
         name, values = words[0], words[1:]
         if name in ("G",) and len(values) == 2:
             values = values[:1]
-        if not all(value.isdigit() for value in values):
+        if not all(value.isdecimal() for value in values):
             self._code(12 if name in "UBAWRPCGEIMS" and name else 1)
             return
         numbers = [int(value) for value in values]
@@ -190,8 +193,11 @@ class SimulatedLpc(SimulatedChip):
         return
         yield
 
+    def follows(self, baud: int) -> bool:
+        return super().follows(baud) and baud <= _RATES[-1]
+
     def _do_b(self, rate: int, stop: int) -> Steps:
-        if rate not in (9600, 19200, 38400, 57600, 115200, 230400) or not self.follows(rate):
+        if rate not in _RATES or not self.follows(rate):
             self._code(17)
             return
         self._code(0)

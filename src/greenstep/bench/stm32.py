@@ -95,6 +95,8 @@ _ACK, _NACK = b"\x79", b"\x1f"
 class SimulatedStm32(SimulatedChip):
     """One chip. `flash` is its content; `application` are the settings of the program in it."""
 
+    top_baud = 460_800
+
     base = FLASH
     lasting_marks: ClassVar[tuple[str, ...]] = ("locked", "protected")
 
@@ -137,7 +139,7 @@ class SimulatedStm32(SimulatedChip):
         if not self._auto_baud or not self._listening:
             return False
         self._auto_baud = False
-        measured = sent.baud if value == 0x7F and self.follows(sent.baud, 460800) else max(300, sent.baud // 3)
+        measured = sent.baud if value == 0x7F and self.follows(sent.baud) else max(300, sent.baud // 3)
         if measured != sent.baud:
             self.violation(f"auto-baud on {value:02X} at {sent}")
         self.settings = LineSettings(measured, _EVEN)

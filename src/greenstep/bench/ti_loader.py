@@ -22,7 +22,7 @@ from .samples import body_of
 Steps = Generator[Wish, int, None]
 OK, UNKNOWN, INVALID, BAD_ADDRESS, FAILED = 0x40, 0x41, 0x42, 0x43, 0x44
 _ACK, _NAK = b"\x00\xcc", b"\x00\x33"
-_BOOT_S, _HIGHEST_BAUD = 0.005, 500_000
+_BOOT_S = 0.005
 
 
 @frozen
@@ -42,6 +42,8 @@ class TiKind:
 
 class TiLoader(SimulatedChip):
     """One chip with its loader."""
+
+    top_baud = 500_000
 
     def __init__(self, kind: TiKind, faults: Faults | None = None) -> None:
         super().__init__()
@@ -75,7 +77,7 @@ class TiLoader(SimulatedChip):
         if not self._measuring or not self._listening:
             return False
         self._measuring = False
-        if value != 0x55 or not self.follows(sent.baud, _HIGHEST_BAUD):
+        if value != 0x55 or not self.follows(sent.baud):
             self.settings = LineSettings(max(300, sent.baud * 3 // 7))
             self.violation(f"rate measured on {value:02X}")
             return False

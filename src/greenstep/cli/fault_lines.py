@@ -27,7 +27,7 @@ def finding_lines(finding: Finding, width: int = 100) -> list[str]:
         lines += _labelled("seen" if index == 0 else "", text, width)
     numbered = len(finding.attempts) > 1
     for index, text in enumerate(finding.attempts):
-        told = f"{index + 1}. {text}" if numbered and not text[:1].isdigit() else text
+        told = f"{index + 1}. {text}" if numbered and not text[:1].isdecimal() else text
         lines += _labelled("try" if index == 0 else "", told, width)
     return lines
 

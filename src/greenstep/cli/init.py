@@ -181,7 +181,7 @@ def _chosen(ports: list[Any], name: str) -> str:
     answer = str(click.prompt("Which port? (number, s, or a name)", default="1" if ports else "s"))
     if answer == "s":
         return _by_plug(name)
-    if answer.isdigit() and 1 <= int(answer) <= len(ports):
+    if answer.isdecimal() and 1 <= int(answer) <= len(ports):
         return str(ports[int(answer) - 1].name)
     return answer
 

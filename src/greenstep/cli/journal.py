@@ -119,7 +119,7 @@ def _since(text: str, option: str = "--since") -> str:
 
     if not text:
         return ""
-    if text.isdigit() and len(text) < 5:
+    if text.isdecimal() and len(text) < 5:
         return (datetime.now() - timedelta(days=int(text))).isoformat(timespec="seconds")
     try:
         return datetime.fromisoformat(text).isoformat(timespec="seconds")

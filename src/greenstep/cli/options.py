@@ -91,7 +91,7 @@ class BootloaderRate(Whole):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         if value == FASTEST:
             return value
-        if isinstance(value, str) and not value.strip().isdigit():
+        if isinstance(value, str) and not value.strip().isdecimal():
             self.fail(f"'{value}' is neither a rate in baud nor '{FASTEST}'", param, ctx)
         return super().convert(value, param, ctx)
 

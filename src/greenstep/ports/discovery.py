@@ -82,7 +82,7 @@ def find_ports(machine: Machine | None = None, aliases: Mapping[str, Known] | No
 
 
 def _natural(name: str) -> list[tuple[int, str]]:
-    return [(int(part), "") if part.isdigit() else (-1, part) for part in re.split(r"(\d+)", name)]
+    return [(int(part), "") if part.isdecimal() else (-1, part) for part in re.split(r"(\d+)", name)]
 
 
 def listed_ports(machine: Machine | None = None) -> tuple[PortListed, ...]:

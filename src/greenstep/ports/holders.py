@@ -38,7 +38,7 @@ def being_written(paths: Iterable[Path], proc: Path = Path("/proc")) -> bool:
 def _others(proc: Path) -> Iterator[Path]:
     own = str(os.getpid())
     try:
-        yield from (entry for entry in proc.iterdir() if entry.name.isdigit() and entry.name != own)
+        yield from (entry for entry in proc.iterdir() if entry.name.isdecimal() and entry.name != own)
     except OSError:
         return
 

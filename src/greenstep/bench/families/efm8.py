@@ -44,6 +44,8 @@ KINDS = {
 class SimulatedEfm8(SimulatedChip):
     """One chip; its bootloader is at the end of the flash."""
 
+    top_baud = 230_400
+
     def __init__(self, kind: Efm8Kind, faults: Faults | None = None) -> None:
         super().__init__()
         self.kind = kind
@@ -68,7 +70,7 @@ class SimulatedEfm8(SimulatedChip):
         if not self._measuring or not self._listening:
             return False
         self._measuring = False
-        if value != 0xFF or not self.follows(sent.baud, 230400):
+        if value != 0xFF or not self.follows(sent.baud):
             self.settings = LineSettings(max(300, sent.baud * 2 // 5))
             self.violation(f"rate measured on {value:02X}")
             return False

@@ -224,9 +224,12 @@ class Simulated5xx(SimulatedMsp430):
     def _message(self, status: int) -> None:
         self._say(bytes([0x3B, status]))
 
+    def follows(self, baud: int) -> bool:
+        return super().follows(baud) and baud in _RATES.values()
+
     def _command(self, code: int, data: bytes) -> Generator[Wish, int, bool]:
         if code == 0x52 and len(data) == 1:
-            if data[0] not in _RATES:
+            if not self.follows(_RATES.get(data[0], 0)):
                 self.send(b"\x56")
                 return False
             self.send(b"\x00")

@@ -101,9 +101,12 @@ class SimulatedMspm0(SimulatedChip):
     def _message(self, status: int) -> None:
         self._say(bytes([0x3B, status]))
 
+    def follows(self, baud: int) -> bool:
+        return super().follows(baud) and baud in _RATES.values()
+
     def _command(self, code: int, data: bytes) -> Steps:
         if code == 0x52 and len(data) == 1:
-            if data[0] not in _RATES:
+            if not self.follows(_RATES.get(data[0], 0)):
                 self.send(b"\x56")
                 return
             self.send(b"\x00")

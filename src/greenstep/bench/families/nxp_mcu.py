@@ -56,6 +56,8 @@ KINDS = {
 class SimulatedMcu(SimulatedChip):
     """One chip with its ROM."""
 
+    top_baud = 230_400
+
     def __init__(self, kind: McuKind, faults: Faults | None = None) -> None:
         super().__init__()
         self.kind = kind
@@ -83,7 +85,7 @@ class SimulatedMcu(SimulatedChip):
         if not self._measuring or not self._listening:
             return False
         self._measuring = False
-        if value != 0x5A or not self.follows(sent.baud, 230400):
+        if value != 0x5A or not self.follows(sent.baud):
             self.settings = LineSettings(max(300, sent.baud * 4 // 9))
             self.violation(f"rate measured on {value:02X}")
             return False

@@ -43,6 +43,8 @@ KINDS = {"pic18f26k40": UnifiedKind("PIC18F26K40, unified bootloader", 65536, 64
 class SimulatedUnified(SimulatedResident):
     """One board, whose loader listens for a second after reset, and for ever while there is no program."""
 
+    top_baud = 230_400
+
     def __init__(self, kind: UnifiedKind, faults: Faults | None = None) -> None:
         super().__init__(faults, kind.flash_bytes, LineSettings(115200))
         self.kind = kind
@@ -53,7 +55,7 @@ class SimulatedUnified(SimulatedResident):
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
         """The rate is measured on the 55 that begins a request."""
-        if not self._measuring or not self._listening or value != 0x55 or not self.follows(sent.baud, 230400):
+        if not self._measuring or not self._listening or value != 0x55 or not self.follows(sent.baud):
             return False
         self.settings = LineSettings(sent.baud)
         return True

@@ -36,6 +36,8 @@ Bits = Generator[Wish, int, int]
 class SimulatedPropeller1(SimulatedRamLoader):
     """One P8X32A with its EEPROM, which is what any reset starts."""
 
+    top_baud = 230_400
+
     def __init__(self, faults: Faults | None = None) -> None:
         super().__init__(faults, _P1_RAM, LineSettings(115200))
         self.pulses: list[int] = []
@@ -47,7 +49,7 @@ class SimulatedPropeller1(SimulatedRamLoader):
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
         """It measures the pulses of the first character."""
-        if not self.listens or self._measured or not self.follows(sent.baud, 230_400):
+        if not self.listens or self._measured or not self.follows(sent.baud):
             return False
         self._measured = True
         self.settings = LineSettings(sent.baud)
@@ -154,6 +156,8 @@ class SimulatedPropeller1(SimulatedRamLoader):
 class SimulatedPropeller2(SimulatedRamLoader):
     """One P2X8C4M64P; its flash holds what any reset starts."""
 
+    top_baud = 2_000_000
+
     def __init__(self, faults: Faults | None = None) -> None:
         super().__init__(faults, _P2_RAM, LineSettings(115200))
         self._measured = False
@@ -164,7 +168,7 @@ class SimulatedPropeller2(SimulatedRamLoader):
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
         """Each > is measured."""
-        if value != ord(">") or not self.listens or not self.follows(sent.baud, 2_000_000):
+        if value != ord(">") or not self.listens or not self.follows(sent.baud):
             return False
         self.settings = LineSettings(sent.baud)
         return True

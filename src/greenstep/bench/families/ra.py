@@ -58,6 +58,8 @@ KINDS = {
 class SimulatedRa(SimulatedChip):
     """One chip with its ROM."""
 
+    top_baud = 1_000_000
+
     def __init__(self, kind: RaKind, faults: Faults | None = None) -> None:
         super().__init__()
         self.kind = kind
@@ -123,6 +125,9 @@ class SimulatedRa(SimulatedChip):
     def _refuse(self, code: int, status: int) -> None:
         self._say(max(0, code) & 0x7F | 0x80, bytes([status]))
 
+    def follows(self, baud: int) -> bool:
+        return super().follows(baud) and baud <= self.top_baud
+
     def _command(self, code: int, data: bytes) -> Steps:
         words = [int.from_bytes(data[at : at + 4], "big") for at in range(0, len(data) // 4 * 4, 4)]
         if code == 0x00 and not data:
@@ -136,7 +141,7 @@ class SimulatedRa(SimulatedChip):
         elif not self._open:
             self._refuse(code, _FLOW)
         elif code == 0x34 and len(data) == 4:
-            if words[0] > 1_000_000 or words[0] < 9600:
+            if words[0] < 9600 or not self.follows(words[0]):
                 self._refuse(code, _BAUD)
                 return
             self._say(code, b"\x00")

@@ -52,6 +52,8 @@ KINDS = {
 class SimulatedStm8(SimulatedChip):
     """One chip, whose option bytes let the loader listen after each reset."""
 
+    top_baud = 460_800
+
     base = _BASE
 
     def __init__(self, kind: Stm8Kind, faults: Faults | None = None) -> None:
@@ -81,7 +83,7 @@ class SimulatedStm8(SimulatedChip):
         if not self._measures or not self.listens:
             return False
         self._measures = False
-        measured = sent.baud if value == 0x7F and self.follows(sent.baud, 460800) else max(300, sent.baud // 3)
+        measured = sent.baud if value == 0x7F and self.follows(sent.baud) else max(300, sent.baud // 3)
         self.settings = LineSettings(measured, _EVEN)
         return value == 0x7F and measured == sent.baud
 

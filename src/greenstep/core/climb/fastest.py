@@ -19,7 +19,7 @@ from .chip_state import ChipState
 from .resuming import RESUMABLE, begin_again
 from .session import Session
 
-BAUDS = (2_000_000, 1_500_000, 1_000_000, 921_600, 460_800, 230_400)
+BAUDS = (2_000_000, 1_500_000, 1_000_000, 921_600, 460_800, 230_400, 115_200, 57_600)
 """From the top."""
 _SHORTEST_WAIT_S, _LONGER_WAIT_S, _SLOWER = 0.05, 0.2, 3.0
 """How long an answer at a rate on trial is waited for: three times as long as one took at the safe rate, and longer
@@ -36,6 +36,7 @@ class Trouble(Enum):
 
     ADAPTER = "refused by the adapter"
     CHIP = "refused by the chip"
+    LOADER = "not among the rates of its loader"
     NO_ANSWER = "no answer (chip or adapter makes no such rate)"
     DAMAGED = "characters damaged (wires, ground, or clocks too far apart)"
 
@@ -96,7 +97,11 @@ def _settled(session: Session) -> Iterator[Event]:
     if job.rates is None or job.purpose not in _MOVES_DATA:
         yield from _move_as_told(session)
     elif not job.dialect.spec.proves_rate:
-        yield Noted("chip", f"its loader answers at one rate: {session.line.baud} baud")
+        measures = job.dialect.spec.asking.measures_rate
+        why = (
+            "nothing that its loader says would prove a faster rate" if measures else "its loader answers at one rate"
+        )
+        yield Noted("chip", f"{why}: {session.line.baud} baud")
         yield from _move_as_told(session)
     elif session.reset_by is not ResetBy.LINES:
         why = "a faster rate is only looked for where lines reset the chip"
@@ -283,15 +288,18 @@ def _ask_briefly(session: Session, wait_s: float) -> None:
 def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
     """Ask at the safe rate, unless the chip is still there, and send the command. Raises _NotCarried, Silence,
     RateRefused."""
-    first = session.first_settings
-    if session.link.settings != first or session.dialect.disturbed or session.dialect.trial_s is not None:
-        wanted, session.line = session.line, session.job.settings
+    safe, here = session.job.settings, session.link.settings
+    stays = here in (session.first_settings, safe) and session.dialect.trial_s is None
+    if not session.dialect.offers_rate(baud):
+        raise _NotCarried(Trouble.LOADER)
+    if session.dialect.disturbed or not stays:
+        wanted, session.line = session.line, safe
         _back_to_safe(session)
-        session.line = wanted
+        session.line, here = wanted, session.link.settings
     try:
         session.link.configure(session.line)  # see what the port says of it, before the chip is told
     finally:
-        session.link.configure(first)
+        session.link.configure(here)
     session.dialect.trial_s = wait_s
     try:
         session.dialect.move_to_rate(session.part, baud)
@@ -344,7 +352,9 @@ def slow_down(session: Session, step: Step, error: DialectError) -> Iterator[Eve
         session.known = None  # it is asked again, and what it said may have been damaged
     session.line_hurt = True
     session.notes.forget_listening()
+    before = session.dialect
     yield from find_rate(session, step, below=0 if meant else session.line.baud, remembers=not meant)
+    session.dialect.take_over(before)
     session.dialect.hasty = can_slow_down(session, "write")
 
 

@@ -42,7 +42,11 @@ def resume(session: Session) -> bool:
     session.resumed += 1
     session.line_hurt = True
     session.notes.forget_listening()
-    return begin_again(session)
+    before = session.dialect
+    if not begin_again(session):
+        return False
+    session.dialect.take_over(before)
+    return True
 
 
 def begin_again(session: Session) -> bool:

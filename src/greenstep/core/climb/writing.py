@@ -119,13 +119,16 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
 
 def leave_out_written(transfer: Transfer) -> None:
     """Narrow the plan to what the chip has not acknowledged yet. All of it stays where the loader erases everything,
-    or where bytes of the chip are kept and belong to the plan."""
-    if transfer.kept or transfer.job.wishes.keep or not transfer.acknowledged:
+    where bytes of the chip are kept and belong to the plan, or where it is in RAM, which a reset empties."""
+    into_ram = transfer.job.dialect.spec.into_ram
+    if into_ram or transfer.kept or transfer.job.wishes.keep or not transfer.acknowledged:
         return
-    left = {}
+    left, done = {}, transfer.acknowledged
+    if all((plan.memory.name, block.address) in done for plan in transfer.plan.memories for block in plan.blocks):
+        return  # what the loader does after the last block has failed, and may want all of them
     for plan in transfer.plan.memories:
         name = plan.memory.name
-        waiting = [block.span for block in plan.blocks if (name, block.address) not in transfer.acknowledged]
+        waiting = [block.span for block in plan.blocks if (name, block.address) not in done]
         rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
         left[name] = [room for room in rooms if any(room.place.meets(span) for span in waiting)]
     transfer.whole = transfer.whole or transfer.plan

@@ -163,6 +163,11 @@ class Dialect(ABC):
         """The rate to ask at if `baud` is wanted: different only for loaders that change it once they answer."""
         return cls.spec.asking.at_baud or baud
 
+    def offers_rate(self, baud: int) -> bool:
+        """Whether the loader may know a rate, as far as that is known without asking it to go there. Called after
+        `identify`."""
+        return True
+
     def move_to_rate(self, part: Part, baud: int) -> None:
         """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""
         raise NotImplementedError(f"{self.name} does not change the rate")
@@ -316,6 +321,10 @@ class Dialect(ABC):
         be the answer to that one: then the answers to the others come as late, and must pass first."""
         if times:
             read_until(self.link, Deadline.after(self.link, since_s + _AFTER_SYNC_S))
+
+    def take_over(self, before: Dialect) -> None:  # noqa: B027  (most leave nothing open)
+        """The chip was reset, and answers again: what an earlier conversation with it has left open is looked at.
+        Raises DialectError."""
 
     def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
         """The lines have just reset the chip: what was known of the conversation no longer holds."""

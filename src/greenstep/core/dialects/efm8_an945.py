@@ -184,6 +184,11 @@ class Efm8An945(Dialect):
         if self._answer(Command.IDENTIFY, b"\x00" + number) != _BAD_ID:
             raise Unexpected("42 after 'identify'", b"")
 
+    def take_over(self, before: Dialect) -> None:
+        """What all of the flash must hold."""
+        if isinstance(before, type(self)):
+            self._whole = before._whole
+
     # --- proof
 
     def can_checksum(self) -> bool:

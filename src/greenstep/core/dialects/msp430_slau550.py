@@ -38,7 +38,7 @@ class Command(commands.Command):
     RATE = 0x52, "change baud rate"
 
 
-_HEAD, _ACK, _DATA, _MESSAGE = 0x80, 0x00, 0x3A, 0x3B
+_HEAD, _ACK, _DATA, _MESSAGE, _NO_SUCH_RATE = 0x80, 0x00, 0x3A, 0x3B, 0x56
 ACKS = {0x51: "header", 0x52: "checksum", 0x53: "size 0", 0x54: "too long", 0x55: "unknown", 0x56: "baud rate"}
 MESSAGES = {
     0: "ok",
@@ -52,7 +52,7 @@ _OK, _LOCKED = 0, 4
 _KINDS = {_LOCKED: RefusalKind.LOCKED, 5: RefusalKind.LOCKED, 7: RefusalKind.UNSUPPORTED}
 _RATES = {9600: 2, 19200: 3, 38400: 4, 57600: 5, 115200: 6}
 _RESET_VECTOR = 0xFFFE
-_BLOCK, _SUMMED, _LONGEST = 240, 4096, 264
+_BLOCK, _SUMMED, _LONGEST, _PROOF_ASK = 240, 4096, 264, 6
 _CRC_BYTE_S, _MASS_LONGEST_S = 5e-6, 6.0
 _QUIET_S, _TRIES = 0.03, 4
 
@@ -99,10 +99,12 @@ class Msp430Slau550(Msp430Dialect):
     # --- frames
 
     def _acknowledged(self, command: Command, deadline: Deadline) -> None:
-        """00 after a frame. Raises Silence, Unexpected."""
+        """00 after a frame. Raises Silence, Unexpected; ChipRefusal for a rate that it does not know."""
         heard = self.link.read(1, deadline.left_s)
         if not heard:
             raise Silence(f"00 after '{command.words}'", self.patience_s)
+        if heard[0] == _NO_SUCH_RATE and command is Command.RATE:
+            raise ChipRefusal(command.words, RefusalKind.UNSUPPORTED, heard)
         if heard[0] != _ACK:
             raise Unexpected(f"00 after '{command.words}'", heard + drain(self.link, _QUIET_S))
 
@@ -189,6 +191,9 @@ class Msp430Slau550(Msp430Dialect):
         version = ".".join(f"{byte:02X}" for byte in told) or "not told"
         return Identity(None, f"loader {version}", (("loader", version),))
 
+    def offers_rate(self, baud: int) -> bool:
+        return baud in _RATES
+
     def move_to_rate(self, part: Part, baud: int) -> None:
         """To the highest rate of its table that is not above it. Only acknowledged."""
         baud = max((rate for rate in _RATES if rate <= baud), default=min(_RATES))
@@ -203,7 +208,7 @@ class Msp430Slau550(Msp430Dialect):
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Its version, asked again and again: questions and answers carry a CRC."""
-        for _ in range(size // 8):
+        for _ in range(-(-size // _PROOF_ASK)):
             self._version()
 
     def _send_password(self, password: bytes) -> None:

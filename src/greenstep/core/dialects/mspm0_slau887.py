@@ -45,7 +45,7 @@ class Command(commands.Command):
     BAUD = 0x52, "change baud rate"
 
 
-_HOST, _CHIP, _ACK = 0x80, 0x08, 0x00
+_HOST, _CHIP, _ACK, _NO_SUCH_RATE = 0x80, 0x08, 0x00, 0x56
 _MESSAGE, _INFO, _SUM, _MEMORY = 0x3B, 0x31, 0x32, 0x30
 ACKS = {
     0x51: "header",
@@ -73,7 +73,7 @@ _RATES = {4800: 1, 9600: 2, 19200: 3, 38400: 4, 57600: 5, 115200: 6, 1_000_000: 
 _LEAST_SUM = 1024
 """The shortest range whose CRC it tells."""
 _USUAL_BUFFER, _LEAST_BUFFER, _MOST_BUFFER = 256, 64, 4096
-_BLOCK, _READ_BYTES, _PROOF_READ, _MOST_UNITS = 1024, 128, 16, 32
+_BLOCK, _READ_BYTES, _PROOF_ASK, _MOST_UNITS = 1024, 128, 8, 32
 _CRC_BYTE_S, _QUIET_S, _TRIES = 1e-6, 0.03, 4
 _NONMAIN = Span(0x41C00000, 0x41D00000)
 PASSWORD_BYTES = 32
@@ -128,10 +128,12 @@ class Mspm0Slau887(Dialect):
     # --- frames
 
     def _acknowledged(self, command: Command, deadline: Deadline) -> None:
-        """00 after a frame. Raises Silence, Unexpected."""
+        """00 after a frame. Raises Silence, Unexpected; ChipRefusal for a rate that it does not know."""
         heard = self.link.read(1, deadline.left_s)
         if not heard:
             raise Silence(f"00 after '{command.words}'", self.patience_s)
+        if heard[0] == _NO_SUCH_RATE and command is Command.BAUD:
+            raise ChipRefusal(command.words, RefusalKind.UNSUPPORTED, heard)
         if heard[0] != _ACK:
             raise Unexpected(f"00 after '{command.words}'", heard + drain(self.link, _QUIET_S))
 
@@ -245,6 +247,9 @@ class Mspm0Slau887(Dialect):
     def examine(self, part: Part) -> Examination:
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
+    def offers_rate(self, baud: int) -> bool:
+        return baud in _RATES
+
     def move_to_rate(self, part: Part, baud: int) -> None:
         """To the highest rate of its table that is not above it."""
         baud = max((rate for rate in _RATES if rate <= baud), default=min(_RATES))
@@ -254,8 +259,8 @@ class Mspm0Slau887(Dialect):
         self._again(Command.DEVICE_INFO, kind=_INFO, answer=32)
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
-        """Its device info, asked again and again: questions and answers carry a CRC."""
-        for _ in range(size // 32):
+        """Its device info, asked again and again: questions, of 8 characters, and answers carry a CRC."""
+        for _ in range(size // _PROOF_ASK):
             self._once(Command.DEVICE_INFO, kind=_INFO, answer=32)
 
     # --- proof

@@ -86,6 +86,8 @@ class PicDs40001779(Dialect):
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
         self._version = b""
+        self._unsure: tuple[Memory, EraseUnit | WriteBlock, Unexpected] | None = None
+        """A change whose answer was that to another, or was damaged: which of the two is not known yet."""
 
     # --- requests
 
@@ -216,20 +218,15 @@ class PicDs40001779(Dialect):
             yield done
 
     def _erase(self, memory: Memory, unit: EraseUnit) -> None:
-        blank = bytes([memory.erased]) * unit.size
         longest_s = memory.erase_time(unit.size).longest_s
         for attempt in range(_TRIES):
             try:
                 self._change(Command.ERASE_FLASH, 1, unit.address, b"", longest_s)
                 return
             except Unexpected as error:
+                self._unsure = memory, unit, error
                 self._once_more(attempt, error)
-                # erased from this row on, and no further than it?
-                there = self.read(memory, unit.address, unit.size)
-                behind = b"" if unit.end >= memory.end else self.read(memory, unit.end, unit.size)
-                if there != blank or behind == blank:
-                    where = show_address(unit.address)
-                    raise ErasedUnasked(f"a request to erase {where} was taken for another: {error}") from None
+                self._look_whether_here()
                 return
             except (Silence, ChipRefusal) as error:
                 self._once_more(attempt, error)
@@ -253,16 +250,36 @@ class PicDs40001779(Dialect):
                 self._change(Command.WRITE_FLASH, len(block.data), block.address, block.data, longest_s)
                 return
             except (Silence, Unexpected, ChipRefusal) as error:
+                self._unsure = (memory, block, error) if isinstance(error, Unexpected) else None
                 self._once_more(attempt, error)
+                self._look_whether_here()
                 there = self.read(memory, block.address, len(block.data))
                 if there == block.data:
                     return
-                if not there.strip(b"\xff") and isinstance(error, Unexpected):
-                    where = show_address(block.address)
-                    raise ErasedUnasked(f"a request to write {where} was taken for another: {error}") from None
                 if there.strip(b"\xff"):  # it was written with damaged data
                     for unit in memory.units_touched(block.address, len(block.data)):
                         self._erase(memory, unit)
+
+    def _look_whether_here(self) -> None:
+        """Whether a change whose answer was like another's was made where it was meant. Raises ErasedUnasked."""
+        if self._unsure is None:
+            return
+        memory, place, error = self._unsure
+        size = place.size if isinstance(place, EraseUnit) else len(place.data)
+        there, blank = self.read(memory, place.address, size), bytes([memory.erased]) * size
+        if isinstance(place, EraseUnit):  # from this row on, and no further than it?
+            behind = b"" if place.end >= memory.end else self.read(memory, place.end, size)
+            elsewhere, verb = there != blank or behind == blank, "erase"
+        else:
+            elsewhere, verb = there == blank != place.data, "write"
+        self._unsure = None
+        if elsewhere:
+            raise ErasedUnasked(f"a request to {verb} {show_address(place.address)} was taken for another: {error}")
+
+    def take_over(self, before: Dialect) -> None:
+        if isinstance(before, type(self)):
+            self._unsure = before._unsure
+            self._look_whether_here()
 
     def start(self, address: int) -> str:
         self._change(Command.RESET, 0, 0, b"", 0.0)

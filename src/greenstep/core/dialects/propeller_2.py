@@ -15,7 +15,7 @@ from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from .cost import Cost
-from .dialect import Dialect
+from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, send_on
 from .ram import LOST, filled_from
@@ -70,6 +70,7 @@ class Propeller2(Dialect):
         tells_chip=False,
         start_answers=False,
         into_ram=True,
+        proves_rate=True,
         speaks_text=True,
     )
 
@@ -99,6 +100,12 @@ class Propeller2(Dialect):
 
     def examine(self, part: Part) -> Examination:
         return Examination(part)
+
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
+        """Which version it is, asked again and again. Raises Silence."""
+        for _ in range(-(-size // _ANSWER_BYTES)):
+            if self._check(self.patience_s) != self._version:
+                raise Silence("its version", self.patience_s)
 
     # --- loading
 

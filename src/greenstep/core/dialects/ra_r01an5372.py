@@ -63,7 +63,7 @@ _DAMAGED, _NOT_THIS_RATE = (0xC1, 0xC2), 0xD4
 _COMMAND, _DATA, _END = 0x01, 0x81, 0x03
 _BOOT_CODES = (0xC3, 0xC6)
 _DATA_BYTES, _MOST_UNITS, _LONGEST_CRC_S = 1024, 16, 2e-6
-_QUIET_S, _TRIES, _PROOF_READ = 0.03, 4, 16
+_QUIET_S, _TRIES, _PROOF_READ = 0.03, 4, 14
 _FLASH, _OPTIONS = 0, 0x01000000
 _SECURITY = Span(0x408, 0x43C)
 """RA4M1, RA2: security MPU settings in the program area; all FF leaves it off."""
@@ -119,7 +119,7 @@ class RaR01An5372(Dialect):
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
-        self._met_as = 0
+        self._met_as = self._most_baud = 0
         self._inverted: bool | None = None
 
     # --- packets
@@ -222,7 +222,7 @@ class RaR01An5372(Dialect):
             self._authenticate()
             told = self._again(Command.SIGNATURE, answer=48)
         self._met_as = told[8] if len(told) > 8 else 0
-        most = int.from_bytes(told[4:8], "big")
+        most = self._most_baud = int.from_bytes(told[4:8], "big")
         name = bytes(byte for byte in told[24:40] if 32 < byte < 127).decode("ascii")
         details = (("product", name),) if name else ()
         return Identity(None, f"{self._met_as} areas, up to {most} baud", details)
@@ -264,6 +264,9 @@ class RaR01An5372(Dialect):
             return
         held = zlib.crc32(self.read(flash, flash.start, 64))
         self._inverted = {held: True, held ^ 0xFFFFFFFF: False}.get(told)
+
+    def offers_rate(self, baud: int) -> bool:
+        return baud <= self._most_baud
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         try:

@@ -65,8 +65,13 @@ _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
 IGNORED = "ignored while nBOOT_SEL is set"
 _ROOMY_RAM, _PROOF_ROOM = 16384, 1024
-_READ_REQUEST = 9  # bytes; as many as an answer of this size
+READ_REQUEST = 9  # bytes; as many as an answer of this size
 _ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
+
+
+def _lacks_id(answer: bytes) -> bool:
+    """Whether an answer to `get` has commands, and none for an id."""
+    return len(answer) > 1 and Command.ID not in answer[1:]
 
 
 class Stm32Rom(Dialect):
@@ -206,16 +211,11 @@ class Stm32Rom(Dialect):
     def identify(self) -> Identity:
         """`get` and `get id`. Nothing guards the id's bytes, so it must come out the same twice."""
         answer = self._again(lambda: self._listing(Command.GET))
+        if _lacks_id(answer):
+            answer = self._without_id(answer)
         version, codes = answer[0], answer[1:]
         self.commands = frozenset(codes)
         self.version = f"{version >> 4}.{version & 15}"
-        if codes and Command.ID not in codes:
-            raise NoAnswerFault.of(
-                "other-dialect",
-                "this sounds like another bootloader: it has no command for an id, as that of an STM8",
-                (f"its commands: {' '.join(f'{code:02X}' for code in sorted(codes))}",),
-                ("check --chip: is this the board you meant?",),
-            )
         once, twice = (self._again(lambda: self._listing(Command.ID)) for _ in range(2))
         if once != twice:
             self.retries += 1
@@ -223,6 +223,22 @@ class Stm32Rom(Dialect):
         ident = int.from_bytes(once, "big")
         details = (("loader", self.version), ("commands", " ".join(f"{code:02X}" for code in sorted(codes))))
         return Identity(ident, f"id {ident:03X}", details)
+
+    def _without_id(self, told: bytes) -> bytes:
+        """The answer to `get` when asked again. Raises NoAnswerFault if it is the same, and so of another bootloader;
+        Unexpected if it may be damaged."""
+        self.retries += 1
+        answer = self._again(lambda: self._listing(Command.GET))
+        if not _lacks_id(answer):
+            return answer
+        if answer != told or self.trial_s is not None:
+            raise Unexpected("a command for an id", answer)
+        raise NoAnswerFault.of(
+            "other-dialect",
+            "this sounds like another bootloader: it has no command for an id, as that of an STM8",
+            (f"its commands: {' '.join(f'{code:02X}' for code in sorted(answer[1:]))}",),
+            ("check --chip: is this the board you meant?",),
+        )
 
     def _listing(self, command: Command) -> bytes:
         """The answer of `get` and `get id`: a count less one, so many bytes, ACK."""
@@ -519,7 +535,7 @@ class Stm32Rom(Dialect):
             except ChipRefusal:
                 drain(self.link, _QUIET_S)
         self.prove_by_readings(
-            lambda address: self._read(address, _READ_REQUEST), part.flash.start, _READ_REQUEST, size
+            lambda address: self._read(address, READ_REQUEST), part.flash.start, READ_REQUEST, size
         )
 
     def _prove_by_ram(self, start: int, size: int) -> None:

@@ -20,10 +20,11 @@ from ..image import Image
 from ..link import Link
 from ..quantities import show_size
 from .cost import Cost
+from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Attempt, Setting, Starting
-from .stm32_rom import Command, Stm32Rom
+from .stm32_rom import READ_REQUEST, Command, Stm32Rom
 
 ROUTINES_AT = 0xA0
 """UM0560, "RAM erase/write routines": where the loader wants them."""
@@ -66,7 +67,6 @@ class Stm8Um0560(Stm32Rom):
         can_lock=False,
         can_unlock=False,
         gives_up=True,
-        proves_rate=False,
         lifts_write_protection=False,
         tells_chip=False,
         settings=(Setting("routines", "image", "", "the maker's erase and write routines for this loader"),),
@@ -105,6 +105,12 @@ class Stm8Um0560(Stm32Rom):
         except ChipRefusal as refusal:
             return Examination(part, details, locked=str(refusal))
         return Examination(part, details)
+
+    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
+        """By small readings of the flash, twice: which RAM the loader leaves alone is not known."""
+        self.prove_by_readings(
+            lambda address: self._read(address, READ_REQUEST), part.flash.start, READ_REQUEST, size
+        )
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """Without the routines nothing is begun. Raises RefusedFault."""

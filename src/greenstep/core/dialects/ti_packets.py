@@ -173,7 +173,7 @@ class TiPackets(Dialect):
         try:
             return self._once(command, rest, size, longest_s)
         except Silence as silence:
-            if silence.heard or self.trial_s is not None:
+            if silence.heard:
                 raise
             self._must_succeed(command, self._once(Command.STATUS, answer=1)[0], address)
             raise

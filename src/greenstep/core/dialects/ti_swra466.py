@@ -223,7 +223,7 @@ class TiSwra466(TiPackets):
             run = self._announced(waiting)
             done = 0
             try:
-                for _ in self._write_run(run):
+                for _ in self._write_run(run, memory):
                     done += 1
                     tries = 0
                     yield run[done - 1]
@@ -249,17 +249,25 @@ class TiSwra466(TiPackets):
                 return run[:number]
         return run[:1]
 
-    def _write_run(self, run: Sequence[WriteBlock]) -> Iterator[None]:
+    def _write_run(self, run: Sequence[WriteBlock], memory: Memory) -> Iterator[None]:
         size = sum(len(block.data) for block in run)
         start = run[0].address
         self._once(Command.DOWNLOAD, big(start, size))
         self._must_succeed(Command.DOWNLOAD, self._status(), start)
         for block in run[:-1]:
+            began_s = self.link.now()
             self._once(Command.SEND_DATA, block.data, longest_s=_PROGRAM_LONGEST_S)
+            self._let_program(len(block.data), memory, self.link.now() - began_s)
             yield
         self._once(Command.SEND_DATA, run[-1].data, longest_s=_PROGRAM_LONGEST_S)
         self._must_succeed(Command.SEND_DATA, self._status(_PROGRAM_LONGEST_S), run[-1].address)
         yield
+
+    def _let_program(self, size: int, memory: Memory, took_s: float) -> None:
+        """It programs after it has acknowledged, and its UART holds few characters meanwhile: at fast rates and with
+        quick adapters the next packet must wait. What an answer takes on its way counts."""
+        way_s = took_s - self.link.settings.seconds(size + 3 + 2)
+        self.link.sleep(max(0.0, memory.program_s * size / memory.write_unit - way_s))
 
     # --- what an image may shut off
 

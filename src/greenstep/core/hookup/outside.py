@@ -90,7 +90,7 @@ def outside_from(pin: OutsidePin, table: object, boot_level: str, where: str) ->
     check_keys(table, ("gpio", level), where, "hookup")
     name = table.get("gpio")
     chip, colon, number = name.rpartition(":") if isinstance(name, str) else ("", "", "")
-    if not colon or not chip or not number.isdigit():
+    if not colon or not chip or not number.isdecimal():
         raise usage("hookup", f"{where}.gpio is {name!r}", 'write "gpiochip0:17"; gpioinfo lists them')
     at = table.get(level, _USUAL_LEVEL.get(pin) or boot_level or "low")
     if at not in ("low", "high"):

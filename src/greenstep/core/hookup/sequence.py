@@ -111,7 +111,7 @@ def _words(statement: str, column: int) -> list[tuple[str, int]]:
 
 
 def _hang_up(text: str, words: list[tuple[str, int]]) -> HangUp:
-    if len(words) != 2 or not words[1][0].isdigit() or not 50 <= int(words[1][0]) <= 12_000_000:
+    if len(words) != 2 or not words[1][0].isdecimal() or not 50 <= int(words[1][0]) <= 12_000_000:
         found = f"'{words[1][0]}'" if len(words) > 1 else "nothing"
         raise SequenceError(text, words[-1][1], f"{found} after 'hang-up'", "a rate, such as 1200")
     return HangUp(int(words[1][0]))
