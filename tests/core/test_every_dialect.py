@@ -61,6 +61,16 @@ class OnEveryBoard(unittest.TestCase):
                     self.assertTrue(trial.holds(image))
                     self.assertEqual(strict(trial), [])
 
+    def test_answers_without_delay_lose_nothing(self) -> None:
+        """As on the UART of a single-board computer: what is sent at once meets a chip that still programs. (One
+        receiver is first offered blocks that it does not take.)"""
+        for board in KINDS.keys() - {"xmodem-crc"}:
+            with self.subTest(board):
+                trial = run(board, {"flash": sample_for(board, 2300)}, turnaround_s=0.0)
+                self.assertEqual(trial.end.exit_code, 0, trial.findings)
+                self.assertNotIn("repeated", notes(trial))
+                self.assertNotIn("damaged", notes(trial))
+
     def test_a_second_upload_over_the_first(self) -> None:
         for board in KINDS:
             with self.subTest(board):

@@ -6,10 +6,13 @@ import re
 import unittest
 from typing import Any
 
-from benchmarks.fastest_rate import FIRST, one_run
+from benchmarks.fastest_rate import BOARDS, FIRST, one_run
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.events import Noted, StepAdvanced
 from greenstep.core.hookup import named_hookup
+
+PROVING = tuple(board for board in BOARDS if not board.startswith(("efm8", "msp430")))
+"""A record of an EFM8 is answered by one character; the MSP430's rates end at the safe one."""
 
 
 class Memory:
@@ -50,6 +53,12 @@ class Finding(unittest.TestCase):
             ("entrance-counter", (), 230_400),
             ("feeder-pump", ("chip-limit=460800",), 460_800),
             ("stm32g071", ("adapter-limit=115200",), 115_200),
+            ("mspm0g3507", (), 1_000_000),
+            ("p2x8c4m64p", ("noise-above=1500000",), 1_500_000),
+            ("ra4m1", (), 1_000_000),
+            ("cc2538", (), 460_800),
+            ("stm8s105", ("chip-limit=230400",), 230_400),
+            ("mkl27z256", ("chip-limit=115200",), 115_200),
         ):
             with self.subTest(board=board, faults=faults):
                 trial, memory = upload(board, *faults, seed=3)
@@ -66,12 +75,14 @@ class Finding(unittest.TestCase):
                 "noise-above=460800",
                 "2000000 to 921600: characters damaged (wires, ground, or clocks",
             ),
+            ("msp430fr5969", "console=115200", "2000000 to 230400: not among the rates of its loader"),
+            ("mspm0g3507", "console=115200", "2000000: refused by the chip; 1500000: not among the rates of its"),
         ):
             with self.subTest(fault=fault):
                 self.assertIn(words, notes(upload(board, fault)[0]))
 
     def test_at_least_4_kib_are_carried_each_way_first(self) -> None:
-        for board in ("stm32g071", "stm32c031", "apiary-gateway", "rain-gauge", "entrance-counter", "feeder-pump"):
+        for board in PROVING:
             with self.subTest(board=board):
                 trial, memory = upload(board, purpose="greet")
                 said = next(line for line in notes(trial).splitlines() if f"now at {memory.baud} baud" in line)
@@ -105,13 +116,15 @@ class Finding(unittest.TestCase):
 
     def test_where_nothing_can_be_found_it_says_so(self) -> None:
         self.assertIn("its loader answers at one rate: 115200 baud", notes(upload("hive-scale")[0]))
+        said = "nothing that its loader says would prove a faster rate: 115200 baud"
+        self.assertIn(said, notes(upload("tm4c123")[0]))
         by_hand, _ = upload("stm32g071", hookup=named_hookup("by-hand", "high"), patience_s=1.0)
         self.assertEqual(by_hand.end.exit_code, 4)  # nobody resets it
         trial, memory = upload("stm32g071", hands=None, link_options={"has_lines": False})
         self.assertEqual((trial.end.exit_code, memory.baud), (4, None))
 
     def test_the_chip_is_left_as_it_was(self) -> None:
-        for board in ("stm32g071", "apiary-gateway", "entrance-counter", "feeder-pump"):
+        for board in BOARDS:
             with self.subTest(board=board):
                 climb, trial = prepare(board, purpose="greet", rates=Memory())
                 before = bytes(trial.line.chip.flash)
@@ -158,6 +171,21 @@ class Hurting(unittest.TestCase):
     def test_where_nothing_guards_an_erase_the_line_is_looked_at_before_the_next(self) -> None:
         """Seed 948: the line worsens just before the ROM is told to erase the second part."""
         self.assertTrue(one_run(948, FIRST).right)
+
+    def test_what_was_in_ram_or_not_checked_yet_is_written_again(self) -> None:
+        for seed, board in ((4, "p2x8c4m64p"), (24, "efm8bb1")):
+            with self.subTest(board=board):
+                self.assertTrue(one_run(seed, (board,)).green)
+
+    def test_a_change_that_was_taken_for_another_is_not_forgotten_with_the_rate(self) -> None:
+        """Seed 44: a row is written to another address, where nothing is looked at afterwards."""
+        run = one_run(44, ("pic18f26k40",))
+        self.assertEqual((run.green, run.told_beside), (False, True))
+
+    def test_a_damaged_list_of_commands_makes_no_other_chip(self) -> None:
+        """Seeds 34 and 93: the code of a command is damaged at a rate on trial, and at one of another day."""
+        for seed in (34, 93):
+            self.assertTrue(one_run(seed, ("stm32c031",)).right)
 
     def test_a_refusal_that_is_meant_is_not_taken_for_a_bad_line(self) -> None:
         """A worn place fails at every rate: it is tried once more at the safe one, and reported."""

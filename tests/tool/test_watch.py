@@ -111,7 +111,7 @@ class Watching(ToolTest):
         watch.wait_for("frames 10")
         self.write_hex("talks.hex", avr_image("frames 11", 800))
         watch.wait_for("frames 11")
-        self.assertIn("watched until Ctrl-C: 2 uploads, none not green", "".join(watch.end()))
+        self.assertIn("watched until Ctrl-C: 2 uploads, all green", "".join(watch.end()))
         self.assertEqual(watch.process.returncode, 0)
 
     def test_what_cannot_be_watched(self) -> None:

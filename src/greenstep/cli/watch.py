@@ -46,7 +46,7 @@ def watch_and_upload(board: Board, how: How) -> int:
                     _say(how, "watching", " waiting for the next change", files=[])
     except KeyboardInterrupt:
         pass
-    done = f"{count(uploads, 'upload')}, {failed or 'none'} not green"
+    done = f"{count(uploads, 'upload')}, {f'{failed} not green' if failed else 'all green'}"
     _say(how, "watched", f"\n watched until Ctrl-C: {done}", uploads=uploads, failed=failed)
     return status
 
