@@ -14,6 +14,7 @@ import click
 
 from greenstep.cli.help_page import section_of
 from greenstep.cli.main import _COMMANDS
+from greenstep.core.dialects.registry import all_dialects
 from greenstep.core.events import (
     Found,
     HandsWanted,
@@ -104,6 +105,11 @@ class Tables(unittest.TestCase):
                 self.assertEqual(named - options, set())
                 variables = set(re.findall(r"\bGREENSTEP_[A-Z_]+[A-Z]\b", text))
                 self.assertEqual(variables - self.made["variables"]().keys(), set())
+
+    def test_every_loader_whose_rate_can_be_raised_is_named(self) -> None:
+        section = text_of("connect.md").partition("## The fastest rate")[2].partition("\n## ")[0]
+        named = set(re.findall(r"`([a-z0-9]+-[a-z0-9]+)`", section.partition("```")[0]))
+        self.assertEqual(named, {dialect.name for dialect in all_dialects() if dialect.spec.proves_rate})
 
     def test_every_environment_variable_in_the_code_is_listed(self) -> None:
         listed = self.made["variables"]()

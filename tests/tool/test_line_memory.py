@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlite3
 import unittest
 
+from greenstep.bench.trial import sample_for
+
 from .support import ToolTest
 
 PORT = "bench:brood-probe?fault=chip-limit%3D460800"
@@ -35,6 +37,18 @@ class Learnt(ToolTest):
         self.assertLess(planned["faster_seconds"], planned["seconds"])
         rows = self.run_tool("journal", "--json").events
         self.assertEqual({row["line"] for row in rows}, {"460800 8E1"})
+
+    def test_a_plan_speaks_of_the_line_that_is_meant(self) -> None:
+        """Not of another board's with the same chip, nor of another port's; and of no rate that a loader does not have."""
+        self.assertEqual(self.run_tool("greet", "--chip", "stm32f072", "--port", PORT, "--baud", "fastest").status, 0)
+        there = ("plan", "brood-probe.hex", "--chip", "stm32f072")
+        self.assertIn("at 460800, found for this line", self.run_tool(*there, "--port", PORT).out)
+        for port in ((), ("--port", "bench:stm32f072")):
+            self.assertIn("at 921600, if adapter", self.run_tool(*there, *port).out)
+        self.write_hex("feeder.hex", sample_for("msp430fr5969", 3000))
+        self.assertNotIn("fastest", self.run_tool("plan", "feeder.hex", "--chip", "msp430fr5969").out)
+        self.write_hex("fan.hex", sample_for("mspm0l1306", 3000))
+        self.assertIn("at 1000000, if adapter", self.run_tool("plan", "fan.hex", "--chip", "mspm0l1306").out)
 
     def test_a_number_still_means_that_number(self) -> None:
         done = self.run_tool("upload", "brood-probe", "--baud", "57600")

@@ -82,8 +82,12 @@ def remember_hookup(job: Job, waited_s: float, person: Person) -> None:
 
 
 def known_of(board: Board) -> Learnt | None:
-    """The newest of what is known of a board's lines, whatever its port is now."""
-    from greenstep.store.known_lines import learnt
+    """What is known of a board's line: at its port if that has a name here, else the newest of all that have its
+    name. Nothing of a board without either. Raises a fault if its chip is not known."""
+    from greenstep.store.known_lines import learnt, learnt_of
 
-    found = learnt(board.name, board.said.chip or "")
+    port = board.said.port
+    if port is not None and port.name:
+        return learnt_of(line_at(board.name, board.choice.name, port.name))
+    found = learnt(board.name, board.choice.name) if board.name else []
     return found[0] if found else None

@@ -18,6 +18,8 @@ from .jobs import load_images, wishes_of
 
 USUAL_HIGHEST = 921_600
 """What most adapters, wires and chips carry."""
+_HIGHEST_LISTED = 1_000_000
+"""The same, of the rates that a loader has in a list."""
 
 
 @frozen
@@ -49,7 +51,7 @@ def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str
             refusals.append(refusal)
         else:
             known = _found_rate(board)
-            faster = _faster(board, known or USUAL_HIGHEST)
+            faster = _faster(board, known or _usual_highest(board))
             return Planned(plan, price(plan, board.dialect, wishes.verify), board.line, faster, known is not None)
     raise refusals[0]
 
@@ -60,6 +62,11 @@ def _found_rate(board: Board) -> int | None:
 
     known = known_of(board)
     return None if known is None else known.recent_baud
+
+
+def _usual_highest(board: Board) -> int:
+    rates = board.dialect.spec.rates
+    return max((baud for baud in rates if baud <= _HIGHEST_LISTED), default=0) if rates else USUAL_HIGHEST
 
 
 def _faster(board: Board, baud: int) -> LineSettings | None:

@@ -98,9 +98,7 @@ def _settled(session: Session) -> Iterator[Event]:
         yield from _move_as_told(session)
     elif not job.dialect.spec.proves_rate:
         measures = job.dialect.spec.asking.measures_rate
-        why = (
-            "nothing that its loader says would prove a faster rate" if measures else "its loader answers at one rate"
-        )
+        why = "no faster rate can be proven with this loader" if measures else "its loader answers at one rate"
         yield Noted("chip", f"{why}: {session.line.baud} baud")
         yield from _move_as_told(session)
     elif session.reset_by is not ResetBy.LINES:

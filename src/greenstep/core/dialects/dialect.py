@@ -166,7 +166,7 @@ class Dialect(ABC):
     def offers_rate(self, baud: int) -> bool:
         """Whether the loader may know a rate, as far as that is known without asking it to go there. Called after
         `identify`."""
-        return True
+        return not self.spec.rates or baud in self.spec.rates
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""

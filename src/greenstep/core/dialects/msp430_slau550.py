@@ -91,6 +91,7 @@ class Msp430Slau550(Msp430Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
+        rates=tuple(_RATES),
         proves_rate=True,
         tells_chip=False,
         settings=SETTINGS,
@@ -190,9 +191,6 @@ class Msp430Slau550(Msp430Dialect):
         told = self.exchange(self._version, self._recover, _TRIES)
         version = ".".join(f"{byte:02X}" for byte in told) or "not told"
         return Identity(None, f"loader {version}", (("loader", version),))
-
-    def offers_rate(self, baud: int) -> bool:
-        return baud in _RATES
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         """To the highest rate of its table that is not above it. Only acknowledged."""

@@ -111,6 +111,7 @@ class Mspm0Slau887(Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
+        rates=tuple(_RATES),
         proves_rate=True,
         tells_chip=False,
         settings=(
@@ -246,9 +247,6 @@ class Mspm0Slau887(Dialect):
 
     def examine(self, part: Part) -> Examination:
         return Examination(part, (("flash", show_size(part.flash.size)),))
-
-    def offers_rate(self, baud: int) -> bool:
-        return baud in _RATES
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         """To the highest rate of its table that is not above it."""

@@ -125,6 +125,8 @@ class Spec:
     """Whether erase units may be write-protected, and it can lift that."""
     rom_speaks: bool = False
     """Whether the chip's ROM prints at each reset how it was booted."""
+    rates: tuple[int, ...] = ()
+    """The rates that its loader can be told; empty if it measures them, or has no fixed list."""
     proves_rate: bool = False
     """Whether the loader measures or changes its rate, and has an exchange that proves one (`prove_rate`)."""
     erases_unguarded: bool = False
