@@ -93,6 +93,19 @@ class Learnt(ToolTest):
         self.assertIn("its line carried 460800 baud", begun.out)
         self.assertIn('baud = "fastest" uses that rate', begun.out)
 
+    def test_boards_say_how_they_were_entered(self) -> None:
+        self.project(
+            f'[board.probe]\nchip = "stm32f072"\nport = "{PORT}&hands=3&lines=none"\nhookup = "by-hand"\n'
+            '[board.scale]\nchip = "atmega328p"\nport = "bench:hive-scale?circuit=cap-rts"\n'
+        )
+        for board, more in (("probe", ()), ("scale", ("--hookup", "cap-rts"))):
+            self.assertEqual(self.run_tool("greet", board, *more).status, 0)
+        said = self.run_tool("boards").out
+        self.assertRegex(said, r"probe .* by-hand   115200 baud; last entered by hand in [34]\.\d s")
+        self.assertRegex(said, "scale .* cap-dtr   115200 baud; last entered by cap-rts")
+        known = self.run_tool("boards", "--json").events[1]["known"]
+        self.assertEqual(known, ["last entered by cap-rts"])
+
     def test_a_loader_with_one_rate_says_so(self) -> None:
         done = self.run_tool(
             "upload", "hive-scale.hex", "--chip", "atmega328p", "--port", "bench:hive-scale", "--baud", "fastest"

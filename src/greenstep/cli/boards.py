@@ -46,7 +46,8 @@ def _list(how: How) -> int:
     names = max(len(row.board) for row in rows)
     chips = max(len(row.chip) for row in rows)
     for row in rows:
-        click.echo(f"{row.board:<{names}}   {row.chip:<{chips}}   {row.hookup}   {row.baud}".rstrip())
+        line = "; ".join((row.baud, *row.known))
+        click.echo(f"{row.board:<{names}}   {row.chip:<{chips}}   {row.hookup}   {line}".rstrip())
         click.echo(f"{'':<{names}}   {row.port}")
         for image in row.images:
             click.echo(f"{'':<{names}}   {image}")

@@ -6,22 +6,24 @@ from pathlib import Path
 
 from greenstep.core.errors import Fault
 from greenstep.core.frozen import frozen
-from greenstep.core.quantities import count
+from greenstep.core.quantities import count, show_seconds
 from greenstep.store.board import BoardSettings, ImageFile
 
 from .board import Board
+from .line_memory import known_of
 
 
 @frozen
 class Readiness:
-    """`port` and `images` are in words: where the port is now, how many bytes each file holds. `trouble` is what is
-    wrong with the board, empty if nothing is."""
+    """`port` and `images` are in words: where the port is now, how many bytes each file holds. `known` is what was
+    learnt of its line, `trouble` what is wrong with the board; both may be empty."""
 
     board: str
     chip: str
     port: str
     hookup: str
     baud: str
+    known: tuple[str, ...]
     images: tuple[str, ...]
     trouble: tuple[str, ...]
 
@@ -30,9 +32,12 @@ def readiness(name: str, said: BoardSettings) -> Readiness:
     """What there is to say about a board; anything wrong with it is in `trouble`, and is not raised."""
     trouble: list[str] = []
     chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
+    known: tuple[str, ...] = ()
     try:
         board = Board(name, said)
-        chip, hookup, baud = board.choice.title, board.hookup_name, _rates(board)
+        chip = board.choice.title
+        hookup, baud = board.hookup_name, "fastest" if board.fastest else f"{board.baud} baud"
+        known = _known(board)
     except Fault as fault:
         trouble.append(fault.finding.cause)
     images = []
@@ -40,17 +45,20 @@ def readiness(name: str, said: BoardSettings) -> Readiness:
         at = "" if image.at is None else f" at 0x{image.at:08X}" if isinstance(image.at, int) else f" at {image.at}"
         images.append(f"{image.file.name}{at}: {_held(image, trouble)}")
     port = _port(said, trouble)
-    return Readiness(name, chip, port, hookup, baud, tuple(images), tuple(trouble))
+    return Readiness(name, chip, port, hookup, baud, known, tuple(images), tuple(trouble))
 
 
-def _rates(board: Board) -> str:
-    """The rate, and the highest that its line was found to carry."""
-    from .line_memory import known_of
-
-    known = known_of(board)
-    wanted = "fastest" if board.fastest else f"{board.baud} baud"
-    carries = None if known is None else known.recent_baud
-    return wanted if carries is None else f"{wanted}; its line carries {carries}"
+def _known(board: Board) -> tuple[str, ...]:
+    """The highest rate that its line was found to carry; how it was entered, if not as declared, or by hand."""
+    learnt = known_of(board)
+    if learnt is None:
+        return ()
+    said = [f"its line carries {learnt.recent_baud}"] if learnt.recent_baud is not None else []
+    if learnt.waited_s:
+        said.append(f"last entered by hand in {show_seconds(learnt.waited_s)}")
+    elif learnt.hookup not in ("", board.hookup_name):
+        said.append(f"last entered by {learnt.hookup}")
+    return tuple(said)
 
 
 def _held(image: ImageFile, trouble: list[str]) -> str:
