@@ -107,7 +107,8 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
                 transfer.acknowledged.add((memory_plan.memory.name, block.address))
                 session.progress = Progress(done, total, block.address)
                 yield StepAdvanced("write", done, total, "bytes", meter.seconds)
-                watch.see()
+                if done < total:  # after the last one nothing is left to write at a lower rate
+                    watch.see()
     repeated = transfer.dialect.retries - retries
     if repeated:
         session.line_hurt = True
