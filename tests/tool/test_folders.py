@@ -9,7 +9,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from greenstep.core.image.file_system import BLOCK, pack, unpack
+from greenstep.core.image.file_system import BLOCK, KINDS, pack, unpack
 
 from .support import ToolTest
 
@@ -59,6 +59,18 @@ class Folders(ToolTest):
                 self.assertEqual(self.unpacked("once.bin"), self.files)
                 shown = self.run_tool("image", "show", "once.bin")
                 self.assertIn(f"{kind} of 1 MiB: 2 files", shown.out)
+
+    def test_in_the_middle_of_a_backup_and_with_a_first_block_that_is_gone(self) -> None:
+        for kind in KINDS:
+            made = pack("web", kind, self.files, ("css", "empty"), 64 * BLOCK)
+            (self.folder / "backup.bin").write_bytes(b"\xff" * 3 * BLOCK + made + b"\xff" * BLOCK)
+            with self.subTest(kind=kind):
+                self.assertEqual(self.unpacked("backup.bin"), self.files)
+        made = pack("web", "littlefs", self.files, ("css", "empty"), 64 * BLOCK)
+        (self.folder / "pages.bin").write_bytes(b"\xff" * BLOCK + made[BLOCK:])
+        self.assertEqual(self.unpacked("pages.bin"), self.files)
+        (self.folder / "empty.bin").write_bytes(pack("web", "littlefs", {}, (), 64 * BLOCK))
+        self.assertIn("nothing to save", self.run_tool("image", "unpack", "empty.bin", "--save", "out").out)
 
     def test_fat_of_every_width(self) -> None:
         """FAT12 with one, two and four sectors a cluster, and the smallest FAT16."""

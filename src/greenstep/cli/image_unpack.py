@@ -56,7 +56,7 @@ def unpack_command(
         if save is not None:
             _write(files, save / f"{at:08X}" if several else save, replace)
     if save is not None and not how.as_json:
-        click.echo(f"saved in {save}")
+        click.echo(f"saved in {save}" if any(files for _, _, files in found) else "nothing to save")
     return 0
 
 

@@ -100,13 +100,14 @@ class Found:
 
 
 def file_systems_in(image: Image) -> list[Found]:
-    """Those that begin at a multiple of 4 KiB from the start of a piece."""
+    """Those that begin at a multiple of 4 KiB from the start of a piece. A littlefs of which only the second block
+    says so is taken for one at such a start alone: elsewhere that block is likelier the first of another."""
     found = []
     for piece in image.pieces:
         at = 0
         while at < len(piece.data):
             head = piece.data[at : at + 2 * BLOCK]
-            kind = kind_of(head)
+            kind = kind_of(head if not at else head[:BLOCK])
             if kind is None:
                 at += BLOCK
                 continue
