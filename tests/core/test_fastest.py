@@ -98,6 +98,17 @@ class Finding(unittest.TestCase):
         assert first.link is not None and again.link is not None
         self.assertLess(again.link.now(), first.link.now())
 
+    def test_a_loader_that_is_asked_at_another_rate_goes_to_the_one_that_is_known(self) -> None:
+        for board, known in (("msp430fr5969", 115_200), ("mspm0g3507", 115_200), ("ra4m1", 230_400)):
+            with self.subTest(board=board):
+                trial, _ = upload(board, baud=known)
+                self.assert_green(trial, board)
+                self.assertIn(f"at {known} baud, found before", notes(trial))
+                assert trial.link is not None
+                safe = run(board, {"flash": sample_for(board, 3000)}).link
+                assert safe is not None
+                self.assertLess(trial.link.now(), safe.now() + 0.1)
+
     def test_a_rate_that_is_carried_no_longer_is_looked_for_again(self) -> None:
         for board in ("stm32g071", "apiary-gateway"):
             with self.subTest(board=board):

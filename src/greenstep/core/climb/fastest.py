@@ -107,7 +107,7 @@ def _settled(session: Session) -> Iterator[Event]:
         yield from _move_as_told(session)
     else:
         known = _known(session)
-        if known is None or not (session.line.baud == known or _moves_to(session, known)):
+        if known is None or not (session.link.settings.baud == known or _moves_to(session, known)):
             yield from find_rate(session, "chip")
         elif job.dialect.spec.erases_unguarded and not _still_carries(session):
             yield Noted("chip", f"{known} baud was found before, and damages characters now")
