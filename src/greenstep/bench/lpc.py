@@ -72,7 +72,6 @@ class SimulatedLpc(SimulatedChip):
     """One chip. `flash` is its content; the ROM hides its first bytes while it runs."""
 
     top_baud = 230_400
-
     lasting_marks: ClassVar[tuple[str, ...]] = ("was_locked",)
 
     def __init__(self, kind: LpcKind, faults: Faults | None = None) -> None:

@@ -96,7 +96,6 @@ class SimulatedStm32(SimulatedChip):
     """One chip. `flash` is its content; `application` are the settings of the program in it."""
 
     top_baud = 460_800
-
     base = FLASH
     lasting_marks: ClassVar[tuple[str, ...]] = ("locked", "protected")
 

@@ -53,7 +53,6 @@ class SimulatedStm8(SimulatedChip):
     """One chip, whose option bytes let the loader listen after each reset."""
 
     top_baud = 460_800
-
     base = _BASE
 
     def __init__(self, kind: Stm8Kind, faults: Faults | None = None) -> None:

@@ -63,7 +63,7 @@ _DAMAGED, _NOT_THIS_RATE = (0xC1, 0xC2), 0xD4
 _COMMAND, _DATA, _END = 0x01, 0x81, 0x03
 _BOOT_CODES = (0xC3, 0xC6)
 _DATA_BYTES, _MOST_UNITS, _LONGEST_CRC_S = 1024, 16, 2e-6
-_QUIET_S, _TRIES, _PROOF_READ = 0.03, 4, 14
+_QUIET_S, _TRIES, _PROOF_READ, _FIRST_BAUD = 0.03, 4, 14, 9600
 _FLASH, _OPTIONS = 0, 0x01000000
 _SECURITY = Span(0x408, 0x43C)
 """RA4M1, RA2: security MPU settings in the program area; all FF leaves it off."""
@@ -102,7 +102,7 @@ class RaR01An5372(Dialect):
             wait_s=0.2,
             order=28,
             measures_rate=True,
-            at_baud=9600,
+            at_baud=_FIRST_BAUD,
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
@@ -266,7 +266,8 @@ class RaR01An5372(Dialect):
         self._inverted = {held: True, held ^ 0xFFFFFFFF: False}.get(told)
 
     def offers_rate(self, baud: int) -> bool:
-        return baud <= self._most_baud
+        """None above the highest that it has told, unless that makes no sense."""
+        return baud <= self._most_baud or self._most_baud < _FIRST_BAUD
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         try:
