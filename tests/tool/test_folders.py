@@ -72,6 +72,16 @@ class Folders(ToolTest):
         (self.folder / "empty.bin").write_bytes(pack("web", "littlefs", {}, (), 64 * BLOCK))
         self.assertIn("nothing to save", self.run_tool("image", "unpack", "empty.bin", "--save", "out").out)
 
+    def test_a_damaged_one_does_not_hide_the_others(self) -> None:
+        made = pack("web", "littlefs", self.files, ("css",), 64 * BLOCK)
+        broken = pack("web", "fat", self.files, ("css",), 64 * BLOCK)
+        broken = broken[:BLOCK] + b"\x5a" * BLOCK + broken[2 * BLOCK :]
+        (self.folder / "backup.bin").write_bytes(made + broken)
+        done = self.run_tool("image", "unpack", "backup.bin", "--save", "out")
+        self.assertEqual(done.status, 5, done.text)
+        self.assertIn("this fat cannot be read", done.err)
+        self.assertEqual((self.folder / "out" / "index.html").read_bytes(), self.files["index.html"])
+
     def test_fat_of_every_width(self) -> None:
         """FAT12 with one, two and four sectors a cluster, and the smallest FAT16."""
         self.files["css/a longer name than eight and three.css"] = bytes(range(256)) * 33

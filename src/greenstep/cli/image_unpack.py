@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from greenstep.core.errors import usage
+from greenstep.core.image.faults import ImageFault
 from greenstep.core.image.file_system import file_systems_in, unpack
 from greenstep.core.quantities import count, show_address
 from greenstep.store.board import BoardSettings
@@ -37,10 +38,14 @@ def unpack_command(
     """
     these = chosen(target, said, how, flash_size)
     found: list[tuple[int, str, list[Kept]]] = []
+    damaged: list[ImageFault] = []
     for _, image in these.images:
         for one in file_systems_in(image):
-            found.append((one.address, one.kind, unpack(image.name, one.kind, one.data)))
-    if not found:
+            try:
+                found.append((one.address, one.kind, unpack(image.name, one.kind, one.data)))
+            except ImageFault as fault:  # the others are shown and saved all the same
+                damaged.append(fault)
+    if not found and not damaged:
         raise usage("no-file-system", "no littlefs or FAT is in there", "greenstep image show tells what is")
     several = len(found) > 1
     for at, kind, files in found:
@@ -57,6 +62,8 @@ def unpack_command(
             _write(files, save / f"{at:08X}" if several else save, replace)
     if save is not None and not how.as_json:
         click.echo(f"saved in {save}" if any(files for _, _, files in found) else "nothing to save")
+    if damaged:
+        raise damaged[0]
     return 0
 
 

@@ -6,6 +6,7 @@ The same files always give the same bytes, so that only what changed is written.
 from __future__ import annotations
 
 import io
+import struct
 import warnings
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -287,7 +288,7 @@ def _foreign() -> tuple[type[Exception], ...]:
 
     foreign: list[type[Exception]] = [
         LittleFSError, OSError, ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError,
-        MemoryError, RecursionError, RuntimeError, StopIteration,
+        MemoryError, RecursionError, RuntimeError, StopIteration, struct.error,
     ]  # fmt: skip
     try:
         with warnings.catch_warnings():
