@@ -38,16 +38,16 @@ def unpack_command(
     """
     these = chosen(target, said, how, flash_size)
     found: list[tuple[int, str, list[Kept]]] = []
-    damaged: list[ImageFault] = []
+    damaged: list[tuple[int, str, ImageFault]] = []
     for _, image in these.images:
         for one in file_systems_in(image):
             try:
                 found.append((one.address, one.kind, unpack(image.name, one.kind, one.data)))
             except ImageFault as fault:  # the others are shown and saved all the same
-                damaged.append(fault)
+                damaged.append((one.address, one.kind, fault))
     if not found and not damaged:
         raise usage("no-file-system", "no littlefs or FAT is in there", "greenstep image show tells what is")
-    several = len(found) > 1
+    several = len(found) + len(damaged) > 1
     for at, kind, files in found:
         if how.as_json:
             from .json_view import json_line
@@ -62,8 +62,10 @@ def unpack_command(
             _write(files, save / f"{at:08X}" if several else save, replace)
     if save is not None and not how.as_json:
         click.echo(f"saved in {save}" if any(files for _, _, files in found) else "nothing to save")
+    for at, kind, _ in damaged if several and not how.as_json else ():
+        click.echo(f"{show_address(at)}  {kind}, damaged")
     if damaged:
-        raise damaged[0]
+        raise damaged[0][2]
     return 0
 
 
