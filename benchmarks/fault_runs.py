@@ -93,13 +93,27 @@ def one_run(dialect: str, seed: int) -> FaultRun:
     kind = source.choice(("drop", "flip"))
     place = source.randrange(total)
     fault = f"{kind}-{direction}={place}" + (f":{source.randrange(1, 256):02X}" if kind == "flip" else "")
+    return judged(seed, dialect, board, image, nearly_there, (fault,))
+
+
+def judged(
+    seed: int,
+    dialect: str,
+    board: str,
+    image: Image,
+    nearly_there: bool,
+    faults: tuple[str, ...],
+    longest_s: float = LONGEST_CLIMB_S,
+) -> FaultRun:
+    """An upload with these faults, and how it went."""
+    shown = " ".join(faults)
     try:
-        trial = upload(dialect, board, image, nearly_there, (fault,))
+        trial = upload(dialect, board, image, nearly_there, faults, seed)
     except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
-        return FaultRun(
-            seed, dialect, board, fault, "WRONG: traceback", "".join(traceback.format_exception(error)[-3:])
-        )
-    return FaultRun(seed, dialect, board, fault, *judge(trial, dialect, board, image, nearly_there), nearly_there)
+        lines = "".join(traceback.format_exception(error)[-3:])
+        return FaultRun(seed, dialect, board, shown, "WRONG: traceback", lines, nearly_there)
+    ended = judge(trial, dialect, board, image, nearly_there, longest_s)
+    return FaultRun(seed, dialect, board, shown, *ended, nearly_there)
 
 
 def judge(

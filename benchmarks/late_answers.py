@@ -10,13 +10,12 @@ from __future__ import annotations
 
 import random
 import sys
-import traceback
 
 from greenstep.bench.trial import sample_for
 from greenstep.core.dialects.registry import find_dialect
 
 from .beside import BOARDS
-from .fault_runs import FaultRun, clean, judge, upload
+from .fault_runs import FaultRun, clean, judged
 from .seeded import asked_for, on_all_processors, show_counts, show_wrong
 
 WANTED_SHARE = 0.98
@@ -53,16 +52,7 @@ def one_run(dialect: str, seed: int) -> tuple[FaultRun, bool]:
     nearly_there = bool(source.getrandbits(1))
     faults, most = faults_of(dialect, source, board, nearly_there)
     image = sample_for(board, 2300, seed=5)
-    shown = " ".join(faults)
-    try:
-        trial = upload(dialect, board, image, nearly_there, faults, seed)
-    except Exception as error:  # noqa: BLE001  (a traceback is one of the results that are counted)
-        lines = "".join(traceback.format_exception(error)[-3:])
-        return FaultRun(seed, dialect, board, shown, "WRONG: traceback", lines), False
-    run = FaultRun(
-        seed, dialect, board, shown, *judge(trial, dialect, board, image, nearly_there, LONGEST_S), nearly_there
-    )
-    return run, most == _TWICE
+    return judged(seed, dialect, board, image, nearly_there, faults, LONGEST_S), most == _TWICE
 
 
 def main() -> int:

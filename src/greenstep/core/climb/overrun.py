@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..dialects.errors import ErasedUnasked
 from ..errors import Finding, VerifyFault
 from ..quantities import show_address
-from ..spans import Span, without
+from ..spans import Span, merged, shared, without
 from .chip_state import ChipState
 from .session import Session
 from .transfer import Transfer, Witness
@@ -17,13 +17,16 @@ _TRY = (
 
 
 def look_behind(transfer: Transfer) -> None:
-    """Look before anything is erased."""
+    """Look before anything is erased: also after those units of the image that are left alone, because they are
+    written again if they are damaged, and would show nothing then."""
     if transfer.witnesses is not None or not transfer.job.wishes.verify:
         return
     transfer.witnesses = []
     flash = transfer.plan.flash
     if flash is not None and flash.areas:
-        gaps = without([Span(flash.areas[0].end, flash.memory.usable_end)], flash.areas)
+        after = without([Span(flash.areas[0].end, flash.memory.usable_end)], flash.areas)
+        own = shared(merged(unit.span for unit in flash.memory.units_of(flash.compared)), after)
+        gaps = sorted([*own, *without(after, own)], key=lambda gap: gap.start)
         for place in transfer.dialect.witnesses(flash.memory, gaps):
             shown = transfer.dialect.shown_of(flash.memory, place)
             transfer.witnesses.append(Witness(flash.memory, place, shown))

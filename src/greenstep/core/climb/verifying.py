@@ -11,7 +11,7 @@ from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
 from ..plan import MemoryPlan, Plan
 from ..quantities import count
-from ..spans import Span, pieces_of, total
+from ..spans import Span, merged, pieces_of, total
 from .chip_state import ChipState
 from .evidence import explain
 from .fastest import Watch
@@ -175,7 +175,10 @@ def _prove(
     if _worth_repairing(transfer, tally):
         tally.repaired = True
         yield from write_differing(transfer, memory_plan)
-        yield from _prove(transfer, memory_plan, checks, tally, meter)
+        # what was proven before may have read wrongly by now, and been written again too
+        every = merged([*checks, *memory_plan.checks])
+        tally.done = before - (total(every) - total(checks))
+        yield from _prove(transfer, memory_plan, every, tally, meter)
         return
     if transfer.session.state is ChipState.WRITTEN:
         transfer.session.move_to(ChipState.DIFFERS)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator
 
 from ..dialects.spec import Erasing
-from ..events import Event, Noted, StepAdvanced, StepEnded
+from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..findings import Progress
 from ..narrow import narrowed, rooms_of
 from ..plan import MemoryPlan
@@ -31,7 +31,9 @@ def erase_step(transfer: Transfer) -> Iterator[Event]:
         yield StepEnded("erase", "green", "nothing to erase", 0.0, {"units": 0, "bytes": 0, "seconds": 0.0})
         return
     meter = Meter(transfer.link)
+    retries = transfer.dialect.retries
     size = yield from _erase(transfer, meter)
+    yield from _say_what_was_repeated(transfer, "erase", retries)
     memory = plan.memories[0].memory
     what = "all that is free" if memory.reserved_top or memory.reserved_bottom else "the whole flash"
     if not plan.memories[0].whole_erase:
@@ -109,13 +111,18 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
                 yield StepAdvanced("write", done, total, "bytes", meter.seconds)
                 if done < total:  # after the last one nothing is left to write at a lower rate
                     watch.see()
-    repeated = transfer.dialect.retries - retries
-    if repeated:
-        session.line_hurt = True
-        yield Noted("write", f"{count(repeated, 'exchange')} repeated")
+    yield from _say_what_was_repeated(transfer, "write", retries)
     unit = "page" if transfer.job.dialect.writes_whole_blocks(plan.memories[0].memory) else "block"
     what = transfer.dialect.blocks_sent() or _blocks(plan.memories, unit)
     yield StepEnded("write", "green", what, meter.seconds, meter.figures(total, blocks))
+
+
+def _say_what_was_repeated(transfer: Transfer, step: Step, before: int) -> Iterator[Event]:
+    """The line has hurt something: what was compared before is not taken for granted any more."""
+    repeated = transfer.dialect.retries - before
+    if repeated:
+        transfer.session.line_hurt = True
+        yield Noted(step, f"{count(repeated, 'exchange')} repeated")
 
 
 def leave_out_written(transfer: Transfer) -> None:

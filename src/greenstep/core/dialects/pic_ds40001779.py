@@ -35,7 +35,7 @@ _HEAD_BYTES, _VERSION_BYTES = 10, 16
 _DONE, _RANGE, _UNSUPPORTED = 0x01, 0xFE, 0xFF
 STATUSES = {_DONE: "ok", _RANGE: "address out of range", _UNSUPPORTED: "not supported"}
 _READ_BYTES, _PROOF_READ, _MOST_FILLER = 64, 8, 80
-_QUIET_S, _TRIES, _OFFSET, _LOOKED_THROUGH = 0.03, 4, 0x400, 4096
+_QUIET_S, _TRIES, _OFFSET, _LOOKED_THROUGH, _FAR_ONE_IN = 0.03, 4, 0x400, 4096, 32
 
 
 class Command(commands.Command):
@@ -144,7 +144,8 @@ class PicDs40001779(Dialect):
         for another, or damaged on its way back."""
         head = self._head(command, length, address, True)
         taken, status = self._said(head, data, 1, longest_s)
-        if taken != head and status[0] == _DONE:
+        refused = status[0] in STATUSES and status[0] != _DONE
+        if taken != head and not refused:
             raise Unexpected(f"{show_bytes(head)} again", taken + status)
         if status[0] != _DONE:
             kind = RefusalKind.BAD_ADDRESS if status[0] == _RANGE else RefusalKind.UNSUPPORTED
@@ -192,10 +193,13 @@ class PicDs40001779(Dialect):
         return self._asked(Command.READ_FLASH, size, address, size)
 
     def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
-        """The first row in each gap that is not blank: a damaged count of rows would have erased it too."""
+        """The first row in each gap that is not blank: a damaged count of rows would have erased it too. Of what is
+        farther away, one row in so many is looked at."""
         found = []
         for gap in gaps:
-            rows = Span(gap.start, min(gap.end, gap.start + _LOOKED_THROUGH)).pieces(_READ_BYTES)
+            every = list(gap.pieces(_READ_BYTES))
+            near = _LOOKED_THROUGH // _READ_BYTES
+            rows = (*every[:near], *every[near::_FAR_ONE_IN])
             row = next((row for row in rows if self.read(memory, row.start, row.size).strip(b"\xff")), None)
             if row is not None:
                 found.append(row)
@@ -265,16 +269,26 @@ class PicDs40001779(Dialect):
         if self._unsure is None:
             return
         memory, place, error = self._unsure
-        size = place.size if isinstance(place, EraseUnit) else len(place.data)
-        there, blank = self.read(memory, place.address, size), bytes([memory.erased]) * size
-        if isinstance(place, EraseUnit):  # from this row on, and no further than it?
-            behind = b"" if place.end >= memory.end else self.read(memory, place.end, size)
-            elsewhere, verb = there != blank or behind == blank, "erase"
+        if isinstance(place, EraseUnit):
+            elsewhere, verb = self._erased_elsewhere(memory, place, error.heard), "erase"
         else:
+            there, blank = self.shown_of(memory, place.span), bytes([memory.erased]) * len(place.data)
             elsewhere, verb = there == blank != place.data, "write"
         self._unsure = None
         if elsewhere:
             raise ErasedUnasked(f"a request to {verb} {show_address(place.address)} was taken for another: {error}")
+
+    def _erased_elsewhere(self, memory: Memory, unit: EraseUnit, told: bytes) -> bool:
+        """Whether the rows that an answer names may have been erased rather than this one, which may have been blank
+        before: they are blank, and are not this one. A row that there is not would have been refused."""
+        blank = bytes([memory.erased]) * unit.size
+        if self.shown_of(memory, unit.span) != blank:
+            return True
+        rows, at = int.from_bytes(told[2:4], "little"), int.from_bytes(told[6:10], "little")
+        if at == unit.address:
+            at = unit.end if rows != 1 else memory.end
+        at -= at % unit.size
+        return memory.start <= at < memory.end and self.shown_of(memory, Span.of(at, unit.size)) == blank
 
     def take_over(self, before: Dialect) -> None:
         if isinstance(before, type(self)):
