@@ -26,6 +26,7 @@ faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.fault_runs
 	$(BIN)/python -m benchmarks.every_character
 	$(BIN)/python -m benchmarks.late_answers
+	$(BIN)/python -m benchmarks.noisy_lines
 	$(BIN)/python -m benchmarks.damaged_records
 
 findings: $(VENV)/ready

@@ -55,6 +55,11 @@ PARTS = (
         "A small upload with each of its characters to the chip damaged in turn: lost, one bit flipped, the lowest two flipped.",
     ),
     (
+        "Noisy lines",
+        "noisy_lines",
+        "Lines that damage one character in a hundred to a thousand all the way, on chips full of another program; 200 seeds for\neach dialect.",
+    ),
+    (
         "Late answers",
         "late_answers",
         "Answers late by 0 to three times a dialect's time-out, all, one or some of them, alone and with a character "

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 
-from greenstep.bench.trial import run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Wishes
@@ -14,19 +15,31 @@ BOARD = "pic18f26k40"
 
 class Unified(unittest.TestCase):
     def test_any_damage_to_a_request_that_erases_is_made_good_or_told(self) -> None:
-        image = sample_for(BOARD, 700)
-        clean = run(BOARD, {"flash": image})
-        before = bytes(run(BOARD, purpose="greet").line.chip.flash)
-        erases = range(clean.line.to_chip_count - 1600, clean.line.to_chip_count - 1480, 3)
-        for place in erases:
-            for mask in ("02", "80"):
-                trial = run(BOARD, {"flash": image}, faults=(f"flip-to-chip={place}:{mask}",))
-                with self.subTest(place=place, mask=mask):
-                    if trial.end.exit_code:
-                        self.assertEqual(trial.findings[0].key, "erased-beside")
-                        continue
-                    self.assertTrue(trial.holds(image))
-                    self.assertEqual(bytes(trial.line.chip.flash[0x800:]), before[0x800:])
+        """The chip is full; all of the image differs, or one row that is blank: then that it is blank afterwards
+        does not show that it was erased."""
+        image, full = sample_for(BOARD, 700), random.Random(7).randbytes(0x10000)
+        held = bytearray(full)
+        held[0x400 : 0x400 + 700] = image.pieces[0].data[:700]
+        held[0x500:0x540] = b"\xff" * 64
+        for before, places in ((full, range(400, 520, 3)), (bytes(held), range(186, 240))):
+            told = 0
+            for place in places:
+                for mask in ("02", "30"):
+                    trial = self.upload(image, before, f"flip-to-chip={place}:{mask}")
+                    with self.subTest(place=place, mask=mask):
+                        if trial.end.exit_code:
+                            self.assertEqual(trial.findings[0].key, "erased-beside")
+                            told += 1
+                            continue
+                        self.assertTrue(trial.holds(image))
+                        self.assertEqual(bytes(trial.line.chip.flash[0x6C0:]), before[0x6C0:])
+            self.assertGreater(told, 0)
+
+    def upload(self, image: Image, before: bytes, *faults: str) -> Trial:
+        climb, trial = prepare(BOARD, {"flash": image}, faults)
+        trial.line.chip.flash[0x400:] = before[0x400:]
+        trial.events.extend(climb.run())
+        return trial
 
     def test_a_cut_leaves_a_chip_whose_loader_stays(self) -> None:
         image = sample_for(BOARD, 2000)

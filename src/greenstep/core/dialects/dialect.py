@@ -86,6 +86,12 @@ class Dialect(ABC):
         return self.retries
 
     @property
+    def guards_weakly(self) -> bool:
+        """Whether what verify rests on, where nothing can be read back, is a sum of 8 bits: on a line that has shown
+        to damage characters that proves nothing."""
+        return False
+
+    @property
     def guards_writes(self) -> bool:
         """Whether what this chip is sent carries a checksum that it checks."""
         return self.spec.guards_writes

@@ -114,6 +114,10 @@ class Propeller1(Dialect):
         super().__init__(link, settings)
         self._version = 0
 
+    @property
+    def guards_weakly(self) -> bool:
+        return True
+
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:

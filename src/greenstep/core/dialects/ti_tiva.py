@@ -41,6 +41,10 @@ class TiTiva(TiPackets):
         tells_chip=False,
     )
 
+    @property
+    def guards_weakly(self) -> bool:
+        return True
+
     def is_mine(self) -> bool:
         """The loaders of the radio chips tell their number; this one does not know that command."""
         self._once(Command.CHIP_ID)

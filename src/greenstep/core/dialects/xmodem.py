@@ -223,6 +223,10 @@ class Xmodem(Dialect):
         self._heard_before = heard
         return False
 
+    @property
+    def guards_weakly(self) -> bool:
+        return not self._crc
+
     def _announce(self, size: int) -> None:
         """YMODEM's block 0: name, NUL, size in decimal. Then the receiver calls again."""
         head = b"firmware.bin\x00%d" % size
