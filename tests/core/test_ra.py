@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 
 from greenstep.bench.trial import prepare, run, sample_for
-from greenstep.core.dialects.ra_r01an5372 import Command, packet
+from greenstep.core.dialects.ra_packets import Command, packet
 from greenstep.core.image import Piece
 from greenstep.core.wishes import Wishes
 

@@ -15,75 +15,27 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..errors import RefusedFault
-from ..frozen import frozen
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_size, show_span
 from ..spans import Span
-from . import commands
 from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
+from .ra_packets import COMMAND, DATA, END, STATUSES, Area, Command, packet
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
-
-class Command(commands.Command):
-    """R01AN5372, "Command list"."""
-
-    INQUIRY = 0x00, "inquiry"
-    ERASE = 0x12, "erase"
-    WRITE = 0x13, "write"
-    READ = 0x15, "read"
-    CRC = 0x18, "CRC"
-    AUTHENTICATE = 0x30, "id authentication"
-    BAUD = 0x34, "baud rate setting"
-    SIGNATURE = 0x3A, "signature"
-    AREA = 0x3B, "area information"
-
-
-STATUSES = {
-    0xC0: "unsupported command",
-    0xC1: "packet error",
-    0xC2: "checksum error",
-    0xC3: "flow error",
-    0xD0: "address error",
-    0xD4: "baud rate error",
-    0xDA: "protection",
-    0xDB: "id mismatch",
-    0xDC: "serial programming disabled",
-    0xE1: "erase error",
-    0xE2: "write error",
-    0xE7: "sequencer error",
-}
 _KINDS = {0xC0: RefusalKind.UNSUPPORTED, 0xC3: RefusalKind.UNSUPPORTED, 0xD0: RefusalKind.BAD_ADDRESS}
 _KINDS |= dict.fromkeys((0xDA, 0xDB, 0xDC), RefusalKind.LOCKED)
 _DAMAGED, _NOT_THIS_RATE = (0xC1, 0xC2), 0xD4
-_COMMAND, _DATA, _END = 0x01, 0x81, 0x03
 _BOOT_CODES = (0xC3, 0xC6)
 _DATA_BYTES, _MOST_UNITS, _LONGEST_CRC_S = 1024, 16, 2e-6
 _QUIET_S, _TRIES, _PROOF_READ, _FIRST_BAUD = 0.03, 4, 14, 9600
 _FLASH, _OPTIONS = 0, 0x01000000
 _SECURITY = Span(0x408, 0x43C)
 """RA4M1, RA2: security MPU settings in the program area; all FF leaves it off."""
-
-
-def packet(kind: int, code: int, data: bytes = b"") -> bytes:
-    """A command (01) or data (81) packet. The sum makes length, code, data and itself 0 in 8 bits."""
-    body = (len(data) + 1).to_bytes(2, "big") + bytes([code]) + data
-    return bytes([kind]) + body + bytes([-sum(body) & 0xFF, _END])
-
-
-@frozen
-class Area:
-    """One of the chip's areas: its kind (0 code, 1 data, 2 configuration), where it is, and its units in bytes."""
-
-    kind: int
-    start: int
-    end: int
-    erase: int
-    write: int
 
 
 class RaR01An5372(Dialect):
@@ -130,7 +82,7 @@ class RaR01An5372(Dialect):
         wait_s = self.patience_s + longest_s
         deadline = Deadline.after(self.link, wait_s)
         heard = b""
-        while not heard.endswith(bytes([_DATA])):
+        while not heard.endswith(bytes([DATA])):
             heard += self.link.read(1, deadline.left_s)
             if deadline.over or len(heard) > 16:
                 raise Unexpected(waiting_for, heard) if heard else Silence(waiting_for, wait_s)
@@ -139,7 +91,7 @@ class RaR01An5372(Dialect):
             raise Unexpected(waiting_for, size.to_bytes(2, "big") + drain(self.link, _QUIET_S))
         rest_s = self.link.settings.seconds(size + 2) + max(deadline.left_s, 0.1)
         rest = read_exactly(self.link, size + 2, rest_s, waiting_for)
-        if rest[-1] != _END or (sum(rest[:-1]) + sum(size.to_bytes(2, "big"))) & 0xFF:
+        if rest[-1] != END or (sum(rest[:-1]) + sum(size.to_bytes(2, "big"))) & 0xFF:
             raise Unexpected(waiting_for, rest[:40])
         code, data = rest[0], rest[1:-2]
         if code == command | 0x80:
@@ -157,7 +109,7 @@ class RaR01An5372(Dialect):
     def _once(self, command: Command, data: bytes = b"", longest_s: float = 0.0, answer: int = 1) -> bytes:
         """One command and its answer."""
         self.link.discard()
-        sent = packet(_COMMAND, command, data)
+        sent = packet(COMMAND, command, data)
         self.link.write(sent)
         return self._hear(command, self.link.settings.seconds(len(sent) + answer + 6) + longest_s)
 
@@ -352,7 +304,7 @@ class RaR01An5372(Dialect):
     def _write_run(self, memory: Memory, run: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         self._once(Command.WRITE, self._range(run[0].address, run[-1].address + len(run[-1].data) - run[0].address))
         for block in run:
-            sent = packet(_DATA, Command.WRITE, block.data)
+            sent = packet(DATA, Command.WRITE, block.data)
             self.link.write(sent)
             busy_s = 4 * memory.program_s * -(-len(block.data) // memory.write_unit)
             self._hear(Command.WRITE, self.link.settings.seconds(len(sent) + 7) + busy_s)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.ra_r01an5372 import STATUSES, Command
+from ...dialects.ra_packets import STATUSES, Command
 from ...quantities import show_bytes
 from ..told import Narrated
 
