@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 # Of what is installed, only what every command loads is compiled beforehand: the rest is when it is first loaded.
 
-.PHONY: demo test check measure faults findings screenshots clean
+.PHONY: demo test loaders check measure faults findings screenshots clean
 
 demo: $(VENV)/ready
 	$(BIN)/greenstep demo
@@ -12,8 +12,12 @@ demo: $(VENV)/ready
 test: $(VENV)/ready
 	$(BIN)/python -m tests
 
+loaders: $(VENV)/ready
+	$(BIN)/python -m pip install --quiet --editable '.[test,loaders]'
+	$(BIN)/python -m tests.loaders
+
 check: $(VENV)/checkers
-	$(BIN)/ruff check src tests benchmarks examples docs
+	$(BIN)/ruff check src tests benchmarks examples docs loaders
 	$(BIN)/mypy
 
 measure: $(VENV)/ready

@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from greenstep.bench.boards import BOARDS as STANDS
+from greenstep.bench.families import doorstep
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.chips import Catalogue, Memory, Part
 from greenstep.core.dialects.registry import find_dialect
@@ -81,6 +82,11 @@ class Bench:
     def memory(self) -> Memory:
         return self.part.flash
 
+    @property
+    def seal(self) -> int | None:
+        """Where a loader keeps a seal of what was uploaded, in a unit of its own."""
+        return doorstep.KINDS[self.stand.kind].seal if self.dialect.name == "doorstep" else None
+
     @staticmethod
     def _chip(trial: Trial) -> Any:
         return trial.line.chip
@@ -116,6 +122,8 @@ class Bench:
         aside = bytearray(before)
         for low, high in self.named(pieces):
             aside[low:high] = now[low:high]
+        if self.seal is not None:
+            aside[self.seal : self.seal + 8] = now[self.seal : self.seal + 8]
         return differing(now, bytes(aside))
 
     def beside_eeprom(self, pieces: Iterable[Piece]) -> int:
@@ -129,7 +137,9 @@ class Bench:
     def judged(self, kind: str, trial: Trial, pieces: Iterable[Piece], before: bytes) -> Row:
         """What of the pieces is wrong, and what changed outside their erase units."""
         pieces = tuple(pieces)
-        wrong = sum(differing(self.flash[p.address - self.base : p.end - self.base], p.data) for p in pieces)
+        # a seal is over what stands in the gaps, too
+        shown = [piece for piece in pieces if piece.address != self.seal]
+        wrong = sum(differing(self.flash[p.address - self.base : p.end - self.base], p.data) for p in shown)
         beside = self.beside(trial, pieces, before) + self.beside_eeprom(())
         said = trial.findings[0].cause if trial.findings else ""
         return Row(self.dialect.name, self.board, kind, trial.end.exit_code, wrong, beside, said)
@@ -217,7 +227,10 @@ def after_a_cut(bench: Bench) -> Row:
 def kept(bench: Bench) -> Row:
     before, image = bench.flash, image_of(bench)
     pieces = held(bench, image)
-    last = max((p for p in pieces if p.address < bench.memory.usable_end - 8), key=lambda p: p.end)
+    last = max(
+        (p for p in pieces if p.address < min(bench.memory.usable_end - 8, bench.seal or 1 << 32)),
+        key=lambda p: p.end,
+    )
     keep = Keep(last.end + 3, _KEPT)
     there = Piece(keep.address, before[keep.address - bench.base : keep.span.end - bench.base])
     trial = bench.run({"flash": image}, wishes=bench.wishes(keep=(keep,)))

@@ -57,7 +57,7 @@ PICTURES = (
     ),
     Picture(
         "loader-room",
-        "greenstep loader room hive-scale --size 1900; echo; echo; "
+        "greenstep loader make --chip atmega328p --clock 16M; echo; echo; "
         "greenstep loader room --chip stm32f072rb --size 7K",
     ),
     Picture("boards", "greenstep boards"),

@@ -20,6 +20,7 @@ from pathlib import Path
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 2
 _LONGEST = (
+    "tests.core.test_loader_machines",
     "tests.core.test_compare",
     "tests.core.test_every_dialect",
     "tests.tool.test_connect",

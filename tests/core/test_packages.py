@@ -11,7 +11,8 @@ from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.psoc_an60317 import Command, crc_of, packet, row_sums
-from greenstep.core.image import ImageFault, read_dfu_package, read_psoc_rows, recognise
+from greenstep.core.image import ImageFault, read_dfu_package, read_psoc_rows
+from greenstep.core.image.recognise import recognise
 from greenstep.core.wishes import Wishes
 
 FOUR, FIVE, RADIO = "cy8c4245", "cy8c5888", "nrf52832"

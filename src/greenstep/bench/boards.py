@@ -7,7 +7,7 @@ module named by the entry point `greenstep.bench`. That file has them as `BOARDS
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property
 from importlib import import_module
@@ -201,6 +201,10 @@ class _Boards(Mapping[str, BenchBoard]):
     def _brought(self) -> dict[str, BenchBoard]:
         plugins = (point.value for point in added("greenstep.bench"))
         return {board.name: board for name in (*_families(""), *plugins) for board in import_module(name).BOARDS}
+
+    def bring(self, boards: Iterable[BenchBoard]) -> None:
+        """Add boards in this process only."""
+        self._own.update((board.name, board) for board in boards)
 
     def __getitem__(self, name: str) -> BenchBoard:
         if name in self._own:

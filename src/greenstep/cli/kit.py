@@ -38,6 +38,8 @@ def command() -> None:
 @click.option("--answer", multiple=True, metavar="BOARD=TEXT", help="The answer that means this board.")
 @click.option("--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="A picture of what to look for.")  # fmt: skip
+@click.option("--loader", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="A bootloader to be put in first by a programmer, as by loader make.")  # fmt: skip
 @click.option(
     "--flash-size", multiple=True, metavar="BOARD=SIZE", help="This board only if the chip has this much flash."
 )
@@ -46,7 +48,8 @@ def command() -> None:
 @click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
 def make(
     boards: tuple[str, ...], save: Path, replace: bool, name: str, opening: str, closing: str, question: str,
-    answer: tuple[str, ...], picture: Path | None, flash_size: tuple[str, ...], project: Path | None, as_json: bool,
+    answer: tuple[str, ...], picture: Path | None, loader: Path | None, flash_size: tuple[str, ...],
+    project: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Put boards of greenstep.toml and their images into one file. Several boards are told apart by what the chip
     reports, by the size of its flash, or by a question.
@@ -70,7 +73,13 @@ def make(
                 raise usage("no-such-board", f"no board '{board}'", *([f"did you mean {near[0]}?"] if near else []))
         tables = tomllib.loads(found.path.read_text("utf-8"))["board"]
         notes = Notes(
-            opening, closing, question, picture, pairs_of(answer, "--answer"), sizes_of(flash_size, "--flash-size")
+            opening,
+            closing,
+            question,
+            picture,
+            loader,
+            pairs_of(answer, "--answer"),
+            sizes_of(flash_size, "--flash-size"),
         )
         made = datetime.now().astimezone().isoformat(timespec="seconds")
         wanted = {board: tables[board] for board in boards}
@@ -80,13 +89,26 @@ def make(
 
 @command.command("show")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--save-loader", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Its bootloader as a file, for the programmer.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
-def show(file: Path, as_json: bool) -> int:
+def show(file: Path, save_loader: Path | None, as_json: bool) -> int:
     """What is in a kit; it is read whole and checked."""
+    from greenstep.core.errors import usage
+    from greenstep.store.image_saving import check_place
     from greenstep.store.kit import read_kit
+    from greenstep.store.whole_files import write_whole
 
     with faults_as_asked(as_json):
         kit = read_kit(file)
+        if save_loader is not None:
+            if kit.notes.loader is None:
+                raise usage("no-image", f"{file.name} holds no bootloader", "greenstep kit show lists what it holds")
+            check_place(save_loader, replace=False)
+            try:
+                write_whole(save_loader, [kit.members[kit.notes.loader.as_posix()]])
+            except OSError as error:
+                raise usage("file", f"{save_loader} cannot be written: {error.strerror}", "another name") from None
     return _told(kit, file, as_json)
 
 
@@ -118,6 +140,8 @@ def _told(kit: Kit, file: Path, as_json: bool) -> int:
             click.echo("\n".join(wrapped(f" {label:<8} {text}", 100, 10)))
     if kit.notes.picture is not None:
         click.echo(f" picture  {kit.notes.picture.name}")
+    if kit.notes.loader is not None:
+        click.echo(f" loader   {kit.notes.loader.name}, to be put in first: kit show {file.name} --save-loader FILE")
     click.echo(f"\n to use it: greenstep upload {file.name}")
     return 0
 

@@ -36,7 +36,7 @@ def parse_engineering(text: str, unit: str) -> float:
     return number * _PREFIX["k" if match[2] == "K" else match[2]]
 
 
-_EXAMPLES = {"F": "100n or 1u", "ohm": "10k or 4k7", "Hz": "16M or 11.0592M", "V": "3.3"}
+_EXAMPLES = {"F": "100n or 1u", "ohm": "10k or 4k7", "Hz": "16M or 11.0592M", "V": "3.3", "s": "1.5s or 500ms"}
 
 
 def show_engineering(value: float, unit: str) -> str:

@@ -35,7 +35,7 @@ FORMAT = 1
 MOST_MEMBERS = 200
 LARGEST_BYTES = 256 << 20
 _LARGEST_MANIFEST = 1 << 20
-_MEMBER = re.compile(r"(images|pictures)/[A-Za-z0-9][A-Za-z0-9._+ -]*")
+_MEMBER = re.compile(r"(images|pictures|loaders)/[A-Za-z0-9][A-Za-z0-9._+ -]*")
 _KEYS = (
     "format",
     "name",
@@ -44,11 +44,13 @@ _KEYS = (
     "closing",
     "question",
     "picture",
+    "loader",
     "file",
     "board",
     "answer",
     "flash_size",
 )
+_FILES = ("picture", "loader")
 _STAMP = (1980, 1, 1, 0, 0, 0)  # the same kit has the same bytes, whenever it is made
 _ENDING = ".kit"
 _DAMAGE = (
@@ -60,12 +62,14 @@ _DAMAGE = (
 
 @frozen
 class Notes:
-    """What the recipient is told and asked. `answers` and `flash_sizes` (bytes) are by board; `picture` is a file."""
+    """What the recipient is told and asked. `answers` and `flash_sizes` (bytes) are by board; `picture` and
+    `loader`, a bootloader for boards that have none yet, are files."""
 
     opening: str = ""
     closing: str = ""
     question: str = ""
     picture: Path | None = None
+    loader: Path | None = None
     answers: Mapping[str, str] = field(default_factory=dict)
     flash_sizes: Mapping[str, int] = field(default_factory=dict)
 
@@ -134,6 +138,8 @@ def make_kit(
     manifest |= {key: text for key in ("opening", "closing", "question") if (text := getattr(notes, key))}
     if notes.picture is not None:
         manifest["picture"] = _add(members, "pictures", notes.picture)
+    if notes.loader is not None:
+        manifest["loader"] = _add(members, "loaders", notes.loader)
     if notes.answers:
         manifest["answer"] = dict(notes.answers)
     if notes.flash_sizes:
@@ -254,7 +260,7 @@ def _read(name: str, file: zipfile.ZipFile) -> Kit:
     members = {}
     for member, entry in listed.items():
         if not _MEMBER.fullmatch(member) or ".." in member:
-            raise _refused(name, "names a file outside of images/ and pictures/", member[:80])
+            raise _refused(name, "names a file outside of its folders", member[:80])
         if member not in infos:
             raise _refused(name, "lacks a file that its manifest names", member)
         data = _bytes(name, file, infos[member], sizes[member])
@@ -326,17 +332,18 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
                 f"would run programs to move the pins of {board}, or use pins of this computer",
                 "only your own project file may",
             )
-    texts = {key: manifest.get(key, "") for key in ("name", "made", "opening", "closing", "question", "picture")}
+    texts = {key: manifest.get(key, "") for key in ("name", "made", "opening", "closing", "question", *_FILES)}
     answers, sizes = manifest.get("answer", {}), manifest.get("flash_size", {})
     right = all(isinstance(text, str) for text in texts.values())
     right = right and isinstance(answers, dict) and all(isinstance(text, str) for text in answers.values())
     right = right and isinstance(sizes, dict) and all(isinstance(size, int) for size in sizes.values())
     if not right or set(answers) - set(tables) or set(sizes) - set(tables):
         raise _refused(name, f"has a {MANIFEST} with a value of the wrong kind", "")
-    if texts["picture"] and texts["picture"] not in members:
-        raise _refused(name, "lacks its picture", texts["picture"][:80])
-    picture = Path(texts["picture"]) if texts["picture"] else None
-    notes = Notes(texts["opening"], texts["closing"], texts["question"], picture, answers, sizes)
+    for key in _FILES:
+        if texts[key] and texts[key] not in members:
+            raise _refused(name, f"lacks its {key}", texts[key][:80])
+    picture, loader = (Path(texts[key]) if texts[key] else None for key in _FILES)
+    notes = Notes(texts["opening"], texts["closing"], texts["question"], picture, loader, answers, sizes)
     return Kit(texts["name"] or name, texts["made"], notes, tables, members)
 
 

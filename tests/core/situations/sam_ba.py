@@ -18,7 +18,7 @@ UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}
 
 ROWS = [
-    *usual_rows(BOARD, (3000, 270_000), "frame lift", "dtr-reset-rts-boot", "low", silence="silence-after=3530",
+    *usual_rows(BOARD, (3000, 270_000), "frame lift", "dtr-reset-rts-boot", "low", silence="silence-after=1500",
                 writing_has_no_effect="not-written", worn="worn=0x2123 worn=0x23F0 worn=0x2801", restart="restart-every=2500"),
     Situation(9, "an STM32 asked as SAM", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),

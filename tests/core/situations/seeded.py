@@ -96,6 +96,8 @@ def stranger(dialect: str, seed: int) -> Situation:
         and BOARDS[board].baud == mine.baud
         and find_dialect(name).spec.asking.sent
         and find_dialect(name).spec.asking.at_baud == find_dialect(dialect).spec.asking.at_baud
+        # asked in another frame, one that gives up is gone by then
+        and not (find_dialect(name).spec.gives_up and find_dialect(name).frame != find_dialect(dialect).frame)
         and find_dialect(name).spec.asking.entering in ("", find_dialect(dialect).spec.asking.entering)
     ]
     if others and (source.random() < 0.6 or find_dialect(dialect).spec.rom_speaks):

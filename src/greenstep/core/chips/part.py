@@ -217,12 +217,24 @@ class Part:
         raise KeyError(name)
 
     def speaking(self, dialect: str) -> Part:
-        """This part with a loader that speaks `dialect`, and the space that such a loader takes."""
-        room = self.extra.get("loaders", {}).get(dialect)
+        """This part with a loader that speaks `dialect`, the space that such a loader takes, and what else is other
+        with it: the number that it answers with, and how it writes."""
+        family, own = self.extra.get("loaders", {}).get(dialect), self.extra.get(dialect)
         part = replace(self, dialect=dialect)
-        if room is None:
+        if family is None and own is None:
             return part
-        return part.with_memory(replace(self.flash, reserved_top=room["top"], reserved_bottom=room["bottom"]))
+        room = {**(family or {}), **(own or {})}
+        flash = replace(self.flash, reserved_top=room["top"], reserved_bottom=room["bottom"])
+        if "layout" in room:
+            flash = replace(flash, layout=tuple((number, size) for number, size in room["layout"]))
+        if "write_unit" in room:
+            typical, longest = room["erase_ms"]
+            times = {size: EraseTime(typical / 1000, longest / 1000) for _, size in flash.layout}
+            flash = replace(
+                flash, write_unit=room["write_unit"], program_s=room["program_us"] / 1e6, erase_times=times
+            )  # fmt: skip
+        part = replace(part, ident=room.get("ident", self.ident), core=room.get("core", self.core))
+        return part.with_memory(flash)
 
     def with_loader_room(self, size: int | None) -> Part:
         """This part with `size` bytes at the top of its flash for a resident bootloader; None changes nothing."""

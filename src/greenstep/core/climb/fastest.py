@@ -319,7 +319,8 @@ def _see_that_it_is_clean(session: Session) -> None:
 
 def _measured(session: Session, baud: int) -> bool:
     """Whether the loader measures this rate, rather than being told it."""
-    return session.job.dialect.first_baud(session.part, baud) == baud
+    dialect = session.job.dialect
+    return dialect.first_baud(session.part, baud) == baud and not dialect.spec.is_told_rate
 
 
 def _at(session: Session, baud: int) -> LineSettings:

@@ -71,7 +71,9 @@ class Session:
     @property
     def first_settings(self) -> LineSettings:
         """Rate and frame for the first question; `line` may have to wait until the loader answers."""
-        return replace(self.line, baud=self.job.dialect.first_baud(self.part, self.line.baud))
+        dialect = self.job.dialect
+        baud = self.job.settings.baud if dialect.spec.is_told_rate else self.line.baud
+        return replace(self.line, baud=dialect.first_baud(self.part, baud))
 
     @property
     def elapsed_s(self) -> float:

@@ -29,7 +29,18 @@ _SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back after a ch
 
 
 def verify_step(transfer: Transfer) -> Iterator[Event]:
-    """Every byte of every image, by the chip's own checksum where it offers one, else read back."""
+    """Every byte of every image, by the chip's own checksum where it offers one, else read back; and the loader hears
+    that it is complete."""
+    for event in _verified(transfer):
+        image = transfer.written.get("flash")
+        if isinstance(event, StepEnded) and transfer.job.purpose == "upload" and image is not None:
+            said = transfer.dialect.conclude(transfer.part, image)
+            if said:
+                yield Noted("verify", said)
+        yield event
+
+
+def _verified(transfer: Transfer) -> Iterator[Event]:
     session = transfer.session
     changed = session.state is not ChipState.UNTOUCHED
     if changed:

@@ -19,6 +19,8 @@ from .overrun import look_behind
 from .repairing import write_all
 from .transfer import Transfer
 
+_FIRST_FEW = 64
+
 
 def erase_step(transfer: Transfer) -> Iterator[Event]:
     yield from save_beside(transfer, "erase")
@@ -97,6 +99,7 @@ def write_step(transfer: Transfer) -> Iterator[Event]:
         and not (spec.reads_slowly or spec.shows_sums_only or spec.into_ram)
     ):
         transfer.before = _first_bytes(transfer)
+        meter = Meter(transfer.link)
     session.progress = Progress(0, total, plan.memories[0].memory.start)
     transfer.acknowledged.clear()
     watch = Watch(session)
@@ -158,5 +161,8 @@ def _blocks(memories: tuple[MemoryPlan, ...], unit: str) -> str:
 def _first_bytes(transfer: Transfer) -> bytes:
     """What the first bytes to be checked hold before anything is written, to detect a write without effect."""
     memory_plan = transfer.plan.memories[0]
-    first = next(pieces_of(memory_plan.checks, transfer.dialect.read_block(memory_plan.memory)), None)
+    block = transfer.dialect.read_block(memory_plan.memory)
+    if transfer.dialect.can_checksum():
+        block = min(block, _FIRST_FEW)
+    first = next(pieces_of(memory_plan.checks, block), None)
     return transfer.dialect.read(memory_plan.memory, first.start, first.size) if first else b""

@@ -322,6 +322,11 @@ class Dialect(ABC):
     def start(self, address: int) -> str:
         """Start the application (whose vectors are at `address`) by a command. Returns the chip's answer."""
 
+    def conclude(self, part: Part, image: Image) -> str:
+        """Say to the loader that the chip now holds all of `image`, for loaders that want to know. Returns what it
+        answered, in words; empty if nothing was said. Raises DialectError."""
+        return ""
+
     def asked_before(self, times: int, since_s: float) -> None:
         """An answer has come, after so many questions that seemed unanswered, so long after the first of them. It may
         be the answer to that one: then the answers to the others come as late, and must pass first."""

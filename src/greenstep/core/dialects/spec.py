@@ -127,6 +127,8 @@ class Spec:
     """Whether the chip's ROM prints at each reset how it was booted."""
     rates: tuple[int, ...] = ()
     """The rates that its loader can be told; empty if it measures them, or has no fixed list."""
+    is_told_rate: bool = False
+    """Whether it is told to go to another rate from whichever it was asked at."""
     proves_rate: bool = False
     """Whether the loader measures or changes its rate, and has an exchange that proves one (`prove_rate`)."""
     erases_unguarded: bool = False

@@ -75,10 +75,10 @@ def _base_of(entry: int, size: int) -> int | None:
 
 
 def _judge(image: Image, part: Part) -> Verdict:
-    flash = part.flash
-    if not image.covers(flash.start, 8):
-        return Verdict(notes=(f"no vectors at {show_address(flash.start)} in this image: not judged",))
-    head = image.cut(flash.start, 8, flash.erased)
+    flash, start = part.flash, part.flash.usable_start
+    if not image.covers(start, 8):
+        return Verdict(notes=(f"no vectors at {show_address(start)} in this image: not judged",))
+    head = image.cut(start, 8, flash.erased)
     stack = int.from_bytes(head[:4], "little")
     reset = int.from_bytes(head[4:], "little")
     shown = f"vectors {show_bytes(head)}: stack {stack:08X}, reset {reset:08X}"
@@ -88,10 +88,10 @@ def _judge(image: Image, part: Part) -> Verdict:
     if not reset & 1:
         return Verdict("the reset vector is even, so it is no Thumb code", (shown,))
     handler = reset & ~1
-    if not flash.start <= handler < flash.end:
+    if not start <= handler < flash.end:
         return Verdict(
             "the reset vector points outside the flash",
-            (shown, f"flash is {show_address(flash.start)}-{show_address(flash.end - 1)}"),
+            (shown, f"flash is {show_address(start)}-{show_address(flash.end - 1)}"),
         )
     if not image.touches(handler, 2):
         return Verdict(notes=(f"the reset handler {show_address(handler)} is not in this image",))

@@ -1,0 +1,11 @@
+"""The resident loaders that come with this tool: their built images, and how one is made fit for a board.
+
+`loaders/` in the project has their sources; docs/doorstep.md is what they speak.
+"""
+
+from __future__ import annotations
+
+from .images import LoaderImage, loader_for, loaders_known
+from .making import Made, make
+
+__all__ = ["LoaderImage", "Made", "loader_for", "loaders_known", "make"]

@@ -1,0 +1,69 @@
+"""The classic AVR's loader: UBRR0 at double speed, timer 1 for its patience (loaders/avr/doorstep.S)."""
+
+from __future__ import annotations
+
+import re
+
+from ..chips import Part
+from ..errors import usage
+from .board_values import BoardValues, Changed, check_rate, common, refuse_pin, with_bytes
+from .images import LoaderImage
+
+_DIVIDERS = ((1, 1), (8, 2), (64, 3), (256, 4), (1024, 5))  # of timer 1, and CS12..10
+_SHORTEST_TRIAL_S, _TRIAL_TICKS, _MOST_TICKS = 0.4, 16, 255
+_PORTS = "ABCDEFG"  # PINA is at 20 in the data space, each next one three farther
+_BOOTSZ = {  # BOOTSZ1 and BOOTSZ0, and the fuse byte that they are in, for this loader's room
+    "atmega168": ("01", "extended"),
+    "atmega328p": ("10", "high"),
+    "atmega644p": ("11", "high"),
+    "atmega1284p": ("10", "high"),
+    "atmega2560": ("10", "high"),
+}
+
+
+def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
+    """Raises UsageFault."""
+    if values.clock is None:
+        raise usage("loader-clock", "an AVR's clock is not known", "--clock 16M, or what its fuses and crystal make")
+    if values.tx or values.rx:
+        raise usage(
+            "loader-pin", "an AVR's UART 0 is on fixed pins", f"{part.wires.tx} and {part.wires.rx}; leave them out"
+        )
+    clock = values.clock
+    divisor = max(1, round(clock / 8 / values.baud))
+    rate = check_rate(values.baud, clock / 8 / divisor, clock)
+    select, ticks = _ticks(clock, values.wait_s)
+    register, bit = _pin(values.pin, part)
+    facts = common(image.data[-image.facts :], part, clock, values.baud, round(clock / 8), values.wait_s)
+    own = (divisor - 1).to_bytes(2, "big") + bytes([select, ticks, register, bit])
+    size, fuse = _BOOTSZ[image.name]
+    said = (
+        ("rate", f"{rate}, 8N1, on {part.wires.tx} and {part.wires.rx}"),
+        (
+            "fuses",
+            f"BOOTRST = 0, BOOTSZ1 = {size[0]}, BOOTSZ0 = {size[1]} ({fuse} byte): a reset begins at {image.at:X}",
+        ),
+        ("lock bits", "SPM must be allowed in the application (BLB0 mode 1); BLB1 mode 2 guards the loader"),
+        ("linker", "nothing to change: the application begins at 0"),
+    )
+    return Changed(with_bytes(facts, {38: own}), said)
+
+
+def _ticks(clock: float, wait_s: float) -> tuple[int, int]:
+    """Timer 1's clock select, and how often it overflows until the application is started."""
+    for divider, select in _DIVIDERS:
+        tick_s = 65536 * divider / clock
+        ticks = round(wait_s / tick_s)
+        if tick_s * _TRIAL_TICKS >= _SHORTEST_TRIAL_S and ticks <= _MOST_TICKS:
+            return select, max(ticks, 1 if wait_s else 0)
+    raise usage("loader-wait", f"{wait_s:g} s is longer than this clock can wait", "a shorter time")
+
+
+def _pin(name: str, part: Part) -> tuple[int, int]:
+    """A PIN register's address in the data space, and the bit; both 0 for none."""
+    if not name:
+        return 0, 0
+    match = re.fullmatch(r"P([A-G])([0-7])", name.upper())
+    if match is None:
+        raise refuse_pin(name, part.title, "PD4")
+    return 0x20 + 3 * _PORTS.index(match[1]), 1 << int(match[2])

@@ -1,0 +1,57 @@
+"""A loader made fit for a board: its image, and what chip and application must be like."""
+
+from __future__ import annotations
+
+from importlib import import_module
+
+from ..chips import Part
+from ..errors import usage
+from ..frozen import frozen
+from ..image import Image, Piece
+from ..nearest import nearest
+from ..quantities import show_address, show_size
+from .board_values import BoardValues, Changed
+from .images import LoaderImage, loader_for, loaders_known
+
+_SHORTEST_S, _LONGEST_S = 0.1, 60.0
+
+
+@frozen
+class Made:
+    """The image for the programmer, and what to know, each with its label; `part` is the chip as it then is."""
+
+    part: Part
+    loader: LoaderImage
+    image: Image
+    said: tuple[tuple[str, str], ...]
+
+
+def make(part: Part, values: BoardValues) -> Made:
+    """Raises UsageFault."""
+    loader = loader_for(part.name)
+    if loader is None:
+        near = nearest(part.name, loaders_known(), 2)
+        raise usage("no-loader", f"there is no loader for the {part.title}",
+                    f"there is one for {', '.join(near or loaders_known())}")  # fmt: skip
+    if values.wait_s and not _SHORTEST_S <= values.wait_s <= _LONGEST_S:
+        raise usage("loader-wait", f"{values.wait_s:g} s of waiting", "0.1 to 60 s, or 0: for ever")
+    part = part.speaking("doorstep")
+    family = import_module(f"{__package__}.{loader.family}")
+    changed: Changed = family.changed(loader, part, values)
+    data = loader.data[: -loader.facts] + changed.facts
+    region = part.flash.usable
+    said = (
+        ("loader", f"{show_size(loader.room)} at {show_address(loader.at)}"),
+        *changed.said,
+        ("application", f"{region}, {region.size:,} bytes; the unit at {show_address(region.end)} is its seal's"),
+        ("waits", f"{values.wait_s:g} s after a reset" if values.wait_s else "for ever, after each reset"),
+        ("stays for", _stays(values)),
+    )
+    return Made(part, loader, Image(f"{part.name}-doorstep", (Piece(loader.at, data),)), said)
+
+
+def _stays(values: BoardValues) -> str:
+    ways = ["RX held low through the reset", "DOOR in the first four bytes of RAM, and a reset by the program"]
+    if values.pin:
+        ways.insert(0, f"{values.pin.upper()} low")
+    return "; ".join(ways)
