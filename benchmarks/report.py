@@ -23,6 +23,16 @@ PARTS = (
         "fastest_rate",
         "Chips, adapters and wires limited at various rates, on the virtual clock; in every fourth the line worsens during the\nupload, in every fourth a rate is known that it may carry no longer. Then an upload of 64 KiB, of which the last two chips\nspend two seconds in their flash at any rate.",
     ),
+    (
+        "Doorstep's loaders",
+        "doorstep",
+        "Real machine code in emulators, 115200 baud; `make loaders` builds what that takes. An nRF5x stands still while it erases.",
+    ),
+    (
+        "Faults on the way to the loaders",
+        "loader_faults",
+        "Uploads to the loaders' machine code (Cortex-M: the portable part on this computer), with one to twenty characters lost,\nflipped, repeated or late, and in every tenth the supply cut at a change of the flash.",
+    ),
     ("Taking turns", "turns", "A console and uploads for the same port, at real line speed."),
     ("Places in the source", "elf_places", "CPU time, on C compiled with `-O2 -g`."),
     ("Reading files", "hex_parsing", ""),
