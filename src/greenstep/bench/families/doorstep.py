@@ -284,10 +284,8 @@ class SimulatedDoorstep(SimulatedChip):
                 status = _REFUSED
             else:
                 yield Spend(each * count * chip.sum_s)
-                told = b"".join(
-                    binascii.crc32(self.flash[at : at + each]).to_bytes(4, "little")
-                    for at in range(first, first + each * count, max(1, each))
-                )
+                starts = [first + each * turn for turn in range(count)]
+                told = b"".join(binascii.crc32(self.flash[at : at + each]).to_bytes(4, "little") for at in starts)
         elif kind == 3:
             if not chip.abilities & 16 or not self._may_change(first, second, chip.erase_unit):
                 status = _REFUSED

@@ -6,11 +6,10 @@ import re
 
 from ..chips import Part
 from ..errors import usage
-from .board_values import BoardValues, Changed, check_rate, common, refuse_pin, with_bytes
+from .board_values import BoardValues, Changed, check_rate, common, patience, refuse_pin, with_bytes
 from .images import LoaderImage
 
 _DIVIDERS = ((1, 1), (8, 2), (64, 3), (256, 4), (1024, 5))  # of timer 1, and CS12..10
-_SHORTEST_TRIAL_S, _TRIAL_TICKS, _MOST_TICKS = 0.4, 16, 255
 _PORTS = "ABCDEFG"  # PINA is at 20 in the data space, each next one three farther
 _BOOTSZ = {  # BOOTSZ1 and BOOTSZ0, and the fuse byte that they are in, for this loader's room
     "atmega168": ("01", "extended"),
@@ -32,7 +31,7 @@ def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
     clock = values.clock
     divisor = max(1, round(clock / 8 / values.baud))
     rate = check_rate(values.baud, clock / 8 / divisor, clock)
-    select, ticks = _ticks(clock, values.wait_s)
+    select, ticks = patience(clock, values.wait_s, _DIVIDERS)
     register, bit = _pin(values.pin, part)
     facts = common(image.data[-image.facts :], part, clock, values.baud, round(clock / 8), values.wait_s)
     own = (divisor - 1).to_bytes(2, "big") + bytes([select, ticks, register, bit])
@@ -47,16 +46,6 @@ def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
         ("linker", "nothing to change: the application begins at 0"),
     )
     return Changed(with_bytes(facts, {38: own}), said)
-
-
-def _ticks(clock: float, wait_s: float) -> tuple[int, int]:
-    """Timer 1's clock select, and how often it overflows until the application is started."""
-    for divider, select in _DIVIDERS:
-        tick_s = 65536 * divider / clock
-        ticks = round(wait_s / tick_s)
-        if tick_s * _TRIAL_TICKS >= _SHORTEST_TRIAL_S and ticks <= _MOST_TICKS:
-            return select, max(ticks, 1 if wait_s else 0)
-    raise usage("loader-wait", f"{wait_s:g} s is longer than this clock can wait", "a shorter time")
 
 
 def _pin(name: str, part: Part) -> tuple[int, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import field
 
 from ..chips import Part
@@ -10,6 +11,8 @@ from ..frozen import frozen
 
 LARGEST_ERROR = 0.025
 """Of a rate: half a bit in twenty, both ends together."""
+
+_SHORTEST_TRIAL_S, _TRIAL_TICKS, _MOST_TICKS = 0.4, 16, 255
 
 
 @frozen
@@ -75,6 +78,17 @@ def check_rate(baud: int, made: float, clock: float) -> str:
             "another rate; `greenstep rates` lists what a clock makes",
         )  # fmt: skip
     return f"{baud} baud, {made:.0f} made ({error:+.1%})" if abs(error) > 0.0005 else f"{baud} baud"
+
+
+def patience(clock: float, wait_s: float, dividers: Iterable[tuple[int, int]]) -> tuple[int, int]:
+    """How a timer of 16 bits is set, and how often it overflows until the application is started. `dividers`: each
+    with its setting, the smallest first; 16 overflows must also be long enough to try a rate. Raises UsageFault."""
+    for divider, setting in dividers:
+        tick_s = 65536 * divider / clock
+        ticks = round(wait_s / tick_s)
+        if tick_s * _TRIAL_TICKS >= _SHORTEST_TRIAL_S and ticks <= _MOST_TICKS:
+            return setting, max(ticks, 1 if wait_s else 0)
+    raise usage("loader-wait", f"{wait_s:g} s is longer than this clock can wait", "a shorter time")
 
 
 def refuse_pin(name: str, chip: str, like: str) -> Exception:

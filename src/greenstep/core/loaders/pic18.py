@@ -7,12 +7,12 @@ import re
 from ..chips import Part
 from ..errors import usage
 from ..quantities import show_address
-from .board_values import BoardValues, Changed, check_rate, common, half, refuse_pin, with_bytes
+from .board_values import BoardValues, Changed, check_rate, common, half, patience, refuse_pin, with_bytes
 from .images import LoaderImage
 
-_SHORTEST_TRIAL_S, _TRIAL_TICKS, _MOST_TICKS = 0.4, 16, 255
 _INTERNAL, _LOOP = 0x70, 0x40  # OSCCON: 16 MHz if FOSC has the internal oscillator; OSCTUNE: four times that
 _MOST_DIVISOR = 32768
+_DIVIDERS = [(4 * 2 << select, 0x80 | select) for select in range(8)]  # of timer 0, and T0CON
 
 
 def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
@@ -24,7 +24,7 @@ def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
     clock = values.clock
     divisor = max(1, round(clock / 4 / values.baud))
     rate = check_rate(values.baud, clock / 4 / divisor, clock)
-    control, ticks = _ticks(clock, values.wait_s)
+    control, ticks = patience(clock, values.wait_s, _DIVIDERS)
     port, bit = _pin(values.pin, part)
     loop = _LOOP if clock > 16e6 else 0
     facts = common(image.data[-image.facts :], part, clock, values.baud, round(clock / 4), values.wait_s)
@@ -48,16 +48,6 @@ def _by_itself(clock: float) -> str:
     return {16e6: "the internal oscillator makes it", 64e6: "the internal one makes it, PLL off in the words"}.get(
         clock, "a crystal, or what the words make of it"
     )
-
-
-def _ticks(clock: float, wait_s: float) -> tuple[int, int]:
-    """T0CON, and how often timer 0 overflows until the application is started."""
-    for select in range(8):
-        tick_s = 65536 * (2 << select) * 4 / clock
-        ticks = round(wait_s / tick_s)
-        if tick_s * _TRIAL_TICKS >= _SHORTEST_TRIAL_S and ticks <= _MOST_TICKS:
-            return 0x80 | select, max(ticks, 1 if wait_s else 0)
-    raise usage("loader-wait", f"{wait_s:g} s is longer than this clock can wait", "a shorter time")
 
 
 def _pin(name: str, part: Part) -> tuple[int, int]:
