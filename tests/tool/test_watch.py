@@ -8,7 +8,10 @@ import signal
 import time
 import unittest
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
+from unittest import mock
+
+from watchfiles import watch
 
 from greenstep.bench.samples import avr_image
 from greenstep.cli.drive import follow
@@ -149,6 +152,33 @@ class AtTheEnd(unittest.TestCase):
                 os.kill(os.getpid(), signal.SIGINT)
                 rebuilds.wait(lambda: False)
         self.assertTrue(rebuilds.wait(lambda: False))
+
+
+class FolderGone(ToolTest):
+    def test_a_folder_that_goes_away_when_it_is_about_to_be_watched(self) -> None:
+        build = self.folder / "build"
+        rebuilds = Rebuilds([build / "low.hex"], rest_s=0.0)
+        gone: list[Path] = []
+
+        def after_a_clean(*folders: Path, **options: Any) -> Any:
+            if not gone:
+                shutil.rmtree(build)
+                gone.append(build)
+            return watch(*folders, **options)
+
+        def make_again() -> bool:
+            if gone and not build.exists():
+                build.mkdir()
+                (build / "low.hex").write_text("2")
+            return False
+
+        build.mkdir()
+        (build / "low.hex").write_text("1")
+        self.assertTrue(rebuilds.wait(lambda: False))
+        rebuilds.take()
+        with mock.patch("watchfiles.watch", after_a_clean):
+            self.assertTrue(rebuilds.wait(make_again))
+        self.assertEqual(gone, [build])
 
 
 if __name__ == "__main__":

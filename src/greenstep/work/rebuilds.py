@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Generator, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from pathlib import Path
 from threading import Event as Flag
 
@@ -43,8 +43,9 @@ class Rebuilds:
         now, at_s = self._fingerprint(), time.monotonic()
         if now != self._seen:
             self._seen, self._since_s = now, at_s
-        changed = now is not None and now != self._taken
-        return changed and at_s - self._since_s >= self._rest_s and not being_written(self._every_file())
+        if now is None or now == self._taken or at_s - self._since_s < self._rest_s:
+            return False
+        return not being_written([Path(name) for name, *_ in now])
 
     def take(self) -> None:
         """What was at rest is taken: only another change counts from here on, one that has just begun included. Call
@@ -79,7 +80,7 @@ class Rebuilds:
                 *folders, watch_filter=None, debounce=_STEP_MS, step=_STEP_MS, stop_event=stop, recursive=False,
                 rust_timeout=_LOOK_MS, yield_on_timeout=True,
             )  # fmt: skip
-            with closing(changes):
+            with closing(changes), suppress(FileNotFoundError):  # one went away just now
                 for _ in changes:
                     yield
                     if self._folders() != folders:  # some came, or were made anew
@@ -107,10 +108,10 @@ class Rebuilds:
         if self.missing:
             return None
         marks = []
-        for path in self._every_file():
-            try:
+        try:
+            for path in self._every_file():
                 kept = path.stat()
-            except OSError:  # it went away just now
-                return None
-            marks.append((str(path), kept.st_mtime_ns, kept.st_size, kept.st_ino))
+                marks.append((str(path), kept.st_mtime_ns, kept.st_size, kept.st_ino))
+        except OSError:  # one went away just now
+            return None
         return tuple(marks)
