@@ -27,6 +27,9 @@ SIZES = (700, 1800)
 # the apiary's boards are others under a name of their own
 KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
 
+SHOW_A_PART = {"esp8266", "lpc812", "lpc845", "lpc1114", "lpc1769"}
+"""Boards whose loader hides some of the image, or shows it too slowly to read it all unasked: never green."""
+
 
 def dialect_of(board: str) -> Any:
     stand = BOARDS[board]
@@ -57,7 +60,7 @@ class OnEveryBoard(unittest.TestCase):
                     trial = run(
                         board, {"flash": image}, expect=stand.texts[1].removesuffix(" ready"), turnaround_s=0.004
                     )
-                    self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+                    self.assertEqual((trial.end.exit_code, trial.end.green), (0, board not in SHOW_A_PART), trial.findings)
                     self.assertTrue(trial.holds(image))
                     self.assertEqual(strict(trial), [])
 
@@ -405,14 +408,15 @@ class Lpc(unittest.TestCase):
         self.assertIn("2,936 bytes equal", trial.step("verify").evidence)
         self.assertIn("the first 64 are hidden by the boot ROM", trial.step("verify").evidence)
 
-    def test_what_lies_behind_the_rom_is_not_green_until_the_program_runs(self) -> None:
+    def test_what_lies_behind_the_rom_is_not_green_even_if_the_program_runs(self) -> None:
         image = sample_for("lpc812", 3000)
-        for faults, expect, green, status in (
-            ((), "", False, 0), ((), "entrance", True, 0), (("worn=0x10",), "", False, 0), (("worn=0x10",), "entrance", False, 8),
+        for faults, expect, status in (
+            ((), "", 0), ((), "entrance", 0), (("worn=0x10",), "", 0), (("worn=0x10",), "entrance", 8),
+            (("worn=0x110",), "entrance", 0),
         ):  # fmt: skip
             with self.subTest(faults=faults, expect=expect):
                 trial = run("lpc812", {"flash": image}, faults=faults, expect=expect)
-                self.assertEqual((trial.end.green, trial.end.exit_code), (green, status), trial.findings)
+                self.assertEqual((trial.end.green, trial.end.exit_code), (False, status), trial.findings)
                 self.assertEqual(trial.step("verify").outcome, "unproven")
         self.assertEqual(self.verified(image, wrong_at=None), (False, 0, "unproven"))
         self.assertEqual(self.verified(image, wrong_at=0x20), (False, 0, "unproven"))
@@ -441,7 +445,7 @@ class Lpc(unittest.TestCase):
             self.assertEqual((restored.end.exit_code, restored.findings[0].key), (5, "hidden"))
         whole = BOARDS["lpc812"].held(sample_for("lpc812", 2048))
         restored = run("lpc812", {"flash": whole}, wishes=Wishes(as_it_was=True), expect="entrance")
-        self.assertEqual((restored.end.exit_code, restored.end.green), (0, True), restored.findings)
+        self.assertEqual((restored.end.exit_code, restored.holds(whole)), (0, True), restored.findings)
 
     def test_protection_must_be_meant_and_for_good_twice(self) -> None:
         for word, even_if, status in (

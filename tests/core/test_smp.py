@@ -16,6 +16,11 @@ from greenstep.core.wishes import Wishes
 PROGRAM, RECOVERY = "nrf52840", "nrf5340"
 
 
+def refused(trial: Trial) -> list[str]:
+    """Violations, but for questions to a server that still erases."""
+    return [violation for violation in trial.line.chip.violations if "busy" not in violation and "while" not in violation]
+
+
 class Lines(unittest.TestCase):
     def test_an_echo_as_the_specification_has_it(self) -> None:
         packet = Packet(WRITE, Command.ECHO, 1, encoded({"d": "hive"}))
@@ -81,11 +86,91 @@ class Slots(unittest.TestCase):
         self.assertIn("slot 0: version 1.99.0", trial.findings[0].evidence[0])
         self.assertEqual(read_signed(image.pieces[0].data).version, "1.1.0")
 
+    def test_what_another_slot_holds_is_no_proof(self) -> None:
+        image = sample_for(RECOVERY, 3000)
+        climb, trial = prepare(RECOVERY, {"flash": image})
+        chip: Any = trial.line.chip
+        chip.second[: image.size_bytes] = image.pieces[0].data
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+        chip.flash[700] ^= 1
+        again, other = prepare(RECOVERY, {"flash": image}, purpose="verify")
+        other.line.chip.flash[:], other.line.chip.second[:] = chip.flash, chip.second
+        other.events.extend(again.run())
+        self.assertEqual(other.end.exit_code, 7)
+
+    def test_the_slot_is_named_by_its_number(self) -> None:
+        image = sample_for(RECOVERY, 3000)
+        trial = run(RECOVERY, {"flash": image}, wishes=Wishes(settings={"image": 2}), start=False)
+        chip: Any = trial.line.chip
+        self.assertEqual((trial.end.green, trial.holds(image)), (True, False), trial.findings)
+        self.assertEqual(bytes(chip.second[: image.size_bytes]), image.pieces[0].data)
+
+    def with_chip(self, board: str, faults: tuple[str, ...] = (), start: bool = True, **silicon: Any) -> Trial:
+        climb, trial = prepare(board, {"flash": sample_for(board, 3000)}, faults=faults, start=start)
+        for name, value in silicon.items():
+            setattr(trial.line.chip, name, value)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_a_tag_is_no_sum(self) -> None:
+        """A running program tells the hash of the file; only a match, or the boot loader, has computed one."""
+        for faults, start, matches, ended in (
+            ((), False, True, (0, True)), ((), False, False, (0, False)), ((), True, False, (0, True)),
+            (("worn=0x400",), False, True, (7, False)), (("worn=0x400",), False, False, (0, False)),
+            (("worn=0x400",), True, False, (8, False)),
+        ):  # fmt: skip
+            with self.subTest(faults=faults, start=start, matches=matches):
+                trial = self.with_chip(PROGRAM, faults, start, matches=matches)
+                self.assertEqual((trial.end.exit_code, trial.end.green), ended, trial.findings)
+
+    def test_after_a_mismatch_it_is_sent_again_from_the_beginning(self) -> None:
+        image = sample_for(PROGRAM, 3000)
+        climb, trial = prepare(PROGRAM, {"flash": image}, start=False)
+        chip: Any = trial.line.chip
+        chip.second[: image.size_bytes] = image.pieces[0].data
+        chip.second[900] ^= 1
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.green, bytes(chip.second[: image.size_bytes])), (True, image.pieces[0].data))
+
+    def test_a_recovery_that_lists_versions_only_leaves_it_unproven(self) -> None:
+        trial = self.with_chip(RECOVERY, start=False, lists_hashes=False)
+        self.assertEqual((trial.end.exit_code, trial.step("verify").outcome), (0, "unproven"), trial.findings)
+        self.assertIn("by its version only", trial.step("verify").evidence)
+
+    def test_a_server_that_does_not_tell_its_buffer(self) -> None:
+        trial = self.with_chip(PROGRAM, answers_parameters=False)
+        self.assertEqual((trial.end.green, refused(trial)), (True, []), trial.findings)
+
+    def test_packets_leave_room_for_their_length_and_crc(self) -> None:
+        for board in (PROGRAM, RECOVERY):
+            trial = run(board, {"flash": sample_for(board, 9000)})
+            self.assertEqual((trial.end.exit_code, refused(trial)), (0, []))
+
+    def test_a_damaged_first_packet_is_sent_again_at_once(self) -> None:
+        clean = run(RECOVERY, {"flash": sample_for(RECOVERY, 900)}, start=False)
+        assert clean.link is not None
+        for place in range(200, 420, 40):
+            trial = run(RECOVERY, {"flash": sample_for(RECOVERY, 900)}, start=False, faults=(f"flip-to-chip={place}:04",))
+            assert trial.link is not None
+            self.assertEqual(trial.end.exit_code, 0)
+            self.assertLess(trial.link.now() - clean.link.now(), 12)
+
+    def test_an_encrypted_image_is_taken_by_the_hash_that_it_tells(self) -> None:
+        data = bytearray(sample_for(RECOVERY, 3000).pieces[0].data)
+        data[16] |= 4
+        signed = read_signed(bytes(data))
+        self.assertEqual((signed.right, signed.encrypted), (True, True))
+        data[16] ^= 4
+        data[700] ^= 1
+        self.assertFalse(read_signed(bytes(data)).right)
+
     def test_no_backup_and_an_empty_slot_after_an_erase(self) -> None:
         trial = run(RECOVERY, purpose="backup")
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "cannot-backup"))
         trial = run(RECOVERY, purpose="erase")
         self.assertEqual((trial.end.exit_code, set(trial.line.chip.flash)), (0, {0xFF}), trial.findings)
+        self.assertEqual(trial.step("verify").outcome, "unproven")
 
 
 if __name__ == "__main__":

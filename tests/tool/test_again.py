@@ -41,7 +41,7 @@ class OnlyWhatDiffers(ToolTest):
         self.assertEqual(trusted.status, 0, trusted.text)
         self.assertIn("journal 2 and the chip's number agree, a sample of", trusted.out)
         self.assertRegex(
-            trusted.out, r"● verify +sampled: [\d,]+ bytes written, read back and equal; .* the rest by journal 2"
+            trusted.out, r"◐ verify +sampled: [\d,]+ bytes written, read back and equal; .* the rest by journal 2"
         )
         rows = self.run_tool("journal", "--json").events
         self.assertIn("sampled: ", rows[0]["proof"])
@@ -117,7 +117,7 @@ class EveryFamily(ToolTest):
         second = self.run_tool("upload", "probe")
         self.assertRegex(second.out, r"● compare +journal 1 and the chip's number agree")
         self.assertIn("● keep     080017D0-080017DF: left alone", second.out)
-        self.assertRegex(second.out, r"● verify +sampled: [\d,]+ of 5,000 seen; the rest by journal 1")
+        self.assertRegex(second.out, r"◐ verify +sampled: [\d,]+ of 5,000 seen; the rest by journal 1")
         third = self.run_tool("upload", "probe", "--compare", "chip")
         self.assertRegex(third.out, r"● compare +read back: nothing differs")
         fourth = self.run_tool("upload", "probe", GREENSTEP_COMPARE="off")

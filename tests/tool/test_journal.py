@@ -72,7 +72,7 @@ class Kept(unittest.TestCase):
         granules = granules_of(Image("a", (Piece(0, b"hive"),)), 0xFF)
         for number, changes in enumerate((
             {"outcome": "failed", "exit_code": 6}, {"outcome": "failed", "exit_code": 3}, {"outcome": "interrupted", "exit_code": 130},
-            {"outcome": "unproven"}, {"purpose": "erase"}, {"purpose": "unlock"},
+            {"purpose": "erase"}, {"purpose": "unlock"},
         )):  # fmt: skip
             with self.subTest(changes):
                 record(self.path, probe(number), granules)

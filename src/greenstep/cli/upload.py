@@ -32,6 +32,7 @@ from .target import settle
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
+    from greenstep.work.unchanged import Compared
 
 
 @click.command("upload", short_help="Write images, read them back, start.")
@@ -99,8 +100,12 @@ def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None)
     from greenstep.work.partition_names import images_for
 
     images = images_for(board, AT_THE_TERMINAL)  # before anything else: an upload that lacks one must not begin
-    if if_changed and _is_there_already(board, how, images):
-        return run_board("start", board, how) if how.listen else 0
+    if if_changed:
+        found = _compared(board, how, images)
+        if found.same:
+            return run_board("start", board, how) if how.listen else 0
+        if found.finding:  # what was read differs: no journal outweighs that
+            board = board.without_journal()
     if backup_first is not None:
         status = _back_up(board, backup_first, how)
         if status:
@@ -108,7 +113,7 @@ def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None)
     return run_board("upload", board, how, images=images)
 
 
-def _is_there_already(board: Board, how: How, images: dict[str, Image]) -> bool:
+def _compared(board: Board, how: How, images: dict[str, Image]) -> Compared:
     """Whether a verify finds every byte of the images in the chip. Raises KeyboardInterrupt."""
     from greenstep.work.jobs import make_job
     from greenstep.work.run import Run
@@ -127,7 +132,7 @@ def _is_there_already(board: Board, how: How, images: dict[str, Image]) -> bool:
         what = " + ".join(image.name for image in run.job.images.values())
         took = show_seconds(run.outcome.elapsed_s)
         click.echo(f" {who} holds {what} already: {found.proof}. Nothing was written; {took}")
-    return found.same
+    return found
 
 
 def _back_up(board: Board, save: Path, how: How) -> int:

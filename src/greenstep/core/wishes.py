@@ -30,6 +30,8 @@ class CompareWith(Enum):
     CHIP = "chip"
     JOURNAL = "journal"
     """The journal's last upload to this chip, if a sample read from the chip agrees."""
+    NO_JOURNAL = "no-journal"
+    """The chip alone, even where reading it is slow."""
     OFF = "off"
     """Nowhere: everything is written."""
 

@@ -13,7 +13,7 @@ from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image.file_system import KINDS
 from greenstep.core.talk import LINE_ENDS
-from greenstep.core.wishes import EVEN_IF, CompareWith, Keep
+from greenstep.core.wishes import EVEN_IF, Keep
 
 from .board import FASTEST, BoardSettings, ImageFile, PortChoice, TalkEntry
 
@@ -312,7 +312,7 @@ KEYS = (
         "Write only what differs from what the chip holds, as read from it (chip) or known from the journal if a "
         "sample agrees (journal); or everything (off). [chip]",
         '`"chip"`, `"journal"` or `"off"`: [write only what differs](again.md#only-what-changed)', "chip",
-        choices=tuple(one.value for one in CompareWith)),
+        choices=("chip", "journal", "off")),
     Key("verify", Form.TRUTH, "Read back what was written (default), or leave it unproven.", "true or false", "true"),
     Key("start", Form.TRUTH, "Start the application at the end (default), or not.", "true or false", "true"),
     Key("expect", Form.TEXT, "Text the application prints: it proves that it runs.",

@@ -141,8 +141,8 @@ def clear(path: Path, numbers: Sequence[int]) -> None:
 
 
 def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
-    """What was written to the chip's flash by the last run that could change it; None if that did not end green, or
-    is not known. Raises JournalTrouble."""
+    """What was written to the chip's flash by the last run that could change it, and looked at afterwards as far as
+    the chip shows it; None if that failed, or is not known. Raises JournalTrouble."""
     # an exit status of 2 or 4 belongs to a run that ended before changing anything
     where = (
         "WHERE unique_id = ? AND purpose IN ('upload', 'restore', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
@@ -151,7 +151,7 @@ def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
     last = next(_query(path, where, (unique_id,)), None)
     if last is None or last.entry.purpose not in ("upload", "restore"):
         return None
-    if (last.entry.outcome, last.entry.chip) != ("green", chip):
+    if last.entry.exit_code or last.entry.chip != chip:
         return None
     try:
         with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
+from greenstep.core.wishes import CompareWith
 from greenstep.store.board import FASTEST, BoardSettings, PortChoice
 
 if TYPE_CHECKING:
@@ -106,6 +107,11 @@ class Board:
     def without_port(self) -> Board:
         """The same board when no port is going to be opened."""
         return self.at_port(NO_PORT)
+
+    def without_journal(self) -> Board:
+        """The same board, whose chip is believed and no record of it."""
+        wanted = self.said.compare if self.said.compare == CompareWith.OFF.value else CompareWith.NO_JOURNAL.value
+        return Board(self.name, replace(self.said, compare=wanted))
 
     def at_port(self, name: str) -> Board:
         """The same board at another port."""

@@ -58,7 +58,9 @@ class Keeper:
             return 0
         try:
             outcome = self._climb.outcome
-            granules = outcome.granules if self._climb.job.purpose == "upload" and outcome.unique_id else None
+            job = self._climb.job
+            looked_at = job.purpose == "upload" and job.wishes.verify and outcome.unique_id
+            granules = outcome.granules if looked_at else None
             return record(path, self._recorder.entry(ended, outcome.unique_id, outcome.line), granules)
         except JournalTrouble as trouble:
             self._person.tell(f" not in the journal: {trouble}")

@@ -1,8 +1,17 @@
 """Simulated boards that speak SMP over a UART, from the published SMP specification. Boards: nrf52840, whose program
 speaks it; nrf5340, in serial recovery.
 
-Stricter than the open servers: a packet that is larger than the buffer, or an upload that does not begin at 0, is
-refused and noted. Both keep their images as the open image format says: magic, header, program, tags with a hash.
+| what | a running program | serial recovery |
+|---|---|---|
+| image state | both slots; `hash` is read from the image's tags, nothing is computed | only images whose hash it has computed and found right; older ones list slot and version only |
+| upload | to the second slot of `image`; its last answer may have `match`: the hash of all that it wrote is `sha` | `image` 0, 1: first slot; 2: second; 3, 4: those of image 1 |
+| erases | the whole slot, before the first answer | the same |
+| buffer | holds length, packet and CRC; a longer packet is dropped without a word | the same |
+| reset | acknowledged, then the boot loader: it swaps if that is due and the second slot's hash is right, else it erases the slot | the first slot is started, if its hash is right |
+| over a reset | `pending` and `confirmed`; an image that is not confirmed is swapped back | nothing |
+| status | `rc`, 0 is well | the same |
+
+Which of the two kinds of each a board has, where boards differ, are `matches` and `lists_hashes`.
 """
 
 from __future__ import annotations
@@ -60,8 +69,12 @@ class SimulatedSmp(SimulatedChip):
         self.settings = self.console = LineSettings(115200)
         self.confirmed = True
         self.pending = ""
+        self.matches = True
+        self.lists_hashes = True
+        self.answers_parameters = True
         self.running = False
         self._upload: tuple[int, bytes] | None = None
+        self._goes_to = 0
         self._at = 0
         self._resets = False
 
@@ -81,9 +94,13 @@ class SimulatedSmp(SimulatedChip):
         self.settings = self.console if self.faults.console is None else LineSettings(self.faults.console)
         if self.kind.program and (self.pending or not self.confirmed):
             yield Spend(_SWAP_S)
-            self.confirmed = not self.pending or self.pending == "permanent"
-            self.pending = ""
-            self.flash, self.second = self.second, self.flash
+            if _digest(self.second) is None:
+                self.second[:] = b"\xff" * _SLOT
+                self.pending, self.confirmed = "", True
+            else:
+                self.confirmed = not self.pending or self.pending == "permanent"
+                self.pending = ""
+                self.flash, self.second = self.second, self.flash
         yield Spend(START_UP_S)
         if _digest(self.flash) is None:
             return
@@ -156,7 +173,7 @@ class SimulatedSmp(SimulatedChip):
         packet, check = data[2:-2], int.from_bytes(data[-2:], "big")
         if len(packet) < 8 or crc16(packet) != check or len(packet) != 8 + int.from_bytes(packet[2:4], "big"):
             return
-        if len(packet) > self.kind.buffer:
+        if len(packet) + 4 > self.kind.buffer:
             self.violation(f"a packet of {len(packet)} bytes")
             return
         yield from self._packet(packet)
@@ -183,6 +200,8 @@ class SimulatedSmp(SimulatedChip):
             self._answer(packet, {"rc": 0})
             self._resets = True
         elif (group, number, op) == (0, 6, 0):
+            if not self.answers_parameters:
+                return
             self._answer(packet, {"buf_size": self.kind.buffer, "buf_count": 4})
         elif (group, number) == (0, 0):
             self._answer(packet, {"r": values.get("d", "")})
@@ -194,7 +213,11 @@ class SimulatedSmp(SimulatedChip):
             yield from self._take(packet, values)
         elif (group, number, op) == (1, 5, 2):
             yield Spend(_ERASE_S * self.faults.slow_erase)
-            self._target()[:] = b"\xff" * _SLOT
+            slot = values.get("slot")
+            if slot not in (0, 1):
+                self._answer(packet, {"rc": 3})
+                return
+            (self.second if slot else self.flash)[:] = b"\xff" * _SLOT
             self._answer(packet, {"rc": 0})
         else:
             self.violation(f"group {group}, command {number}, op {op}")
@@ -202,19 +225,23 @@ class SimulatedSmp(SimulatedChip):
 
     # --- images
 
-    def _target(self) -> bytearray:
-        return self.second if self.kind.program else self.flash
+    def _target(self, image: int) -> bytearray:
+        if self.kind.program:
+            return self.second
+        return self.second if image == 2 else self.flash
 
     def _images(self) -> list[dict[str, Any]]:
         found = []
         for slot, content in enumerate((self.flash, self.second)):
-            digest = _digest(content)
-            if digest is None or (slot and not self.kind.program):
+            digest = _told(content) if self.kind.program else _digest(content)
+            if digest is None:
                 continue
             version = ".".join(
                 str(part) for part in (content[20], content[21], int.from_bytes(content[22:24], "little"))
             )
-            entry: dict[str, Any] = {"slot": slot, "version": version, "hash": digest}
+            entry: dict[str, Any] = {"slot": slot, "version": version}
+            if self.lists_hashes:
+                entry["hash"] = digest
             if self.kind.program:
                 pending = bool(slot and self.pending)
                 entry |= {"bootable": True, "active": not slot, "confirmed": not slot and self.confirmed}
@@ -224,9 +251,9 @@ class SimulatedSmp(SimulatedChip):
 
     def _mark(self, values: dict[str, Any]) -> dict[str, Any]:
         digest = values.get("hash")
-        if digest is None or digest == _digest(self.flash):
+        if digest is None or digest == _told(self.flash):
             self.confirmed = self.confirmed or bool(values.get("confirm"))
-        elif digest == _digest(self.second):
+        elif digest == _told(self.second):
             self.pending = "permanent" if values.get("confirm") else "test"
         else:
             return {"rc": 5}
@@ -237,12 +264,17 @@ class SimulatedSmp(SimulatedChip):
         if not isinstance(off, int) or not isinstance(data, bytes):
             self._answer(packet, {"rc": 3})
             return
-        target = self._target()
         if not off:
+            number = values.get("image", 0)
+            if number not in ((0,) if self.kind.program else (0, 1, 2)):
+                self._answer(packet, {"rc": 3})
+                return
+            self._goes_to = number
             if not isinstance(values.get("len"), int) or values["len"] > _SLOT:
                 self.violation("an upload without its length, or too long")
                 self._answer(packet, {"rc": 3})
                 return
+            target = self._target(self._goes_to)
             announced = values["len"], values.get("sha", b"")
             if self._upload == announced and self._at:
                 self._answer(packet, {"rc": 0, "off": self._at})
@@ -253,28 +285,41 @@ class SimulatedSmp(SimulatedChip):
         if self._upload is None:  # it knows of none: it is at 0
             self._answer(packet, {"rc": 0, "off": 0})
             return
+        target = self._target(self._goes_to)
         if off == self._at and off + len(data) <= self._upload[0]:
             yield Spend(len(data) / 4 * _WORD_S)
             if target is self.flash:
                 self.put(off, data)
             elif not self.faults.dead_write:
                 target[off : off + len(data)] = data
+                for place in self.faults.worn & set(range(off, off + len(data))):
+                    target[place] ^= 0x01
             self._at += len(data)
-        answer = {"rc": 0, "off": self._at}
+        answer: dict[str, Any] = {"rc": 0, "off": self._at}
+        if self._at == self._upload[0] and self.kind.program and self.matches and self._upload[1]:
+            answer["match"] = hashlib.sha256(target[: self._at]).digest() == self._upload[1]
         if self._at == self._upload[0]:
             self._upload, self._at = None, 0
         self._answer(packet, answer)
 
 
 def _digest(slot: bytes | bytearray) -> bytes | None:
-    """The hash among the tags of a whole image; None if there is none."""
+    """The hash among the tags of a whole image, if it is that of the program; else None."""
+    if _told(slot) is None:
+        return None
+    end = int.from_bytes(slot[8:10], "little") + int.from_bytes(slot[12:16], "little")
+    told = _told(slot)
+    return told if hashlib.sha256(slot[:end]).digest() == told else None
+
+
+def _told(slot: bytes | bytearray) -> bytes | None:
+    """The hash as it stands among the tags; None if there are none."""
     if slot[:4] != bytes.fromhex("3DB8F396"):
         return None
     end = int.from_bytes(slot[8:10], "little") + int.from_bytes(slot[12:16], "little")
     if end > len(slot) - 40 or slot[end : end + 2] != b"\x07\x69":
         return None
-    told = bytes(slot[end + 8 : end + 40])
-    return told if hashlib.sha256(slot[:end]).digest() == told else None
+    return bytes(slot[end + 8 : end + 40])
 
 
 def _program(text: str, size: int, seed: int) -> Image:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator, Sequence
+from dataclasses import replace
 
 from ..chips import Catalogue, Memory, Part
 from ..dialects.results import Examination, Identity
@@ -169,6 +170,9 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     if part is None:
         refuse_doubtful(session)
         raise RefusedFault(*explain(session, "chip", chip=_chip_seen(session, identity)))
+    alike = _alike(session, part)
+    if alike and job.purpose not in ("greet", "start"):
+        raise RefusedFault(_which_of(identity, alike))
     if identity.ident is not None and (answers_as := _another_with(session, part, identity.ident)):
         yield Noted("chip", f"its loader answers as an {answers_as}: taken for the {part.title} that was declared")
     if differs := part.extra.get("differs"):
@@ -200,7 +204,12 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     if "boot_pin" in figures and job.purpose not in ("greet", "verify", "backup"):
         yield Noted("chip", _PIN_IGNORED)
     session.unique_id = examination.unique_id
-    yield StepEnded("chip", "green", _chip_evidence(session.part, identity, examination), figures=figures)
+    said = _chip_evidence(session.part, identity, examination)
+    if alike:
+        said = f"{identity.said}: one of {_names(alike)}; name it to upload: --chip {alike[0].name}"
+        figures["one_of"] = ",".join(one.name for one in alike)
+        session.part = replace(session.part, title=session.job.choice.name)
+    yield StepEnded("chip", "green", said, figures=figures)
     return transfer
 
 
@@ -272,6 +281,37 @@ def _another_with(session: Session, part: Part, ident: int) -> str:
     """The title of another part with this identity; empty if it is the part's own, or unknown."""
     other = None if ident == part.ident else Catalogue.load().by_ident(session.job.dialect.name, ident)
     return other.title if other is not None and other.ident == ident and other.name != part.name else ""
+
+
+def _alike(session: Session, part: Part) -> tuple[Part, ...]:
+    """The declared parts that answer with the number of this one, if they are written in other ways; else none."""
+    declared = session.job.choice.name.lower()
+    same = [one for one in session.job.choice.parts if one.ident == part.ident and one.ident]
+    # makers whose chips answer with another's number are only meant by the name of the dialect
+    same = [one for one in same if one.name.startswith(declared)] or same
+    return tuple(same) if any(_written(one) != _written(part) for one in same) else ()
+
+
+def _written(part: Part) -> tuple[object, ...]:
+    """How a part is written; without its size, if the chip tells that."""
+    if part.size_known:
+        return part.memories
+    flash = part.flash
+    return flash.start, flash.write_unit, tuple(size for _, size in flash.layout), part.extra.get("dual_bank")
+
+
+def _names(parts: Sequence[Part]) -> str:
+    return ", ".join(part.title for part in parts[:6]) + (" …" if len(parts) > 6 else "")
+
+
+def _which_of(identity: Identity, parts: Sequence[Part]) -> Finding:
+    return Finding(
+        "which-chip",
+        "several parts answer with this number, and they are not written alike",
+        (f"{identity.said}: one of {_names(parts)}",),
+        (f"read the name on the package, and say it: --chip {parts[0].name}",),
+        "certain",
+    )
 
 
 def _which_chip(session: Session) -> Finding:

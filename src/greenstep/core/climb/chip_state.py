@@ -31,10 +31,11 @@ MOVES: dict[ChipState, frozenset[ChipState]] = {
     _S.ERASING: frozenset({_S.WRITING, _S.WRITTEN}),
     _S.WRITING: frozenset({_S.ERASING, _S.WRITTEN}),
     _S.WRITTEN: frozenset({_S.ERASING, _S.WRITING, _S.DIFFERS, _S.VERIFIED}),
-    _S.DIFFERS: frozenset(),
-    _S.VERIFIED: frozenset(),
+    _S.DIFFERS: frozenset({_S.ERASING, _S.WRITING, _S.WRITTEN}),
+    _S.VERIFIED: frozenset({_S.ERASING, _S.WRITING, _S.WRITTEN}),
 }
-"""Which states may follow each. A state may always be entered again."""
+"""Which states may follow each. A state may always be entered again. Whatever verify has found, the run may resume
+from an earlier step: after a read that failed while a difference was explained, or a seal that was not acknowledged."""
 
 _NO_APPLICATION = "erasing had begun: the chip holds no whole application"
 WORDS: dict[tuple[Purpose, ChipState], str] = {

@@ -121,7 +121,10 @@ def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
         return (yield from _by_checksum(transfer, plan, rooms))
     slow = spec.reads_slowly or not _reading_pays(transfer, plan, rooms)
     from_journal = transfer.job.wishes.compare is CompareWith.JOURNAL
-    if plan.memory.is_flash and (from_journal or slow):
+    if transfer.job.wishes.settings.get("verify") == "whole" and slow:
+        return _Outcome(why="not compared: all of it is written, and read back")
+    journal = transfer.job.wishes.compare is not CompareWith.NO_JOURNAL
+    if plan.memory.is_flash and journal and (from_journal or slow):
         outcome = yield from _by_journal(transfer, plan, rooms)
         if outcome.differing is not None:
             return outcome

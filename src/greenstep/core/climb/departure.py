@@ -4,28 +4,31 @@ from __future__ import annotations
 
 import re
 from collections.abc import Generator, Iterator
+from dataclasses import replace
 
 from ..dialects.errors import Silence, Unexpected
 from ..errors import StartFault
 from ..events import Event, HandsWanted, Noted, StepEnded
 from ..findings.boot_text import read_boot_text
 from ..hookup import Sequence
-from ..link import Deadline, LinesMissing, ResetBy
+from ..link import Deadline, LineSettings, LinesMissing, ResetBy
 from ..quantities import readable_share, show_heard, show_seconds
 from .asking import BY_HAND_PATIENCE_S
 from .causes import look_into
 from .evidence import explain
 from .session import Session
 
-_SHORT_LISTEN_S, _PAUSE_S = 0.5, 0.06
+_SHORT_LISTEN_S, _AFTER_ROM_S, _PAUSE_S, _ROM_TEXT_S = 0.5, 1.0, 0.06, 0.4
+_MOST_HEARD = 4096
 _GIVES_UP_S = 4.0  # loaders wait a second or a few before they start the program
 
 
 def start_step(session: Session) -> Iterator[Event]:
     """Start by lines or by command, whichever the dialect prefers and the hookup can do.
 
-    Without an expected text, the bootloader's acknowledgement is the evidence; a reset by lines gives none except
-    what is heard.
+    Without an expected text, the answer of a bootloader that starts it by a jump is the evidence. A reset gives none
+    except what is heard, whether lines make it or a loader acknowledges it: the boot pin may still be set, or there is
+    nothing that runs.
     """
     job, link = session.job, session.link
     began, start_mark = link.now(), link.mark
@@ -33,7 +36,7 @@ def start_step(session: Session) -> Iterator[Event]:
     link.collect()
     leave = session.leave
     if leave is not None and job.starts_by_lines:
-        link.configure(job.console)
+        link.configure(_first_heard_at(session))
         link.discard()
         link.collect()
         session.notes.begin_listening()
@@ -45,22 +48,28 @@ def start_step(session: Session) -> Iterator[Event]:
             yield Noted("start", how)
     else:
         how, said = yield from _by_command(session)
+        if session.dialect.start_proves_image:
+            session.unproven = [step for step in session.unproven if step != "verify"]
         if job.hookup.enter is not None and job.hookup.enter.hangs_up:
             link.reopen(None)  # the bootloader's port disappears, the application's appears
         session.notes.begin_listening()
         began = link.now()
-        link.configure(job.console)
+        link.configure(_first_heard_at(session))
     by_hand = not said and session.leave is None
     if by_hand:
         yield HandsWanted("start", job.choice.hands.leave, _patience_s(session))
     if job.expect:
         yield _expected(session, how, began, start_mark, _patience_s(session) if by_hand else 0.0)
         return
-    if said and job.dialect.spec.start_answers:
+    if said and session.dialect.proves_start:
         yield StepEnded("start", "green", said)
         return
-    first = link.read(1, _patience_s(session)) if by_hand else b""
-    _listen_briefly(session, len(first))
+    if by_hand:
+        link.read(1, _patience_s(session))
+    if link.settings != job.console:
+        _hear_rom(session, start_mark)
+        link.configure(job.console)
+    _listen_briefly(session)
     heard = link.between(start_mark, None, "heard")
     boot_text = read_boot_text(heard)
     if boot_text is not None and not boot_text.runs:
@@ -78,13 +87,29 @@ def start_step(session: Session) -> Iterator[Event]:
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
 
 
-def _listen_briefly(session: Session, heard_bytes: int) -> None:
+def _first_heard_at(session: Session) -> LineSettings:
+    """The console's settings; if no text is expected, those at which the chip's ROM tells how it was booted."""
+    job = session.job
+    rate = None if job.expect else job.dialect.rom_rate(session.part)
+    return job.console if rate is None else replace(job.console, baud=rate)
+
+
+def _hear_rom(session: Session, mark: int) -> None:
+    """Listen until the ROM has told how it was booted, and then until it pauses."""
+    link, deadline = session.link, Deadline.after(session.link, _ROM_TEXT_S)
+    while not deadline.over:
+        told = read_boot_text(link.between(mark, None, "heard")) is not None
+        if not link.read(1, min(deadline.left_s, _PAUSE_S) if told else deadline.left_s) and told:
+            return
+
+
+def _listen_briefly(session: Session) -> None:
     """Listen for what proves that the program runs: a whole line of text, after which nothing follows at once. Where
     the chip's ROM speaks first, its text is no such line."""
     link, spec = session.link, session.job.dialect.spec
-    deadline = Deadline.after(link, _SHORT_LISTEN_S)
+    deadline = Deadline.after(link, _AFTER_ROM_S if spec.rom_speaks else _SHORT_LISTEN_S)
     heard = b""
-    while not deadline.over and heard_bytes + len(heard) < 200:
+    while not deadline.over and len(heard) < _MOST_HEARD:
         line_ended = heard.endswith(b"\n") and len(heard) >= 8 and readable_share(heard) > 0.85
         ends = line_ended and not spec.rom_speaks
         more = link.read(1, min(deadline.left_s, _PAUSE_S) if ends else deadline.left_s)

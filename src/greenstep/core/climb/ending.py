@@ -27,19 +27,17 @@ def _summary(session: Session) -> tuple[bool, str]:
         return proven, f"{who} runs" if session.text_heard else f"{who} was started"
     image = job.images.get("flash") or next(iter(job.images.values()))
     what = f"{image.name} ({image.crc32(session.part.flash.erased):08X})"
-    if session.hidden and job.purpose == "verify":
-        return False, f"{who}: what it can show of {what} is there"
-    if session.hidden and not session.text_heard:
-        return False, f"{who} was given {what}; what it can show of it is there"
-    # a program with wrong first bytes would not run
-    unproven = [step for step in session.unproven if step != "verify" or not session.hidden]
-    if "verify" in unproven and job.purpose == "verify":
+    if session.partly and job.purpose == "verify":
+        return False, f"{who}: {session.partly.removesuffix(' it')} {what} is there"
+    if session.partly:
+        return False, f"{who} {'runs' if session.text_heard else 'was given'} {what}; {session.partly} is there"
+    if "verify" in session.unproven and job.purpose == "verify":
         return False, f"not verified: {who} shows nothing of {what}"
-    if "verify" in unproven:
+    if "verify" in session.unproven:
         return False, f"written, not verified: {who} was given {what}"
     at = f", at {session.line.baud} baud" if session.line.baud != job.settings.baud else ""
     holds = "has in its RAM" if session.part.holds == "RAM" else "holds"
-    return not unproven, f"{who} {'runs' if session.text_heard else holds} {what}{at}"
+    return proven, f"{who} {'runs' if session.text_heard else holds} {what}{at}"
 
 
 def _done(session: Session) -> str:
@@ -48,6 +46,6 @@ def _done(session: Session) -> str:
         return "is read, except for what it cannot show"
     if session.job.wishes.writes_only:
         return "had its write protection lifted"
-    if session.hidden:
+    if session.partly:
         return "is blank as far as it shows"
     return "acknowledged, and did not show it" if session.unproven else _DONE[session.job.purpose]

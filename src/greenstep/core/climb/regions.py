@@ -60,9 +60,9 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
     image = Image("blank", (Piece(region.start, bytes([memory.erased]) * region.size),), None, "blank")
     if stays is not None and memory.is_flash and image.touches(stays.address, len(stays.data)):
         image = cut_out(with_bytes(image, stays.address, stays.data), region.start, region.end)
-    wishes = Wishes(
-        job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=job.wishes.settings, blank=True
-    )
+    # whether something is blank is never answered by a sample
+    settings = {**job.wishes.settings, "verify": "whole"} if job.purpose == "verify" else job.wishes.settings
+    wishes = Wishes(job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=settings, blank=True)
     return make_plan(part, job.dialect, {memory.name: image}, wishes)
 
 

@@ -82,7 +82,7 @@ def can_write_again(transfer: Transfer) -> bool:
 
 def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
     """Whether the chip shows the image's bytes in a span, as far as it can show them."""
-    shown = shared(plan.checks, [room.place])
+    shown = shared(transfer.proofs_of(plan), [room.place])
     return (sums_equal if transfer.dialect.can_checksum() else reads_equal)(transfer, plan, shown)
 
 

@@ -30,8 +30,8 @@ class Session:
     units the chip said it has erased. `aside` is where bytes lie that must come back; `backup`, what was read.
 
     `unique_id` is the chip's own number; empty if it has none, or it is not known yet. `unproven` are steps that
-    ended so; `hidden` says which bytes of the image the chip cannot show; that the program runs (`text_heard`) proves
-    them. `line` is what the conversation is held at once the chip is known; `settle_s` and `asks` are the pause after
+    ended so; `partly` says how much of the image was seen in the chip, if that is not all: that the program runs
+    (`text_heard`) proves what it runs through, and not the rest. `line` is what the conversation is held at once the chip is known; `settle_s` and `asks` are the pause after
     a reset and the number of questions with which it answered.
 
     `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again.
@@ -55,7 +55,7 @@ class Session:
     aside: Aside | None = None
     backup: tuple[Piece, ...] = ()
     unproven: list[Step] = field(default_factory=list)
-    hidden: str = ""
+    partly: str = ""
     text_heard: str = ""
     settle_s: float = 0.0
     asks: int = 2

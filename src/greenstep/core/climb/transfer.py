@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import field
 
 from ..chips import Memory, Part
@@ -9,9 +10,9 @@ from ..dialects.dialect import Dialect
 from ..frozen import changing, frozen
 from ..image import Image, Piece
 from ..image.granules import Granules, Remembered, granules_of
-from ..plan import Plan
+from ..plan import MemoryPlan, Plan
 from ..recording_link import RecordingLink
-from ..spans import Span
+from ..spans import Span, merged
 from .job import Job
 from .session import Session
 
@@ -66,6 +67,17 @@ class Transfer:
     @property
     def part(self) -> Part:
         return self.plan.part
+
+    def fills_of(self, plan: MemoryPlan) -> tuple[Span, ...]:
+        """What this run writes to a memory beyond its image, to fill pages and blocks."""
+        if self.job.purpose == "verify":
+            return ()
+        return next((own.fills for own in self.plan.memories if own.memory.name == plan.memory.name), ())
+
+    def proofs_of(self, plan: MemoryPlan) -> Sequence[Span]:
+        """What verify reads of a memory: the image, and what was written to fill its pages and blocks."""
+        fills = self.fills_of(plan)
+        return merged([*plan.checks, *fills]) if fills else plan.checks
 
     @property
     def granules(self) -> Granules | None:

@@ -65,7 +65,8 @@ def _verified(transfer: Transfer) -> Iterator[Event]:
 
 def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
     meter = Meter(transfer.link)
-    tally = _Tally(sum(memory.check_bytes for memory in plan.memories))
+    filled = sum(total(transfer.fills_of(memory)) for memory in plan.memories)
+    tally = _Tally(sum(memory.check_bytes for memory in plan.memories) + filled, filled)
     compared = sum(total(memory.compared) for memory in plan.memories)
     if not tally.total + compared:
         transfer.session.unproven.append("verify")
@@ -73,7 +74,7 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
         yield StepEnded("verify", "unproven", said)
         return
     for memory_plan in plan.memories:
-        yield from _prove(transfer, memory_plan, memory_plan.checks, tally, meter)
+        yield from _prove(transfer, memory_plan, transfer.proofs_of(memory_plan), tally, meter)
     if compared and transfer.whole is not None and (transfer.session.line_hurt or tally.hurt):
         # the damaged bytes may have been an address: then a block went elsewhere
         yield Noted("verify", "bytes were damaged on the line: what was compared before is checked again")
@@ -83,6 +84,10 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
         for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(transfer, whole, memory_plan.compared, tally, meter)
     refuse_overrun(transfer)
+    if transfer.dialect.doubt and tally.done < tally.total:
+        transfer.session.unproven.append("verify")
+        yield StepEnded("verify", "unproven", transfer.dialect.doubt)
+        return
     if tally.reread:
         yield Noted("verify", f"{count(tally.reread, 'block')} read twice, the first time with a damaged byte")
     if tally.rewritten:
@@ -90,17 +95,15 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
     if transfer.session.aside is not None:
         transfer.session.aside.drop()
         transfer.session.aside = None
-    for memory_plan in plan.memories:
-        if memory_plan.sample_of and transfer.trusted is None:
-            yield Noted("verify", _left_out(transfer, memory_plan))
     sampled = sum(memory.sample_of for memory in plan.memories)
     said = _what_is_proven(transfer, tally, compared, sampled)
     figures = meter.figures(tally.total, tally.blocks)
-    hidden = "; ".join(_left_out(transfer, plan) for plan in plan.memories if plan.left_out and not plan.sample_of)
-    if hidden:
-        transfer.session.hidden = hidden
+    unseen = "; ".join(_left_out(transfer, plan) for plan in plan.memories if plan.left_out)
+    if unseen or transfer.trusted is not None:
+        transfer.session.partly = "a sample of it" if sampled or transfer.trusted else "what it can show of it"
         transfer.session.unproven.append("verify")
-        yield StepEnded("verify", "unproven", f"{said}; {hidden}", meter.seconds, figures)
+        said = f"{said}; {unseen}" if unseen and transfer.trusted is None else said
+        yield StepEnded("verify", "unproven", said, meter.seconds, figures)
         return
     yield StepEnded("verify", "green", said, meter.seconds, figures)
 
@@ -113,15 +116,17 @@ def _left_out(transfer: Transfer, plan: MemoryPlan) -> str:
 def _what_is_proven(transfer: Transfer, tally: _Tally, compared: int, sampled: int) -> str:
     how = "the chip's own checksum" if tally.summed else "read back"
     equal = _blank_words(transfer) if transfer.job.empties and not transfer.kept else "equal"
-    what = f"a sample, {tally.total:,} of {sampled:,} bytes" if sampled else count(tally.total, "byte")
+    own = tally.total - tally.filled
+    what = f"a sample, {own:,} of {sampled:,} bytes" if sampled else count(own, "byte")
+    filled = f", {tally.filled:,} of fill too" if tally.filled else ""
     if transfer.trusted is not None:
-        written = f"{count(tally.total, 'byte')} written, {how} and equal; " if tally.total else ""
+        written = f"{count(own, 'byte')} written, {how} and equal{filled}; " if tally.total else ""
         trusted = transfer.trusted
-        seen = f"{trusted.sampled_bytes:,} of {'the other ' if tally.total else ''}{trusted.size_bytes:,} seen"
+        seen = f"{trusted.sampled_bytes:,} of {'the other ' if own else ''}{trusted.size_bytes:,} seen"
         return f"sampled: {written}{seen}; the rest by journal {trusted.remembered.number}"
     if not tally.total:
         return f"compared before, {count(compared, 'byte')} equal"
-    return f"{how}, {what} {equal}" + (f"; compared before, {compared:,}" if compared else "")
+    return f"{how}, {what} {equal}{filled}" + (f"; compared before, {compared:,}" if compared else "")
 
 
 def _blank_words(transfer: Transfer) -> str:
@@ -133,9 +138,11 @@ def _blank_words(transfer: Transfer) -> str:
 
 @changing
 class _Tally:
-    """The result so far: bytes to prove and proven, blocks read, and whether checksums alone were enough."""
+    """The result so far: bytes to prove (`filled` of them fill pages and blocks) and proven, blocks read, and whether
+    checksums alone were enough."""
 
     total: int
+    filled: int = 0
     done: int = 0
     blocks: int = 0
     reread: int = 0
@@ -159,6 +166,8 @@ def _prove(
         yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
         return
     if transfer.job.dialect.spec.shows_sums_only:
+        if transfer.dialect.doubt:
+            return
         _refuse_sum(transfer)
     tally.summed = False
     narrows = transfer.job.dialect.spec.reads_slowly and transfer.dialect.can_checksum()
@@ -192,7 +201,7 @@ def _prove(
         tally.repaired = True
         yield from write_differing(transfer, memory_plan)
         # what was proven before may have read wrongly by now, and been written again too
-        every = merged([*checks, *memory_plan.checks])
+        every = merged([*checks, *transfer.proofs_of(memory_plan)])
         tally.done = before - (total(every) - total(checks))
         yield from _prove(transfer, memory_plan, every, tally, meter)
         return

@@ -164,5 +164,5 @@ def _first_bytes(transfer: Transfer) -> bytes:
     block = transfer.dialect.read_block(memory_plan.memory)
     if transfer.dialect.can_checksum():
         block = min(block, _FIRST_FEW)
-    first = next(pieces_of(memory_plan.checks, block), None)
+    first = next(pieces_of(transfer.proofs_of(memory_plan), block), None)
     return transfer.dialect.read(memory_plan.memory, first.start, first.size) if first else b""

@@ -89,6 +89,7 @@ class Avr061(Dialect):
         starting=Starting.COMMAND,
         guards_writes=False,
         gives_up=True,
+        start_answers=False,
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:

@@ -103,6 +103,7 @@ class Avr068(Dialect):
         starting=Starting.COMMAND,
         guards_writes=True,
         gives_up=True,
+        start_answers=False,
         erases_in_order=True,
     )
 

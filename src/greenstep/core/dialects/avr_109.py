@@ -76,6 +76,7 @@ class Avr109(Dialect):
         ),
         erasing=Erasing.ALL_AT_ONCE,
         starting=Starting.COMMAND,
+        start_answers=False,
         erases_alone=True,
         guards_writes=False,
         gives_up=True,

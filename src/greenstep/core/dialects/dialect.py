@@ -64,6 +64,11 @@ class Dialect(ABC):
         """How often something was asked again because the chip or the line did not cooperate."""
         self.trial_s: float | None = None
         """While a rate is on trial: how long an answer is waited for. Nothing is repeated then."""
+        self.doubt = ""
+        """Why the last comparison of sums proves nothing either way, for loaders that may tell a sum that they have not
+        computed; else empty."""
+        self.start_proves_image = False
+        """Whether the start has shown that the chip holds the image, which verify could not."""
         self.asked = 0
         """How many times `soon` was asked."""
         self.hasty = False
@@ -95,6 +100,11 @@ class Dialect(ABC):
     def guards_writes(self) -> bool:
         """Whether what this chip is sent carries a checksum that it checks."""
         return self.spec.guards_writes
+
+    @property
+    def proves_start(self) -> bool:
+        """Whether what `start` has returned shows that the program was begun, and not only that a reset follows."""
+        return self.spec.start_answers
 
     @property
     def patience_s(self) -> float:
@@ -168,6 +178,11 @@ class Dialect(ABC):
     def first_baud(cls, part: Part, baud: int) -> int:
         """The rate to ask at if `baud` is wanted: different only for loaders that change it once they answer."""
         return cls.spec.asking.at_baud or baud
+
+    @classmethod
+    def rom_rate(cls, part: Part) -> int | None:
+        """The rate at which the chip's ROM prints at each reset how it was booted; None if it prints nothing."""
+        return None
 
     def offers_rate(self, baud: int) -> bool:
         """Whether the loader may know a rate, as far as that is known without asking it to go there. Called after
@@ -360,6 +375,11 @@ class Dialect(ABC):
     def writes_whole_blocks(cls, memory: Memory) -> bool:
         """Whether every write must fill its block (a page), rather than start and end on write units."""
         return False
+
+    @classmethod
+    def span_written(cls, memory: Memory, block: WriteBlock) -> Span:
+        """What is programmed for a block of the plan, with what the dialect itself fills it up with."""
+        return block.span
 
     @classmethod
     @abstractmethod

@@ -86,6 +86,7 @@ class Efm8An945(Dialect):
         ),
         erasing=Erasing.ALL_AT_ONCE,
         starting=Starting.RESET,
+        start_answers=False,
         erases_alone=True,
         guards_writes=False,
         gives_up=False,

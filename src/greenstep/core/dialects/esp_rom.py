@@ -126,6 +126,7 @@ class EspRom(Dialect):
         ),
         erasing=Erasing.INSIDE_WRITE,
         starting=Starting.RESET,
+        start_answers=False,
         reading=Reading.SLOW,
         erases_alone=True,
         guards_writes=True,
@@ -299,6 +300,11 @@ class EspRom(Dialect):
     def first_baud(cls, part: Part, baud: int) -> int:
         """The ROM measures the rate from the sync; a command then raises it, which the ESP8266 lacks."""
         return min(baud, _FIRST_BAUD) if part.extra.get("moves_rate") else baud
+
+    @classmethod
+    def rom_rate(cls, part: Part) -> int | None:
+        """The ESP8266's is for a 40 MHz crystal, and it has one of 26 MHz."""
+        return 74880 if cls._slow(part) else 115200
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         """The reply comes at the old rate; then both sides switch."""

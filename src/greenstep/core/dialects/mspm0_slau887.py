@@ -108,6 +108,7 @@ class Mspm0Slau887(Dialect):
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
+        start_answers=False,
         erases_alone=True,
         guards_writes=True,
         gives_up=False,

@@ -88,6 +88,7 @@ class NxpMcu(Dialect):
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
+        start_answers=False,
         erases_alone=True,
         guards_writes=True,
         gives_up=False,

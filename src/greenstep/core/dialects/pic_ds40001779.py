@@ -74,6 +74,7 @@ class PicDs40001779(Dialect):
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
+        start_answers=False,
         erases_alone=True,
         guards_writes=False,
         gives_up=True,

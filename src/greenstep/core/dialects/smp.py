@@ -12,10 +12,11 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
+from functools import partial
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..errors import RefusedFault, StartFault, WriteFault
+from ..errors import RefusedFault, StartFault, VerifyFault, WriteFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address
@@ -30,7 +31,10 @@ from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
 _ERASE_LONGEST_S, _SWAP_LONGEST_S, _RESET_S = 60.0, 90.0, 1.0
 _USUAL_BUFFER, _LEAST_BUFFER, _MOST_BUFFER = 256, 96, 4096
-_TRIES, _QUIET_S = 5, 0.03
+_TRIES, _RESETS, _QUIET_S = 5, 3, 0.03
+_LOOKS_EVERY_S = 4.0
+_AROUND = 4
+"""Length and CRC of a packet are in the server's buffer, too."""
 _BLOCK = 128
 _LOST_ONCE_IN = 4096
 _NOT_KNOWN = 8
@@ -90,6 +94,13 @@ class Smp(Dialect):
                 "the new image stays: when-it-runs and answers, at-once, or never by this tool",
                 ("when-it-runs", "at-once", "never"),
             ),
+            Setting(
+                "image",
+                "number",
+                0,
+                "image number: to a running program 0, 1 …; in recovery 0 or 1 is the first slot, 2 the second, "
+                "3 and 4 those of the second image",
+            ),
         ),
     )
 
@@ -98,17 +109,19 @@ class Smp(Dialect):
         self._number = 0
         self._buffer = _USUAL_BUFFER
         self._digest = b""
+        self._matched = False
         self._slots: list[dict[str, Any]] = []
 
     # --- packets
 
-    def _once(self, op: int, command: Command, body: bytes, longest_s: float = 0.0) -> dict[str, Any]:
-        """A packet and the answer with its number. Raises Silence, ChipRefusal."""
+    def _send(self, op: int, command: Command, body: bytes) -> int:
+        """Send a packet. Returns its number."""
         self._number = (self._number + 1) & 0xFF
-        self.link.discard()
-        sent = in_lines(Packet(op, command, self._number, body))
-        self.link.write(sent)
-        wait_s = self.link.settings.seconds(len(sent) + 200) + self.patience_s + longest_s
+        self.link.write(in_lines(Packet(op, command, self._number, body)))
+        return self._number
+
+    def _receive(self, wanted: Mapping[int, tuple[int, Command]], wait_s: float) -> tuple[int, dict[str, Any]]:
+        """The first answer to one of the packets, by (number) -> (op, command). Raises Silence, ChipRefusal."""
         deadline = Deadline.after(self.link, wait_s)
         letters, line, begun = b"", b"", False
         while not deadline.over:
@@ -126,17 +139,50 @@ class Smp(Dialect):
                 letters, begun = b"", False
                 continue
             begun = packet is None
-            if packet is None or packet.number != self._number or packet.op != op + 1 or packet.command != command:
+            if packet is None or wanted.get(packet.number) != (packet.op - 1, packet.command):
                 continue
             values = decoded(packet.body)
             if values is not None:
-                self._must_succeed(command, values)
-                return values
-        raise Silence(f"answer to '{command.words}'", wait_s)
+                self._must_succeed(wanted[packet.number][1], values)
+                return packet.number, values
+        raise Silence(f"answer to '{next(iter(wanted.values()))[1].words}'", wait_s)
 
-    def _again(self, op: int, command: Command, body: bytes, longest_s: float = 0.0) -> dict[str, Any]:
+    def _once(self, op: int, command: Command, body: bytes) -> dict[str, Any]:
+        """A packet and the answer with its number. Raises Silence, ChipRefusal."""
+        self.link.discard()
+        number = self._send(op, command, body)
+        return self._receive({number: (op, command)}, self._usual_s(body))[1]
+
+    def _usual_s(self, body: bytes) -> float:
+        return self.link.settings.seconds(len(body) * 3 // 2 + 240) + self.patience_s
+
+    def _again(
+        self, op: int, command: Command, body: bytes, longest_s: float = 0.0, tries: int = _TRIES
+    ) -> dict[str, Any]:
         """The same where it may be repeated: it does the same each time."""
-        return self.exchange(lambda: self._once(op, command, body, longest_s), self._recover, _TRIES)
+        once = partial(self._slow_one if longest_s else self._once, op, command, body)
+        return self.exchange(partial(once, longest_s) if longest_s else once, self._recover, tries)
+
+    def _slow_one(self, op: int, command: Command, body: bytes, longest_s: float) -> dict[str, Any]:
+        """A packet whose answer may take long, because a slot is erased first. Requests are answered in their order:
+        if a later question is answered and this one was not, it was lost. Raises Silence, ChipRefusal."""
+        self.link.discard()
+        number = self._send(op, command, body)
+        wanted = {number: (op, command)}
+        deadline = Deadline.after(self.link, longest_s)
+        wait_s = self._usual_s(body)
+        while not deadline.over:
+            try:
+                answered, values = self._receive(wanted, wait_s)
+            except Silence:
+                self.link.write(b"\n")
+                wanted[self._send(READ, Command.STATE, b"\xa0")] = (READ, Command.STATE)
+                wait_s = _LOOKS_EVERY_S
+                continue
+            if answered == number:
+                return values
+            break
+        raise Silence(f"answer to '{command.words}'", longest_s)
 
     def _recover(self, heard: bytes) -> None:
         """An end of line ends whatever was begun; an answer that comes late is known by its number."""
@@ -176,9 +222,9 @@ class Smp(Dialect):
         """What its slots hold, and how large its packets may be."""
         self._slots = _slots_of(self._again(READ, Command.STATE, b"\xa0"))
         try:
-            told = self._again(READ, Command.PARAMETERS, b"\xa0").get("buf_size", _USUAL_BUFFER)
+            told = self._again(READ, Command.PARAMETERS, b"\xa0", tries=2).get("buf_size", _USUAL_BUFFER)
             self._buffer = max(_LEAST_BUFFER, min(_MOST_BUFFER, int(told)))
-        except ChipRefusal:
+        except (ChipRefusal, Silence):
             self._buffer = _USUAL_BUFFER
         said = "; ".join(_in_words(slot) for slot in self._slots) or "no image"
         return Identity(None, said, (("speaks", "running program" if self._runs else "serial recovery"),))
@@ -187,6 +233,23 @@ class Smp(Dialect):
     def _runs(self) -> bool:
         """Whether a running program answers: recovery marks no image as active."""
         return any(slot.get("active") for slot in self._slots)
+
+    @property
+    def place(self) -> tuple[int, int]:
+        """(image, slot) that an upload goes to. Recovery writes where the number says (0 and 1: the first slot)."""
+        number = int(self.setting("image"))
+        if self._runs:
+            return number, 1
+        return (0, 0) if number < 2 else ((number - 1) // 2, (number - 1) % 2)
+
+    def _at(self, place: tuple[int, int]) -> dict[str, Any] | None:
+        """What a slot holds; None if none is listed."""
+        return next((slot for slot in self._slots if (slot.get("image", 0), slot.get("slot", 0)) == place), None)
+
+    @property
+    def _in_place(self) -> str:
+        image, slot = self.place
+        return f"slot {slot}" + (f" of image {image}" if image else "")
 
     def examine(self, part: Part) -> Examination:
         return Examination(part)
@@ -219,6 +282,7 @@ class Smp(Dialect):
                 ("build and sign it again", "was it changed after it was signed?"),
             )
         at = f"; written for {show_address(image.lowest)}" if image.lowest else ""
+        at += "; encrypted: its hash is that of the plain program, and was not checked" if signed.encrypted else ""
         return Fitted(images, (f"signed image, version {signed.version}{at}",))
 
     # --- memory
@@ -235,17 +299,37 @@ class Smp(Dialect):
         return True
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
-        """Whether a slot reports the hash of this image; of blank bytes, whether the slot that an upload would go to
-        is empty."""
+        """Whether the slot that an upload goes to holds this image, or it is the one that runs, which the boot loader
+        has summed. Recovery lists only images whose sum it has computed. A running program reads the hash from the
+        image's own tags: that alone proves nothing, and leaves a doubt."""
         self._slots = _slots_of(self._again(READ, Command.STATE, b"\xa0"))
+        there, self.doubt = self._at(self.place), ""
         if not data.strip(b"\xff"):
-            return not any(slot.get("slot", 0) == (1 if self._runs else 0) for slot in self._slots)
+            self.doubt = "" if there else f"no image is listed in {self._in_place}; its bytes cannot be read"
+            return False
         try:
             signed = read_signed(data)
         except SignedImageError:
             return False
         self._digest = signed.digest
-        return signed.right and any(slot.get("hash") == signed.digest for slot in self._slots)
+        if not signed.right:
+            return False
+        if self._runs and self._active_is_ours():
+            return True
+        if there is None:
+            return False
+        told = there.get("hash")
+        if told is None and there.get("version") == signed.version and not self._runs:
+            self.doubt = f"this recovery lists {self._in_place} by its version only, {signed.version}, and no hash"
+        if told != signed.digest:
+            return False
+        if self._runs and not self._matched:
+            self.doubt = (
+                f"{self._in_place} tells the hash that stands in the file, and has computed none: "
+                "the boot loader does, at the start"
+            )
+            return False
+        return True
 
     def sums_seen(self) -> tuple[str, ...]:
         return tuple(_in_words(slot) for slot in self._slots) or ("no slot holds an image",)
@@ -256,15 +340,38 @@ class Smp(Dialect):
         yield len(units)
 
     def erase_all(self, memory: Memory) -> None:
-        self._again(WRITE, Command.ERASE, encoded({"slot": 1 if self._runs else 0}), _ERASE_LONGEST_S)
+        image, slot = self.place
+        self._again(WRITE, Command.ERASE, encoded({"slot": 2 * image + slot}), _ERASE_LONGEST_S)
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """The image from its beginning; the board says how far it has come, and is believed."""
         waiting = list(blocks)
         data = b"".join(block.data for block in blocks)
-        at, done, longest_s, stuck = 0, 0, _ERASE_LONGEST_S, 0
+        answer: dict[str, Any] = {}
+        self._matched, done = False, 0
+        for again in (False, True):
+            for answer in self._uploaded(data):
+                while waiting and done + len(waiting[0].data) <= answer["off"]:
+                    done += len(waiting[0].data)
+                    yield waiting.pop(0)
+            self._matched = answer.get("match") is True
+            if answer.get("match") is not False:
+                return
+            self.retries += 1
+            if again:
+                raise VerifyFault.of(
+                    "verify-differs",
+                    f"the board has computed the hash of {self._in_place}, and it is not that of the image",
+                    ("its answer to the last packet: match: false", "sent twice from the beginning"),
+                    ("upload again; if it stays, the flash may be worn", "measure its supply while it writes"),
+                    "certain",
+                )
+
+    def _uploaded(self, data: bytes) -> Iterator[dict[str, Any]]:
+        """One upload from its beginning to its end; yields the answers."""
+        at, longest_s, stuck = 0, _ERASE_LONGEST_S, 0
         while at < len(data):
-            answer = self._again(WRITE, Command.UPLOAD, self._chunk(data, at), longest_s)
+            answer = self._sent_on(data, at, longest_s)
             told = answer.get("off")
             if not isinstance(told, int) or not 0 <= told <= len(data):
                 raise Unexpected("how far the upload is", encoded(answer)[:40])
@@ -277,16 +384,28 @@ class Smp(Dialect):
                     ("measure its supply while it writes", "does a watchdog of its program reset it?"),
                 )
             at, longest_s = told, _ERASE_LONGEST_S if not told else 0.0
-            while waiting and done + len(waiting[0].data) <= at:
-                done += len(waiting[0].data)
-                yield waiting.pop(0)
+            yield answer
+
+    def _sent_on(self, data: bytes, at: int, longest_s: float) -> dict[str, Any]:
+        """The answer to one part of the image. What does not fit the buffer is dropped without a word: after each
+        silence the part is smaller."""
+        for _ in range(_TRIES - 1):
+            try:
+                return self._again(WRITE, Command.UPLOAD, self._chunk(data, at), longest_s, tries=1)
+            except Silence as silence:
+                if self.trial_s is not None:
+                    raise
+                self.retries += 1
+                self._recover(silence.heard)
+                self._buffer = max(_LEAST_BUFFER, self._buffer * 2 // 3)
+        return self._again(WRITE, Command.UPLOAD, self._chunk(data, at), longest_s, tries=1)
 
     def _chunk(self, data: bytes, at: int) -> bytes:
         """As much as its buffer holds."""
         values: dict[str, Any] = {"off": at}
         if not at:
-            values |= {"image": 0, "len": len(data), "sha": hashlib.sha256(data).digest()}
-        room = self._buffer - HEADER_BYTES - len(encoded({**values, "data": b""})) - 2
+            values |= {"image": int(self.setting("image")), "len": len(data), "sha": hashlib.sha256(data).digest()}
+        room = self._buffer - _AROUND - HEADER_BYTES - len(encoded({**values, "data": b""})) - 2
         return encoded({**values, "data": data[at : at + max(1, room)]})
 
     # --- starting
@@ -295,19 +414,42 @@ class Smp(Dialect):
         """In recovery a reset. To a running program: the image in the second slot is to be tried, a reset, and once
         it answers it is confirmed. Raises StartFault if another image runs then."""
         wish = self.setting("confirm")
-        waits = self._runs and self._digest and not self._active_is_ours()
-        if not waits:
-            self._once(WRITE, Command.RESET, b"\xa0")
-            return "reset: rc 0"
+        shown = self._digest.hex()[:8].upper()
+        stays = "" if wish == "never" else " and is confirmed"
+        if not (self._runs and self._digest):
+            return self._reset()
+        if self._active_is_ours():
+            if wish != "never" and not any(slot.get("confirmed") for slot in self._slots if slot.get("active")):
+                self._again(WRITE, Command.STATE, encoded({"confirm": True}))
+                self.start_proves_image = True
+                return f"image {shown}… runs{stays}"
+            return self._reset()
         self._again(WRITE, Command.STATE, encoded({"hash": self._digest, "confirm": wish == "at-once"}))
         self._wait_for_swap()
+        self.start_proves_image = True
         if wish == "when-it-runs":
             self._again(WRITE, Command.STATE, encoded({"confirm": True}))
-        shown = self._digest.hex()[:8].upper()
-        return f"image {shown}… runs{'' if wish == 'never' else ' and is confirmed'}"
+        return f"image {shown}… runs{stays}"
+
+    @property
+    def proves_start(self) -> bool:
+        """A reset is only acknowledged; that the new image is the active one was seen."""
+        return self.start_proves_image
+
+    def _reset(self) -> str:
+        """Asked again if the answer does not come: it may have gone already."""
+        for _ in range(_RESETS):
+            try:
+                self._once(WRITE, Command.RESET, b"\xa0")
+                return "reset: rc 0"
+            except Silence:
+                self.link.write(b"\n")
+        return "reset sent, and not answered"
 
     def _active_is_ours(self) -> bool:
-        return any(slot.get("active") and slot.get("hash") == self._digest for slot in self._slots)
+        image = self.place[0]
+        mine = (slot for slot in self._slots if slot.get("active") and slot.get("image", 0) == image)
+        return any(slot.get("hash") == self._digest for slot in mine)
 
     def _wait_for_swap(self) -> None:
         """A reset, and again only while the image still waits for one: a second would swap the images back."""

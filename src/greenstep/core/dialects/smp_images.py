@@ -11,6 +11,8 @@ from ..frozen import frozen
 MAGIC = bytes.fromhex("3DB8F396")
 _HEADER_BYTES = 32
 _PLAIN_TAGS, _PROTECTED_TAGS = 0x6907, 0x6908
+_ENCRYPTED = 0x4 | 0x8
+"""Flags of the header: encrypted by AES with a key of 128 or 256 bits."""
 _HASHES = {0x10: "sha256", 0x11: "sha384", 0x12: "sha512"}
 
 
@@ -20,13 +22,14 @@ class SignedImageError(ValueError):
 
 @frozen
 class SignedImage:
-    """`digest` is the hash that its tags tell, `right` whether it is that of the program; `length` its bytes with
-    all tags."""
+    """`digest` is the hash that its tags tell, `right` whether it is that of the program, as far as that can be
+    computed: an encrypted image tells the hash of the plain one. `length` its bytes with all tags."""
 
     version: str
     digest: bytes
     right: bool
     length: int
+    encrypted: bool = False
 
 
 def read_signed(data: bytes) -> SignedImage:
@@ -45,8 +48,9 @@ def read_signed(data: bytes) -> SignedImage:
     told = next(((tag, value) for tag, value in _tags(data, hashed, length) if tag in _HASHES), None)
     if told is None:
         raise SignedImageError("no hash among its tags")
-    right = hashlib.new(_HASHES[told[0]], data[:hashed]).digest() == told[1]
-    return SignedImage(f"{major}.{minor}.{revision}", told[1], right, length)
+    encrypted = bool(int.from_bytes(data[16:20], "little") & _ENCRYPTED)
+    right = encrypted or hashlib.new(_HASHES[told[0]], data[:hashed]).digest() == told[1]
+    return SignedImage(f"{major}.{minor}.{revision}", told[1], right, length, encrypted)
 
 
 def _area(data: bytes, at: int, magic: int) -> int:

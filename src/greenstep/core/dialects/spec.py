@@ -118,7 +118,8 @@ class Spec:
     tells_chip: bool = True
     """Whether the loader reports which chip it is in."""
     start_answers: bool = True
-    """Whether what `start` returns is the loader's own answer, and so evidence."""
+    """Whether what `start` returns is the loader's own answer that it jumps to the program, and so evidence. An
+    acknowledged reset is none."""
     can_lock: bool = False
     can_unlock: bool = False
     lifts_write_protection: bool = False

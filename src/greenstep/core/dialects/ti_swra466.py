@@ -58,6 +58,7 @@ class TiSwra466(TiPackets):
         asking=asking(22),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
+        start_answers=False,
         erases_alone=True,
         guards_writes=True,
         gives_up=False,

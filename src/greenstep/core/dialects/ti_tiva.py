@@ -35,6 +35,7 @@ class TiTiva(TiPackets):
         asking=asking(23),
         erasing=Erasing.INSIDE_WRITE,
         starting=Starting.RESET,
+        start_answers=False,
         reading=Reading.NONE,
         guards_writes=True,
         gives_up=False,

@@ -133,3 +133,17 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
                     "take it out of keep",
                 ),
             )
+
+
+def check_rest(part: Part, plan: MemoryPlan, dialect: type[Dialect]) -> None:
+    """What goes back must leave the rest of its erase units as it is: where that cannot be read, it must fill them.
+    Raises RefusedFault."""
+    reads = dialect.spec.reads and not dialect.spec.shows_sums_only
+    if not plan.keeps_rest or not plan.beside or reads or dialect.spec.into_ram or part.core == "any":
+        return
+    raise RefusedFault.of(
+        "not-whole-units",
+        f"restoring {plan.image.name} would erase more than it holds, and this bootloader cannot be read back",
+        (f"{plan.beside[0]} would go", *(f"and {span}" for span in plan.beside[1:3])),
+        ("if it is a whole program: greenstep upload", "--erase all, if nothing else counts"),
+    )

@@ -13,9 +13,9 @@ from ..errors import RefusedFault
 from ..image import Image
 from ..image.edit import HIGHEST, cut_out
 from ..quantities import show_span
-from ..spans import Span, merged, without
+from ..spans import Span, merged, shared, without
 from ..wishes import Wishes
-from .checks import check_any_left, check_image, check_kept, memory_named
+from .checks import check_any_left, check_image, check_kept, check_rest, memory_named
 from .model import MemoryPlan, Plan
 
 _GAP_WORTH_FILLING = 32
@@ -48,6 +48,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
     plans = tuple(plan_memory(part, part.memory(name), dialect, image, wishes) for name, image in images.items())
     for plan in plans:
         check_kept(plan, dialect, wishes)
+        check_rest(part, plan, dialect)
     return Plan(part, plans, tuple(notes))
 
 
@@ -79,20 +80,36 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
     if by_unit:
         blank = bytes([memory.erased])
         blocks = [block for block in blocks if block.data.strip(blank)]
-    provable = dialect.provable(part, memory, tuple(piece.span for piece in image.pieces), wishes.settings)
+    spans = tuple(piece.span for piece in image.pieces)
+    provable = dialect.provable(part, memory, spans, wishes.settings)
     areas = [memory.span] if whole else _areas(part, memory, dialect, units, blocks)
-    return MemoryPlan(
+    plan = MemoryPlan(
         memory=memory,
         image=image,
         units=units,
         blocks=tuple(blocks),
         checks=provable.spans,
+        fills=_fills(part, memory, dialect, spans, blocks),
         areas=tuple(areas),
-        beside=() if whole else tuple(without(areas, (unit.span for unit in own))),
         whole_erase=whole,
         left_out=provable.left_out,
         sample_of=provable.sample_of,
+        keeps_rest=flash and wishes.as_it_was and not wishes.erase_all,
     )
+    if plan.keeps_rest:
+        return replace(plan, beside=tuple(without(shared(areas, [memory.usable]), plan.own_spans(image))))
+    return plan if whole else replace(plan, beside=tuple(without(areas, plan.own_spans(image))))
+
+
+def _fills(
+    part: Part, memory: Memory, dialect: type[Dialect], spans: Sequence[Span], blocks: Sequence[WriteBlock]
+) -> tuple[Span, ...]:
+    """What is written beyond the image's `spans`, as far as the loader can show it."""
+    if not dialect.spec.reads or dialect.spec.shows_sums_only:
+        return ()
+    sent = merged(dialect.span_written(memory, block) for block in blocks)
+    beyond = tuple(without(shared(sent, [memory.span]), spans))
+    return dialect.provable(part, memory, beyond, {"verify": "whole"}).spans if beyond else ()
 
 
 def _areas(

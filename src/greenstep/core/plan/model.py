@@ -17,8 +17,9 @@ class MemoryPlan:
 
     `areas` are what is erased or written as a whole by that, in order and disjoint; `beside`, the part of it in erase
     units that hold none of the image. `checks` are the spans that verify can prove; `left_out` says which bytes it
-    cannot, and why; `sample_of`, how many bytes they are a sample of, else 0. `compared` are spans of the image that
-    are in the chip already and are not written.
+    cannot, and why; `sample_of`, how many bytes they are a sample of, else 0. `fills` are spans that are written along
+    with the image, to fill pages and blocks. `compared` are spans of the image that are in the chip already and are
+    not written. `keeps_rest`: what was read from a chip goes back, and all else in its erase units stays.
     """
 
     memory: Memory
@@ -26,17 +27,23 @@ class MemoryPlan:
     units: tuple[EraseUnit, ...]
     blocks: tuple[WriteBlock, ...]
     checks: tuple[Span, ...]
+    fills: tuple[Span, ...] = ()
     areas: tuple[Span, ...] = ()
     beside: tuple[Span, ...] = ()
     whole_erase: bool = False
     left_out: str = ""
     sample_of: int = 0
     compared: tuple[Span, ...] = ()
+    keeps_rest: bool = False
 
     def part_of(self, image: Image) -> MemoryPlan:
         """The same plan, as part of the work for a larger image."""
-        own = (unit.span for unit in self.memory.units_of(piece.span for piece in image.pieces))
-        return replace(self, image=image, beside=tuple(without(self.beside, own)))
+        return replace(self, image=image, beside=tuple(without(self.beside, self.own_spans(image))))
+
+    def own_spans(self, image: Image) -> list[Span]:
+        """What an image may change: its erase units, or its very bytes where the rest of them is kept."""
+        pieces = [piece.span for piece in image.pieces]
+        return pieces if self.keeps_rest else [unit.span for unit in self.memory.units_of(pieces)]
 
     @property
     def write_bytes(self) -> int:
