@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import unittest
 from binascii import crc_hqx
+from dataclasses import replace
 from typing import Any
 
-from greenstep.bench.trial import run, sample_for
+from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.avr_109 import Avr109, Command
 from greenstep.core.dialects.errors import ChipRefusal, Silence
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.xmodem import Xmodem
+from greenstep.core.image import Image, Piece
 from greenstep.core.talk import TalkLine
 
 from .scripted import ScriptedLink
@@ -160,6 +162,26 @@ class Recipes(unittest.TestCase):
                 self.assertEqual(
                     (trial.end.exit_code, trial.end.green, trial.holds(image)), (0, True, True), trial.findings
                 )
+
+    def test_the_loaders_own_judgement_of_the_file_counts(self) -> None:
+        whole = sample_for("efr32", 3000).pieces[0].data
+        damaged = Image("fan.gbl", (Piece(0, whole[:900] + bytes([whole[900] ^ 1]) + whole[901:]),))
+        trial = run("efr32", {"flash": damaged})
+        self.assertEqual((trial.end.exit_code, trial.end.green), (6, False), trial.findings)
+        self.assertIn("Serial upload aborted", str(trial.findings[0]))
+        climb, quiet = prepare("efr32", {"flash": sample_for("efr32", 3000)}, start=False)
+        chip: Any = quiet.line.chip
+        chip.kind = replace(chip.kind, done=b"", wrong=b"")
+        quiet.events.extend(climb.run())
+        self.assertEqual((quiet.end.exit_code, quiet.step("verify").outcome), (0, "unproven"), quiet.findings)
+        self.assertIn('did not say "upload complete"', quiet.step("verify").evidence)
+
+    def test_a_call_behind_a_prompt_on_its_line_is_taken(self) -> None:
+        climb, trial = prepare("smoke-fan", {"flash": sample_for("smoke-fan", 900)}, start=False)
+        chip: Any = trial.line.chip
+        chip.kind = replace(chip.kind, begun=b"u\r\nready for a file> ")
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
 
     def test_a_file_of_another_kind_is_refused(self) -> None:
         for board, said in (("efr32", ".gbl file"), ("w600", ".fls or .img file")):

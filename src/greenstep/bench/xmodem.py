@@ -42,6 +42,10 @@ class XmodemKind:
     done: bytes = b""
     knock: str = ""
     """What must be heard before the menu is shown."""
+    other_keys: bool = False
+    """Whether the menu is shown again for any key that it does not know, and only then."""
+    wrong: bytes = b""
+    """What it says of a file that its own check finds damaged; empty if it checks none."""
 
 
 KINDS = {
@@ -77,12 +81,17 @@ class SimulatedXmodem(SimulatedResident):
             if key in (TIMED_OUT, go):
                 self.restart(self.program())
                 return
-            if key == knock:
+            if key == knock or (self.kind.other_keys and key not in (upload, go, DAMAGED)):
                 self.send(self.kind.menu)
             if key == upload:
                 self.send(self.kind.begun)
                 yield from self._transfer()
-                self.send(self.kind.done + self.kind.menu)
+                right = not self.kind.wrong or self.is_whole(bytes(self.flash[: self.received]))
+                self.send((self.kind.done if right else self.kind.wrong) + (b"" if self.kind.other_keys else self.kind.menu))
+
+    def is_whole(self, file: bytes) -> bool:
+        """Whether the bootloader's own check finds the file right."""
+        return True
 
     def _transfer(self) -> Steps:
         yield Spend(self.kind.erase_s)

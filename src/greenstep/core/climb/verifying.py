@@ -50,7 +50,11 @@ def _verified(transfer: Transfer) -> Iterator[Event]:
             session.unproven.append("verify")
             yield StepEnded("verify", "unproven", TOO_WEAK)
             return
-        yield StepEnded("verify", "green", transfer.job.dialect.proof)
+        if transfer.dialect.doubt:
+            session.unproven.append("verify")
+            yield StepEnded("verify", "unproven", transfer.dialect.doubt)
+            return
+        yield StepEnded("verify", "green", transfer.dialect.proof)
     elif not transfer.job.wishes.verify:
         session.unproven.append("verify")
         if session.aside is not None:

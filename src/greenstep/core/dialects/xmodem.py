@@ -32,6 +32,7 @@ SHORT, LONG = 128, 1024
 
 _QUIET_S = 0.05
 _NEXT_CALL_S = 1.2
+_JUDGED_S = 5.0
 _TRIES = 10
 _LONG_TRIES = 3
 
@@ -66,6 +67,8 @@ class Xmodem(Dialect):
                 "block size; auto is 1024 with CRC, else 128",
                 ("auto", "128", "1024", "ymodem"),
             ),
+            Setting("taken", "text", "", "text by which the bootloader says that it has taken the file"),
+            Setting("refused", "text", "", "text by which it says that it has not"),
             Setting("pad", "number", 0x1A, "value that fills the last block: 0x1A, or 0xFF for flash"),
         ),
     )
@@ -98,12 +101,14 @@ class Xmodem(Dialect):
 
     def _call(self, wait_s: float) -> int | None:
         """The character with which a receiver asks for the first block, on its own: a C within a text does not
-        count."""
+        count. It may stand behind a prompt, on the same line: then after a pause."""
         deadline = Deadline.after(self.link, wait_s)
-        line = b""
+        line, since_s = b"", self.link.now()
         while not deadline.over:
             heard = self.link.read(1, deadline.left_s)
-            if heard in (b"C", b"\x15") and not line.strip(b"C\x15"):
+            paused = self.link.now() - since_s > _QUIET_S + self.link.settings.seconds(1)
+            since_s = self.link.now()
+            if heard in (b"C", b"\x15") and (paused or not line.strip(b"C\x15")):
                 more = self.link.read(1, _QUIET_S)
                 if not more or more in (b"C", b"\x15"):
                     return heard[0]
@@ -199,8 +204,30 @@ class Xmodem(Dialect):
             while waiting and waiting[0].address + len(waiting[0].data) <= start + at:
                 yield waiting.pop(0)
         self._end(start + len(data))
+        self._see_it_taken(start + len(data))
         if wish == "ymodem" and self._calls_again():
             self._block(0, bytes(SHORT), start + len(data), _TRIES)
+
+    def _see_it_taken(self, address: int) -> None:
+        """Some bootloaders judge the file when it is complete, and say so. Raises ChipRefusal."""
+        taken, refused = (self.setting(name).encode() for name in ("taken", "refused"))
+        self.doubt = ""
+        if not taken:
+            return
+        deadline, heard = Deadline.after(self.link, _JUDGED_S), b""
+        while not deadline.over and taken not in heard:
+            heard += self.link.read(1, deadline.left_s)
+            if refused and refused in heard:
+                heard += self.link.read(80, _QUIET_S)
+                raise ChipRefusal(
+                    "the whole file", RefusalKind.BAD_DATA, heard[-80:], address, show_heard(heard[heard.find(refused) :])
+                )
+        self._heard_before = heard[heard.find(taken) + len(taken) :] if taken in heard else heard
+        if taken not in heard:
+            self.doubt = (
+                f'all blocks are acknowledged, but the bootloader did not say "{taken.decode()}": '
+                f"heard {show_heard(heard) if heard else 'nothing'}"
+            )
 
     def blocks_sent(self) -> str:
         """Long ones, and short ones for the rest."""
