@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from typing import Any
 
-from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.ti_packets import big, ends_apart, packet
-from greenstep.core.image import Piece
+from greenstep.core.image import Image, Piece
+from greenstep.core.spans import Span
 from greenstep.core.wishes import Wishes
 
 
@@ -54,9 +56,52 @@ class TheWayBack(unittest.TestCase):
     def test_a_lock_out_is_written_when_it_is_meant_twice(self) -> None:
         image = sample_for("cc2650", 3000)
         shut = replace(image, pieces=(image.pieces[0], Piece(image.pieces[1].address, b"\xff" * 80)))
-        for words, status in (((), 5), (("lock-out",), 5), (("protection", "lock-out"), 0)):
+        meant = ("protection", "lock-out", "vectors")
+        for words, status in (((), 5), (("lock-out",), 5), (("protection", "lock-out"), 5), (meant, 0)):
             trial = run("cc2650", {"flash": shut}, wishes=Wishes(even_if=frozenset(words)), start=False)
             self.assertEqual(trial.end.exit_code, status, trial.findings)
+
+    def test_a_sector_that_is_touched_counts_whole(self) -> None:
+        """The image has a row of the last sector, and not the word that enables the loader: that is erased with it."""
+        for board in ("cc2650", "cc2652p"):
+            image = sample_for(board, 3000)
+            base = image.pieces[0].address
+            size = len(prepare(board)[1].line.chip.flash)  # type: ignore[attr-defined]
+            beside = replace(image, pieces=(image.pieces[0], Piece(base + size - 256, bytes(16))))
+            trial = run(board, {"flash": beside}, start=False)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "would-lock"))
+            self.assertIn("its sector is erased", trial.findings[0].evidence[0])
+
+    def test_what_the_rom_would_not_start_is_refused(self) -> None:
+        for board in ("cc2650", "cc2652p", "cc2538"):
+            image = sample_for(board, 3000)
+            program = replace(image, pieces=image.pieces[:1])
+            with self.subTest(board):
+                trial = self.on_a_blank_chip(board, program)
+                self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "vectors"))
+                self.assertEqual(set(trial.line.chip.flash), {0xFF})  # type: ignore[attr-defined]
+                trial = self.on_a_blank_chip(board, program, "vectors")
+                self.assertEqual((trial.end.exit_code, trial.end.green, trial.step("start").outcome), (0, False, "unproven"))
+                trial = self.on_a_blank_chip(board, image)
+                self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+
+    def on_a_blank_chip(self, board: str, image: Image, *even_if: str) -> Trial:
+        climb, trial = prepare(board, {"flash": image}, wishes=Wishes(even_if=frozenset(even_if)))
+        chip: Any = trial.line.chip
+        chip.flash[:] = b"\xff" * len(chip.flash)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_the_configuration_is_written_anew_with_whatever_differs(self) -> None:
+        """So that a chip whose upload was cut off enters its loader by itself."""
+        image = sample_for("cc2652p", 20_000)
+        old = sample_for("cc2652p", 20_000, seed=9)
+        climb, trial = prepare("cc2652p", {"flash": image}, start=False, faults=("cut-after=12000",))
+        chip: Any = trial.line.chip
+        for piece in old.pieces:
+            chip.flash[piece.address : piece.end] = piece.data
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.green, chip.enters(False)), (False, True))
 
     def test_the_configuration_goes_first_and_comes_last(self) -> None:
         image = sample_for("cc2652p", 20_000)
@@ -75,6 +120,15 @@ class Tiva(unittest.TestCase):
         for tenth in range(1, 10):
             trial = run("tm4c123", {"flash": image}, compare=False, faults=(f"cut-after={count * tenth // 10}",))
             self.assertTrue(trial.line.chip.enters(False), tenth)  # type: ignore[attr-defined]
+
+    def test_a_loader_that_takes_only_the_start_gets_all_in_one_go(self) -> None:
+        image = sample_for("tm4c123", 9000)
+        gap = replace(image, pieces=(image.pieces[0].part(Span(0, 2000)), Piece(0x2000, bytes(range(100)))))
+        for given, status in ((image, 0), (gap, 6)):
+            climb, trial = prepare("tm4c123", {"flash": given}, start=False)
+            trial.line.chip.only_start = True  # type: ignore[attr-defined]
+            trial.events.extend(climb.run())
+            self.assertEqual((trial.end.exit_code, trial.holds(given)), (status, not status), trial.findings)
 
     def test_the_blank_end_of_a_page_is_not_sent(self) -> None:
         trial = run("tm4c1294", {"flash": sample_for("tm4c1294", 700)}, compare=False, start=False)

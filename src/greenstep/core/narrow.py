@@ -90,6 +90,9 @@ def _with_neighbours(
         return rooms
     every = {room.place.start: room for room in rooms_of(memory_plan, dialect.write_block(memory))}
     chosen = {room.place.start: room for room in rooms}
+    along = dialect.written_along(plan.part, memory)
+    if along is not None:
+        chosen.update((start, room) for start, room in every.items() if room.place.meets(along))
     while True:
         runs = merged(room.place for room in chosen.values())
         erased = dialect.erased_by_writing(plan.part, memory, runs)

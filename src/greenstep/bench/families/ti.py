@@ -1,6 +1,17 @@
 """Simulated radio chips of TI with the loader in their ROM, from SWRA466 and SWRU333. Boards: cc2652p, cc2650,
 cc1352p7, cc2538.
 
+| what | CC13xx, CC26xx | CC2538 |
+|---|---|---|
+| enters its loader | if no image is valid; else by the pin that BL_CONFIG names, if C5 stands in its lowest and highest byte | the same, by bit 4 of 27FFD7 and the pin below it |
+| image valid | CCFG + 44h: 00000000 on x0, from x2 on the address of the vectors, 0 by default; never FFFFFFFF | 27FFD8: 00000000, vectors at the next word |
+| download (21h) | announces address and size, erases nothing | the same |
+| erase (26h) | one sector | pages, by address and size |
+| CRC-32 (27h) | over exactly the range that is asked for | the same |
+| reset (25h) | acknowledged, then as above: what is not valid stays in the loader | the same |
+| remembered over a reset | nothing but the flash | the same |
+| status (23h) | of the last command: 40h well, 41h unknown, 42h invalid, 43h address, 44h flash | the same |
+
 Stricter than silicon: a read of any other width or outside the memories is refused; the CC2650 refuses to erase at
 an address inside a sector, and inverts its CRC otherwise than the CC2652P.
 """
@@ -34,11 +45,13 @@ class RadioKind(TiKind):
     strict: bool = False
     inverted: bool = True
     high_first: bool = False
+    zero_is_valid: bool = False
+    """Whether the word that marks a valid image is 0 and no address."""
 
 
 KINDS = {
     "cc2652p": RadioKind("CC2652P, 352 KiB", 352 * 1024, 8192, 0.010, ram_bytes=80 * 1024),
-    "cc2650": RadioKind("CC2650, 128 KiB", 128 * 1024, 4096, 0.008, strict=True, inverted=False, high_first=True),
+    "cc2650": RadioKind("CC2650, 128 KiB", 128 * 1024, 4096, 0.008, strict=True, zero_is_valid=True, inverted=False, high_first=True),
     "cc1352p7": RadioKind("CC1352P7, 704 KiB", 704 * 1024, 8192, 0.010, ram_bytes=144 * 1024),
     "cc2538": RadioKind("CC2538, 512 KiB", 512 * 1024, 2048, 0.020, 0x200000, 20e-6, 32 * 1024, first=False),
 }
@@ -55,7 +68,10 @@ class SimulatedRadio(TiLoader):
             byte, valid = self.flash[-0x29], not int.from_bytes(self.flash[-0x28:-0x24], "little")
             return not valid or (boot_selected and bool(byte & 0x10))
         area = self.flash[-_CCFG_BYTES:]
-        if not area.strip(b"\xff") or not self.flash[:8].strip(b"\xff"):
+        valid = int.from_bytes(area[0x44:0x48], "little")
+        if valid and (self.kind.zero_is_valid or valid >= len(self.flash) - 8):
+            return True
+        if not self.flash[valid : valid + 8].strip(b"\xff"):
             return True
         return boot_selected and (area[0x30], area[0x33]) == (0xC5, 0xC5)
 

@@ -1,5 +1,14 @@
 """Simulated Tiva C with the serial flash loader in its ROM, from the data sheets. Boards: tm4c123, tm4c1294.
 
+| what | the loader |
+|---|---|
+| enters | if the first two words of the flash are blank, or by the pin that BOOTCFG names |
+| download (21h) | erases every page of the range before it acknowledges; `only_start`: takes no other address than the start of the flash |
+| send data (24h) | programs what was announced, and moves on |
+| reset (25h) | acknowledged; no answer shows that a program runs |
+| status (23h) | 40h well, 41h unknown, 42h invalid, 43h address, 44h flash; a read, a sum or a chip number is not known to it |
+| remembered over a reset | nothing but the flash |
+
 Stricter than silicon: what is announced must begin at a page, end at one or leave less than a page blank, and be a
 multiple of 4.
 """
@@ -30,6 +39,8 @@ KINDS = {
 class SimulatedTiva(TiLoader):
     """One chip, whose BOOTCFG names a pin."""
 
+    only_start = False
+
     def enters(self, boot_selected: bool) -> bool:
         return boot_selected or b"\xff\xff\xff\xff" in (bytes(self.flash[:4]), bytes(self.flash[4:8]))
 
@@ -51,7 +62,8 @@ class SimulatedTiva(TiLoader):
             self.status = UNKNOWN
 
     def _download(self, address: int, size: int) -> Steps:
-        if not self.inside(address, size) or not size or size % 4 or address % self.kind.unit:
+        elsewhere = self.only_start and address
+        if not self.inside(address, size) or not size or size % 4 or address % self.kind.unit or elsewhere:
             self.status, self.left = BAD_ADDRESS, 0
             return
         yield from self.wipe(address, size)

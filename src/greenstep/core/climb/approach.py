@@ -231,6 +231,7 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
         yield Noted("chip", note)
     for name in transfer.written:
         _refuse_withheld(session, part.memory(name))
+    session.dialect.restores = job.wishes.as_it_was
     if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read
         for note in session.dialect.look_before(part, transfer.written, job.wishes.even_if):
             yield Noted("chip", note)

@@ -69,6 +69,8 @@ class Dialect(ABC):
         computed; else empty."""
         self.start_proves_image = False
         """Whether the start has shown that the chip holds the image, which verify could not."""
+        self.restores = False
+        """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
         self.asked = 0
         """How many times `soon` was asked."""
         self.hasty = False
@@ -310,6 +312,12 @@ class Dialect(ABC):
     def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
         """What of the spans the loader can show."""
         return Provable(checks)
+
+    @classmethod
+    def written_along(cls, part: Part, memory: Memory) -> Span | None:
+        """A place of the image that is written anew whenever anything else is, though it may hold the same already:
+        while it is blank the loader is in reach. None if there is none."""
+        return None
 
     @classmethod
     def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:

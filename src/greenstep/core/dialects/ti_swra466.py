@@ -11,7 +11,7 @@ flash. One that shuts it off is refused.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from itertools import pairwise
@@ -43,6 +43,7 @@ _CRC_S = 1.0 / (352 * 1024)
 _PROOF_READ = 8
 _MOST_BLOCKS = 63  # so that the low byte of a whole number of packets is never zero
 _MOST_PAGES = 16
+_CCFG_BYTES, _FIRST_SECTORS = 88, 0x20
 _PROGRAM_LONGEST_S = 0.1
 
 
@@ -276,16 +277,27 @@ class TiSwra466(TiPackets):
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
-        """Refuses an image after which the loader is out of reach. Raises RefusedFault."""
+        """Refuses an image after which the loader is out of reach, or whose program the ROM does not start. Raises
+        RefusedFault."""
         image = images.get("flash")
-        notes = () if image is None or not part.size_known else _way_back(part, image, even_if)
-        return Fitted(images, notes)
+        if image is None or not part.size_known:
+            return Fitted(images)
+        after = _After(part, image)
+        return Fitted(images, _way_back(after, even_if) if after.rewritten else ())
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
-        """The same with the size that the chip reports. Raises RefusedFault."""
-        if (image := images.get("flash")) is not None:
-            _way_back(part, image, even_if)
-        return ()
+        """The same with the size that the chip reports, and what is in it. Raises RefusedFault."""
+        image = images.get("flash")
+        if image is None or self.restores:
+            return ()
+        after = _After(part, image, partial(self.read, part.flash))
+        if after.rewritten:
+            _way_back(after, even_if)
+        return _starts(after, even_if)
+
+    @classmethod
+    def written_along(cls, part: Part, memory: Memory) -> Span:
+        return _last_unit(part)
 
     # --- costs
 
@@ -316,35 +328,106 @@ class TiSwra466(TiPackets):
         return sum_costs(Cost(17, 8, 1, span.size * _CRC_S) for span in spans)
 
 
-def _way_back(part: Part, image: Image, even_if: frozenset[str]) -> tuple[str, ...]:
+def _last_unit(part: Part) -> Span:
+    return part.flash.units_touched(part.flash.end - 1, 1)[0].span
+
+
+class _After:
+    """What stands in the flash once an image is written: the image, blank in the rest of the units that it touches,
+    and elsewhere what the chip holds, if that can be `read`."""
+
+    def __init__(self, part: Part, image: Image, read: Callable[[int, int], bytes] | None = None) -> None:
+        self.part, self.image, self._read = part, image, read
+        self.rewritten = any(piece.span.meets(_last_unit(part)) for piece in image.pieces)
+        """Whether the unit with the configuration is erased and written."""
+
+    def bytes_at(self, address: int, size: int) -> bytes | None:
+        """None if they are the chip's, and are not known."""
+        units = self.part.flash.units_touched(address, size)
+        if any(piece.span.meets(unit.span) for unit in units for piece in self.image.pieces):
+            return self.image.cut(address, size, 0xFF)
+        return None if self._read is None else self._read(address, size)
+
+    def word_at(self, address: int) -> int | None:
+        held = self.bytes_at(address, 4)
+        return None if held is None else int.from_bytes(held, "little")
+
+
+def _way_back(after: _After, even_if: frozenset[str]) -> tuple[str, ...]:
     """How the loader is entered once this image runs, in words. Raises RefusedFault if it cannot be, unless that is
     allowed twice.
 
     CC13xx, CC26xx: the word BL_CONFIG, 30h into the configuration area, is C5 in its lowest byte if the loader is
-    enabled and C5 in its highest if its pin is; between them that pin and its level. CC2538: bit 4 of one byte.
+    enabled and C5 in its highest if its pin is; between them that pin and its level. CC2538: bit 4 of one byte. An
+    image that touches the unit where they stand and leaves them out leaves them blank, which is off.
     """
+    part, image = after.part, after.image
     end = part.flash.end
+    if image.end > end:
+        return ()
     if part.extra.get("lock_page"):
         place, size = end - 0x29, 1
         value = image.cut(place, size, 0xFF)[0]
         open_, pin, high = bool(value & 0x10), f"PA{value & 7}", bool(value & 8)
     else:
-        place, size = end - 88 + 0x30, 4
+        place, size = end - _CCFG_BYTES + 0x30, 4
         value = int.from_bytes(image.cut(place, size, 0xFF), "little")
         open_ = value & 0xFF == 0xC5 and value >> 24 == 0xC5
         pin, high = f"DIO{value >> 8 & 0xFF}", bool(value >> 16 & 1)
-    if not image.covers(place, size) or image.end > end:
-        return ()
     if open_:
         return (f"with this image the bootloader is entered by {pin} {'high' if high else 'low'} at reset",)
     if {"protection", "lock-out"} <= even_if:
         return ("the image shuts the bootloader off: written anyway",)
+    left_out = "" if image.covers(place, size) else ", because the image leaves it out and its sector is erased"
     raise RefusedFault.of(
         "would-lock",
         f"{image.name} would lock you out for good: once it runs, the bootloader is shut off",
-        (f"its configuration at {show_address(place)} is {value:0{2 * size}X}", "only a debug probe would help then"),
+        (
+            f"its configuration at {show_address(place)} is {value:0{2 * size}X}{left_out}",
+            "only a debug probe would help then",
+        ),
         (
             "build it with the ROM bootloader and its backdoor pin enabled",
             "if you mean it: --even-if protection --even-if lock-out",
+        ),
+    )
+
+
+def _starts(after: _After, even_if: frozenset[str]) -> tuple[str, ...]:
+    """Whether the ROM starts the program. Raises RefusedFault if not, unless that is allowed.
+
+    IMAGE_VALID_CONF, 44h into the configuration area: 00000000 on CC13x0 and CC26x0; on later ones the address of the
+    program's vectors, 0 by default. CC2538: 00000000 at FD8h of the lock page, the address in the next word.
+    """
+    part = after.part
+    end = part.flash.end
+    place = end - 0x28 if part.extra.get("lock_page") else end - _CCFG_BYTES + 0x44
+    told = after.word_at(place)
+    if told is None:
+        return ()
+    vectors: int | None = told
+    if part.extra.get("lock_page"):
+        vectors = after.word_at(place + 4) if told == 0 else None
+    elif part.ident == _FIRST_SECTORS:
+        vectors = 0 if told == 0 else None
+    why = ""
+    if vectors is None or not part.flash.span.covers(Span.of(vectors, 8)):
+        why = f"the word that marks a valid image, at {show_address(place)}, is {told:08X}"
+    else:
+        stack, entry = (after.word_at(vectors + at) or 0 for at in (0, 4))
+        in_ram = any(ram.start < stack <= ram.start + ram.size for ram in part.ram)
+        if not in_ram or not entry & 1 or not part.flash.span.covers(Span.of(entry & ~1, 2)):
+            why = f"at {show_address(vectors)} stand {stack:08X} {entry:08X}: no stack and entry of a program"
+    if not why:
+        return ()
+    if "vectors" in even_if:
+        return (f"{why}: written anyway",)
+    raise RefusedFault.of(
+        "vectors",
+        f"the ROM would not start {after.image.name}: it would stay in its bootloader",
+        (why,),
+        (
+            "upload the whole image, with the configuration area (CCFG) that your build makes",
+            "if you know better: --even-if vectors",
         ),
     )

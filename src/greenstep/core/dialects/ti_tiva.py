@@ -15,11 +15,12 @@ from ..chips import Memory, Part
 from ..link import Frame
 from ..quantities import show_size
 from .cost import Cost
+from .errors import ChipRefusal, RefusalKind
 from .results import Examination, Identity, WriteBlock
 from .spec import Erasing, Reading, Spec, Starting
 from .ti_packets import DATA_BYTES, Command, TiPackets, asking, big
 
-_ERASE_LONGEST_S, _PROGRAM_LONGEST_S = 2.0, 0.1
+_ERASE_LONGEST_S, _ERASE_KIB_S, _PROGRAM_LONGEST_S = 2.0, 0.1, 0.1
 _UNKNOWN = 0x41
 
 
@@ -73,22 +74,36 @@ class TiTiva(TiPackets):
         return True
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
+        """Page by page, the first of the flash last: until then the chip counts as empty and enters its loader. Where
+        the loader takes no other beginning than the flash's, all of it in one go."""
         first = [block for block in blocks if block.address == memory.start]
         for block in first:
-            self._repeat(partial(self._announce, block))
-        for block in (*(block for block in blocks if block not in first), *first):
+            self._repeat(partial(self._announce, block.address, len(block.data)))
+        rest = [block for block in blocks if block not in first]
+        try:
+            for block in rest[:1]:
+                self._repeat(partial(self._announce, block.address, len(block.data)))
+        except ChipRefusal as refusal:
+            whole = blocks[-1].address + len(blocks[-1].data) - memory.start == sum(len(b.data) for b in blocks)
+            if refusal.kind is not RefusalKind.BAD_ADDRESS or not first or not whole:
+                raise
+            self._repeat(partial(self._send, WriteBlock(memory.start, b"".join(b.data for b in blocks))))
+            yield from blocks
+            return
+        for block in (*rest, *first):
             self._repeat(partial(self._send, block))
             yield block
 
-    def _announce(self, block: WriteBlock) -> None:
-        """Which erases the page."""
-        self._once(Command.DOWNLOAD, big(block.address, len(block.data)), longest_s=_ERASE_LONGEST_S)
-        self._must_succeed(Command.DOWNLOAD, self._status(_ERASE_LONGEST_S), block.address)
+    def _announce(self, address: int, size: int) -> None:
+        """Which erases all of it before it is acknowledged."""
+        longest_s = _ERASE_LONGEST_S + size // 1024 * _ERASE_KIB_S
+        self._once(Command.DOWNLOAD, big(address, size), longest_s=longest_s)
+        self._must_succeed(Command.DOWNLOAD, self._status(longest_s), address)
 
     def _send(self, block: WriteBlock) -> None:
-        """The page from its beginning: what was sent of it before is erased with it, and its blank end need not be
-        sent."""
-        self._announce(block)
+        """A page, or all of them, from the beginning: what was sent before is erased with it, and a blank end need not
+        be sent."""
+        self._announce(block.address, len(block.data))
         size = -(-len(block.data.rstrip(b"\xff")) // 4) * 4
         for at in range(0, size, DATA_BYTES):
             self._once(Command.SEND_DATA, block.data[at : min(at + DATA_BYTES, size)], longest_s=_PROGRAM_LONGEST_S)

@@ -14,7 +14,7 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
-from ..errors import RefusedFault
+from ..errors import RefusedFault, WriteFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_bytes, show_heard
@@ -204,12 +204,12 @@ class Xmodem(Dialect):
             while waiting and waiting[0].address + len(waiting[0].data) <= start + at:
                 yield waiting.pop(0)
         self._end(start + len(data))
-        self._see_it_taken(start + len(data))
+        self._see_it_taken()
         if wish == "ymodem" and self._calls_again():
             self._block(0, bytes(SHORT), start + len(data), _TRIES)
 
-    def _see_it_taken(self, address: int) -> None:
-        """Some bootloaders judge the file when it is complete, and say so. Raises ChipRefusal."""
+    def _see_it_taken(self) -> None:
+        """Some bootloaders judge the file when it is complete, and say so. Raises WriteFault."""
         taken, refused = (self.setting(name).encode() for name in ("taken", "refused"))
         self.doubt = ""
         if not taken:
@@ -219,8 +219,12 @@ class Xmodem(Dialect):
             heard += self.link.read(1, deadline.left_s)
             if refused and refused in heard:
                 heard += self.link.read(80, _QUIET_S)
-                raise ChipRefusal(
-                    "the whole file", RefusalKind.BAD_DATA, heard[-80:], address, show_heard(heard[heard.find(refused) :])
+                raise WriteFault.of(
+                    "file-refused",
+                    "the bootloader has received the file, and does not take it",
+                    (f"heard {show_heard(heard.strip())}",),
+                    ("is it the file that your build made for this board, undamaged?", "signed as the board wants it?"),
+                    "certain",
                 )
         self._heard_before = heard[heard.find(taken) + len(taken) :] if taken in heard else heard
         if taken not in heard:
