@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
-from greenstep.bench.trial import run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.nuvoton_isp import PACKET_BYTES, Command, packet
 from greenstep.core.image import Image, Piece
+from greenstep.core.wishes import Keep, Wishes
 
 WITH_SUM, WITHOUT = "m0518", "m480"
 
@@ -25,15 +28,61 @@ class Nuvoton(unittest.TestCase):
                 with self.subTest(kind=kind, place=place):
                     self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
 
-    def test_what_begins_within_a_page_is_written_there(self) -> None:
-        pieces = (
-            Piece(0, sample_for(WITHOUT, 900).pieces[0].data),
-            Piece(0x3A0, b"hive" * 9),
-            Piece(0x2123, bytes(range(1, 200))),
-        )
-        trial = run(WITHOUT, {"flash": Image("fan.hex", pieces)})
-        self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
-        self.assertTrue(trial.holds(Image("fan.hex", pieces)))
+    def test_one_run_from_the_start_with_its_gaps_blank(self) -> None:
+        first = sample_for(WITH_SUM, 900).pieces[0]
+        pieces = (first, Piece(0x3A0, b"hive" * 9), Piece(0x2123, bytes(range(1, 200))))
+        for change in ((), ("worn=0x500",)):  # in a gap, which is written and summed too
+            trial = run(WITH_SUM, {"flash": Image("fan.hex", pieces)}, faults=change, start=False)
+            self.assertEqual((trial.end.green, trial.line.chip.violations), (not change, []), trial.findings)
+            self.assertEqual(trial.holds(Image("fan.hex", pieces)), True)
+
+    def test_what_begins_elsewhere_would_erase_what_is_before_it(self) -> None:
+        image = Image("fan.bin", (Piece(0x1000, bytes(range(200))),))
+        before = prepare(WITH_SUM)[1].line.chip.flash  # type: ignore[attr-defined]
+        trial = run(WITH_SUM, {"flash": image})
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "takes-along"))
+        self.assertEqual(trial.line.chip.flash, before)  # type: ignore[attr-defined]
+        told = run(WITH_SUM, {"flash": image}, wishes=Wishes(even_if=frozenset({"vectors"})), start=False)
+        self.assertEqual((told.end.green, told.holds(image)), (True, True), told.findings)
+
+    def test_nothing_can_be_kept_or_restored_in_part(self) -> None:
+        image = sample_for(WITH_SUM, 900)
+        trial = run(WITH_SUM, {"flash": image}, wishes=Wishes(keep=(Keep(0x8000, 64),)))
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "keeps"))
+        trial = run(WITH_SUM, {"flash": image}, wishes=Wishes(as_it_was=True))
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-whole-units"))
+
+    def silicon(self, image: Image, board: str = WITH_SUM, **chip: Any) -> Trial:
+        climb, trial = prepare(board, {"flash": image}, start=False)
+        for name, value in chip.items():
+            setattr(trial.line.chip, name, value)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_every_kind_of_loader(self) -> None:
+        image = sample_for(WITH_SUM, 900)
+        for config_everywhere in (True, False):
+            for tells_size in (True, False):
+                trial = self.silicon(image, config_everywhere=config_everywhere, tells_size=tells_size)
+                self.assertEqual((trial.end.green, trial.line.chip.violations), (True, []), trial.findings)
+                trial = self.silicon(sample_for(WITHOUT, 900), WITHOUT, config_everywhere=config_everywhere)
+                self.assertEqual((trial.end.exit_code, trial.step("verify").outcome), (0, "unproven"), trial.findings)
+
+    def test_the_flash_ends_where_data_flash_begins(self) -> None:
+        config = b"\xfe\xff\xff\xff" + (0x8000).to_bytes(4, "little")
+        large = sample_for(WITH_SUM, 0x8100)
+        self.assertEqual(self.silicon(large, config=config).findings[0].key, "does-not-fit")
+        trial = self.silicon(sample_for(WITH_SUM, 900), config=config)
+        self.assertEqual((trial.end.green, trial.step("chip").figures["flash_bytes"]), (True, 0x8000))
+
+    def test_another_chip_than_the_declared_one(self) -> None:
+        image = sample_for(WITH_SUM, 900)
+        told = Wishes(even_if=frozenset({"vectors"}))  # its RAM is smaller, too
+        smaller = run(WITH_SUM, {"flash": image}, choice=Catalogue.load().find("m054"), wishes=told)
+        self.assertEqual((smaller.end.exit_code, smaller.findings[0].key), (5, "other-chip"))
+        for device, status in (("00100518", 0), ("100519", 5)):
+            trial = run(WITH_SUM, {"flash": image}, wishes=Wishes(settings={"device": device}))
+            self.assertEqual(trial.end.exit_code, status, trial.findings)
 
     def test_a_cell_that_is_not_programmed_shows_where_all_is_summed(self) -> None:
         image = sample_for(WITH_SUM, 900)

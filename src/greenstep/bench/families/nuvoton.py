@@ -1,7 +1,18 @@
 """A simulated NuMicro with an ISP loader in its LDROM, from Nuvoton's ISP application notes. Boards: m0518, m480.
 
-Stricter than silicon: a packet with a number that is not the next is not answered and noted; so is what does not
-begin at a page.
+| what | the LDROM sample |
+|---|---|
+| connect (AE) | sets its packet number to 1; answers with the size of APROM and where data flash begins |
+| sync (A4) | sets its packet number from the first word of the DATA |
+| number in an answer | its own, plus one; then it goes up by two. The number in the host's packet is not looked at |
+| update APROM (A0) | erases ALL of APROM, up to data flash; begins at 0 whatever address is sent; takes the length |
+| data (00) | goes on where the last one ended, up to the length |
+| last answer | the sum, 16 bits, of what stands in the flash over the length; `sums`: whether it has one |
+| other answers | the configuration words stand at the same place; `config_everywhere` |
+| run APROM (AB), reset (AD) | not answered |
+| remembered over a reset | nothing |
+
+Stricter than silicon: a host's number that is not its own is noted.
 """
 
 from __future__ import annotations
@@ -52,8 +63,11 @@ class SimulatedNuvoton(SimulatedResident):
     def __init__(self, kind: NuvotonKind, faults: Faults | None = None) -> None:
         super().__init__(faults, kind.flash_bytes, LineSettings(115200))
         self.kind = kind
-        self._number = 0
-        self._at = self._left = self._sum = 0
+        self._number = 1
+        self.tells_size = True
+        self.config_everywhere = True
+        self.config = b"\xff" * 8
+        self._at = self._left = self._length = 0
         self._leaves = False
 
     def loader(self) -> Program:
@@ -79,19 +93,23 @@ class SimulatedNuvoton(SimulatedResident):
 
     def _packet(self, packet: bytes) -> Generator[Wish, int, bool]:
         command, number = int.from_bytes(packet[:4], "little"), int.from_bytes(packet[4:8], "little")
-        data = b""
-        if command in (0xAE, 0xA4):
-            self._number = number
+        data = self.config if self.config_everywhere else b""
+        if command == 0xAE:
+            self._number = 1
             self._left = 0
-        elif number != self._number + 2:
-            self.violation(f"packet {number} after {self._number}")
+            if self.tells_size:
+                data = self._room.to_bytes(4, "little") + self._data_flash.to_bytes(4, "little")
+        elif command == 0xA4:
+            self._number = int.from_bytes(packet[8:12], "little")
             self._left = 0
+        if number != self._number:
+            self.violation(f"packet {number} where {self._number} was due")
         if command == 0xA6:
             data = b"\x31"
         elif command == 0xB1:
             data = bytes.fromhex("18051000")
         elif command == 0xA2:
-            data = b"\xff" * 8
+            data = self.config
         elif command == 0xA0:
             data = yield from self._update(packet)
         elif command == 0x00:
@@ -99,34 +117,43 @@ class SimulatedNuvoton(SimulatedResident):
         elif command in (0xAB, 0xAD):
             self._leaves = True
             return True
-        self._number = number
-        answer = (
-            (sum(packet) & 0xFFFF).to_bytes(2, "little") + bytes(2) + (number + 1 & 0xFFFFFFFF).to_bytes(4, "little")
-        )
+        answer = (sum(packet) & 0xFFFF).to_bytes(2, "little") + bytes(2)
+        answer += (self._number + 1 & 0xFFFFFFFF).to_bytes(4, "little")
+        self._number = self._number + 2 & 0xFFFFFFFF
         self.send((answer + data).ljust(64, b"\x00"))
         return command == 0xAE
 
+    @property
+    def _data_flash(self) -> int:
+        """Where it begins; behind everything, if it is not enabled."""
+        return 0xFFFFF if self.config[0] & 1 else int.from_bytes(self.config[4:8], "little")
+
+    @property
+    def _room(self) -> int:
+        return min(len(self.flash), self._data_flash)
+
     def _update(self, packet: bytes) -> Generator[Wish, int, bytes]:
-        start, length = (int.from_bytes(packet[at : at + 4], "little") for at in (8, 12))
-        if start % self.kind.page or not 0 < length <= len(self.flash) - start:
-            self.violation(f"update of {length} bytes at {start:05X}")
+        length = int.from_bytes(packet[12:16], "little")
+        if not 0 < length <= self._room:
+            self.violation(f"update of {length} bytes")
             self._left = 0
             return b""
-        pages = -(-length // self.kind.page)
-        yield Spend(pages * _PAGE_S * self.faults.slow_erase)
-        self.flash[start : start + pages * self.kind.page] = b"\xff" * (pages * self.kind.page)
-        self._at, self._left, self._sum = start, length, 0
+        yield Spend(self._room // self.kind.page * _PAGE_S * self.faults.slow_erase)
+        self.flash[: self._room] = b"\xff" * self._room
+        self._at, self._left, self._length = 0, length, length
         return (yield from self._data(packet[16:]))
 
     def _data(self, data: bytes) -> Generator[Wish, int, bytes]:
         data = data[: self._left]
+        usual = self.config if self.config_everywhere else b""
         if not data:
-            return b""
+            return usual
         yield Spend(len(data) / 4 * _WORD_S)
         self.put(self._at, data)
         self._at, self._left = self._at + len(data), self._left - len(data)
-        self._sum += sum(self.flash[self._at - len(data) : self._at])
-        return (self._sum & 0xFFFF).to_bytes(2, "little") if self.kind.sums and not self._left else b""
+        if self._left or not self.kind.sums:
+            return usual
+        return (sum(self.flash[: self._length]) & 0xFFFF).to_bytes(2, "little") + usual[2:]
 
 
 def _program(kind: NuvotonKind, text: str, size: int, seed: int) -> Image:

@@ -1,8 +1,9 @@
 """`nuvoton-isp`: the ISP loader in the LDROM of Nuvoton's NuMicro (ISP application notes).
 
 Packets of 64 bytes both ways. Each answer tells the sum of the 64 bytes that the chip received and a number one above
-the packet's: so every byte is accounted for, and a late answer is known by its number. What is announced is erased,
-and written from its beginning: after any doubt it begins anew. Nothing can be read back.
+the chip's own count, which goes up by two with each packet: so every byte is accounted for, and a late answer is
+known by its number. An update erases all of the program's flash (APROM), begins at its start whatever address is
+sent, and ends with a sum of what was written: after any doubt it begins anew. Nothing can be read back.
 
 A packet has no start of its own: a chip that lacks a byte is brought to the start of one by single zeros, until it
 answers.
@@ -11,19 +12,21 @@ answers.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
-from ..image import Image
+from ..chips import Memory, Part
+from ..errors import RefusedFault
+from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_size
+from ..quantities import count, show_address, show_size
 from . import commands
 from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
-from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Reading, Spec, Starting
+from .results import Examination, Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
 
 
 class Command(commands.Command):
@@ -43,13 +46,9 @@ class Command(commands.Command):
 PACKET_BYTES = 64
 _FIRST_BYTES, _DATA_BYTES = 48, 56
 _BLOCK = 56
-_ERASE_LONGEST_S, _PROGRAM_LONGEST_S = 8.0, 0.2
+_ERASE_LONGEST_S, _PROGRAM_LONGEST_S = 2.0, 0.2
+_WORD, _PAGE, _LEAST_FLASH, _MOST_FLASH = 4, 512, 4096, 1 << 20
 _QUIET_S, _TRIES = 0.03, 4
-
-
-def _page(memory: Memory, address: int) -> EraseUnit:
-    """The page that an address is in; the last one for the flash's end."""
-    return memory.units_touched(min(address, memory.end - 1), 1)[0]
 
 
 def packet(command: int, number: int, data: bytes = b"") -> bytes:
@@ -65,6 +64,7 @@ class NuvotonIsp(Dialect):
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.nuvoton_isp:narrate"
     answer_s: ClassVar[float] = 0.3
+    proof: ClassVar[str] = "the sum of all that the bootloader wrote, 16 bits, read from the flash by itself"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=packet(Command.CONNECT, 1),
@@ -73,17 +73,21 @@ class NuvotonIsp(Dialect):
             order=48,
         ),
         erasing=Erasing.INSIDE_WRITE,
+        erases_everything=True,
         starting=Starting.COMMAND,
         reading=Reading.NONE,
         guards_writes=True,
         gives_up=True,
         tells_chip=False,
         start_answers=False,
+        settings=(Setting("device", "text", "", "device number that the chip must tell, as greet shows it"),),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
         self._number = 1
+        self._told_size = self._device = 0
+        self._config = b"\xff" * 8
 
     # --- packets
 
@@ -122,13 +126,16 @@ class NuvotonIsp(Dialect):
                 if self.link.read(1, self.link.settings.seconds(2) + _QUIET_S):
                     break
             drain(self.link, self.link.settings.seconds(PACKET_BYTES) + _QUIET_S)
-            self._number = 1
             try:
-                self._once(Command.SYNC, (1).to_bytes(4, "little"))
+                self._sync()
                 return
             except (Silence, Unexpected):
                 drain(self.link, 2 * _QUIET_S)
         raise Silence("answer to 'sync packet number'", self.patience_s)
+
+    def _sync(self) -> None:
+        """Bring the chip's count to ours: it takes it from the packet's data. Raises Silence, Unexpected."""
+        self._once(Command.SYNC, (self._number + 2 & 0xFFFFFFFF).to_bytes(4, "little"))
 
     # --- identification
 
@@ -145,6 +152,7 @@ class NuvotonIsp(Dialect):
             at = heard.find(wanted)
             if at >= 0 and heard[at + 4 : at + 8] == (2).to_bytes(4, "little") and len(heard) >= at + PACKET_BYTES:
                 self._number = 1
+                self._told_size = int.from_bytes(heard[at + 8 : at + 12], "little")
                 drain(self.link, _QUIET_S, 0.2)
                 return f"the sum {wanted[::-1].hex().upper()} to connect"
         return None
@@ -155,16 +163,69 @@ class NuvotonIsp(Dialect):
         def asked(command: Command, data: bytes = b"") -> bytes:
             return self.exchange(lambda: self._once(command, data), self._recover, _TRIES)
 
-        asked(Command.SYNC, (1).to_bytes(4, "little"))
+        self.exchange(self._sync, self._recover, _TRIES)
         version = asked(Command.VERSION)[0]
-        device = int.from_bytes(asked(Command.DEVICE_ID)[:4], "little")
-        config = asked(Command.READ_CONFIG)[:8]
+        device = self._device = int.from_bytes(asked(Command.DEVICE_ID)[:4], "little")
+        config = self._config = asked(Command.READ_CONFIG)[:8]
         words = " ".join(config[at : at + 4][::-1].hex().upper() for at in (0, 4))
         details = (("loader", f"{version:02X}"), ("device id", f"{device:08X}"), ("config", words))
         return Identity(None, f"ISP loader {version:02X}, device {device:08X}", details)
 
     def examine(self, part: Part) -> Examination:
-        return Examination(part, (("flash", show_size(part.flash.size)),))
+        """The flash ends where data flash begins, if that is enabled (bit 0 of the first configuration word is 0); some
+        loaders tell at the connection how much there is. Raises RefusedFault if that is more than the part has."""
+        wanted, told = str(self.setting("device")).upper(), f"{self._device:08X}"
+        if wanted and wanted.zfill(8) != told:
+            raise RefusedFault.of(
+                "other-chip",
+                f"the chip is another one: it tells device {told}, and {wanted} was declared",
+                (),
+                ("is it the board that you mean?", f"--set device={told}, if this one is right"),
+                "certain",
+            )
+        size = part.flash.size
+        plausible = self._told_size % _PAGE == 0 and _LEAST_FLASH <= self._told_size <= _MOST_FLASH
+        if plausible and self._told_size > size:
+            raise RefusedFault.of(
+                "other-chip",
+                f"the chip has {show_size(self._told_size)} of flash, and no {part.title} has more than {show_size(size)}",
+                (f"device {told}",),
+                ("read the name on the package: --chip",),
+            )
+        if plausible:
+            size = self._told_size
+        data_at = int.from_bytes(self._config[4:8], "little") & 0xFFFFF
+        if not self._config[0] & 1 and 0 < data_at < size:
+            size = data_at // _PAGE * _PAGE
+        if size < part.flash.size:
+            part = part.with_memory(part.flash.resized(size))
+        return Examination(replace(part, size_known=True), (("flash", show_size(size)),))
+
+    # --- images
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
+    ) -> Fitted:
+        """One run from the start of the flash, its gaps blank. Raises RefusedFault for what begins elsewhere."""
+        image = images.get("flash")
+        if image is None or not image.pieces:
+            return Fitted(images)
+        start, fill = part.flash.start, part.flash.erased
+        if image.lowest > start and "vectors" not in even_if:
+            raise RefusedFault.of(
+                "takes-along",
+                "this bootloader erases all of the program's flash and begins at its start, whatever address is sent",
+                (f"{image.name} begins at {show_address(image.lowest)}: what is before it would be blank",),
+                ("upload the whole program, joined: greenstep image join", "if nothing else counts: --even-if vectors"),
+            )
+        end = min(-(-image.end // _WORD) * _WORD, max(part.flash.end, image.end))
+        data = image.cut(start, end - start, fill)
+        gaps = len(image.pieces) - 1 + (image.lowest > start)
+        notes = ["all of the program's flash (APROM) is erased first: what is not in the image is gone"]
+        if gaps:
+            notes.append(f"{count(gaps, 'gap')} filled with {fill:02X}: it is written in one run")
+        return Fitted({**images, "flash": replace(image, pieces=(Piece(start, data),))}, tuple(notes))
 
     # --- memory
 
@@ -173,24 +234,17 @@ class NuvotonIsp(Dialect):
         return _BLOCK
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """Each run of pages from its beginning, and again from there after any doubt: what is announced is erased."""
-        waiting = list(blocks)
-        while waiting:
-            run = [waiting.pop(0)]
-            while waiting and _page(memory, waiting[0].address).address <= _page(memory, run[-1].end).address:
-                run.append(waiting.pop(0))
-            yield from self._write_run(memory, run)
-
-    def _write_run(self, memory: Memory, run: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        start = _page(memory, run[0].address).address
-        data = Image("", tuple(run)).cut(start, run[-1].end - start, memory.erased)
+        """All of it from its beginning, and again from there after any doubt."""
+        data = b"".join(block.data for block in blocks)
+        while not sum(data) & 0xFFFF and len(data) < memory.size:  # a loader that tells no sum has zeros in its place
+            data += bytes([memory.erased]) * _WORD
         yielded, tries = 0, 0
         while True:
             try:
-                for done in self._sent(memory, start, data):
-                    while yielded < len(run) and run[yielded].end - start <= done:
+                for done in self._sent(memory, data):
+                    while yielded < len(blocks) and blocks[yielded].end - memory.start <= done:
                         yielded += 1
-                        yield run[yielded - 1]
+                        yield blocks[yielded - 1]
                 return
             except (Silence, Unexpected) as error:
                 tries += 1
@@ -199,17 +253,18 @@ class NuvotonIsp(Dialect):
                 self.retries += 1
                 self._recover(error.heard)
 
-    def _sent(self, memory: Memory, address: int, data: bytes) -> Iterator[int]:
+    def _sent(self, memory: Memory, data: bytes) -> Iterator[int]:
         """How many bytes are acknowledged so far."""
-        head = address.to_bytes(4, "little") + len(data).to_bytes(4, "little")
-        self._once(Command.UPDATE, head + data[:_FIRST_BYTES], _ERASE_LONGEST_S)
+        head = memory.start.to_bytes(4, "little") + len(data).to_bytes(4, "little")
+        erase_s = _ERASE_LONGEST_S + memory.mass_erase_time.longest_s
+        told = self._once(Command.UPDATE, head + data[:_FIRST_BYTES], erase_s)
+        usual = self._config[:2] if len(data) <= _FIRST_BYTES else told[:2]
         yield min(len(data), _FIRST_BYTES)
-        told = b""
         for at in range(_FIRST_BYTES, len(data), _DATA_BYTES):
             told = self._once(Command.DATA, data[at : at + _DATA_BYTES], _PROGRAM_LONGEST_S)
             if at + _DATA_BYTES < len(data):
                 yield at + _DATA_BYTES
-        self._check_whole(told, data)
+        self._check_whole(told[:2], usual, data)
         # a byte that came twice and is like the packet's last one leaves the sum as it is, and the packets shifted:
         # one more, with another end, shows that
         last = data[-1] if (len(data) - _FIRST_BYTES) % _DATA_BYTES == 0 else 0
@@ -217,14 +272,18 @@ class NuvotonIsp(Dialect):
         self._once(Command.VERSION, bytes(_DATA_BYTES - 1) + bytes([end]))
         yield len(data)
 
-    @staticmethod
-    def _check_whole(told: bytes, data: bytes) -> None:
-        """The last answer carries a sum of all that was written, in loaders that tell one; others have zeros there.
-        Raises ChipRefusal."""
-        found = int.from_bytes(told[:2], "little")
-        if found and found != sum(data) & 0xFFFF:
-            said = f"the sum {found:04X} in place of {sum(data) & 0xFFFF:04X}"
-            raise ChipRefusal(Command.UPDATE.words, RefusalKind.BAD_DATA, told[:2], None, said)
+    def _check_whole(self, told: bytes, usual: bytes, data: bytes) -> None:
+        """The last answer carries a sum of all that was written, in loaders that tell one; others have there what they
+        `usual`ly have. Raises ChipRefusal."""
+        wanted = (sum(data) & 0xFFFF).to_bytes(2, "little")
+        self.doubt = ""
+        if told == wanted:
+            return
+        if told in (usual, b"\x00\x00"):
+            self.doubt = "each packet is acknowledged as it arrived, but this bootloader tells no sum of what it wrote"
+            return
+        said = f"the sum {told[::-1].hex().upper()} in place of {wanted[::-1].hex().upper()}"
+        raise ChipRefusal(Command.UPDATE.words, RefusalKind.BAD_DATA, told, None, said)
 
     def start(self, address: int) -> str:
         """It runs the program, and does not answer."""
@@ -244,7 +303,6 @@ class NuvotonIsp(Dialect):
 
     @classmethod
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
-        """The pages are erased first."""
-        units = memory.units_of(block.span for block in blocks)
-        erasing = Cost(busy_s=sum(memory.erase_time(unit.size).typical_s for unit in units))
+        """All pages are erased first."""
+        erasing = Cost(busy_s=memory.mass_erase_time.typical_s)
         return sum_costs(cls.cost_of_write(memory, len(block.data)) for block in blocks) + erasing

@@ -115,6 +115,8 @@ class Spec:
     erases_in_order: bool = False
     """Whether a write may erase another page than the one it names: one for each write since the reset, from the
     start of the memory on. Then everything is written in order, in one go, starting from a reset."""
+    erases_everything: bool = False
+    """Whether each upload erases all of the memory first, whatever the image holds, and begins at its start."""
     tells_chip: bool = True
     """Whether the loader reports which chip it is in."""
     start_answers: bool = True

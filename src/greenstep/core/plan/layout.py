@@ -82,7 +82,8 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
         blocks = [block for block in blocks if block.data.strip(blank)]
     spans = tuple(piece.span for piece in image.pieces)
     provable = dialect.provable(part, memory, spans, wishes.settings)
-    areas = [memory.span] if whole else _areas(part, memory, dialect, units, blocks)
+    everything = flash and dialect.spec.erases_everything
+    areas = [memory.span] if whole or everything else _areas(part, memory, dialect, units, blocks)
     plan = MemoryPlan(
         memory=memory,
         image=image,
@@ -98,7 +99,7 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
     )
     if plan.keeps_rest:
         return replace(plan, beside=tuple(without(shared(areas, [memory.usable]), plan.own_spans(image))))
-    return plan if whole else replace(plan, beside=tuple(without(areas, plan.own_spans(image))))
+    return plan if whole or everything else replace(plan, beside=tuple(without(areas, plan.own_spans(image))))
 
 
 def _fills(
