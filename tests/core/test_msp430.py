@@ -7,10 +7,14 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.chips import Catalogue
 from greenstep.core.dialects import msp430_slau319, msp430_slau550
+from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.errors import RefusedFault
 from greenstep.core.hookup import named_hookup
 from greenstep.core.hookup.circuits import entered_by, with_sequences
-from greenstep.core.image import Piece
+from greenstep.core.image import Image, Piece
+from greenstep.core.plan import make_plan
 from greenstep.core.wishes import Wishes
 
 OLD, NEW, FRAM = "msp430g2553", "msp430f5438a", "msp430fr5969"
@@ -58,7 +62,8 @@ class Passwords(unittest.TestCase):
             trial, _ = self.put(board, Wishes())
             chip: Any = trial.line.chip
             self.assertEqual((trial.end.exit_code, chip.wrong), (0, 0), trial.findings)
-            self.assertIn("information memory too", str(trial.events))
+            said = {OLD: "information memory too", NEW: "information memory stays", FRAM: "not known for sure"}[board]
+            self.assertIn(said, str(trial.events))
         self.assertIn("90 to 80", str(self.put(OLD, Wishes())[0].step("sync").evidence))
 
     def test_greet_and_what_has_none_send_none(self) -> None:
@@ -83,11 +88,75 @@ class Passwords(unittest.TestCase):
         wrong = Wishes(settings={"password": "0123456789ABCDEF" * 4})
         for board in (OLD, NEW):
             trial, _ = self.put(board, wrong, "verify")
-            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "locked"))
-            self.assertEqual(trial.line.chip.wrong, 1)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "password-erased"))
+            self.assertIn("holds no whole application", trial.end.chip_state)
+            self.assertEqual((trial.line.chip.wrong, set(trial.line.chip.flash)), (1, {0xFF}))
+        for purpose in ("upload", "backup"):
+            trial, _ = self.put(NEW, wrong, purpose)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "password-erased"))
         short = replace(sample_for(OLD, 900), pieces=sample_for(OLD, 900).pieces[:1])
         trial, _ = self.put(OLD, Wishes(settings={"old": short}), "verify")
         self.assertEqual((trial.findings[0].key, trial.line.chip.wrong), ("setting", 0))
+
+    def silicon(self, board: str, purpose: Any = "upload", settings: Any = None, **chip: Any) -> Any:
+        image = sample_for(board, 900)
+        wishes = Wishes(settings=settings or {})
+        climb, trial = prepare(board, {"flash": image}, purpose=purpose, wishes=wishes, start=False)
+        for name, value in chip.items():
+            setattr(trial.line.chip, name, value)
+        before = bytes(trial.line.chip.flash)
+        trial.events.extend(climb.run())
+        return trial, bytes(trial.line.chip.flash) != before
+
+    def test_first_loaders_erase_in_several_goes_and_never_for_a_password(self) -> None:
+        wrong = {"password": "0123456789ABCDEF" * 4}
+        for tells in (True, False):
+            trial, _ = self.silicon(OLD, version=b"\x01\x60", tells=tells, needs=12)
+            self.assertEqual((trial.end.green, trial.line.chip.violations), (True, []), trial.findings)
+            trial, changed = self.silicon(OLD, "verify", wrong, version=b"\x01\x60", tells=tells)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key, changed), (5, "locked", False))
+
+    def test_an_erase_that_ends_in_a_reset(self) -> None:
+        trial, _ = self.silicon(FRAM, resets=True)
+        self.assertEqual((trial.end.green, trial.holds(sample_for(FRAM, 900))), (True, True), trial.findings)
+
+    def test_the_number_that_shows_after_the_password_is_compared(self) -> None:
+        for told, status in ((0x8005, 0), (0x8000, 6), (0x1234, 0)):
+            trial, _ = self.silicon(NEW, descriptor=told)
+            self.assertEqual(trial.end.exit_code, status, trial.findings)
+        settings = {"old": self.old_program(NEW)}
+        trial, changed = self.silicon(NEW, "upload", settings, descriptor=0x8000)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key, changed), (5, "other-chip", False))
+
+    def test_a_part_is_named_where_several_tell_one_number(self) -> None:
+        family = Catalogue.load().find("msp430")
+        trial = run(OLD, purpose="greet", choice=family)
+        self.assertIn("one of MSP430G2153", trial.step("chip").evidence)
+        trial = run(OLD, {"flash": sample_for(OLD, 900)}, choice=family)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "which-chip"))
+        self.assertEqual(trial.end.chip_state, "nothing on the chip was changed")
+
+    def test_programs_are_never_left_out(self) -> None:
+        for name, start in (("msp430fr5968", 0x4400), ("msp430f149", 0x1100), ("msp430fr2311", 0xF100)):
+            part = Catalogue.load().find(name).first
+            self.assertEqual(part.flash.start, start)
+            image = Image("gauge.hex", (Piece(start, bytes(range(64))), Piece(0xFFE0, bytes(32))))
+            dialect = find_dialect(part.dialect)
+            self.assertEqual(dialect.fit(part, {"flash": image}, {}, frozenset()).images["flash"].pieces, image.pieces)
+            below = Image("gauge.hex", (Piece(start - 0x200, bytes(64)), Piece(0xFFE0, bytes(32))))
+            with self.assertRaises(RefusedFault):
+                make_plan(part, dialect, {"flash": below}, Wishes())
+
+    def test_what_locks_is_told(self) -> None:
+        part = Catalogue.load().find("msp430fr5969").first
+        for place, held, said in ((0xFF80, "55555555", "locks JTAG"), (0xFF88, "AAAA", "encapsulates")):
+            image = Image("gauge.hex", (Piece(0x4400, bytes(64)), Piece(place, bytes.fromhex(held))))
+            notes = find_dialect(part.dialect).fit(part, {"flash": image}, {}, frozenset()).notes
+            self.assertTrue(any(said in note for note in notes), notes)
+
+    def test_parts_with_tck_have_it_inverted(self) -> None:
+        levels = {name: Catalogue.load().find(name).first.boot_level for name in ("msp430f149", "msp430f2370", "msp430f2274")}
+        self.assertEqual(list(levels.values()), ["low", "high", "high"])
 
     def test_the_newer_ones_are_asked_whether_all_is_there(self) -> None:
         _, trial = prepare(NEW)
@@ -99,7 +168,7 @@ class Passwords(unittest.TestCase):
     def test_information_memory_is_left_out_and_locking_must_be_meant_twice(self) -> None:
         image = sample_for(OLD, 900)
         both = replace(image, pieces=(Piece(0x1000, b"\x01" * 64), *image.pieces))
-        self.assertIn("information memory 1000-103F left out", str(run(OLD, {"flash": both}).events))
+        self.assertIn("left out: 1000-103F, 64 bytes of information memory", str(run(OLD, {"flash": both}).events))
         shut = replace(image, pieces=(image.pieces[0], Piece(0xFFDE, b"\x55\xaa" + image.pieces[1].data)))
         for even_if, status in (((), 5), (("protection",), 5), (("protection", "lock-out"), 0)):
             trial = run(OLD, {"flash": shut}, wishes=Wishes(even_if=frozenset(even_if)), start=False)

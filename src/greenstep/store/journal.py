@@ -145,7 +145,8 @@ def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
     the chip shows it; None if that failed, or is not known. Raises JournalTrouble."""
     # an exit status of 2 or 4 belongs to a run that ended before changing anything
     where = (
-        "WHERE unique_id = ? AND purpose IN ('upload', 'restore', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
+        "WHERE unique_id = ? AND (purpose IN ('upload', 'restore', 'erase', 'unlock') AND exit_code NOT IN (2, 4) "
+        "OR exit_code = 6) "
         "ORDER BY number DESC LIMIT 1"
     )
     last = next(_query(path, where, (unique_id,)), None)

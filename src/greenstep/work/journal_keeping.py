@@ -30,31 +30,34 @@ def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
 
 
 class Keeper:
-    """Records one run; does nothing for a purpose that is not recorded."""
+    """Records one run, if it is of those that are recorded."""
 
     def __init__(self, climb: Climb, person: Person) -> None:
-        from greenstep.core.journal_recorder import RECORDED, Recorder
+        from greenstep.core.journal_recorder import Recorder
 
-        job = climb.job
-        self._recorder: Recorder | None = None
         self._climb = climb
         self._person = person
-        if job.purpose in RECORDED:
-            self._recorder = Recorder(job, datetime.now().astimezone().isoformat(timespec="seconds"))
+        self._recorder = Recorder(climb.job, datetime.now().astimezone().isoformat(timespec="seconds"))
 
     def see(self, event: Event) -> int:
         """Take note of an event; returns the number of the row at the end, else 0."""
-        if self._recorder is None:
-            return 0
         self._recorder.see(event)
-        return self._write(event) if isinstance(event, RunEnded) else 0
+        return self._write(event) if isinstance(event, RunEnded) and self._is_recorded else 0
+
+    @property
+    def _is_recorded(self) -> bool:
+        """Also a run that was only to look, and has changed the chip: by a password that was refused, for one."""
+        from greenstep.core.climb.chip_state import ChipState
+        from greenstep.core.journal_recorder import RECORDED
+
+        return self._climb.job.purpose in RECORDED or self._climb.outcome.state is not ChipState.UNTOUCHED
 
     def _write(self, ended: RunEnded) -> int:
         from greenstep.store.journal import JournalTrouble, record
         from greenstep.store.journal_place import journal_file
 
         path = journal_file()
-        if path is None or self._recorder is None:
+        if path is None:
             return 0
         try:
             outcome = self._climb.outcome

@@ -1,6 +1,17 @@
 """Simulated MSP430 with their bootstrap loaders, from SLAU319 and SLAU550. Boards: msp430g2553, msp430f5438a,
 msp430fr5969.
 
+| what | 1xx, 2xx, 4xx, G2 (SLAU319) | 5xx, 6xx, FR (SLAU319, SLAU550) |
+|---|---|---|
+| entry | two rising edges of TEST while RST is low; parts with JTAG pins of their own: TCK, inverted | the same |
+| wrong password | version 2: erases all, unless the word at FFDE is 0; version 1: does not | erases all |
+| mass erase | main and information memory, but for a locked segment A; version 1: for a fraction of the time, `needs` of them | main memory, information memory stays; FR: may end in a reset, `resets` |
+| version | two bytes of device, and at 10, 11 the loader's; version 1.10 has no such command, `tells` | four bytes, after the password |
+| sum | none | CRC-16 over exactly what is asked for |
+| load PC | acknowledged; no answer shows that a program runs | the same |
+| device number | in the version | at 1A04, read after the password |
+| remembered over a reset | nothing but the memory | the same |
+
 Stricter than silicon: the loader is only entered by two rising edges of TEST while RST is low, with TEST high when
 RST rises. A wrong password erases the program, as the documents say.
 """
@@ -47,8 +58,8 @@ class Msp430Kind:
 
 KINDS = {
     "msp430g2553": Msp430Kind("MSP430G2553, 16 KiB", 0xC000, 0x10000, 0x2553, 70e-6, 0.3),
-    "msp430f5438a": Msp430Kind("MSP430F5438A, 256 KiB", 0x5C00, 0x45C00, 0x5438, 40e-6, 0.3),
-    "msp430fr5969": Msp430Kind("MSP430FR5969, 63 KiB of FRAM", 0x4400, 0x14000, 0x5969, 1e-6, 0.02, True),
+    "msp430f5438a": Msp430Kind("MSP430F5438A, 256 KiB", 0x5C00, 0x45C00, 0x8005, 40e-6, 0.3),
+    "msp430fr5969": Msp430Kind("MSP430FR5969, 63 KiB of FRAM", 0x4400, 0x14000, 0x8169, 1e-6, 0.02, True),
 }
 
 
@@ -65,6 +76,11 @@ class SimulatedMsp430(SimulatedChip):
         self.settings = self.console = LineSettings(9600 if kind.device == 0x2553 else 115200)
         self.running = False
         self.wrong = 0
+        self.version = b"\x02\x02"
+        self.tells = True
+        self.needs = 1
+        self.resets = False
+        self.descriptor = kind.device
         self._open = False
         self._edges = 0
 
@@ -114,8 +130,13 @@ class SimulatedMsp430(SimulatedChip):
             self._open = True
             return True
         self.wrong += 1
-        yield from self._erase()
+        if self._wrong_erases:
+            yield from self._erase()
         return False
+
+    @property
+    def _wrong_erases(self) -> bool:
+        return True
 
     def _write(self, address: int, data: bytes) -> Generator[Wish, int, bool]:
         if self._at(address, len(data)) is None or address % 2 or len(data) % 2:
@@ -151,15 +172,23 @@ class Simulated1xx(SimulatedMsp430):
             if (yield from self._command(body[1], address, length, body[8:])):
                 return
 
+    @property
+    def _wrong_erases(self) -> bool:
+        return self.version[0] > 1 and bytes(self.flash[0xFFDE - self.base :][:2]) != b"\x00\x00"
+
     def _answer(self, good: bool) -> None:
         self.send(b"\x90" if good else b"\xa0")
 
     def _command(self, code: int, address: int, length: int, data: bytes) -> Generator[Wish, int, bool]:
-        if code == 0x1E:
-            told = self.kind.device.to_bytes(2, "big") + bytes(8) + b"\x02\x02" + bytes(4)
+        if code == 0x1E and self.tells:
+            told = self.kind.device.to_bytes(2, "big") + bytes(8) + self.version + bytes(4)
             self._frame(told)
         elif code == 0x18 and length == 0xA506:
-            yield from self._erase()
+            self.needs -= 1
+            if self.needs > 0:
+                yield Spend(self.kind.erase_s)
+            else:
+                yield from self._erase()
             self.information[:192] = b"\xff" * 192  # information A is locked
             self._answer(True)
         elif code == 0x10 and len(data) == 32:
@@ -242,6 +271,9 @@ class Simulated5xx(SimulatedMsp430):
             self._message(0 if (yield from self._unlock(data)) else 5)
         elif code == 0x15 and not data:
             yield from self._erase()
+            if self.resets:
+                self.restart(self._application())
+                return True
             self._message(0)
         elif not self._open:
             self._message(4)
@@ -252,6 +284,9 @@ class Simulated5xx(SimulatedMsp430):
         elif code in (0x16, 0x18) and len(data) == 5:
             size = data[3] | data[4] << 8
             at = self._at(address, size)
+            if (code, address, size) == (0x18, 0x1A04, 2):
+                self._say(b"\x3a" + self.descriptor.to_bytes(2, "little"))
+                return False
             if at is None or (code == 0x18 and size > 255):
                 self.violation(f"command {code:02X} of {size} bytes at {address:05X}")
                 self._message(7)

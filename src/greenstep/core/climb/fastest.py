@@ -17,7 +17,7 @@ from ..link import LineSettings, RateRefused, ResetBy
 from .causes import enter
 from .chip_state import ChipState
 from .resuming import RESUMABLE, begin_again
-from .session import Session
+from .session import Session, dialect_for
 
 BAUDS = (2_000_000, 1_500_000, 1_000_000, 921_600, 460_800, 230_400, 115_200, 57_600)
 """From the top."""
@@ -271,7 +271,7 @@ def _prove(session: Session, baud: int, wait_s: float) -> None:
 
 def _ask_briefly(session: Session, wait_s: float) -> None:
     """Reset, and ask as few times as it took at the safe rate. Raises _NotCarried, DialectError."""
-    session.dialect = session.job.dialect(session.link, session.job.wishes.settings)
+    session.dialect = dialect_for(session.job, session.link)
     session.dialect.trial_s = wait_s
     enter(session)
     session.link.sleep(session.settle_s)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Generator, Iterator
 from contextlib import suppress
 
 from ..dialects.avr_looking import into_loader
-from ..dialects.errors import ChipRefusal, DialectError, ErasedUnasked, NotReset, Silence, Unexpected
+from ..dialects.errors import ChipRefusal, DialectError, ErasedByRefusal, ErasedUnasked, NotReset, Silence, Unexpected
 from ..errors import EXIT_INTERRUPTED, Fault, NoAnswerFault, RefusedFault, StartFault, VerifyFault, WriteFault
 from ..events import Event, Found, Noted, RunEnded, RunStarted, Step, StepEnded, StepStarted
 from ..findings.observations import Phase
@@ -24,7 +24,7 @@ from .fastest import can_slow_down, slow_down
 from .job import Job, OpenLink
 from .keeping import keep_step
 from .outcome import Outcome
-from .overrun import erased_unasked
+from .overrun import erased_by_refusal, erased_unasked
 from .regions import lock_step, read_step, unlock_step
 from .resuming import can_resume, reset_itself, resume, steps_again
 from .session import Session
@@ -221,6 +221,8 @@ class Climb:
             )
         if isinstance(error, ErasedUnasked):
             return VerifyFault(erased_unasked(session, error))
+        if isinstance(error, ErasedByRefusal):
+            return WriteFault(erased_by_refusal(session, error))
         own = into_loader(session.part if session.known else None, error)
         if own is not None:
             return kind(own)

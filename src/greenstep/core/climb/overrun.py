@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..dialects.errors import ErasedUnasked
+from ..dialects.errors import ErasedByRefusal, ErasedUnasked
 from ..errors import Finding, VerifyFault
 from ..quantities import show_address
 from ..spans import Span, merged, shared, without
@@ -52,3 +52,16 @@ def erased_unasked(session: Session, error: ErasedUnasked) -> Finding:
         session.move_to(ChipState.ERASING)
     cause = "the chip erased what it was not asked to: a command was damaged on the line"
     return Finding("erased-beside", cause, (str(error),), _TRY, "likely")
+
+
+def erased_by_refusal(session: Session, error: ErasedByRefusal) -> Finding:
+    """Record that a refused password has erased the chip."""
+    if session.state is ChipState.UNTOUCHED:
+        session.move_to(ChipState.ERASING)
+    return Finding(
+        "password-erased",
+        "the password is not this chip's, and a wrong one erases it: what it held is gone",
+        (f"it was refused: {error.said}",),
+        ("upload the program again", "the password is what stood at the end of the program that was in the chip"),
+        "likely",
+    )

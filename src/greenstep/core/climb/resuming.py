@@ -11,7 +11,7 @@ from .asking import reset_and_ask
 from .causes import enter, listen_for_application
 from .chip_state import ChipState
 from .evidence import observe
-from .session import Session
+from .session import Session, dialect_for
 
 MOST_TIMES = 2
 _LATE_TIMES = 3
@@ -53,7 +53,7 @@ def begin_again(session: Session) -> bool:
     """Whether the same chip answers after a reset, at the rate that it is to be talked to."""
     link, job = session.link, session.job
     link.configure(session.first_settings)
-    session.dialect = job.dialect(link, job.wishes.settings)
+    session.dialect = dialect_for(job, link)
     try:
         enter(session)
         if not reset_and_ask(session):

@@ -8,7 +8,7 @@ from dataclasses import field, replace
 
 from ..chips import Part
 from ..dialects.dialect import Dialect
-from ..dialects.errors import ChipRefusal
+from ..dialects.errors import ChipRefusal, ErasedByRefusal
 from ..events import Step
 from ..findings import Progress
 from ..frozen import changing
@@ -19,6 +19,13 @@ from ..recording_link import RecordingLink
 from .chip_state import MOVES, ChipState
 from .job import Aside, Job
 from .line_notes import LineNotes
+
+
+def dialect_for(job: Job, link: RecordingLink) -> Dialect:
+    """A new conversation."""
+    dialect = job.dialect(link, job.wishes.settings)
+    dialect.also_accepts = job.also_accepts
+    return dialect
 
 
 @changing
@@ -64,7 +71,7 @@ class Session:
 
     @classmethod
     def over(cls, job: Job, link: RecordingLink) -> Session:
-        dialect = job.dialect(link, job.wishes.settings)
+        dialect = dialect_for(job, link)
         driver, notes = Driver(link, job.hookup, job.pins), LineNotes(link)
         return cls(job, link, driver, dialect, notes, link.now(), job.choice.first, job.settings)
 
@@ -96,6 +103,9 @@ class Session:
         self.move_to(state)
         try:
             yield
+        except ErasedByRefusal:
+            self.state = ChipState.ERASING
+            raise
         except ChipRefusal as refusal:
             refused_at_once = state is ChipState.ERASING or refusal.at_once
             if before is ChipState.UNTOUCHED and refused_at_once and not self.acknowledged:

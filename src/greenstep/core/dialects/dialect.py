@@ -69,6 +69,8 @@ class Dialect(ABC):
         computed; else empty."""
         self.start_proves_image = False
         """Whether the start has shown that the chip holds the image, which verify could not."""
+        self.also_accepts: frozenset[int] = frozenset()
+        """Numbers of chips that are accepted besides the declared one's."""
         self.restores = False
         """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
         self.asked = 0

@@ -50,6 +50,14 @@ class ErasedUnasked(DialectError):
     """The answer belongs to a command that was not sent, one that erases: the command was damaged on its way."""
 
 
+class ErasedByRefusal(DialectError):
+    """The chip refused a password, and erases itself for that. `said` is its answer."""
+
+    def __init__(self, said: str) -> None:
+        super().__init__(f"the password is refused ({said}), and a wrong one erases the chip")
+        self.said = said
+
+
 class RefusalKind(Enum):
     """What the chip's refusal means: it is locked; it does not know the command, or not now; it does not accept the
     address; it does not accept the data."""

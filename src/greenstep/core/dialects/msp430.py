@@ -8,15 +8,17 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Frame, Link
-from ..quantities import count, show_address, show_size, show_span
+from ..quantities import count, show_address, show_size
+from ..spans import Span, merged, shared, total, without
 from .dialect import Dialect
-from .errors import ChipRefusal, RefusalKind
+from .errors import ChipRefusal, ErasedByRefusal, RefusalKind
 from .results import Examination, Fitted
 from .spec import Setting
 
@@ -101,9 +103,20 @@ class Msp430Dialect(Dialect):
         try:
             self._send_password(password)
         except ChipRefusal as refusal:
+            if self._refusal_erases:
+                raise ErasedByRefusal(refusal.said) from None
             self._refused = refusal
             raise
         self._open = True
+        self._look_who_it_is()
+
+    @property
+    def _refusal_erases(self) -> bool:
+        """Whether a wrong password erases, as far as that is known of this loader: it is told, where it may."""
+        return True
+
+    def _look_who_it_is(self) -> None:
+        """What the chip tells of itself once it is open, compared with what was declared. Raises RefusedFault."""
 
     def examine(self, part: Part) -> Examination:
         """Nothing of it is asked for: a password is only sent when something needs it."""
@@ -122,13 +135,31 @@ class Msp430Dialect(Dialect):
             self._unlock()
             self._erase_main(memory)
             return
-        self._mass_erase(memory)
-        self._erased, self._refused = True, None
-        self._send_password(_BLANK)
-        self._open = True
+        if not (self._erase_begun and self._is_blank()):
+            self._erase_begun = True
+            self._mass_erase(memory)
+            self._erased, self._refused = True, None
+            self._send_password(_BLANK)
+            self._open = True
+        self._look_who_it_is()
 
     _erased = False
     """Whether this conversation has erased everything: then the password is no longer the old one."""
+    _erase_begun = False
+    """Whether this conversation, or the one before it, has asked for that: it may end in a reset."""
+
+    def take_over(self, before: Dialect) -> None:
+        if isinstance(before, Msp430Dialect):
+            self._erase_begun = before._erase_begun and not before._open
+
+    def _is_blank(self) -> bool:
+        """After an erase that was not answered: whether the password is that of a blank chip."""
+        try:
+            self._send_password(_BLANK)
+        except ChipRefusal:
+            return False
+        self._open = self._erased = True
+        return True
 
     # --- images
 
@@ -141,30 +172,41 @@ class Msp430Dialect(Dialect):
         if image is None:
             return Fitted(images)
         notes = []
-        information = [piece for piece in image.pieces if piece.end <= part.flash.start]
-        if information and len(information) < len(image.pieces):
-            where = show_span(information[0].address, information[-1].end - information[0].address)
-            notes.append(f"information memory {where} left out, {count(len(information), 'piece')}")
-            kept = tuple(piece for piece in image.pieces if piece not in information)
-            image = Image(image.name, kept, image.start, image.format, image.notes, image.header)
+        outside = Span.of(*part.extra["information"])
+        left_out = merged(shared([piece.span for piece in image.pieces], [outside]))
+        if left_out:
+            where = ", ".join(str(span) for span in left_out)
+            notes.append(f"left out: {where}, {count(total(left_out), 'byte')} of information memory")
+            pieces = tuple(
+                piece.part(span) for piece in image.pieces for span in without([piece.span], [outside])
+            )
+            image = replace(image, pieces=pieces)
         notes += cls._locks(part, image, even_if)
         if password_in(settings) is not None:
             notes.append("the password is sent: if it is not the chip's, that erases the chip")
         else:
-            notes.append(cls._loses)
+            notes.append(cls._loses(part))
         return Fitted({**images, "flash": image}, tuple(notes))
 
-    _loses: ClassVar[str] = "an upload erases all of the chip, information memory too but for what is locked"
+    @classmethod
+    def _loses(cls, part: Part) -> str:
+        return "an upload erases all of the chip, information memory too but for what is locked"
 
     @classmethod
     def _locks(cls, part: Part, image: Image, even_if: frozenset[str]) -> list[str]:
         """Raises RefusedFault for what would shut the loader off."""
+        notes = []
+        for place, value, does in part.extra.get("warns", ()):
+            wanted = bytes.fromhex(value)
+            held = image.cut(place, len(wanted) or 2, 0xFF)
+            if image.touches(place, 1) and (held == wanted if wanted else held.strip(b"\xff")):
+                notes.append(f"{show_address(place)} holds {held.hex(' ').upper()}: it {does}")
         for place, value in part.extra.get("shuts_off", ()):
             wanted = bytes.fromhex(value)
             if not image.touches(place, len(wanted)) or image.cut(place, len(wanted), 0xFF) != wanted:
                 continue
             if {"protection", "lock-out"} <= even_if:
-                return ["the image shuts the bootstrap loader off: written anyway"]
+                return [*notes, "the image shuts the bootstrap loader off: written anyway"]
             raise RefusedFault.of(
                 "would-lock",
                 f"{image.name} would lock you out for good: with it the bootstrap loader is shut off",
@@ -174,4 +216,4 @@ class Msp430Dialect(Dialect):
                     "if you mean it: --even-if protection --even-if lock-out",
                 ),
             )
-        return []
+        return notes

@@ -41,7 +41,7 @@ _RESET_VECTOR = 0xFFFE
 _BLOCK, _LONGEST = 240, 260
 _LEAST_VERSION = 4
 _QUIET_S, _TRIES, _QUICK_ASKS = 0.03, 4, 3
-_MASS_LONGEST_S = 6.0
+_MASS_LONGEST_S, _ERASES_OF_FIRST = 6.0, 12
 _LOCKED = (Command.READ, Command.WRITE, Command.ERASE, Command.GO, Command.PASSWORD)
 
 
@@ -138,6 +138,10 @@ class Msp430Slau319(Msp430Dialect):
             lambda: self._once(command, address, length, data, longest_s), self._recover, _TRIES, refusals
         )
 
+    _untold = False
+    """Whether it refuses to tell its version, as loaders of version 1.10 do."""
+    _version = ""
+
     def _recover(self, heard: bytes) -> None:
         """Complete half a frame with zeros, which begin none; then 80 must be answered 90. Raises Silence,
         Unexpected."""
@@ -148,7 +152,8 @@ class Msp430Slau319(Msp430Dialect):
                 drain(self.link, self.link.settings.seconds(_LONGEST) + 2 * _QUIET_S, 10.0)
             try:
                 self._synchronised()
-                self._once_version()
+                if not self._untold:
+                    self._once_version()
                 return
             except (Silence, Unexpected, ChipRefusal):
                 drain(self.link, 2 * _QUIET_S)
@@ -177,7 +182,11 @@ class Msp430Slau319(Msp430Dialect):
                         return None
                     self._synchronised()
                 told = self._framed(Command.VERSION)
-        except (Silence, Unexpected, ChipRefusal):
+        except ChipRefusal:  # twice, as a damaged question is refused too
+            self._untold, again = True, self._untold
+            self._fresh = True
+            return "90 to 80, and A0 to the question for its version" if again else self.ask(wait_s)
+        except (Silence, Unexpected):
             drain(self.link, _QUIET_S, wait_s)
             return None
         self._fresh = True
@@ -190,9 +199,11 @@ class Msp430Slau319(Msp430Dialect):
         self._fresh = True
 
     def identify(self) -> Identity:
+        if self._untold:
+            return Identity(None, "a loader that tells no version, as 1.10", (("loader", "not told"),))
         told = self._again(Command.VERSION)
         device = told[:2].hex().upper()
-        version = f"{told[10]:X}.{told[11]:X}" if len(told) > 11 else "not told"
+        version = self._version = f"{told[10]:X}.{told[11]:X}" if len(told) > 11 else "not told"
         return Identity(int.from_bytes(told[:2], "big"), f"device {device}", (("loader", version),))
 
     def _send_password(self, password: bytes) -> None:
@@ -201,8 +212,15 @@ class Msp430Slau319(Msp430Dialect):
 
     # --- memory
 
+    @property
+    def _refusal_erases(self) -> bool:
+        """Loaders of version 1 do not; later ones do, unless the word at FFDE is 0, which cannot be seen."""
+        return not (self._untold or self._version.startswith("1."))
+
     def _mass_erase(self, memory: Memory) -> None:
-        self._again(Command.MASS_ERASE, 0, _MASS, longest_s=_MASS_LONGEST_S)
+        """Loaders of version 1 erase for a fraction of the time that their flash needs: several times."""
+        for _ in range(1 if self._refusal_erases else _ERASES_OF_FIRST):
+            self._again(Command.MASS_ERASE, 0, _MASS, longest_s=_MASS_LONGEST_S)
 
     def _erase_main(self, memory: Memory) -> None:
         self._again(Command.ERASE, memory.start, _MAIN, longest_s=_MASS_LONGEST_S)

@@ -17,6 +17,7 @@ from ..quantities import show_bytes
 from ..spans import Span
 from . import commands
 from .cost import Cost, sum_costs
+from .declared import refuse_another
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
@@ -51,7 +52,7 @@ MESSAGES = {
 _OK, _LOCKED = 0, 4
 _KINDS = {_LOCKED: RefusalKind.LOCKED, 5: RefusalKind.LOCKED, 7: RefusalKind.UNSUPPORTED}
 _RATES = {9600: 2, 19200: 3, 38400: 4, 57600: 5, 115200: 6}
-_RESET_VECTOR = 0xFFFE
+_RESET_VECTOR, _DEVICE_AT = 0xFFFE, 0x1A04
 _BLOCK, _SUMMED, _LONGEST, _PROOF_ASK = 240, 4096, 264, 6
 _CRC_BYTE_S, _MASS_LONGEST_S = 5e-6, 6.0
 _QUIET_S, _TRIES = 0.03, 4
@@ -213,6 +214,20 @@ class Msp430Slau550(Msp430Dialect):
         """Each time that a wrong one is sent erases."""
         self._again(Command.PASSWORD, password, longest_s=_MASS_LONGEST_S)
 
+    def _look_who_it_is(self) -> None:
+        """The device descriptor (SLAU208, "Device descriptor table"): its number belongs to one part only."""
+        try:
+            told = int.from_bytes(self._again(Command.READ, _place(_DEVICE_AT) + b"\x02\x00", 2), "little")
+        except ChipRefusal:  # a loader that does not show it
+            return
+        refuse_another(self.part, self.name, told, self.also_accepts)
+
+    @classmethod
+    def _loses(cls, part: Part) -> str:
+        if part.extra.get("fram"):
+            return "an upload erases all of the chip; whether that takes the information memory is not known for sure"
+        return "an upload erases all of the program's flash; information memory stays"
+
     # --- proof
 
     def can_checksum(self) -> bool:
@@ -251,8 +266,9 @@ class Msp430Slau550(Msp430Dialect):
     def _erase_main(self, memory: Memory) -> None:
         """There is no command for that alone."""
         self._mass_erase(memory)
-        self._erased = True
+        self._erased, self._open = True, False
         self._send_password(b"\xff" * PASSWORD_BYTES)
+        self._open = True
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """The same bytes may be written once more."""
