@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from typing import Any
 
-from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.nxp_frames import COMMAND, Command, command, framed, is_whole
 from greenstep.core.image import Piece
 from greenstep.core.wishes import Wishes
@@ -50,6 +51,31 @@ class Security(unittest.TestCase):
 
 
 class OtherChips(unittest.TestCase):
+    def silicon(self, board: str, purpose: Any = "upload", faults: tuple[str, ...] = (), **chip: Any) -> Trial:
+        images = {"flash": sample_for(board, 3000)} if purpose == "upload" else None
+        climb, trial = prepare(board, images, purpose=purpose, faults=faults)
+        for name, value in chip.items():
+            setattr(trial.line.chip, name, value)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_size_and_number_are_compared_with_the_declared_part(self) -> None:
+        trial = self.silicon(BOARD, told_bytes=64 * 1024)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "other-chip"))
+        self.assertIn("--chip mkl27z64", trial.findings[0].attempts)
+        trial = self.silicon(BOARD, device_id=0x17151502)
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "other-chip"))
+        for told in (630, 640):
+            self.assertEqual(self.silicon("lpc55s69", told_bytes=told * 1024).end.exit_code, 0)
+
+    def test_security_of_the_lpc55_generation(self) -> None:
+        self.assertEqual(self.silicon("lpc55s69", "greet").step("chip").outcome, "green")
+        locked = self.silicon("lpc55s69", faults=("locked",))
+        self.assertEqual((locked.end.exit_code, locked.findings[0].key), (5, "locked"))
+        trial = self.silicon("lpc55s69", "unlock", ("locked",))
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "cannot-unlock"))
+        self.assertEqual(trial.end.chip_state, "nothing on the chip was changed")
+
     def test_the_chip_s_own_layout_counts(self) -> None:
         image = sample_for("lpc55s69", 9000)
         climb, trial = prepare("lpc55s69", {"flash": image})

@@ -1,6 +1,18 @@
 """Simulated Kinetis and LPC55xx with NXP's MCU bootloader in their ROM, from the MCU Bootloader Reference Manual.
 Boards: mkl27z256, lpc55s69.
 
+| what | Kinetis | LPC55 generation |
+|---|---|---|
+| property 04, flash size | all of it | without the ROM's own last pages, or with them |
+| property 07, commands | bit n - 1: command n exists | the same; 0D does not |
+| property 10, device id | SIM_SDID: family in the highest digits | the part's own |
+| property 11, security | 0 open, 1 secure | 5AA55AA5 open, C33CC33C locked |
+| erase region (02) | the sectors of the range | the same |
+| erase and unsecure (0D) | everything, and the field is written open | does not exist |
+| sums | none: memory is read back | the same |
+| reset (0B) | status 0, then the pin decides | the same |
+| remembered over a reset | nothing but the flash | the same |
+
 Stricter than silicon: a write off its alignment, onto what is not blank, or by a frame that is too long is refused
 and noted; a secured chip only tells its properties and erases everything.
 """
@@ -68,6 +80,8 @@ class SimulatedMcu(SimulatedChip):
         self._measuring = False
         self._leaves = False
         self._secured = False
+        self.device_id = 0x27151502
+        self.told_bytes = kind.flash_bytes
 
     # --- from reset
 
@@ -165,7 +179,7 @@ class SimulatedMcu(SimulatedChip):
             yield from self._read(values)
         elif tag == 0x04:
             yield from self._write(values)
-        elif tag in (0x01, 0x0D):
+        elif tag == 0x01 or (tag == 0x0D and self.kind.field):
             yield Spend(len(self.flash) / self.kind.sector * self.kind.erase_s * self.faults.slow_erase)
             self.flash[:] = b"\xff" * len(self.flash)
             if tag == 0x0D and not self.faults.lock_stays:
@@ -184,11 +198,12 @@ class SimulatedMcu(SimulatedChip):
         values: dict[int, tuple[int, ...]] = {
             0x01: (0x4B020100,),
             0x03: (0,),
-            0x04: (len(self.flash),),
+            0x04: (self.told_bytes,),
+            0x07: (0xFFFF if self.kind.field else 0xFFFF & ~(1 << 0x0C),),
             0x05: (self.kind.sector,),
             0x0B: (self.kind.packet,),
-            0x10: (0x27151502,),
-            0x11: (int(self._secured),),
+            0x10: (self.device_id,),
+            0x11: (int(self._secured) if self.kind.field else 0xC33CC33C if self._secured else 0x5AA55AA5,),
             0x12: (0x00440031, 0x4E453011, 0x10050000 + self.copy),
         }
         if number in values:

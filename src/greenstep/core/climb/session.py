@@ -9,6 +9,7 @@ from dataclasses import field, replace
 from ..chips import Part
 from ..dialects.dialect import Dialect
 from ..dialects.errors import ChipRefusal, ErasedByRefusal
+from ..errors import RefusedFault
 from ..events import Step
 from ..findings import Progress
 from ..frozen import changing
@@ -103,6 +104,10 @@ class Session:
         self.move_to(state)
         try:
             yield
+        except RefusedFault:  # the dialect itself, before it asked the chip for anything
+            if state is ChipState.PROTECTING:
+                self.state = before
+            raise
         except ErasedByRefusal:
             self.state = ChipState.ERASING
             raise

@@ -34,7 +34,7 @@ class Command(commands.Command):
 class Property:
     """ "Properties"."""
 
-    VERSION, FLASH_START, FLASH_SIZE, SECTOR_SIZE = 0x01, 0x03, 0x04, 0x05
+    VERSION, FLASH_START, FLASH_SIZE, SECTOR_SIZE, COMMANDS = 0x01, 0x03, 0x04, 0x05, 0x07
     PACKET_SIZE, DEVICE_ID, SECURITY, UNIQUE_ID = 0x0B, 0x10, 0x11, 0x12
 
 

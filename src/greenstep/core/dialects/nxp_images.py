@@ -42,5 +42,5 @@ def allowed_to_lock(part: Part, image: Image, place: int, even_if: frozenset[str
             f"the flash configuration field at {show_address(place)} is {field.hex(' ').upper()}{blank}",
             f"FSEC is {field[_FSEC]:02X}, FOPT is {field[_FOPT]:02X}",
         ),
-        ("give it the field that startup files have: FSEC FE, FOPT FF", f"if you mean it: {said}"),
+        ("give it the field that startup files have: FSEC FE, FOPT 3D", f"if you mean it: {said}"),
     )

@@ -8,13 +8,14 @@ sizes come from the chip.
 
 from __future__ import annotations
 
+import re
 from binascii import crc_hqx
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips import Catalogue, EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
@@ -55,6 +56,9 @@ _QUIET_S, _TRIES = 0.03, 4
 _BLOCK, _USUAL_PACKET, _MOST_UNITS = 4096, 32, 16
 _PROOF_READ = 24
 _FIELD_BYTES = 16
+_ROMS_OWN = 20 * 1024
+_OPEN = (0, 0x5AA55AA5)
+"""Security states that are none: of Kinetis and MCX, and of the LPC55 generation, where C33CC33C is locked."""
 _KINDS = {
     101: RefusalKind.BAD_DATA,
     102: RefusalKind.BAD_ADDRESS,
@@ -101,6 +105,9 @@ class NxpMcu(Dialect):
         super().__init__(link, settings)
         self._packet = _USUAL_PACKET
         self._version = ""
+        self._device: int | None = None
+        self._commands: int | None = None
+        """One bit for each command that the chip has; None if it does not tell."""
         self._field_unit: EraseUnit | None = None
         """The sector of the configuration field, which `erase` has left to `write`."""
 
@@ -246,27 +253,50 @@ class NxpMcu(Dialect):
         """Its version, and the number of the device where it has one."""
         if packet := self._property(Property.PACKET_SIZE):
             self._packet = max(16, min(1024, packet[0]))
+        commands = self._property(Property.COMMANDS)
+        self._commands = commands[0] if commands else None
         device = self._property(Property.DEVICE_ID)
+        self._device = device[0] if device else None
         details = (("device id", f"{device[0]:08X}"),) if device else ()
         return Identity(None, f"version {self._version}", (("loader", self._version), *details))
 
     def examine(self, part: Part) -> Examination:
         """The flash as the chip describes it, the unique id, whether it is secured. Raises RefusedFault if that flash
-        is not the part's."""
+        is not the part's, or its number is another family's."""
+        self._refuse_another(part)
         start, size, sector = (
             self._property(number) for number in (Property.FLASH_START, Property.FLASH_SIZE, Property.SECTOR_SIZE)
         )
         if size and sector:
             part = _with_flash(part, start[0] if start else part.flash.start, size[0], sector[0])
         number = "".join(word.to_bytes(4, "little").hex().upper() for word in self._property(Property.UNIQUE_ID))
-        locked = (
-            "security is on, as it also is while the configuration field is blank,"
-            if (state := self._property(Property.SECURITY)) and state[0]
-            else ""
-        )
+        state = self._property(Property.SECURITY)
+        locked = ""
+        if state and state[0] not in _OPEN:
+            blank = ", as it also is while the configuration field is blank," if self._has_field(part) else ""
+            locked = f"security is on{blank} ({state[0]:08X})"
         self.met = part
         details = (("flash", show_size(part.flash.size)), ("packets", f"{self._packet} bytes"))
         return Examination(part, details, number, locked)
+
+    @staticmethod
+    def _has_field(part: Part) -> bool:
+        return "configuration_field" in part.extra
+
+    def _refuse_another(self, part: Part) -> None:
+        """SIM_SDID of a Kinetis begins with the digits of its family: 27 for a KL27. Raises RefusedFault."""
+        number = re.match(r"mkl?(\d\d)", part.name)
+        if self._device is None or number is None or self._device in self.also_accepts:
+            return
+        told = f"{self._device:08X}"
+        if told[:2] != number[1]:
+            raise RefusedFault.of(
+                "other-chip",
+                f"the chip is another one: of family {told[:2]}, and a {part.title} was declared",
+                (f"device id {told}",),
+                ("read the name on the package: --chip", f"if you know better: --also-accept 0x{told}"),
+                "certain",
+            )
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash
@@ -405,7 +435,14 @@ class NxpMcu(Dialect):
         return data
 
     def unlock(self, part: Part) -> str:
-        """Erase everything, which also ends the security."""
+        """Erase everything, which also ends the security; not every chip has such a command. Raises RefusedFault."""
+        if self._commands is not None and not self._commands >> (Command.ERASE_AND_UNSECURE - 1) & 1:
+            raise RefusedFault.of(
+                "cannot-unlock",
+                "no unlock here: this ROM has no command that ends the security",
+                (f"its commands are {self._commands:08X}",),
+                ("the program in it, or a debug probe with its key",),
+            )
         longest_s = part.flash.mass_erase_time.longest_s
         self._again(partial(self._order, Command.ERASE_AND_UNSECURE, longest_s=longest_s))
         return "erase all and unsecure: status 0"
@@ -433,14 +470,20 @@ def _is_answer(answer: bytes) -> bool:
 
 
 def _with_flash(part: Part, start: int, size: int, sector: int) -> Part:
-    """The part with the flash that the chip describes, as far as an application may use it. Raises RefusedFault."""
+    """The part with the flash that the chip describes, as far as an application may use it: its last pages may be the
+    ROM's own. Raises RefusedFault."""
     flash = part.flash
-    if start != flash.start or sector not in flash.erase_times or size < flash.size // 4:
+    if start != flash.start or sector not in flash.erase_times or not flash.size <= size <= flash.size + _ROMS_OWN:
+        fitting = [one.name for one in Catalogue.load().of_dialect(NxpMcu.name)
+                   if one.name[:5] == part.name[:5] and one.flash.size <= size <= one.flash.size + _ROMS_OWN]  # fmt: skip
         raise RefusedFault.of(
             "other-chip",
             f"another chip than declared: its flash is not that of the {part.title}",
-            (f"it has {show_size(size)} at {show_address(start)} in sectors of {show_size(sector)}",),
-            ("is --chip right? `greenstep chips nxp-mcu` lists the parts",),
+            (
+                f"it has {show_size(size)} at {show_address(start)} in sectors of {show_size(sector)}",
+                f"the {part.title} has {show_size(flash.size)} at {show_address(flash.start)}",
+            ),
+            (f"--chip {' or '.join(fitting[:3])}" if fitting else "read the name on the package: --chip",),
+            "certain",
         )
-    usable = min(size, flash.size)
-    return replace(part.with_memory(replace(flash, layout=((usable // sector, sector),))), size_known=True)
+    return replace(part.with_memory(replace(flash, layout=((flash.size // sector, sector),))), size_known=True)
