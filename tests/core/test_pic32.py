@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.pic32_an1388 import Command, framed, record
 from greenstep.core.image import Piece
+from greenstep.core.wishes import CompareWith, Wishes
 
 BOARD = "pic32mx795f512"
 
@@ -24,7 +26,35 @@ class Pic32(unittest.TestCase):
         trial = run(BOARD, {"flash": replace(image, pieces=pieces)})
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
         self.assertTrue(trial.holds(image))
-        self.assertIn("boot flash 1FC02FF0-1FC02FFF left out", str(trial.events))
+        self.assertIn("left out: 1FC02FF0-1FC02FFF, 16 bytes of configuration words", str(trial.events))
+        for place in (0x1FC00000, 0x1FC02F00):
+            startup = replace(image, pieces=(piece, Piece(place, b"\x01" * 64)))
+            trial = run(BOARD, {"flash": startup})
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "does-not-fit"))
+
+    def test_a_cut_leaves_a_loader_that_stays(self) -> None:
+        image = sample_for(BOARD, 9000)
+        for entry in (0, 0x1000, 0x1800):
+            count = run(BOARD, {"flash": image}, compare=False, start=False).line.to_chip_count
+            for tenth in (3, 5, 8):
+                faults = (f"cut-after={count * tenth // 10}",)
+                wishes = Wishes(settings={"entry": entry}, compare=CompareWith.OFF)
+                climb, trial = prepare(BOARD, {"flash": image}, faults=faults, wishes=wishes)
+                chip: Any = trial.line.chip
+                chip.entry = entry
+                trial.events.extend(climb.run())
+                at = chip.loader_bytes + entry
+                self.assertEqual(bytes(chip.flash[at : at + 4]), b"\xff" * 4, (entry, tenth))
+
+    def test_a_loader_in_the_boot_flash_alone(self) -> None:
+        piece = sample_for(BOARD, 3000).pieces[0]
+        image = replace(sample_for(BOARD, 3000), pieces=(Piece(0x1D000000, piece.data),))
+        self.assertEqual(run(BOARD, {"flash": image}).findings[0].key, "hits-bootloader")
+        climb, trial = prepare(BOARD, {"flash": image}, bootloader_bytes=0, start=False)
+        chip: Any = trial.line.chip
+        chip.loader_bytes = 0
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.green, trial.holds(image)), (True, True), trial.findings)
 
     def test_an_image_that_is_there_is_not_written(self) -> None:
         image = sample_for(BOARD, 3000)

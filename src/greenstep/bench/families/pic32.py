@@ -1,5 +1,15 @@
 """Simulated PIC32 with Microchip's bootloader, from AN1388. Boards: pic32mx795f512, pic32mz2048efh.
 
+| what | the loader |
+|---|---|
+| stays | while its button is held, or the first word at the program's reset address (its beginning + `entry`) is blank |
+| erase (2) | all that a program may use, and nothing else; no range |
+| program (3) | Intel HEX records; what lies outside of the program's flash is left out without a word |
+| CRC (4) | over exactly the range that is asked for, by virtual addresses |
+| jump (5) | not answered |
+| status | none: what is not answered was not done, or not known |
+| remembered over a reset | nothing but the flash |
+
 Stricter than silicon: a word (on an MZ four of them) that is not blank is never programmed with other bits, a record
 with a wrong sum is not answered, and a CRC is told of virtual addresses only.
 """
@@ -56,9 +66,12 @@ class SimulatedPic32(SimulatedChip):
         self.running = False
         self._leaves = False
         self._upper = 0
+        self.loader_bytes = _LOADER
+        self.entry = 0
 
     def boot(self, boot_selected: bool) -> Program:
-        blank = self.flash[_LOADER : _LOADER + 4] == b"\xff" * 4
+        at = self.loader_bytes + self.entry
+        blank = self.flash[at : at + 4] == b"\xff" * 4
         return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self._application()
 
     def _application(self) -> Program:
@@ -100,9 +113,9 @@ class SimulatedPic32(SimulatedChip):
         if command == 1 and not data:
             self._answer(b"\x01\x01\x05")
         elif command == 2 and not data:
-            pages = (self.kind.flash_bytes - _LOADER) // self.kind.page
+            pages = (self.kind.flash_bytes - self.loader_bytes) // self.kind.page
             yield Spend(pages * _PAGE_S * self.faults.slow_erase)
-            self.flash[_LOADER:] = b"\xff" * (self.kind.flash_bytes - _LOADER)
+            self.flash[self.loader_bytes :] = b"\xff" * (self.kind.flash_bytes - self.loader_bytes)
             self._answer(b"\x02")
         elif command == 3:
             if (yield from self._records(data)):
@@ -131,7 +144,7 @@ class SimulatedPic32(SimulatedChip):
                 self._upper = int.from_bytes(record[4:6], "big") << 16
             elif record[3] == 0:
                 address = (self._upper | int.from_bytes(record[1:3], "big")) & 0x1FFFFFFF
-                if not _BASE + _LOADER <= address <= _BASE + self.kind.flash_bytes - size:
+                if not _BASE + self.loader_bytes <= address <= _BASE + self.kind.flash_bytes - size:
                     self.violation(f"a record at {address:08X}: left out")
                     continue
                 yield Spend(-(-size // 4) * _WORD_S)

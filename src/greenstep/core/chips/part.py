@@ -237,8 +237,13 @@ class Part:
         return part.with_memory(flash)
 
     def with_loader_room(self, size: int | None) -> Part:
-        """This part with `size` bytes at the top of its flash for a resident bootloader; None changes nothing."""
-        return self if size is None else self.with_memory(replace(self.flash, reserved_top=size))
+        """This part with `size` bytes of its flash for a resident bootloader, at the top or, where its loaders lie there,
+        at the start; None changes nothing."""
+        if size is None:
+            return self
+        if self.flash.reserved_bottom and not self.flash.reserved_top:
+            return self.with_memory(replace(self.flash, reserved_bottom=size))
+        return self.with_memory(replace(self.flash, reserved_top=size))
 
     def with_memory(self, memory: Memory) -> Part:
         """This part with its memory of the same name replaced."""

@@ -2,7 +2,7 @@
 
 Frames begin with 01, end with 04, and carry a CRC-16; data goes as Intel HEX records in binary. All that a program
 may use is erased at once. Nothing can be read back, but the loader tells a CRC-16 of any range: verify is that. Boot
-flash and configuration words are never written.
+flash and configuration words are never written; of an image only the latter are left out.
 """
 
 from __future__ import annotations
@@ -15,15 +15,15 @@ from typing import Any, ClassVar
 from ..chips import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_size, show_span
-from ..spans import Span
+from ..quantities import count, show_size
+from ..spans import Span, merged, shared, total, without
 from . import commands
 from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import Silence, Unexpected
 from .line import drain, refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
 
 class Command(commands.Command):
@@ -41,7 +41,8 @@ _STUFFED = (SOH, EOT, DLE)
 _RECORD_BYTES, _BLOCK = 128, 512
 _PHYSICAL, _VIRTUAL = 0x1FFFFFFF, 0x80000000
 """What a physical address keeps of a virtual one, and what the cached window adds to it."""
-_BOOT_FLASH = Span(0x1FC00000, 0x1FD00000)
+_ENTRY = 0x1000
+"""AN1388, "Memory layout": the startup code of a program stands 4 KiB behind its beginning."""
 _ERASE_LONGEST_S, _CRC_BYTE_S = 20.0, 0.5e-6
 _QUIET_S, _TRIES, _STARTS_OVER = 0.03, 4, 2
 
@@ -84,6 +85,12 @@ class Pic32An1388(Dialect):
         tells_chip=False,
         start_answers=False,
         shows_sums_only=True,
+        settings=(
+            Setting(
+                "entry", "number", _ENTRY,
+                "how far from its beginning the program is entered: while that is blank, the loader stays",
+            ),
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -201,10 +208,13 @@ class Pic32An1388(Dialect):
         self._again(Command.ERASE, longest_s=_ERASE_LONGEST_S)
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """The program's first block last: until then the loader stays. After any doubt the CRC tells whether a block
-        is there; if it is neither there nor blank, all begins anew."""
-        first = [block for block in blocks if block.address == memory.usable_start]
-        ordered = [*(block for block in blocks if block not in first), *first]
+        """The program's first block last, and after it the one where it is entered: until then the loader stays. After
+        any doubt the CRC tells whether a block is there; if it is neither there nor blank, all begins anew."""
+        entry = memory.usable_start + int(self.setting("entry"))
+        held = [block for place in (memory.usable_start, entry) for block in blocks
+                if block.address <= place < block.address + len(block.data)]  # fmt: skip
+        held = [block for at, block in enumerate(held) if block not in held[:at]]
+        ordered = [*(block for block in blocks if block not in held), *held]
         yielded, starts = 0, 0
         while True:
             try:
@@ -253,18 +263,21 @@ class Pic32An1388(Dialect):
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
-        """Physical addresses; without boot flash and configuration words."""
+        """Physical addresses, without the configuration words (DEVCFG), which this loader does not write."""
         image = images.get("flash")
         if image is None or not image.pieces:
             return Fitted(images)
         moved = [Piece(piece.address & _PHYSICAL, piece.data) for piece in image.pieces]
-        apart = [piece for piece in moved if _BOOT_FLASH.covers(piece.span)]
-        kept = sorted((piece for piece in moved if piece not in apart), key=lambda piece: piece.address)
-        if not kept:
-            return Fitted(images)
+        words = Span.of(*part.extra["configuration"])
+        left_out = merged(shared([piece.span for piece in moved], [words]))
+        kept = sorted(
+            (piece.part(span) for piece in moved for span in without([piece.span], [words])),
+            key=lambda piece: piece.address,
+        )
         notes = []
-        if apart:
-            notes.append(f"boot flash {show_span(apart[0].address, apart[-1].end - apart[0].address)} left out")
+        if left_out:
+            where = f"{', '.join(map(str, left_out))}, {count(total(left_out), 'byte')}"
+            notes.append(f"left out: {where} of configuration words; the chip keeps those that it has")
         return Fitted({**images, "flash": replace(image, pieces=tuple(kept))}, tuple(notes))
 
     # --- costs
