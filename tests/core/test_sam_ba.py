@@ -9,7 +9,10 @@ from typing import Any
 
 from greenstep.bench.thumb import ThumbCpu, ThumbFault
 from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.chips import Catalogue
+from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.sam_ba_job import CONTROLLER, DONE, WRONG_DATA, Job, Workshop, crc32
+from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Wishes
 
@@ -152,6 +155,7 @@ class SamBa(unittest.TestCase):
     def test_a_call_that_the_monitor_takes_otherwise_changes_nothing_and_is_told(self) -> None:
         for board, wrong, other in ((ROM, "vectors", "code"), (RESIDENT, "code", "vectors")):
             climb, trial = prepare(board, {"flash": sample_for(board, 600)}, wishes=Wishes(settings={"calls": wrong}))
+            trial.line.chip.calls_code = other == "code"  # type: ignore[attr-defined]
             before = bytes(trial.line.chip.flash)
             trial.events.extend(climb.run())
             self.assertEqual(bytes(trial.line.chip.flash), before)
@@ -171,6 +175,47 @@ class SamBa(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "refused-data"))
         self.assertIn("locked?", trial.findings[0].evidence[0])
+
+
+class Silicon(unittest.TestCase):
+    def on(self, board: str, purpose: Any = "upload", **options: Any) -> Any:
+        image = {"flash": sample_for(board, 3000)} if purpose in ("upload", "verify") else None
+        silicon = {name: options.pop(name) for name in ("calls_code", "erases_at_hangup", "hangs", "kind") if name in options}
+        climb, trial = prepare(board, image, purpose=purpose, **options)
+        for name, value in silicon.items():
+            setattr(trial.line.chip, name, value)
+        trial.events.extend(climb.run())
+        return trial
+
+    def test_vectors_are_tried_and_then_code(self) -> None:
+        for board in (ROM, ROM4, RESIDENT):
+            for calls_code in (False, True):
+                trial = self.on(board, calls_code=calls_code)
+                self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), (board, calls_code, trial.findings))
+
+    def test_a_hang_up_that_erases_is_an_erase(self) -> None:
+        touched = named_hookup("usb-hangup", "high")
+        for purpose in ("greet", "backup", "verify"):
+            trial = self.on(ROM, purpose, hookup=touched, erases_at_hangup=True)
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "would-erase"), purpose)
+            self.assertNotEqual(set(trial.line.chip.flash), {0xFF})
+        trial = self.on(ROM, hookup=touched, erases_at_hangup=True)
+        self.assertIn("erases all of the flash", str(trial.events))
+        self.assertIn("was not seen to go", trial.step("enter").evidence)
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        trial = self.on(ROM, hookup=touched, erases_at_hangup=True, faults=("silence-after=200",))
+        self.assertIn("holds no whole application", trial.end.chip_state)
+
+    def test_by_usb_no_read_is_a_power_of_two(self) -> None:
+        kind = prepare(ROM)[1].line.chip.kind  # type: ignore[attr-defined]
+        trial = self.on(ROM, kind=replace(kind, usb=True), start=False)
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+
+    def test_the_smallest_parts_have_room_for_the_routine(self) -> None:
+        for part in Catalogue.load().of_dialect("sam-ba"):
+            room = find_dialect("sam-ba").write_block(part.flash)
+            end = Workshop(part.extra["work_at"]).data + room
+            self.assertLessEqual(end, part.ram[0].start + part.ram[0].size, part.name)
 
 
 if __name__ == "__main__":

@@ -88,7 +88,7 @@ class VirtualLink:
         self._alive()
         self.line.set_break(self._clock, on)
 
-    def reopen(self, baud: int | None) -> None:
+    def reopen(self, baud: int | None) -> bool:
         settings, lines = self._settings, self.line.lines
         if baud is not None:
             self.configure(replace(settings, baud=baud))
@@ -101,6 +101,7 @@ class VirtualLink:
         self.line.configure(self._clock, self._made_of(settings))
         if self._has_lines:
             self.line.set_lines(self._clock, *lines)
+        return bool(gone)
 
     def errors(self) -> LineErrors | None:
         return self.line.errors

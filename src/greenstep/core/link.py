@@ -126,9 +126,10 @@ class Link(Protocol):
     def set_break(self, on: bool) -> None:
         """Hold TX at space, or release it; an adapter that cannot does nothing. Raises LinkLost."""
 
-    def reopen(self, baud: int | None) -> None:
+    def reopen(self, baud: int | None) -> bool:
         """Close the port, at `baud` with both lines released if one is given, and open it again, under whatever name
-        it comes back, with its former settings. Raises LinkLost if it does not come back."""
+        it comes back, with its former settings. Returns whether it was seen to go. Raises LinkLost if it does not
+        come back."""
 
     def errors(self) -> LineErrors | None:
         """Receiver errors counted so far; None if the driver does not count."""

@@ -128,12 +128,13 @@ class RecordingLink:
         self._inner.set_break(on)
         self._note("break", on=on)
 
-    def reopen(self, baud: int | None) -> None:
+    def reopen(self, baud: int | None) -> bool:
         before = self._inner.settings
         if baud is not None:
             self._note("settings", settings=replace(before, baud=baud))
-        self._inner.reopen(baud)
+        went = self._inner.reopen(baud)
         self._note("settings", settings=self._inner.settings)
+        return went
 
     def errors(self) -> LineErrors | None:
         return self._inner.errors()

@@ -22,6 +22,8 @@ class ComingBack:
         self._name = name
         self._look, self._now, self._sleep = look, now, sleep
         self._before = {port.name: port for port in look()}
+        self.gone = False
+        """Whether it was seen to disappear."""
 
     def wait(self) -> str | None:
         """The name under which it is back; the old one if it never disappeared; None if it does not come back."""
@@ -29,13 +31,12 @@ class ComingBack:
             self._sleep(_GOES_WITHIN_S)
             return self._name
         began = self._now()
-        gone = False
         while self._now() < began + LONGEST_S:
             ports = {port.name: port for port in self._look()}
-            gone = gone or self._name not in ports
-            if not gone and self._now() >= began + _GOES_WITHIN_S:
+            self.gone = self.gone or self._name not in ports
+            if not self.gone and self._now() >= began + _GOES_WITHIN_S:
                 return self._name
-            found = self._found(ports) if gone else None
+            found = self._found(ports) if self.gone else None
             if found is not None:
                 self._sleep(_SETTLES_S)
                 return found

@@ -53,18 +53,19 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
     return OpenedPort(link, _evidence(name, port, "://" not in name))
 
 
-def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], Any]:
-    """A function that reopens the port `name` after it disappeared; it raises LinkLost if it does not come back."""
+def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], tuple[Any, bool]]:
+    """A function that reopens the port `name` after it disappeared, and tells whether it was seen to; it raises LinkLost
+    if it does not come back."""
     back = None if "://" in name else ComingBack(name, find_ports, time.monotonic, time.sleep)
 
-    def open_again(settings: LineSettings, lines: tuple[bool, bool]) -> Any:
+    def open_again(settings: LineSettings, lines: tuple[bool, bool]) -> tuple[Any, bool]:
         found = name if back is None else back.wait()
         if found is None:
             raise LinkLost("it disappeared as it should, and did not come back")
         end_s = time.monotonic() + LONGEST_S
         while True:
             try:
-                return _opened(found, settings, lines, "")[0]
+                return _opened(found, settings, lines, "")[0], back is not None and back.gone
             except PortFault as fault:  # still away, or not accessible yet
                 if time.monotonic() > end_s:
                     raise LinkLost(fault.finding.cause) from fault

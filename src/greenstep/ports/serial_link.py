@@ -70,7 +70,7 @@ class SerialLink:
         port: Any,
         settings: LineSettings,
         has_frames: bool = True,
-        again: Callable[[], Callable[[LineSettings, tuple[bool, bool]], Any]] | None = None,
+        again: Callable[[], Callable[[LineSettings, tuple[bool, bool]], tuple[Any, bool]]] | None = None,
         has_lines: bool = True,
     ) -> None:
         self._has_frames = has_frames
@@ -167,7 +167,7 @@ class SerialLink:
                 raise LinkLost(_words(error)) from error
             self.makes_no_break = True
 
-    def reopen(self, baud: int | None) -> None:
+    def reopen(self, baud: int | None) -> bool:
         try:
             settings, lines = self._settings, (bool(self._port.dtr), bool(self._port.rts))
         except LOST as error:
@@ -181,8 +181,9 @@ class SerialLink:
                 self.set_lines(False, False)
         with contextlib.suppress(*LOST):
             self._port.close()
-        self._port = open_again(settings, lines)
+        self._port, went = open_again(settings, lines)
         self._settings = settings
+        return went
 
     def errors(self) -> LineErrors | None:
         start, now = self._held.errors_at_opening, count_errors(self._port)

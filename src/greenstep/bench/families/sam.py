@@ -1,8 +1,17 @@
 """Simulated SAM with SAM-BA, from the data sheets ("SAM-BA boot program") and AT07175. Boards: sam3x8e, sam4s16,
 samd21g18, samd51j19.
 
-What they are given to run is run, instruction by instruction. In ROM (SAM3, SAM4) G takes code, resident it takes the
-vectors of a program. On boards with SAM3 and SAM4 a pin makes the program hand over to SAM-BA.
+| what | in ROM (SAM3, SAM4) | resident (SAM D, L) |
+|---|---|---|
+| stays | while GPNVM bit 1 is clear, which only the ERASE pin does, with all of the flash | by its pin, two resets, or while there is no program |
+| hang-up at 1200 baud | by a board's programming port: moves ERASE, `erases_at_hangup` | by the chip's own USB: enters the monitor |
+| S, R | XMODEM on a UART, as they are by USB; there R of a power of two above 32 hangs, `hangs` | the same, without that |
+| G | stack pointer and address from a pair of words, `calls_code`: the code itself | a pair of words |
+| w, W | any address, unguarded | the same |
+| sums | none | none |
+| remembered over a reset | GPNVM bits | nothing |
+
+What they are given to run is run, instruction by instruction. On boards with SAM3 and SAM4 a pin makes the program hand over to SAM-BA.
 """
 
 from __future__ import annotations
@@ -61,6 +70,9 @@ class SimulatedSam(SamBus):
         self.running = False
         self._values: list[int] = [0, 0]
         self._letter = ""
+        self.calls_code = False
+        self.erases_at_hangup = False
+        self.hangs = bool(kind.banks)
 
     # --- from reset
 
@@ -72,6 +84,11 @@ class SimulatedSam(SamBus):
         return self._monitor() if enters and not self.faults.no_boot else self._application()
 
     def hung_up(self, at_s: float, baud: int, dtr: bool) -> bool:
+        if self.erases_at_hangup and baud == 1200 and not dtr:
+            self.flash[:] = b"\xff" * len(self.flash)
+            self.boots = False
+            self.run_from(at_s, self._monitor())
+            return False
         if not self.kind.usb or baud != 1200 or dtr or not self.running or self.faults.no_boot:
             return False
         self.run_from(at_s, self._monitor())
@@ -187,6 +204,8 @@ class SimulatedSam(SamBus):
     def _send_file(self, address: int, size: int) -> Steps:
         data = b"".join(self.load(address + at, 4).to_bytes(4, "little") for at in range(0, size, 4))[:size]
         if self.kind.usb:
+            if self.hangs and size > 32 and not size & (size - 1):
+                yield from application.idle(1e9)
             self.send(data)
             return
         while (yield Take()) != _CALL:
@@ -205,7 +224,7 @@ class SimulatedSam(SamBus):
         yield Take(2.0)
 
     def _go(self, address: int) -> Steps:
-        if self.kind.banks:  # code, on the monitor's own stack
+        if self.calls_code:  # on the monitor's own stack
             stack, entry = self.kind.ram_at + _STACK_TOP, address
         else:
             stack, entry = self.load(address, 4), self.load(address + 4, 4)

@@ -17,6 +17,7 @@ from ..quantities import count, show_seconds, show_size, show_span
 from ..recording_link import RecordingLink
 from .asking import ask_after_resets, ask_by_hand
 from .causes import enter, listen_for_causes
+from .chip_state import ChipState
 from .evidence import explain
 from .fastest import ask_at_known_rate, examined, identified, refuse_doubtful, settle_rate
 from .job import Job, OpenLink
@@ -74,9 +75,28 @@ def _describe(memory: str, image: Image, part: Part) -> str:
     )
 
 
+_ASKED: dict[str, str] = {
+    "upload": "asked for: an upload that is to keep what is there",
+    "greet": "asked for: only to see who answers",
+}
+
+
+def hangup_erases(job: Job) -> bool:
+    """Whether the way into the bootloader erases the chip, as far as the parts' records tell."""
+    enter = job.hookup.enter
+    return enter is not None and enter.hangs_up and bool(job.choice.first.extra.get("hangup_erases"))
+
+
 def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened, refuse what could only be answered by reading back. Raises RefusedFault."""
     spec = job.dialect.spec
+    if hangup_erases(job) and (job.purpose not in ("upload", "erase") or job.wishes.keep or job.wishes.as_it_was):
+        raise RefusedFault.of(
+            "would-erase",
+            "entering this board's bootloader erases its flash",
+            (f"{job.hookup.name}: the touch at 1200 baud moves its ERASE pin", _ASKED.get(job.purpose, job.purpose)),
+            ("upload, which writes all anew", "enter it another way: --hookup by-hand"),
+        )
     reads = spec.reads and not spec.into_ram
     refused = ("backup",) if spec.shows_sums_only else () if reads else ("verify", "backup", "erase")
     if job.purpose not in refused:
@@ -109,6 +129,10 @@ def enter_step(session: Session) -> Iterator[Event]:
     session.notes.before = session.link.discard()
     if session.job.hookup.enter is None:
         return
+    erases = hangup_erases(session.job)
+    if erases:
+        yield Noted("enter", "on this board the touch at 1200 baud erases all of the flash: that is how it is entered")
+        session.move_to(ChipState.ERASING)
     try:
         enter(session)
         session.reset_by = ResetBy.LINES
@@ -144,7 +168,7 @@ def _how_entered(session: Session) -> str:
     if session.reset_by is not ResetBy.LINES:
         return "by hand"
     if hookup.enter is not None and hookup.enter.hangs_up:
-        return "touched, gone and come back"
+        return "touched, gone and come back" if session.driver.went else "touched at 1200 baud; the port was not seen to go"
     if not hookup.resets:
         return "by its own sequence"
     boot = f", boot pin by {hookup.mover_of('boot')}" if hookup.mover_of("boot") else ""

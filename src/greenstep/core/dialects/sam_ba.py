@@ -36,6 +36,7 @@ _RETURNED = b"\x06>"
 _CRC_BYTE_S, _LONGEST_READ, _BLOCK = 1e-6, 2048, 4096
 _LONGEST_TIMES, _WAITS = 5.0, 1.1
 _QUIET_S, _TRIES = 0.03, 4
+_APART_S, _HANGS_ABOVE = 0.005, 32
 
 
 class SamBa(Dialect):
@@ -65,7 +66,7 @@ class SamBa(Dialect):
                 "calls",
                 "text",
                 "auto",
-                "what its G wants: the vectors of a program, or code; auto is vectors if resident, code in ROM",
+                "what its G wants: the vectors of a program, or code; auto tries vectors, then code",
                 ("auto", "vectors", "code"),
             ),
         ),
@@ -211,6 +212,7 @@ class SamBa(Dialect):
         def once() -> None:
             self._command(f"S{address:X},{len(padded):X}")
             if raw:
+                self.link.sleep(_APART_S)  # a command and its data must not share a packet of the USB
                 self.link.write(padded)
                 self.link.sleep(self.link.settings.seconds(len(padded) + 16))
             else:
@@ -219,7 +221,10 @@ class SamBa(Dialect):
         self.exchange(once, self._recover, _TRIES)
 
     def _get(self, address: int, size: int) -> bytes:
+        """By USB, a size that is a power of two above 32 makes the SAM3X's monitor hang: one byte less, and that byte."""
         raw = self._finds_out()
+        if raw and size > _HANGS_ABOVE and not size & (size - 1):
+            return self._get(address, size - 1) + self._get(address + size - 1, 1)
 
         def once() -> bytes:
             sent = self._command(f"R{address:X},{size:X}")
@@ -296,6 +301,9 @@ class SamBa(Dialect):
                 except (Silence, Unexpected):
                     if not clean:
                         raise
+                    if self.setting("calls") == "auto" and not self._tries_code:
+                        self._tries_code = True  # the next conversation takes it over, after a reset
+                        raise Silence("return from the routine: its G may want code, --set calls=code", 0.0) from None
                     other = "vectors" if self._calls_code else "code"
                     said = f"the routine did not run: its G may want something else, --set calls={other}"
                     raise ChipRefusal("go", RefusalKind.UNSUPPORTED, b"", workshop.base, said) from None
@@ -307,10 +315,16 @@ class SamBa(Dialect):
 
     @property
     def _calls_code(self) -> bool:
-        """Data sheets of parts with the monitor in ROM: 'jump to a specified address and execute the code'. AT07175:
-        stack pointer and address are taken from there."""
+        """AT07175: stack pointer and address are taken from there, and most monitors in ROM do the same. The data sheets
+        of parts with the monitor in ROM have: 'jump to a specified address and execute the code'."""
         said = str(self.setting("calls"))
-        return said == "code" or (said == "auto" and not self.part.flash.reserved_bottom)
+        return said == "code" or (said == "auto" and self._tries_code)
+
+    _tries_code = False
+    """Whether vectors were tried, and the monitor did not come back."""
+
+    def take_over(self, before: Dialect) -> None:
+        self._tries_code = isinstance(before, SamBa) and before._tries_code
 
     def was_reset(self) -> None:
         self._set_up = False
@@ -320,7 +334,7 @@ class SamBa(Dialect):
     @classmethod
     def write_block(cls, memory: Memory) -> int:
         """Whole erase units."""
-        return max(_BLOCK, memory.layout[0][1])
+        return max(memory.block or _BLOCK, memory.layout[0][1])
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:

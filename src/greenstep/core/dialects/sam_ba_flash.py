@@ -69,7 +69,10 @@ class Eefc(Controller):
     def size_told(self, part: Part, word: Word) -> tuple[int | None, tuple[tuple[str, str], ...]]:
         told = word(self.chip_id_at)
         kib = _NVPSIZ.get(told >> 8 & 0xF)
-        return (None if kib is None else kib * 1024), (("chip id", f"{told & ~0x1F:08X}"),)
+        size = None if kib is None else kib * 1024
+        if size is not None and size == part.extra.get("told_bytes"):  # both banks, of which the record has one
+            size = part.flash.size
+        return size, (("chip id", f"{told & ~0x1F:08X}"),)
 
     def preparing(self, word: Word) -> tuple[Job, ...]:
         """Six wait states, for any supply and clock."""

@@ -21,7 +21,7 @@ class Movable(Protocol):
 
     def set_break(self, on: bool) -> None: ...
 
-    def reopen(self, baud: int | None) -> None: ...
+    def reopen(self, baud: int | None) -> bool: ...
 
 
 class Driver:
@@ -36,6 +36,8 @@ class Driver:
         self._reset = False
         self._boot = False
         self._lines = hookup.idle_lines
+        self.went = False
+        """Whether the port was seen to go, and to come back, at a hang-up."""
 
     def enter(self, through_break: bool = False) -> None:
         """Run the hookup's sequence into the bootloader, if it has one. Raises LinesMissing, LinkLost."""
@@ -63,7 +65,7 @@ class Driver:
             if isinstance(step, Wait):
                 self._link.sleep(step.seconds)
             elif isinstance(step, HangUp):
-                self._link.reopen(step.baud)
+                self.went = self._link.reopen(step.baud) or self.went
             else:
                 self._move(dict(step.pins))
 

@@ -149,8 +149,9 @@ class _Paper:
     def set_break(self, on: bool) -> None:
         """TX is no pin of the boot circuit."""
 
-    def reopen(self, baud: int | None) -> None:
+    def reopen(self, baud: int | None) -> bool:
         """A board that disappears moves no pin that could be drawn."""
+        return False
 
 
 def draw_waveform(
