@@ -1,5 +1,16 @@
 """Simulated ESP chips in their ROM, from Espressif's serial protocol description and the technical reference manuals.
 
+| what | the ROM |
+|---|---|
+| begin (02, 10) | erases the sectors of the size from a sector on; the ESP8266 counts those up to the next 64 KiB block twice |
+| data | XOR of its bytes, 8 bits; deflated data from the ESP32 on |
+| MD5 (13) | from the ESP32 on: of exactly the range; the flash chip ignores address bits that it does not have |
+| end (04) | 0: acknowledged, and resets; the pins decide what follows, and the ROM prints it |
+| status | first byte not 0: refused |
+| fuses of the ESP32 | crypt count 3FF5A000 bits 26:20; secure boot V1 and V2 at 3FF5A018 bits 4 and 5 |
+| flash chip | its number by 9F, tables by 5A (JESD216) if it has any; number FF FF FF: there is none |
+| remembered over a reset | nothing but the flash |
+
 Stricter than silicon: a flash command before the flash is attached, a block out of order, of another size than
 announced or to space that is not erased is refused or noted; compressed data that does not unpack is refused.
 """
@@ -99,6 +110,11 @@ class SimulatedEsp(SimulatedChip):
         self.running = False
         self._measuring = False
         self._registers: dict[int, int] = {}
+        self.jedec_id = kind.jedec_id
+        self.sfdp = b""
+        self.fuse_words: dict[int, int] = {}
+        self.stays = False
+        """Whether a reset by its command finds the boot pin still held."""
         self._attached = False
         self._sized = False
         self._write: _Write | None = None
@@ -145,7 +161,7 @@ class SimulatedEsp(SimulatedChip):
 
     def _loader(self) -> Program:
         self.settings = self.rom_line
-        self._registers = {0x40001000: self.kind.rom_word, **self.kind.mac}
+        self._registers = {0x40001000: self.kind.rom_word, **self.kind.mac, **self.fuse_words}
         if self.faults.encrypted and self.kind.chip_id == 0:
             self._registers[0x3FF5A000] = 1 << 20
         lowest = min(self.kind.mac, default=0)
@@ -165,7 +181,7 @@ class SimulatedEsp(SimulatedChip):
             if begun and len(values) > 1 and DAMAGED not in values:
                 yield from self._request(self._unescaped(bytes(values[:-1])))
             begun = True
-        self.restart(self._application())
+        self.restart(self._loader() if self.stays else self._application())
 
     def _unescaped(self, frame: bytes) -> bytes:
         for escaped in frame.split(b"\xdb")[1:]:
@@ -223,7 +239,7 @@ class SimulatedEsp(SimulatedChip):
             self._attached = True
             self._answer(command)
         elif command == 0x0B:
-            self._sized = words[1] == self.kind.flash_bytes
+            self._sized = words[1] >= self.kind.flash_bytes
             self._answer(command)
         elif command == 0x0F:
             self._answer(command)
@@ -264,7 +280,11 @@ class SimulatedEsp(SimulatedChip):
             return
         content = b""
         if command == 0x9F:
-            content = self.kind.jedec_id.to_bytes(3, "little")
+            content = self.jedec_id.to_bytes(3, "little")
+        elif command == 0x5A and flags & 3 << 29 == 3 << 29 and self._registers.get(base + user1, 0) & 0x3F == 7:
+            place = self._registers.get(base + 4, 0)
+            place = place & 0xFFFFFF if user == 0x18 else place >> 8
+            content = (self.sfdp[place : place + size]).ljust(size, b"\xff")
         elif command == 0x03 and flags & 1 << 30 and self._registers.get(base + user1, 0) >> 26 == 23:
             # SPI_ADDR holds it in bits 31:8, SPI_MEM_ADDR of the ESP32-S2 and later in bits 23:0
             place = self._registers.get(base + 4, 0)
@@ -291,8 +311,9 @@ class SimulatedEsp(SimulatedChip):
         sectors = -(-size // _SECTOR)
         if self.kind.first:  # the ROM counts the sectors up to the next 64 KiB block twice
             sectors += min(sectors, 16 - offset // _SECTOR % 16)
-        for at in range(offset, min(offset + sectors * _SECTOR, self.kind.flash_bytes), _SECTOR):
+        for place in range(offset, offset + sectors * _SECTOR, _SECTOR):
             yield Spend(_ERASE_S * self.faults.slow_erase)
+            at = place % self.kind.flash_bytes  # it ignores address bits that it does not have
             self.flash[at : at + _SECTOR] = b"\xff" * _SECTOR
         deflated = command == 0x10
         self._write = _Write(deflated, size, number, block, offset, unpack=zlib.decompressobj() if deflated else None)

@@ -36,7 +36,11 @@ def keep_step(transfer: Transfer) -> Iterator[Event]:
 
 def save_beside(transfer: Transfer, step: Step) -> Iterator[Event]:
     """Read what would be erased along with the image, and add it to what is written and verified."""
+    before: Sequence[Span] = ()
     while (flash := transfer.plan.flash) is not None and flash.beside:
+        if flash.beside == before:  # what is read must end what is beside
+            raise _cannot(step, f"what is beside the image, {flash.beside[0]}", "reading it does not end there")
+        before = flash.beside
         where = ", ".join(str(span) for span in flash.beside[:2]) + (" and more" if len(flash.beside) > 2 else "")
         for event in _save(transfer, step, flash, flash.beside, f"what is beside the image, {where}"):
             if not isinstance(event, StepAdvanced):

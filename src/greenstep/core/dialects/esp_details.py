@@ -54,7 +54,7 @@ class Security:
         elif "fuses" in part.extra:
             fuses = int(part.extra["fuses"])
             crypt = read_register(fuses) >> 20 & 0x7F
-            flags = read_register(fuses + 0x18) >> 4 & 1
+            flags = int(bool(read_register(fuses + 0x18) >> 4 & 3))  # ABS_DONE_0, ABS_DONE_1: secure boot V1, V2
         else:
             return cls()
         locked = f"security flags {flags:08X}: secure download is on" if flags & 4 else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
@@ -11,6 +11,7 @@ from ..chips import Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.boot_header import (
+    MAGIC,
     MODES,
     SIZES,
     SIZES_8266,
@@ -196,3 +197,17 @@ def judge_places(image: Image, rows: Sequence[Partition], even_if: frozenset[str
                 ),
                 "build it smaller, or with another partition table",
             )
+
+
+def limit_told(
+    cut: Callable[[int, int, int], bytes], covers: Callable[[int, int], bool], boot: int, extended: bool
+) -> int | None:
+    """How large the flash is by the boot header (Espressif's "Firmware Image Format": byte 3, high half), or at least by
+    the partition table, in bytes; None if neither is there. `cut` and `covers` as those of an image."""
+    if covers(boot, 4):
+        head = cut(boot, 4, 0xFF)
+        name = name_of(head[3] >> 4, SIZES if extended else SIZES_8266)
+        if head[0] == MAGIC and name in (SIZES if extended else SIZES_8266):
+            return size_bytes(name)
+    rows = read_table(cut(USUAL_PLACE, 0xC00, 0xFF)) if covers(USUAL_PLACE, 32) else []
+    return max((row.end for row in rows), default=None)

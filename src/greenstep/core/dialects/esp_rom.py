@@ -18,10 +18,10 @@ from typing import Any, ClassVar
 from ..chips import Catalogue, EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266
+from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266, size_bytes
 from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
 from ..link import Deadline, Frame, LineSettings, Link
-from ..quantities import show_bytes, show_size
+from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total
 from . import commands
 from .cost import Cost, sum_costs
@@ -29,7 +29,7 @@ from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
 from .esp_details import Security, chip_id_in, mac_of
 from .esp_erasing import SECTOR, begun_apart, erased_up_to, runs_of, size_to_ask_for
-from .esp_images import fit_headers, judge_partitions, judge_places
+from .esp_images import fit_headers, judge_partitions, judge_places, limit_told
 from .esp_spi import AT_ONCE, FlashChip
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
@@ -80,6 +80,7 @@ _FLASH_BLOCK, _FLASH_PAGE = 64 << 10, 256
 # 0.45 s a MiB. RFC 1321: 64 steps of some 8 operations for 64 bytes; at 4 clocks each, from a ROM without cache at
 # 40 MHz, 0.85 s. Neither clock nor cache of every ROM is known: six times the sum.
 _MD5_S_PER_BYTE = 8 / (1 << 20)
+_FLASH_SIZES = ("256K", "512K", "1M", "2M", "4M", "8M", "16M")
 _TRIES = 3
 _WORD_REQUEST = 12  # characters of the shortest answer with a word; its request has two more
 _BRIEFLY = 10 * _WORD_REQUEST
@@ -136,6 +137,7 @@ class EspRom(Dialect):
         rom_speaks=True,
         settings=(
             Setting("verify", "text", "sampled", "ESP8266: read back a sample or the whole", ("sampled", "whole")),
+            Setting("flash-size", "text", "auto", "size of the flash, where the chip does not tell it", ("auto", *_FLASH_SIZES)),
             Setting("header-mode", "text", "same", "SPI mode in the boot header", ("same", *MODES)),
             Setting("header-size", "text", "same", "flash size in the boot header", ("same", "chip", *SIZES_8266)),
             Setting("header-speed", "text", "same", "SPI speed in the boot header, in MHz", ("same", *ALL_SPEEDS)),
@@ -282,17 +284,59 @@ class EspRom(Dialect):
             self._repeat(Command.ATTACH_SPI, 0, 0)
         self._flash_chip.forget()
         number = self._flash_chip.number(part)
-        size = 1 << (number >> 16 & 0xFF)
-        if number in (0, 0xFFFFFF) or not 1 << 18 <= size <= part.flash.size:
-            details.append(("flash chip", f"no size from {number:06X}: {show_size(part.flash.size)} taken"))
+        shown = f"{number & 0xFF:02X} {number >> 8 & 0xFF:02X} {number >> 16:02X}"
+        if number in (0, 0xFFFFFF):
+            raise RefusedFault.of(
+                "no-flash",
+                f"the {part.title} answers, and its flash chip does not",
+                (f"asked for its number, it tells {shown}",),
+                ("is the flash soldered, and supplied?", "does something else pull at the pins of the flash?"),
+            )
+        details.append(("flash chip", shown))
+        size = self._size_of_flash(part, number)
+        if size is None:
+            details.append(("flash", f"of unknown size: no size from {shown}"))
         else:
-            part = part.with_memory(part.flash.resized(size))
-            details.append(("flash chip", f"{number & 0xFF:02X} {number >> 8 & 0xFF:02X} {number >> 16:02X}"))
+            part = replace(part.with_memory(part.flash.resized(size)), size_known=True)
         if not self._slow(part):
             self._repeat(Command.SET_SPI, 0, part.flash.size, 65536, SECTOR, 256, 0xFFFF)
-        details.append(("flash", show_size(part.flash.size)))
-        self.met = replace(part, size_known=True)
+        if part.size_known:
+            details.append(("flash", show_size(part.flash.size)))
+        self.met = part
         return Examination(self.part, tuple(details), mac, locked)
+
+    def _size_of_flash(self, part: Part, number: int) -> int | None:
+        """As the person says, else by its number, else by its own tables (SFDP); None if nothing tells. In bytes."""
+        told = str(self.setting("flash-size"))
+        if told != "auto":
+            return size_bytes(told)
+        for size in (1 << (number >> 16 & 0xFF), self._flash_chip.density(part)):
+            if 1 << 18 <= size <= part.flash.size:
+                return size
+        return None
+
+    def _refuse_beyond(self, part: Part, image: Image) -> tuple[str, ...]:
+        """Where nothing tells the size of the flash: a write past its end would come out at its beginning. So no
+        further than the boot header or the partition table say, the image's or else the chip's. Raises RefusedFault."""
+        if part.size_known:
+            return ()
+        boot, extended = int(part.extra["boot"]), bool(part.extra["extended"])
+        limit, by = limit_told(image.cut, image.covers, boot, extended), image.name
+        if limit is None:
+            held = {place: self.read(part.flash, place, _SAMPLE_BYTES) for place in (boot, USUAL_PLACE)}
+            limit = limit_told(lambda at, size, _: held[at][:size], lambda at, _: at in held, boot, extended)
+            by = "what the chip holds"
+        if limit is not None and image.end <= limit:
+            return (f"the size of the flash is not known: no further than {show_size(limit)}, by {by}",)
+        raise RefusedFault.of(
+            "flash-size",
+            "the size of the flash is not known, and a write past its end would destroy what is at its beginning",
+            (
+                f"{image.name} reaches {show_address(image.end - 1)}",
+                f"by {by} it has {show_size(limit)}" if limit else "no boot header and no partition table tells it",
+            ),
+            ("read it on the flash chip, and say it: --set flash-size=4M",),
+        )
 
     # --- memory
 
@@ -424,10 +468,9 @@ class EspRom(Dialect):
 
     @classmethod
     def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
-        """The ESP8266's ROM erases two sectors where one is asked for."""
-        return [
-            Span(span.start, span.end + SECTOR) if cls._slow(part) and span.size <= SECTOR else span for span in spans
-        ]
+        """The ESP8266's ROM erases two sectors where one is asked for. Behind the last one the flash begins anew: that is
+        erased together with the one before it."""
+        return [_with_the_next(memory, span) if cls._slow(part) and span.size <= SECTOR else span for span in spans]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """Unbroken runs of blocks; each is begun, which erases it, and sent; after a fault again from the sector that
@@ -576,17 +619,21 @@ class EspRom(Dialect):
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """If the images bring no partition table of their own: check them against the one on the chip."""
-        self._refuse_plain(part, even_if)
         image = images.get("flash")
-        if image is None or self._slow(part) or image.covers(USUAL_PLACE, 32) or image.end <= USUAL_PLACE:
-            return ()
+        if not self.restores:
+            self._refuse_plain(part, even_if)
+        said = () if image is None else self._refuse_beyond(part, image)
+        if self.restores or image is None or self._slow(part):
+            return said
+        if image.covers(USUAL_PLACE, 32) or image.end <= USUAL_PLACE:
+            return said
         table = b""
         while len(table) < MOST_BYTES and len(read_table(table)) * ROW == len(table):
             table += self.read(part.flash, USUAL_PLACE + len(table), _SAMPLE_BYTES)
         if not table or not self.shows_again(part.flash, USUAL_PLACE, table):
-            return ()
+            return said
         judge_places(image, read_table(table), even_if, "the chip's partition table")
-        return ()
+        return said
 
     def _refuse_plain(self, part: Part, even_if: frozenset[str]) -> None:
         """The image is plain: a chip with flash encryption cannot run it, nor can one that starts only signed
@@ -614,6 +661,11 @@ class EspRom(Dialect):
 
     def finish(self) -> None:
         self.start(0)
+
+
+def _with_the_next(memory: Memory, span: Span) -> Span:
+    last = span.end >= memory.end
+    return Span(span.start - SECTOR, span.end) if last else Span(span.start, span.end + SECTOR)
 
 
 def _words(*words: int) -> bytes:

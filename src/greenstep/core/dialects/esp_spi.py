@@ -32,7 +32,9 @@ _LAYOUTS = {
 }
 _USER_COMMAND, _USER_ADDRESS, _USER_MISO = 1 << 31, 1 << 30, 1 << 28
 _START = 1 << 18
-_READ_ID, _READ = 0x9F, 0x03  # JEDEC JESD216: read identification, read data
+_READ_ID, _READ, _READ_SFDP = 0x9F, 0x03, 0x5A  # JEDEC JESD216: read identification, read data, read SFDP
+_USER_DUMMY, _SFDP_DUMMY = 1 << 29, 8
+_SFDP_SIGNATURE = b"SFDP"
 AT_ONCE = 64
 """Bytes that the data registers hold."""
 
@@ -60,13 +62,32 @@ class FlashChip:
         words = (self._read(data_at + offset) for offset in range(0, size, 4))
         return b"".join(word.to_bytes(4, "little") for word in words)[:size]
 
-    def _command(self, part: Part, command: int, bits: int, address: int | None = None) -> None:
+    def density(self, part: Part) -> int:
+        """The size in bytes that the flash chip's own tables tell (JESD216, basic table, second word: bits less one, or
+        their logarithm); 0 if it has none. Raises DialectError."""
+        header = self._tables(part, 0)
+        if header[:4] != _SFDP_SIGNATURE:
+            return 0
+        word = int.from_bytes(self._tables(part, int.from_bytes(header[12:15], "little"))[4:8], "little")
+        exponent = word & 0x7FFFFFFF
+        if word >> 31:
+            return 1 << exponent >> 3 if exponent < 40 else 0
+        return (word + 1) // 8
+
+    def _tables(self, part: Part, address: int) -> bytes:
+        """16 bytes of its tables."""
+        data_at = part.extra["spi"] + _LAYOUTS[part.extra["layout"]].data
+        self._command(part, _READ_SFDP, 128, address, _SFDP_DUMMY)
+        return b"".join(self._read(data_at + offset).to_bytes(4, "little") for offset in range(0, 16, 4))
+
+    def _command(self, part: Part, command: int, bits: int, address: int | None = None, dummy: int = 0) -> None:
         """Run one command of the flash chip; its answer of `bits` is in the data registers afterwards."""
         base, registers = part.extra["spi"], _LAYOUTS[part.extra["layout"]]
         if self._ready != command:
             user = _USER_COMMAND | _USER_MISO | (_USER_ADDRESS if address is not None else 0)
+            user |= _USER_DUMMY if dummy else 0
             self._write(base + registers.user, user)
-            length = 23 << 26 if address is not None else 0
+            length = (23 << 26 if address is not None else 0) | (dummy - 1 if dummy else 0)
             if registers.lengths is None:
                 self._write(base + registers.user1, length | (bits - 1) << 8)
             else:

@@ -78,8 +78,7 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
     else:
         blocks = _trimmed_blocks(memory, image, size)
     if by_unit:
-        blank = bytes([memory.erased])
-        blocks = [block for block in blocks if block.data.strip(blank)]
+        blocks = _without_blanks(memory, blocks)
     spans = tuple(piece.span for piece in image.pieces)
     provable = dialect.provable(part, memory, spans, wishes.settings)
     everything = flash and dialect.spec.erases_everything
@@ -100,6 +99,16 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
     if plan.keeps_rest:
         return replace(plan, beside=tuple(without(shared(areas, [memory.usable]), plan.own_spans(image))))
     return plan if whole or everything else replace(plan, beside=tuple(without(areas, plan.own_spans(image))))
+
+
+def _without_blanks(memory: Memory, blocks: Sequence[WriteBlock]) -> list[WriteBlock]:
+    """The blocks of those write units that are not blank: a write unit is written as a whole, or not at all."""
+    blank, unit = bytes([memory.erased]), memory.write_unit
+    held = [block for block in blocks if block.data.strip(blank)]
+    used = merged(block.span.aligned(unit, memory.start) for block in held)
+    return [block for block in blocks if any(span.meets(block.span) for span in used)] if used != [
+        block.span for block in held
+    ] else held
 
 
 def _fills(
