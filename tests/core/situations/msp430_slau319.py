@@ -23,7 +23,7 @@ ROWS = [
                 writing_has_no_effect="not-written", worn="worn=0xC123 worn=0xC3F0"),
     Situation(9, "an STM32 asked as MSP430", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
-    Situation(10, "another MSP430", BOARD, "other-chip", 5, {**GREET, "chip": "msp430f149"}, "2553"),
+    Situation(10, "another MSP430", BOARD, "other-chip", 5, {**GREET, "chip": "msp430f2274"}, "2553"),
     Situation(11, "no password to verify with", BOARD, "locked", 5, {**UPLOAD, "purpose": "verify"}, "no password was given"),
     Situation(11, "it would shut the loader off", BOARD, "would-lock", 5, {"images": {"flash": SHUT}}, "FFDE holds 55 AA"),
     Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0xC200, 0x40),))}, "C200"),

@@ -28,6 +28,6 @@ ROWS = [
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(9, "an older MSP430", "msp430g2553", "other-dialect", 4, {**GREET, "chip": BOARD}, "MSP430 bootstrap loader"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "msp430-slau550"}, "msp430f5418a"),
-    Situation(11, "another password", BOARD, "locked", 5, {**UPLOAD, "purpose": "verify", "wishes": WRONG}, "password error"),
+    Situation(11, "another password", BOARD, "password-erased", 6, {**UPLOAD, "purpose": "verify", "wishes": WRONG}, "password error"),
     Situation(11, "it would shut the loader off", FRAM, "would-lock", 5, {"images": {"flash": SHUT}}, "FF84 holds 55 55"),
 ]  # fmt: skip

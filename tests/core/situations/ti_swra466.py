@@ -30,7 +30,7 @@ def shut(board: str, place: int, value: bytes) -> dict[str, Any]:
 
 ROWS = [
     *usual_rows(BOARD, (3000, 140_000), "smoke fan", "dtr-reset-rts-boot", "low", silence="silence-after=390",
-                writing_has_no_effect="not-written"),
+                writing_has_no_effect="not-written", restarts_while_it_is_written="fell-silent"),
     Situation(9, "a Tiva C asked as a radio chip", "tm4c123", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "low")}, "00 CC"),
     Situation(10, "another generation", BOARD, "other-chip", 5, {**UPLOAD, "chip": "cc2652p"}, "32 sectors"),

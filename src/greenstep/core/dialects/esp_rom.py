@@ -310,10 +310,10 @@ class EspRom(Dialect):
         told = str(self.setting("flash-size"))
         if told != "auto":
             return size_bytes(told)
-        for size in (1 << (number >> 16 & 0xFF), self._flash_chip.density(part)):
-            if 1 << 18 <= size <= part.flash.size:
-                return size
-        return None
+        size = 1 << (number >> 16 & 0xFF)
+        if not 1 << 18 <= size <= part.flash.size:
+            size = self._flash_chip.density(part)
+        return size if 1 << 18 <= size <= part.flash.size else None
 
     def _refuse_beyond(self, part: Part, image: Image) -> tuple[str, ...]:
         """Where nothing tells the size of the flash: a write past its end would come out at its beginning. So no

@@ -182,7 +182,9 @@ class Msp430Slau319(Msp430Dialect):
                         return None
                     self._synchronised()
                 told = self._framed(Command.VERSION)
-        except ChipRefusal:  # twice, as a damaged question is refused too
+        except ChipRefusal:  # twice, as a damaged question is refused too, and one in another frame always
+            if self.link.settings.frame != self.frame:
+                return None
             self._untold, again = True, self._untold
             self._fresh = True
             return "90 to 80, and A0 to the question for its version" if again else self.ask(wait_s)
