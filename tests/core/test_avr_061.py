@@ -21,6 +21,7 @@ from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
+from greenstep.core.wishes import Wishes
 
 from .scripted import ScriptedLink
 
@@ -238,6 +239,35 @@ class Bootloaders(unittest.TestCase):
                     begins = f"begins at {32768 - loader_bytes:04X} on this chip"
                     self.assertIn(begins, refused.findings[0].cause)
                 self.assertEqual(self.over(fits, loader_bytes).end.exit_code, 0)
+
+    def test_an_old_programs_word_that_looks_like_a_jump_is_no_loader(self) -> None:
+        """A loader of 512 bytes, and up to it an old program, whose code at 7C00 and 7800 begins with a jump."""
+        climb, trial = prepare("atmega328p", {"flash": sample_for("atmega328p", 32_000)})
+        chip = trial.line.chip
+        assert isinstance(chip, SimulatedAvr)
+        chip.flash[0x7000:0x7E00] = b"\x10\xc0\x0f\x92\x08\x95\x11\x24" * 448
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+
+    def test_what_is_said_of_its_size_decides(self) -> None:
+        refused = self.over(31_900, 1024)
+        self.assertEqual((refused.findings[0].key, refused.findings[0].certainty), ("hits-bootloader", "likely"))
+        self.assertIn("--bootloader-bytes SIZE decides", refused.findings[0].attempts[1])
+        told = self.over(31_900, 1024, bootloader_bytes=512)
+        self.assertEqual(told.end.exit_code, 6)  # the loader itself refuses, and nothing else does
+
+    def test_a_backup_goes_back_whatever_loader_is_in_it(self) -> None:
+        for loader_bytes in (512, 1024, 2048):
+            climb, trial = prepare("atmega328p", purpose="backup")
+            chip = trial.line.chip
+            assert isinstance(chip, SimulatedAvr)
+            chip.kind = replace(chip.kind, loader_bytes=loader_bytes)
+            chip.flash[-4096:] = (b"\x5a" * 4096)[:-loader_bytes] + loader_code(loader_bytes)
+            trial.events.extend(climb.run())
+            saved = Image("before.hex", climb.outcome.backup)
+            back = self.over(900, loader_bytes, images={"flash": saved}, wishes=Wishes(as_it_was=True), start=False)
+            self.assertEqual((back.end.exit_code, back.end.green), (0, True), back.findings)
+            self.assertIn("the bootloader's space", str(back.events))
 
     def test_the_jump_that_leads_to_one_is_not_taken_away(self) -> None:
         jump = b"\x0c\x94\x00\x3f"  # JMP 7E00

@@ -247,5 +247,21 @@ class StrictBoard(unittest.TestCase):
             Avr068(self.link).read(M2560.flash, 0, 2)
 
 
+class OddSizes(unittest.TestCase):
+    def test_flash_is_read_in_whole_words(self) -> None:
+        pieces = (Piece(0, sample_for("atmega2560", 701).pieces[0].data), Piece(0x2001, b"wax" * 33))
+        image = Image("lift.hex", pieces)
+        for purpose in ("upload", "verify"):
+            climb, trial = prepare("atmega2560", {"flash": image}, purpose=purpose, start=False)
+            if purpose == "verify":
+                for piece in pieces:
+                    trial.line.chip.flash[piece.address : piece.end] = piece.data  # type: ignore[attr-defined]
+            trial.events.extend(climb.run())
+            self.assertEqual((trial.end.exit_code, trial.end.green, trial.line.chip.violations), (0, True, []))
+        climb, trial = prepare("atmega2560", purpose="backup", region=("flash", 0x101, 77))
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
+
+
 if __name__ == "__main__":
     unittest.main()

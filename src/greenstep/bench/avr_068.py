@@ -193,6 +193,9 @@ class SimulatedAvr068(SimulatedResident):
             at = self._eeprom_place(self.kind.eeprom_reads_in_words, size)
             return (0xC0, b"") if at is None or size > 128 else (0, bytes(self.eeprom[at : at + size]) + b"\x00")
         memory, start = self.flash, 2 * self._words
+        if size & 1:  # its counter goes down by two, and passes 0
+            self.violation(f"read of {size} bytes at {start:05X}: it does not end")
+            return 0xC0, b""
         if size > 256 or start + size > len(memory):
             self.violation(f"read of {size} bytes at {start:05X}")
             return 0xC0, b""

@@ -247,6 +247,11 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     if job.empties:
         transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
     elif job.images:
+        if job.wishes.as_it_was and job.bootloader_bytes is None:  # a backup may hold a larger loader than the record's
+            room = session.dialect.loader_room(part)
+            if room is not None and room > part.flash.reserved_top:
+                part = part.with_loader_room(room)
+                session.part = part
         plan = make_plan(part, job.dialect, job.images, job.wishes)
         transfer = Transfer(session, plan, {memory.memory.name: memory.image for memory in plan.memories})
     else:

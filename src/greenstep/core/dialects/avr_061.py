@@ -15,7 +15,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
 from . import commands
-from .avr_looking import jump_to_loader, look_at_avr
+from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
@@ -239,6 +239,9 @@ class Avr061(Dialect):
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
+
+    def loader_room(self, part: Part) -> int | None:
+        return loader_room(self, part)
 
     def must_stay(self, part: Part) -> Piece | None:
         return jump_to_loader(self, part)

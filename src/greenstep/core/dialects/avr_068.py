@@ -23,7 +23,7 @@ from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from . import commands
-from .avr_looking import jump_to_loader, look_at_avr
+from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, NotReset, RefusalKind, Silence, Unexpected
@@ -261,6 +261,9 @@ class Avr068(Dialect):
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
 
+    def loader_room(self, part: Part) -> int | None:
+        return loader_room(self, part)
+
     def must_stay(self, part: Part) -> Piece | None:
         return jump_to_loader(self, part)
 
@@ -396,10 +399,12 @@ class Avr068(Dialect):
             )
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
+        """Flash in whole words: loaders count down by two, and would not end at an odd number."""
         if not memory.is_flash:
             return self._read_eeprom(memory, address, size)
         even = address - (address & 1)
         wanted = size + address - even
+        wanted += wanted & 1
         body = bytes([Command.READ_FLASH, wanted >> 8, wanted & 0xFF, 0x20])
 
         def from_its_address() -> bytes:
@@ -407,10 +412,10 @@ class Avr068(Dialect):
             return self._exchange(body, wanted + 1, 0.0, even)
 
         data = self.exchange(from_its_address, self._forget)
-        self._next = (memory.name, even + wanted) if not wanted & 1 else None
+        self._next = (memory.name, even + wanted)
         if data[-1] != OK:
             raise ChipRefusal(Command.READ_FLASH.words, RefusalKind.BAD_DATA, data[-1:], address)
-        return data[address - even : -1]
+        return data[address - even : -1][:size]
 
     def _forget(self, heard: bytes) -> None:
         self._next = None

@@ -23,31 +23,53 @@ def look_at_avr(dialect: Dialect, part: Part, images: Mapping[str, Image]) -> tu
     if image is None or part.core != "avr" or memory.size // 1024 not in _SIZES:
         return ()
     try:
-        _refuse_into_loader(dialect, memory, image)
+        said = () if dialect.loader_is_said else _refuse_into_loader(dialect, memory, image)
         _refuse_to_cut_off(dialect, memory, image)
     except ChipRefusal:  # this loader cannot be read
         return ("the bootloader lets nothing be read: where it begins is not known",)
-    return ()
+    return said
 
 
-def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> None:
+def loader_room(dialect: Dialect, part: Part) -> int | None:
+    """How much of the top of the flash the loader takes, read from the chip, in bytes; None if that is not known."""
+    memory = part.flash
+    if part.core != "avr" or memory.size // 1024 not in _SIZES:
+        return None
+    room = boot_sections(memory.size)[0]
+    try:
+        start = loader_start(memory, _read(dialect, memory, memory.end - room, room))
+    except ChipRefusal:
+        return None
+    return None if start is None or start == memory.end else memory.end - start
+
+
+def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> tuple[str, ...]:
+    """Returns notes."""
     room = boot_sections(memory.size)[0]
     first = memory.end - room
     if image.end <= first or memory.reserved_top >= room:
-        return
+        return ()
     start = loader_start(memory, _read(dialect, memory, first, room))
+    if start is None:
+        return (
+            f"where the bootloader begins cannot be told from what is in the chip: taken as {show_address(memory.usable_end)}",
+        )
     last = memory.units_touched(image.end - 1, 1)[0]
     if start >= last.end:
-        return
+        return ()
     size = memory.end - start
     raise RefusedFault.of(
         "hits-bootloader",
         f"the image runs into the bootloader, which begins at {show_address(start)} on this chip",
         (
             f"the image ends at {show_address(image.end - 1)}",
-            f"read from the chip: code from {show_address(start)} on, {show_size(size)}",
+            f"read from the chip: what only a loader has, from {show_address(start)} on, {show_size(size)}",
         ),
-        (f"build a smaller program: --bootloader-bytes {size} checks that first",),
+        (
+            f"build a smaller program: --bootloader-bytes {size} checks that first",
+            "if you know its size better, say it: --bootloader-bytes SIZE decides",
+        ),
+        "likely",
     )
 
 

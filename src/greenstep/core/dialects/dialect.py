@@ -71,6 +71,8 @@ class Dialect(ABC):
         """Whether the start has shown that the chip holds the image, which verify could not."""
         self.also_accepts: frozenset[int] = frozenset()
         """Numbers of chips that are accepted besides the declared one's."""
+        self.loader_is_said = False
+        """Whether the person said how large the resident bootloader is: that decides."""
         self.restores = False
         """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
         self.asked = 0
@@ -236,6 +238,11 @@ class Dialect(ABC):
         """What only the chip can say for or against an upload, before anything on it is changed. Returns notes.
         Raises RefusedFault."""
         return ()
+
+    def loader_room(self, part: Part) -> int | None:
+        """How much of the top of the flash the loader that answers takes, read from the chip, in bytes; None if it
+        cannot be told."""
+        return None
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:

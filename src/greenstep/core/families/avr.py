@@ -7,6 +7,8 @@ Its bootloader lies in the boot section at the end of the flash, the only place 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from ..chips import Memory, Part
@@ -23,8 +25,9 @@ _FEWEST_JUMPS = 3
 _LARGEST = {8: 2048, 16: 2048, 32: 4096, 64: 8192, 128: 8192, 256: 8192}
 """The largest boot section in bytes, by KiB of flash; the others are 1/2, 1/4 and 1/8 of it."""
 _BLANK_BEFORE = 16
-_CLEAR_R1 = b"\x11\x24"
-"""EOR R1,R1, with which compiled programs and loaders begin (AVR Instruction Set Manual)."""
+_RET = b"\x08\x95"
+_SPM = (b"\xe8\x95", b"\xf8\x95")
+"""SPM and SPM Z+ (the same)."""
 
 
 def jump_target(code: bytes, address: int) -> int | None:
@@ -109,31 +112,58 @@ def boot_sections(flash_bytes: int) -> tuple[int, ...]:
     return tuple(largest // share for share in (1, 2, 4, 8))
 
 
-def loader_start(memory: Memory, top: bytes) -> int:
+def loader_start(memory: Memory, top: bytes) -> int | None:
     """Where the loader begins, judged by `top`, the content of the end of the flash; `memory.end` if all of it is
-    blank.
+    blank, None if it cannot be told.
 
-    A section begins with code. If that follows blank space, it is the loader's beginning; if an application reaches
-    up to it, it is one if it is a jump into the section, or what compilers begin with.
+    A word that looks like a jump is no evidence: an old program may reach up to the loader. What only a loader has is
+    SPM, which works in the boot section alone, and calls that belong together with it. So a larger section is the loader's
+    if SPM stands in the part by which it is larger, or that part is jumped to from behind it, or calls routines there;
+    or if it follows blank space, and SPM stands in it.
     """
     blank = bytes([memory.erased])
-    starts = [len(top) - size for size in boot_sections(memory.size) if size <= len(top)]
-    for at in starts:
-        code = top[at:]
-        if not code[:_BLANK_BEFORE].strip(blank):
-            continue
-        before = top[max(0, at - _BLANK_BEFORE) : at]
-        place = memory.end - len(top) + at
-        target = jump_target(code[:4], place)
-        if target is not None and target >= memory.end:  # RJMP wraps at the end
-            target -= memory.size
-        begins = code[:2] == _CLEAR_R1 or (target is not None and place < target < memory.end)
-        if begins or (before and not before.strip(blank)):
-            return place
-    tail = top.rstrip(blank)
-    if not tail:
+    if not top.strip(blank):
         return memory.end
-    return next((memory.end - len(top) + at for at in reversed(starts) if top[at:].strip(blank)), memory.end)
+    start: int | None = None
+    behind = len(top)
+    for at in sorted((len(top) - size for size in boot_sections(memory.size) if size <= len(top)), reverse=True):
+        part, known = range(at, behind), range(behind, len(top))
+        if _writes_flash(top[at:behind]):
+            start = at
+        elif start is not None and (_jumps(top, known, part) or _calls(top, part, known)):
+            start = at
+        elif start is not None:
+            before = top[max(0, at - _BLANK_BEFORE) : at]
+            apart = bool(before) and not before.strip(blank) and bool(top[at : at + _BLANK_BEFORE].strip(blank))
+            return memory.end - len(top) + (at if apart else start)
+        behind = at
+    return None if start is None else memory.end - len(top) + start
+
+
+def _writes_flash(code: bytes) -> bool:
+    """Whether SPM is among the words."""
+    return any(code[at : at + 2] in _SPM for at in range(0, len(code) - 1, 2))
+
+
+def _jumps(top: bytes, places: range, wanted: range) -> bool:
+    """Whether RJMP or RCALL at one of the places goes to the wanted ones."""
+    return any(target in wanted for _, target in _relative(top, places))
+
+
+def _calls(top: bytes, places: range, wanted: range) -> bool:
+    """Whether RCALL at one of the places goes to a routine, which stands behind another's RET, among the wanted."""
+    return any(
+        call and target in wanted and top[target - 2 : target] == _RET for call, target in _relative(top, places)
+    )
+
+
+def _relative(top: bytes, places: range) -> Iterator[tuple[bool, int]]:
+    """(whether it is a call, where it goes) of each word that may be RJMP or RCALL."""
+    for at in range(places.start, places.stop - 1, 2):
+        word = top[at] | top[at + 1] << 8
+        if word & 0xE000 == 0xC000:
+            words = word & 0x0FFF
+            yield word & 0x1000 != 0, at + 2 + 2 * (words - 0x1000 if words & 0x800 else words)
 
 
 def leads_to_loader(memory: Memory, vector: bytes) -> bool:
