@@ -413,5 +413,53 @@ class AgainstChips(unittest.TestCase):
         self.assertEqual(len(list(dialect.write(part.flash, blocks))), len(blocks))
 
 
+class Layouts(unittest.TestCase):
+    """Of chips whose options or size say how large their erase units are."""
+
+    def examined(self, chip: str, registers: dict[int, int], size_kib: int, **settings: Any) -> tuple[Stm32Rom, Part]:
+        part = Catalogue.load().find(chip).first
+        dialect = Stm32Rom(ScriptedLink(), settings)
+        known = {part.extra["size_registers"][0]: size_kib, **registers}
+
+        def register(address: int, size: int) -> bytes | None:
+            return known[address].to_bytes(12, "little")[:size] if address in known else None
+
+        with patch.object(dialect, "_register", register):
+            return dialect, dialect.examine(part).part
+
+    def test_a_flash_of_two_banks_has_smaller_sectors(self) -> None:
+        for kib, clear, layout, second in (
+            (2048, False, ((4, 32768), (1, 131072), (7, 262144)), 8),
+            (2048, True, ((4, 16384), (1, 65536), (7, 131072)) * 2, 18), (1024, True, ((4, 16384), (1, 65536), (3, 131072)) * 2, 18),
+        ):  # fmt: skip
+            with self.subTest(kib, clear=clear):
+                _, part = self.examined("stm32f76x-77x", {0x1FFF0008: 0xFFFF & ~(clear << 13)}, kib)
+                self.assertEqual((part.flash.layout, part.flash.size), (layout, kib * 1024))
+                middle = part.flash.units_touched(part.flash.start + 0x40000 + (kib * 512 if clear else 0), 1)[0]
+                self.assertEqual(middle.number, second if clear else 5)
+        _, part = self.examined("stm32f76x-77x", {}, 2048)  # the option cannot be read
+        self.assertEqual(len(part.flash.layout), 3)
+
+    def test_pages_of_one_bank_are_larger_and_those_of_a_second_counted_apart(self) -> None:
+        for kib, options, unit, last in (
+            (512, 1 << 22, 2048, 255), (512, 0, 4096, 127), (256, 1 << 22 | 1 << 21, 2048, 191), (256, 1 << 22, 2048, 127),
+        ):  # fmt: skip
+            with self.subTest(kib, options=options):
+                _, part = self.examined("stm32l552-562", {0x40022040: options}, kib)
+                units = part.flash.units_touched(part.flash.end - 1, 1)
+                self.assertEqual((units[0].size, units[0].number), (unit, last))
+
+    def test_units_that_nothing_tells_are_not_erased(self) -> None:
+        for chip, kib, unit in (("at32f435", 4032, 4096), ("at32f435", 1024, 2048), ("at32f413", 128, 1024),
+                                ("at32f413", 256, 2048), ("at32f435", 448, 0), ("at32f423", 256, 0)):  # fmt: skip
+            with self.subTest(chip, kib=kib):
+                dialect, part = self.examined(chip, {}, kib)
+                self.assertEqual(bool(dialect.withholds(part.flash)), not unit)
+                if unit:
+                    self.assertEqual({size for _, size in part.flash.layout}, {unit})
+        dialect, part = self.examined("at32f423", {}, 256, unit=1024)
+        self.assertEqual((dialect.withholds(part.flash), part.flash.layout), ("", ((256, 1024),)))
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -258,8 +258,9 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
         return None
     for note in transfer.plan.notes:
         yield Noted("chip", note)
-    for name in transfer.written:
-        _refuse_withheld(session, part.memory(name))
+    if job.purpose != "verify":
+        for plan_of in transfer.plan.memories:
+            _refuse_withheld(session, plan_of.memory)
     session.dialect.restores = job.wishes.as_it_was
     if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read
         for note in session.dialect.look_before(part, transfer.written, job.wishes.even_if):

@@ -25,7 +25,7 @@ from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 from .stm32_crc import POLYNOMIAL, START, word_crc
 
 SYNC, ACK, NACK = 0x7F, 0x79, 0x1F
@@ -102,6 +102,7 @@ class Stm32Rom(Dialect):
         proves_rate=True,
         erases_alone=True,
         lifts_write_protection=True,
+        settings=(Setting("unit", "number", 0, "erase unit in bytes, where neither chip nor record tells it"),),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -110,6 +111,7 @@ class Stm32Rom(Dialect):
         self.version = ""
         self._checksum_works = True
         self._pages_only = False
+        self._sized = False
         self._slowest_s = 0.0
 
     # --- synchronisation (AN3155, section 2)
@@ -273,6 +275,7 @@ class Stm32Rom(Dialect):
         self._pages_only = bool(part.extra.get("pages_only"))
         try:
             size = self._flash_size(part)
+            self._sized = size is not None
             if size is not None:
                 part = part.with_memory(self._layout(part, size))
                 details.append(("flash", show_size(size)))
@@ -282,7 +285,9 @@ class Stm32Rom(Dialect):
             if self._ignores_boot_pin(part):
                 details.append(("boot pin", IGNORED))
         except ChipRefusal as refusal:
+            self.met = part
             return Examination(part, tuple(details), unique, locked=str(refusal))
+        self.met = part
         return Examination(part, tuple(details), unique)
 
     def _unique_id(self, part: Part) -> str:
@@ -314,7 +319,10 @@ class Stm32Rom(Dialect):
 
     def _layout(self, part: Part, size: int) -> Memory:
         """The flash of this very chip: cut to its size, with the larger units of single bank mode."""
-        flash = self._banks(part, size)
+        if "units_by_size" in part.extra:
+            unit = self._unit_of(part, size)
+            return replace(part.flash, layout=((size // unit, unit),)) if unit else part.flash.resized(size)
+        flash = self._two_banks(part, size) or self._banks(part, size)
         bank = part.extra.get("single_bank")
         if bank is None:
             return flash
@@ -322,7 +330,28 @@ class Stm32Rom(Dialect):
         if word is None or int.from_bytes(word, "little") >> bank["bit"] & 1:
             return flash
         unit = bank["unit"]
-        return replace(flash, layout=((size // unit, unit),))
+        return replace(flash, layout=((size // unit, unit),), counted_from=(0, 0))
+
+    def _unit_of(self, part: Part, size: int | None) -> int:
+        """The erase unit of a family whose units differ with its size: as the person says, else by its record; 0 if
+        neither tells."""
+        told = int(self.setting("unit"))
+        by_size = dict(part.extra["units_by_size"])
+        return told or int(by_size.get(0 if size is None else size // 1024, 0))
+
+    def _two_banks(self, part: Part, size: int) -> Memory | None:
+        """The layout of a flash that an option splits into two banks of smaller units (RM0410, "nDBANK"); None if it
+        does not."""
+        option = part.extra.get("two_banks")
+        word = None if option is None else self._register(option["option"], 2)
+        if option is None or word is None or int.from_bytes(word, "little") >> option["bit"] & 1:
+            return None
+        bank = next((rows for kib, rows in option["banks"] if kib * 1024 == size), None)
+        if bank is None:
+            return None
+        rows = tuple((number, unit) for number, unit in bank)
+        units = sum(number for number, _ in rows)
+        return replace(part.flash, layout=rows * 2, counted_from=(units, option["second"]))
 
     def _banks(self, part: Part, size: int) -> Memory:
         """Cut to its size; a second bank keeps its address, or its numbers, if the first is shorter than the largest
@@ -338,10 +367,20 @@ class Stm32Rom(Dialect):
         if "dual_banks" in part.extra:
             address, bit = part.extra["dual_banks"]
             word = self._register(address, 4)
-            unit = flash.layout[0][1]
-            if word is not None and int.from_bytes(word, "little") >> bit & 1 and half // unit < _SECOND_BANK:
-                return replace(flash, counted_from=(half // unit, _SECOND_BANK))
+            unit, second = flash.layout[0][1], int(part.extra.get("second_bank", _SECOND_BANK))
+            if word is not None and int.from_bytes(word, "little") >> bit & 1 and half // unit < second:
+                return replace(flash, counted_from=(half // unit, second))
         return flash
+
+    def withholds(self, memory: Memory) -> str:
+        """Where nothing tells how large the erase units are, nothing is erased."""
+        if self.met is None or not memory.is_flash or "units_by_size" not in self.part.extra:
+            return ""
+        if self._unit_of(self.part, memory.size if self._sized else None):
+            return ""
+        known = ", ".join(f"{kib} KiB: {unit}" for kib, unit in self.part.extra["units_by_size"])
+        size = show_size(memory.size) if self._sized else "a size that it does not tell"
+        return f"how large the erase units are is not known for {size} (known: {known}): --set unit=2048, if that is it"
 
     def _register(self, address: int, size: int) -> bytes | None:
         """Bytes from system memory, read as whole words; None if the chip refuses that address."""
