@@ -225,7 +225,8 @@ def _of_dialect(files: Sequence[PartsFile], dialect: str) -> tuple[Part, ...]:
 
 
 def _meant(files: Sequence[PartsFile], name: str) -> tuple[Part, ...]:
-    lower = name.lower().replace("_", "-")
+    # as printed on a package: in several lines, with spaces and slashes between
+    lower = re.sub(r"[\s/]+", "", name.lower().replace("_", "-"))
     whole, before_package = lower.replace("-", ""), lower.partition("-")[0]
     entries = [
         entry for file in files if any(whole.startswith(head) for head in file.names) for entry in file.entries

@@ -111,6 +111,7 @@ class TiSwra466(TiPackets):
 
     def examine(self, part: Part) -> Examination:
         """The size of the flash, the address that the chip has in the air, and how it computes its CRC."""
+        self.met = part
         self._calibrate(part)
         if self._first_kind:
             low, high = self._register(_ADDRESS_AT), self._register(_ADDRESS_AT + 4)
@@ -280,7 +281,7 @@ class TiSwra466(TiPackets):
         """Refuses an image after which the loader is out of reach, or whose program the ROM does not start. Raises
         RefusedFault."""
         image = images.get("flash")
-        if image is None or not part.size_known:
+        if image is None or not part.size_known or "ccfg" in part.extra:
             return Fitted(images)
         after = _After(part, image)
         return Fitted(images, _way_back(after, even_if) if after.rewritten else ())
@@ -295,9 +296,16 @@ class TiSwra466(TiPackets):
             _way_back(after, even_if)
         return _starts(after, even_if)
 
+    def withholds(self, memory: Memory) -> str:
+        """Parts whose configuration area is not in the flash: without writing that, no program of theirs starts."""
+        if self.met is None or "ccfg" not in self.part.extra:
+            return ""
+        place = show_address(int(self.part.extra["ccfg"]))
+        return f"the configuration area of the {self.part.title} lies apart, at {place}, and is not written here"
+
     @classmethod
-    def written_along(cls, part: Part, memory: Memory) -> Span:
-        return _last_unit(part)
+    def written_along(cls, part: Part, memory: Memory) -> Span | None:
+        return None if "ccfg" in part.extra else _last_unit(part)
 
     # --- costs
 
