@@ -62,5 +62,29 @@ class Unified(unittest.TestCase):
         self.assertEqual(Catalogue.load().find("pic18lf47k40").first.wires.volts_range, (1.8, 3.6))
 
 
+class WhatItTells(unittest.TestCase):
+    def test_a_damaged_key_erases_nothing_and_is_no_erase_beside(self) -> None:
+        """Characters 4 and 5 of each request; both kinds of loader."""
+        image, full = sample_for(BOARD, 700), random.Random(7).randbytes(0x10000)
+        for silent in (True, False):
+            for request in range(48, 60):
+                for key in (4, 5):
+                    climb, trial = prepare(BOARD, {"flash": image}, (f"flip-to-chip={10 * request + key}:10",), compare=False)
+                    chip = trial.line.chip
+                    chip.flash[0x400:] = full[0x400:]  # type: ignore[attr-defined]
+                    chip.silent_on_key = silent  # type: ignore[attr-defined]
+                    trial.events.extend(climb.run())
+                    keys = [finding.key for finding in trial.findings]
+                    self.assertTrue(trial.end.exit_code == 0 or keys == ["erased-beside"], keys)
+                    self.assertTrue(trial.end.exit_code or trial.holds(image))
+
+    def test_the_number_of_another_part_is_refused(self) -> None:
+        for device, status in ((0x6980, 0), (0x69A0, 5), (0x1234, 0)):
+            climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 700)})
+            trial.line.chip.device = device  # type: ignore[attr-defined]
+            trial.events.extend(climb.run())
+            self.assertEqual(trial.end.exit_code, status, trial.findings)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -6,6 +6,7 @@ import unittest
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.chips import Catalogue
 from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
@@ -53,6 +54,23 @@ class Stm8(unittest.TestCase):
         trial = run(BOARD, purpose="greet", chip="stm32f072")
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (4, "other-dialect"))
         self.assertIn("as that of an STM8", trial.findings[0].cause)
+
+
+class Silicon(unittest.TestCase):
+    def test_reply_mode_and_a_loader_that_says_that_it_is_busy(self) -> None:
+        image = sample_for("stm8s105", 3000)
+        settings = prepare("stm8s105")[0].job.wishes.settings
+        for reply in (False, True):
+            for busy in (False, True):
+                wishes = Wishes(settings={**settings, "reply": "yes" if reply else "auto"})
+                climb, trial = prepare("stm8s105", {"flash": image}, wishes=wishes, start=False)
+                chip: Any = trial.line.chip
+                chip.reply, chip.says_busy = reply, busy
+                trial.events.extend(climb.run())
+                with self.subTest(reply=reply, busy=busy):
+                    self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+                    self.assertEqual(chip.violations, [])
+        self.assertTrue(Catalogue.load().find("stm8l152x6").first.extra["reply"])
 
 
 if __name__ == "__main__":

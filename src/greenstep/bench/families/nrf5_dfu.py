@@ -1,6 +1,14 @@
 """A simulated nRF52 with the serial bootloader of the nRF5 SDK, from Nordic's description of the DFU protocol. Board:
 nrf52832.
 
+| what | the loader |
+|---|---|
+| create (01) | an object of a packet (1) or of the program (2); the program's follow each other, page by page erased |
+| CRC (03) | offset and CRC-32 of all that came of this kind, not of what stands in the flash |
+| execute (04) | what is complete; the last one: the hash in the packet, over all; then it resets and runs the program |
+| result | 60, operation, code; 0B is followed by another code |
+| remembered over a reset | the packet and the objects that were executed |
+
 Stricter than silicon: an object that does not follow the one before, and a frame longer than its MTU, are refused and
 noted. A program is kept apart until all of it has come and its hash is that in the first packet.
 """

@@ -1,5 +1,16 @@
 """Simulated PIC18 with Microchip's unified bootloader at the start of the flash, from DS40001779. Board: pic18f26k40.
 
+| what | the loader |
+|---|---|
+| a request | 55, command, length, key, address; it comes back whole before its answer |
+| write (2), erase (3) | with the key 55 AA only; `silent_on_key`: without it nothing is done, and 01 is the answer all the same |
+| erase (3) | `length` rows from the address on |
+| sum (8) | of words, 16 bits, over exactly the range |
+| status | 01 done, FE out of range, FF not supported |
+| version (0) | also the size of a packet, the device id, and the sizes of rows |
+| reset (9) | acknowledged |
+| remembered over a reset | nothing but the flash |
+
 Stricter than silicon: a write that does not fill rows, onto what is not blank, or into the loader is refused and
 noted.
 """
@@ -52,6 +63,8 @@ class SimulatedUnified(SimulatedResident):
         self.flash[low:high] = b"\xa5" * (high - low)
         self._leaves = False
         self._measuring = False
+        self.silent_on_key = True
+        self.device = 0x6980
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
         """The rate is measured on the 55 that begins a request."""
@@ -97,7 +110,7 @@ class SimulatedUnified(SimulatedResident):
         echo = b"\x55" + head
         low = self.kind.loader[1]
         if command == 0:
-            told = b"\x08\x00" + (256).to_bytes(2, "little") + bytes(2) + b"\x80\x69" + bytes(2)
+            told = b"\x08\x00" + (256).to_bytes(2, "little") + bytes(2) + self.device.to_bytes(2, "little") + bytes(2)
             self.send(echo + told + bytes([self.kind.row, self.kind.row]) + b"\x11\x22\x33\x44")
         elif command == 1 and length <= 256 and address + length <= self.kind.flash_bytes:
             self.send(echo + bytes(self.flash[address : address + length]))
@@ -128,6 +141,10 @@ class SimulatedUnified(SimulatedResident):
             yield Spend(_ROW_S * length * self.faults.slow_erase)
             self.flash[address : address + size] = b"\xff" * size
             self.send(echo + _DONE)
+        elif command in (2, 3):
+            if command == 2:
+                yield from self.several(min(length, 256))
+            self.send(echo + (_DONE if self.silent_on_key else _UNSUPPORTED))
         else:
             self.send(echo + _UNSUPPORTED)
 

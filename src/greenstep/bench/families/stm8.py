@@ -1,5 +1,15 @@
 """Simulated STM8 with the bootloader in their ROM, from ST UM0560. Boards: stm8s105, stm8s208.
 
+| what | the loader |
+|---|---|
+| line | 8 data bits and even parity; `reply`: no parity, and it waits for each of its characters to come back |
+| read (11), go (21), get (00) | by itself |
+| write (31) | RAM by itself; flash by the maker's routines in RAM at A0 |
+| erase (43) | sectors of 1 KiB by their numbers, by the same routines; FF 00: all, EEPROM too |
+| busy | `says_busy`: AA while it erases or writes, before 79 |
+| sums | none |
+| remembered over a reset | nothing: the RAM is cleared |
+
 Stricter than silicon: erasing or writing flash before the routines are in RAM is refused and noted, and so is what
 is not blank.
 """
@@ -63,6 +73,7 @@ class SimulatedStm8(SimulatedChip):
         self.ram = bytearray(kind.ram_bytes)
         self.settings = self.console = LineSettings(115200)
         self.running = False
+        self.reply = self.says_busy = False
         self._measures = False
 
     def boot(self, boot_selected: bool) -> Program:
@@ -83,7 +94,7 @@ class SimulatedStm8(SimulatedChip):
             return False
         self._measures = False
         measured = sent.baud if value == 0x7F and self.follows(sent.baud) else max(300, sent.baud // 3)
-        self.settings = LineSettings(measured, _EVEN)
+        self.settings = LineSettings(measured, Frame(8, "none", 1) if self.reply else _EVEN)
         return value == 0x7F and measured == sent.baud
 
     def _loader(self) -> Program:
@@ -95,7 +106,7 @@ class SimulatedStm8(SimulatedChip):
         if value == TIMED_OUT:
             self.restart(self._application())
             return
-        self.send(_ACK)
+        yield from self._say(_ACK)
         while True:
             code = yield Take()
             complement = yield Take()
@@ -103,16 +114,30 @@ class SimulatedStm8(SimulatedChip):
                 code
             )
             if handler is None or complement != code ^ 0xFF:
-                self.send(_NACK)
+                yield from self._say(_NACK)
                 continue
-            self.send(_ACK)
+            yield from self._say(_ACK)
             if (yield from handler()):
                 return
 
+    def _say(self, data: bytes) -> Generator[Wish, int, None]:
+        if not self.reply:
+            self.send(data)
+            return
+        for value in data:
+            self.send(bytes([value]))
+            back = yield Take(1.0)
+            if back != value:
+                self.violation(f"{value:02X} came back as {back:02X}")
+
+    def _busy(self, seconds: float) -> Generator[Wish, int, None]:
+        if self.says_busy:
+            yield from self._say(b"\xaa")
+        yield Spend(seconds)
+
     def _get(self) -> Steps:
-        self.send(bytes([5, self.kind.loader, 0x00, 0x11, 0x21, 0x31, 0x43]) + _ACK)
+        yield from self._say(bytes([5, self.kind.loader, 0x00, 0x11, 0x21, 0x31, 0x43]) + _ACK)
         return False
-        yield
 
     def _frame(self, head: list[int], size: int) -> Generator[Wish, int, bytes | None]:
         if DAMAGED in head:
@@ -132,7 +157,7 @@ class SimulatedStm8(SimulatedChip):
         frame = yield from self._frame([], 4)
         address = int.from_bytes(frame, "big") if frame is not None else -1
         place = self._place(address) if address >= 0 else None
-        self.send(_NACK if place is None else _ACK)
+        yield from self._say(_NACK if place is None else _ACK)
         return None if place is None else (address, *place)
 
     def _read(self) -> Steps:
@@ -141,10 +166,10 @@ class SimulatedStm8(SimulatedChip):
             return False
         size, complement = (yield Take()), (yield Take())
         if size == DAMAGED or complement != size ^ 0xFF:
-            self.send(_NACK)
+            yield from self._say(_NACK)
             return False
         _, memory, at = place
-        self.send(_ACK + bytes(memory[at : at + size + 1]).ljust(size + 1, b"\x00"))
+        yield from self._say(_ACK + bytes(memory[at : at + size + 1]).ljust(size + 1, b"\x00"))
         return False
 
     def _go(self) -> Steps:
@@ -169,19 +194,19 @@ class SimulatedStm8(SimulatedChip):
         if data is None or len(data) > 128 or at + len(data) > len(memory):
             if data is not None:
                 self.violation(f"write of {len(data)} bytes at {address:05X}")
-            self.send(_NACK)
+            yield from self._say(_NACK)
         elif memory is self.ram:
             if at < _ROUTINES_AT:
                 self.violation("write to the loader's RAM")
             memory[at : at + len(data)] = data
-            self.send(_ACK)
+            yield from self._say(_ACK)
         elif not self._has_routines:
             self.violation("write without the routines")
-            self.send(_NACK)
+            yield from self._say(_NACK)
         else:
-            yield Spend(_BLOCK_S)
+            yield from self._busy(_BLOCK_S)
             self._burn(address, at, data)
-            self.send(_ACK)
+            yield from self._say(_ACK)
         return False
 
     def _burn(self, address: int, at: int, data: bytes) -> None:
@@ -201,12 +226,12 @@ class SimulatedStm8(SimulatedChip):
         if codes is None or not codes or not self._has_routines or max(codes) >= len(self.flash) // _SECTOR:
             if codes:
                 self.violation(f"erase of {codes.hex()}" + ("" if self._has_routines else " without the routines"))
-            self.send(_NACK)
+            yield from self._say(_NACK)
             return False
-        yield Spend(len(codes) * _SECTOR_S * self.faults.slow_erase)
+        yield from self._busy(len(codes) * _SECTOR_S * self.faults.slow_erase)
         for code in codes:
             self.flash[code * _SECTOR : (code + 1) * _SECTOR] = bytes(_SECTOR)
-        self.send(_ACK)
+        yield from self._say(_ACK)
         return False
 
 

@@ -25,6 +25,7 @@ from .line_notes import LineNotes
 def dialect_for(job: Job, link: RecordingLink) -> Dialect:
     """A new conversation."""
     dialect = job.dialect(link, job.wishes.settings)
+    dialect.declared = job.choice.first
     dialect.also_accepts = job.also_accepts
     dialect.loader_is_said = job.bootloader_bytes is not None
     return dialect

@@ -69,6 +69,8 @@ class Dialect(ABC):
         computed; else empty."""
         self.start_proves_image = False
         """Whether the start has shown that the chip holds the image, which verify could not."""
+        self.declared: Part | None = None
+        """The part that the person declared, before the chip has told anything; None if it is not known."""
         self.also_accepts: frozenset[int] = frozenset()
         """Numbers of chips that are accepted besides the declared one's."""
         self.loader_is_said = False

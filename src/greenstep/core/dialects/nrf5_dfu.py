@@ -42,33 +42,37 @@ class Command(commands.Command):
 RESULTS = {
     0x00: "invalid",
     0x01: "ok",
-    0x02: "operation not known",
+    0x02: "operation not supported",
     0x03: "invalid parameter",
-    0x04: "no resources",
-    0x05: "invalid object",
-    0x07: "type not known",
+    0x04: "too few resources",
+    0x05: "invalid object, perhaps signed with another key",
+    0x07: "type not supported",
     0x08: "not permitted",
     0x0A: "failed",
     0x0B: "refused",
 }
+"""DFU protocol, "Result codes"."""
 _EXTENDED = {
-    0x02: "the packet before the program is not understood",
-    0x03: "the packet before the program is incomplete",
+    0x02: "the packet before the program is wrongly formed",
+    0x03: "the packet before the program holds an unknown command",
+    0x04: "the packet before the program is not valid",
     0x05: "the program's version is lower than that on the board",
     0x06: "it is for other hardware",
     0x07: "it needs another SoftDevice",
     0x08: "it is not signed",
-    0x09: "the kind of hash is not known",
+    0x09: "the kind of hash is not supported",
     0x0A: "the hash is not right",
-    0x0B: "the signature is not right",
-    0x0C: "too little room",
+    0x0B: "the kind of signature is not supported",
+    0x0C: "it could not be verified",
+    0x0D: "too little room",
 }
+"""The same, "Extended error codes", behind result 0B."""
 _OK, _NOT_PERMITTED, _EXTENDED_ERROR = 0x01, 0x08, 0x0B
 _KINDS = {0x02: RefusalKind.UNSUPPORTED, 0x04: RefusalKind.BAD_ADDRESS, 0x07: RefusalKind.UNSUPPORTED}
 _RESPONSE, _END = 0x60, b"\xc0"
 _PACKET, _DATA = 1, 2
 _LEAST_MTU, _MOST_MTU, _BLOCK = 11, 4096, 4096
-_ERASE_LONGEST_S, _CHECK_LONGEST_S = 1.0, 5.0
+_ERASE_LONGEST_S, _CHECK_LONGEST_S, _ACTIVATES_S = 1.0, 5.0, 2.0
 _QUIET_S, _TRIES = 0.03, 4
 
 
@@ -227,12 +231,14 @@ class Nrf5Dfu(Dialect):
             done = 0
         if done and done % most:  # part of an object: it is made anew
             done -= done % most
+        elif done and done == len(data):
+            self._execute_last()
         elif done:
             self._execute(perhaps_done=True)
         waiting = list(blocks)
         while done < len(data):
             size = min(most, len(data) - done)
-            self._bring(_DATA, data[: done + size], done)
+            self._bring(_DATA, data[: done + size], done, last=done + size == len(data))
             done += size
             while len(waiting) > 1 and waiting[0].end <= done:
                 yield waiting.pop(0)
@@ -261,7 +267,7 @@ class Nrf5Dfu(Dialect):
             self._bring(_PACKET, self._packet, 0)
         return there
 
-    def _bring(self, kind: int, whole: bytes, begin: int) -> None:
+    def _bring(self, kind: int, whole: bytes, begin: int, last: bool = False) -> None:
         """An object, from `begin` on, until its CRC is that of all so far; then it is executed."""
         for attempt in range(_TRIES):
             head = bytes([kind]) + (len(whole) - begin).to_bytes(4, "little")
@@ -270,7 +276,10 @@ class Nrf5Dfu(Dialect):
                 self._send(Command.WRITE, whole[at : at + self._chunk])
             told = self._again(Command.CRC, size=8, longest_s=self._under_way(whole[begin:]))
             if told == len(whole).to_bytes(4, "little") + zlib.crc32(whole).to_bytes(4, "little"):
-                self._execute()
+                if last:
+                    self._execute_last()
+                else:
+                    self._execute()
                 return
             if attempt < _TRIES - 1:
                 self.retries += 1
@@ -297,6 +306,29 @@ class Nrf5Dfu(Dialect):
                 raise
 
         self.exchange(once, self._recover, _TRIES)
+
+    def _execute_last(self) -> None:
+        """The last one, after which the board judges the whole, resets itself and runs the program. If its answer is
+        lost: a loader that is still there has not taken it, one that has gone leaves a doubt."""
+        self.doubt = ""
+        for again in (False, True):
+            try:
+                self._once(Command.EXECUTE, longest_s=_CHECK_LONGEST_S)
+                return
+            except ChipRefusal as refusal:
+                if again and refusal.answer[0] == _NOT_PERMITTED:
+                    said = "its answer was lost, and the loader is still there: it has refused what it was brought"
+                    raise ChipRefusal(Command.EXECUTE.words, RefusalKind.BAD_DATA, refusal.answer, None, said) from None
+                raise
+            except (Silence, Unexpected):
+                self.retries += 1
+            self.link.sleep(_ACTIVATES_S)
+            drain(self.link, _QUIET_S)
+            try:
+                self._ping()
+            except (Silence, Unexpected, ChipRefusal):
+                break
+        self.doubt = "the last answer was lost, and the loader has gone, as it does to run what it was brought"
 
     def start(self, address: int) -> str:
         """It does so by itself."""

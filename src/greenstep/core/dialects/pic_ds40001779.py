@@ -21,6 +21,7 @@ from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from . import commands
 from .cost import Cost
+from .declared import refuse_another
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
@@ -32,6 +33,7 @@ _EIGHT_BITS = 0xA5
 """An address that means nothing to this request: its echo shows whether all eight bits arrive."""
 _KEY, _NO_KEY = b"\x55\xaa", b"\x00\x00"
 _HEAD_BYTES, _VERSION_BYTES = 10, 16
+_KEY_AT, _KEY_END = 4, 6
 _DONE, _RANGE, _UNSUPPORTED = 0x01, 0xFE, 0xFF
 STATUSES = {_DONE: "ok", _RANGE: "address out of range", _UNSUPPORTED: "not supported"}
 _READ_BYTES, _PROOF_READ, _MOST_FILLER = 64, 8, 80
@@ -146,6 +148,8 @@ class PicDs40001779(Dialect):
         head = self._head(command, length, address, True)
         taken, status = self._said(head, data, 1, longest_s)
         refused = status[0] in STATUSES and status[0] != _DONE
+        if taken != head and taken[:_KEY_AT] + taken[_KEY_END:] == head[:_KEY_AT] + head[_KEY_END:]:
+            raise _WrongKey(f"{show_bytes(head)} again", taken + status)  # without its key nothing is done
         if taken != head and not refused:
             raise Unexpected(f"{show_bytes(head)} again", taken + status)
         if status[0] != _DONE:
@@ -177,6 +181,8 @@ class PicDs40001779(Dialect):
 
     def examine(self, part: Part) -> Examination:
         self.met = part
+        told = int.from_bytes(self._version[6:8], "little")
+        refuse_another(part, self.name, told, self.also_accepts)
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
@@ -228,6 +234,8 @@ class PicDs40001779(Dialect):
             try:
                 self._change(Command.ERASE_FLASH, 1, unit.address, b"", longest_s)
                 return
+            except _WrongKey as error:
+                self._once_more(attempt, error)
             except Unexpected as error:
                 self._unsure = memory, unit, error
                 self._once_more(attempt, error)
@@ -255,7 +263,8 @@ class PicDs40001779(Dialect):
                 self._change(Command.WRITE_FLASH, len(block.data), block.address, block.data, longest_s)
                 return
             except (Silence, Unexpected, ChipRefusal) as error:
-                self._unsure = (memory, block, error) if isinstance(error, Unexpected) else None
+                elsewhere = isinstance(error, Unexpected) and not isinstance(error, _WrongKey)
+                self._unsure = (memory, block, error) if elsewhere else None  # type: ignore[assignment]
                 self._once_more(attempt, error)
                 self._look_whether_here()
                 there = self.read(memory, block.address, len(block.data))
@@ -347,3 +356,7 @@ class PicDs40001779(Dialect):
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
         busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
         return Cost(_HEAD_BYTES * len(units), (_HEAD_BYTES + 1) * len(units), len(units), busy_s)
+
+
+class _WrongKey(Unexpected):
+    """The request came back with another key: erased or written was nothing."""

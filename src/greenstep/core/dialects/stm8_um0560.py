@@ -11,17 +11,17 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import reduce
 from operator import xor
-from typing import Any, ClassVar
+from typing import Any, ClassVar, cast
 
 from ..chips import EraseUnit, Memory, Part
 from ..clock.uarts import Divided, Mode, UartRules
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Link
+from ..link import Deadline, Frame, Link
 from ..quantities import show_size
 from .cost import Cost
 from .dialect import PROOF_BYTES
-from .errors import ChipRefusal, DialectError, RefusalKind, Silence
+from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Attempt, Setting, Starting
 from .stm32_rom import READ_REQUEST, Command, Stm32Rom
@@ -29,7 +29,9 @@ from .stm32_rom import READ_REQUEST, Command, Stm32Rom
 ROUTINES_AT = 0xA0
 """UM0560, "RAM erase/write routines": where the loader wants them."""
 _BLOCK, _LARGEST_ROUTINES = 128, 1024
-_TRIES = 3
+_TRIES, _MOST_BUSY = 3, 400
+_BUSY, _ACKED = b"\xaa", b"\x79"
+_NO_PARITY = Frame(8, "none", 1)
 _WANTED = "erasing and writing need the maker's routines for this loader: --set routines=@FILE"
 
 
@@ -69,17 +71,53 @@ class Stm8Um0560(Stm32Rom):
         gives_up=True,
         lifts_write_protection=False,
         tells_chip=False,
-        settings=(Setting("routines", "image", "", "the maker's erase and write routines for this loader"),),
+        settings=(
+            Setting("routines", "image", "", "the maker's erase and write routines for this loader"),
+            Setting(
+                "reply", "text", "auto",
+                "whether each character of the loader is sent back to it, without parity; auto: on the L parts",
+                ("auto", "yes", "no"),
+            ),
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         super().__init__(link, settings)
         self._routines_there = False
+        self._plain = link
+
+    @property
+    def _replies(self) -> bool:
+        """Whether the UART is in reply mode (UM0560, "UART modes"): then it has no parity, and each character that the
+        loader sends must come back to it."""
+        said = str(self.setting("reply"))
+        declared = self.declared
+        return said == "yes" or (said == "auto" and declared is not None and bool(declared.extra.get("reply")))
+
+    def _acknowledged(
+        self, command: Command, refused: RefusalKind, sent: int, busy_s: float = 0.0, address: int | None = None
+    ) -> None:
+        """AA is neither yes nor no: it is still busy."""
+        for _ in range(_MOST_BUSY):
+            try:
+                super()._acknowledged(command, refused, sent, busy_s, address)
+                return
+            except Unexpected as error:
+                if error.heard[:1] != _BUSY:
+                    raise
+                if error.heard.strip(_BUSY) == _ACKED:
+                    return
+                if error.heard.strip(_BUSY):
+                    raise
+        raise Silence(f"end of '{command.words}'", busy_s)
 
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
         """As an STM32's, which has a command for its id besides."""
+        if self._replies:
+            self.link = cast(Link, _Replying(self._plain))
+            self.link.configure(replace(self.link.settings, frame=_NO_PARITY))
         answer = super().ask(wait_s)
         if answer is None:
             return None
@@ -197,3 +235,20 @@ class Stm8Um0560(Stm32Rom):
         """Sectors have numbers of one byte."""
         cost = super().cost_of_erase(memory, units)
         return replace(cost, sent=max(0, cost.sent - len(units)))
+
+
+class _Replying:
+    """A link that sends back whatever is heard, character by character: the loader waits for each."""
+
+    def __init__(self, inner: Link) -> None:
+        self._inner = inner
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._inner, name)
+
+    def read(self, size: int, timeout_s: float) -> bytes:
+        deadline, heard = Deadline.after(self._inner, timeout_s), b""
+        while len(heard) < size and (one := self._inner.read(1, deadline.left_s)):
+            self._inner.write(one)
+            heard += one
+        return heard
