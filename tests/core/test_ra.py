@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.ra_packets import Command, packet
@@ -22,7 +23,7 @@ class Ra(unittest.TestCase):
         longer = replace(image, pieces=(*image.pieces, Piece(0x01010018, b"\x00" * 16)))
         trial = run(BOARD, {"flash": longer})
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
-        self.assertIn("left out: it can lock the part for good", str(trial.events))
+        self.assertIn("of option-setting memory, which can lock the part for good", str(trial.events))
         alone = run(BOARD, {"flash": replace(image, pieces=longer.pieces[1:])})
         self.assertEqual(alone.end.exit_code, 5)
 
@@ -53,6 +54,30 @@ class Ra(unittest.TestCase):
             trial = run(BOARD, {"flash": image}, faults=(f"drop-to-host={place}",))
             self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), place)
             self.assertTrue(trial.holds(image))
+
+
+class DataFlash(unittest.TestCase):
+    def test_it_is_written_and_proven(self) -> None:
+        image = sample_for("ra4m1", 3000)
+        pieces = (*image.pieces, Piece(0x40100010, bytes(range(1, 100))))
+        for kind in (1, 0x10):
+            for sums in (False, True):
+                climb, trial = prepare("ra4m1", {"flash": replace(image, pieces=pieces)})
+                chip: Any = trial.line.chip
+                chip.data_kind, chip.sums_data = kind, sums
+                chip.data[0x40:0x48] = b"old data"
+                trial.events.extend(climb.run())
+                self.assertEqual((trial.end.exit_code, trial.end.green, chip.violations), (0, True, []), trial.findings)
+                self.assertEqual(bytes(chip.data[0x10 : 0x10 + 99]), pieces[-1].data)
+                self.assertIn("data flash: 40100010", str(trial.events))
+
+    def test_only_option_setting_memory_is_left_out(self) -> None:
+        image = sample_for("ra4m1", 3000)
+        for place, status in ((0x01010010, 0), (0x02000000, 5), (0x40200000, 5)):
+            trial = run("ra4m1", {"flash": replace(image, pieces=(*image.pieces, Piece(place, bytes(16))))})
+            self.assertEqual(trial.end.exit_code, status, hex(place))
+            if not status:
+                self.assertIn("left out: 01010010-0101001F, 16 bytes of option-setting memory", str(trial.events))
 
 
 if __name__ == "__main__":

@@ -1,5 +1,16 @@
 """Simulated Renesas RA with the boot firmware in their ROM, from R01AN5372. Boards: ra4m1, ra6m3.
 
+| what | the firmware |
+|---|---|
+| area (3B) | kind 0 code, 1 data (10 on parts with TrustZone), 2 configuration; place, erase and write unit of each |
+| erase (12) | the blocks of a range, which must begin and end at blocks |
+| write (13) | a range, then its data in packets; data flash too |
+| read (15) | any range, 1024 bytes a packet |
+| CRC-32 (18) | of exactly the range, code flash; `inverted` at the end or not; `sums_data`: data flash too |
+| reset | has no command: the pin MD and RES |
+| status | command, or command + 80h and a code |
+| remembered over a reset | nothing but the flash, and the rate is 9600 again |
+
 Stricter than silicon: a write or an erase off its unit, onto what is not blank, or into configuration is refused and
 noted.
 """
@@ -25,6 +36,7 @@ from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
 _FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
+_DATA_AT, _DATA_BYTES, _DATA_UNIT = 0x40100000, 8192, 64
 _PACKET_ERROR, _SUM_ERROR, _FLOW, _ADDRESS, _BAUD, _UNSUPPORTED, _ID = 0xC1, 0xC2, 0xC3, 0xD0, 0xD4, 0xC0, 0xDB
 
 
@@ -65,6 +77,9 @@ class SimulatedRa(SimulatedChip):
         self.kind = kind
         self.faults = faults or Faults()
         self.flash = bytearray(b"\xff") * kind.flash_bytes
+        self.data = bytearray(b"\xff") * _DATA_BYTES
+        self.data_kind = 1
+        self.sums_data = False
         self.settings = self.console = LineSettings(115200)
         self.running = False
         self._open = False
@@ -164,7 +179,7 @@ class SimulatedRa(SimulatedChip):
         for count, size in self.kind.blocks:
             areas.append((0, start, start + count * size - 1, size, self.kind.unit))
             start += count * size
-        areas += [(1, 0x40100000, 0x40101FFF, 64, 1), (2, 0x01010000, 0x01010033, 0, 4)]
+        areas += [(self.data_kind, _DATA_AT, _DATA_AT + _DATA_BYTES - 1, _DATA_UNIT, 1), (2, 0x01010000, 0x01010033, 0, 4)]
         if number >= len(areas):
             self._refuse(0x3B, _ADDRESS)
             return
@@ -182,6 +197,9 @@ class SimulatedRa(SimulatedChip):
 
     def _memory(self, code: int, start: int, end: int) -> Steps:
         size = end + 1 - start
+        if _DATA_AT <= start <= end < _DATA_AT + _DATA_BYTES:
+            yield from self._data_flash(code, start - _DATA_AT, size)
+            return
         if size <= 0 or end >= len(self.flash):
             self._refuse(code, _ADDRESS)
         elif code == 0x15:
@@ -208,7 +226,36 @@ class SimulatedRa(SimulatedChip):
         else:
             yield from self._write(start, size)
 
+    def _data_flash(self, code: int, at: int, size: int) -> Steps:
+        if code == 0x15:
+            self._say(code, bytes(self.data[at : at + size]))
+        elif code == 0x12 and not at % _DATA_UNIT and not size % _DATA_UNIT:
+            yield Spend(size // _DATA_UNIT * 0.006)
+            self.data[at : at + size] = b"\xff" * size
+            self._say(code, b"\x00")
+        elif code == 0x13:
+            yield from self._write(_DATA_AT + at, size)
+        elif code == 0x18 and self.sums_data:
+            self._say(code, zlib.crc32(self.data[at : at + size]).to_bytes(4, "big"))
+        else:
+            self._refuse(code, _ADDRESS)
+
     def _write(self, start: int, size: int) -> Steps:
+        if start >= _DATA_AT:
+            self._say(0x13, b"\x00")
+            while size:
+                while (yield Take()) != 0x81:
+                    pass
+                found = yield from self._packet()
+                if found is None:
+                    continue
+                data, at = found[1:], start - _DATA_AT
+                if self.data[at : at + len(data)].strip(b"\xff"):
+                    self.violation(f"write to {start:08X}, which is not blank")
+                self.data[at : at + len(data)] = data
+                start, size = start + len(data), size - len(data)
+                self._say(0x13, b"\x00")
+            return
         if start % self.kind.unit or size % self.kind.unit:
             self.violation(f"write of {size} bytes at {start:05X}")
             self._refuse(0x13, _ADDRESS)

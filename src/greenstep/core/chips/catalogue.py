@@ -368,6 +368,7 @@ def _read_part(row: Mapping[str, Any]) -> Part:
     if "eeprom" in row:
         byte_s = row["eeprom_byte_us"] / 1e6
         memories.append(Memory("eeprom", 0, ((row["eeprom"], 1),), 0xFF, 1, byte_s, {1: EraseTime(0, 0)}))
+    memories += [_read_more(more) for more in row.get("memories", ())]
     return Part(
         name=row["name"],
         title=row["title"],
@@ -388,6 +389,13 @@ def _read_part(row: Mapping[str, Any]) -> Part:
         also=tuple(row.get("also", ())),
         extra=row.get("extra", {}),
     )
+
+
+def _read_more(row: Mapping[str, Any]) -> Memory:
+    """A memory besides flash and EEPROM, in a table of its own."""
+    times = {int(size): EraseTime(usual / 1000, longest / 1000) for size, (usual, longest) in row["erase_ms"].items()}
+    layout = tuple((number, size) for number, size in row["layout"])
+    return Memory(row["name"], row["start"], layout, 0xFF, row["write_unit"], row["program_us"] / 1e6, times)
 
 
 def _read_wires(table: Mapping[str, Any]) -> Wires:

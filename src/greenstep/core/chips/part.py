@@ -37,6 +37,10 @@ class EraseTime:
     longest_s: float
 
 
+DATA_FLASH = "data"
+"""The name of a flash for data, apart from the programs'."""
+
+
 @frozen
 class Memory:
     """A memory that can be written.
@@ -64,8 +68,13 @@ class Memory:
 
     @property
     def is_flash(self) -> bool:
-        """Whether it is the flash; the only other memory here is an EEPROM."""
+        """Whether it is the flash that programs run in; others are an EEPROM, or data flash."""
         return self.name == "flash"
+
+    @property
+    def is_erased(self) -> bool:
+        """Whether it is erased in units before it is written."""
+        return self.name in ("flash", DATA_FLASH)
 
     @property
     def size(self) -> int:

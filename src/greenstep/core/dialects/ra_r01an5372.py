@@ -14,11 +14,12 @@ from itertools import pairwise
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
+from ..chips.part import DATA_FLASH
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
-from ..quantities import show_address, show_size, show_span
-from ..spans import Span
+from ..quantities import count, show_address, show_size
+from ..spans import Span, merged, shared, total, without
 from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
@@ -33,7 +34,8 @@ _DAMAGED, _NOT_THIS_RATE = (0xC1, 0xC2), 0xD4
 _BOOT_CODES = (0xC3, 0xC6)
 _DATA_BYTES, _MOST_UNITS, _LONGEST_CRC_S = 1024, 16, 2e-6
 _QUIET_S, _TRIES, _PROOF_READ, _FIRST_BAUD = 0.03, 4, 14, 9600
-_FLASH, _OPTIONS = 0, 0x01000000
+_FLASH, _DATA_KINDS = 0, (0x01, 0x10)
+"""Kinds of area: the program's; data flash, and data flash of parts with TrustZone."""
 _SECURITY = Span(0x408, 0x43C)
 """RA4M1, RA2: security MPU settings in the program area; all FF leaves it off."""
 
@@ -195,9 +197,12 @@ class RaR01An5372(Dialect):
         areas = [area for number in range(self._met_as) if (area := self._area(number)) is not None]
         code = sorted((area for area in areas if area.kind == _FLASH), key=lambda area: area.start)
         part = _with_flash(part, code)
+        own = sorted((area for area in areas if area.kind in _DATA_KINDS), key=lambda area: area.start)
+        if own:
+            part = _with_data_flash(part, own[0])
         self.met = part
         self._calibrate(part.flash)
-        data = sum(area.end + 1 - area.start for area in areas if area.kind == 1)
+        data = sum(area.end + 1 - area.start for area in own)
         details = [("flash", show_size(part.flash.size))] + ([("data flash", show_size(data))] if data else [])
         return Examination(part, tuple(details))
 
@@ -255,6 +260,9 @@ class RaR01An5372(Dialect):
         return self._inverted is not None
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
+        if not memory.is_flash:  # whether it sums data flash the document does not say
+            at = range(0, len(data), _DATA_BYTES)
+            return all(self.read(memory, address + n, min(_DATA_BYTES, len(data) - n)) == data[n : n + _DATA_BYTES] for n in at)
         wanted = zlib.crc32(data) ^ (0 if self._inverted else 0xFFFFFFFF)
         return self._crc(address, len(data)) == wanted.to_bytes(4, "big")
 
@@ -329,11 +337,18 @@ class RaR01An5372(Dialect):
         if image is None:
             return Fitted(images)
         notes = []
-        options = [piece for piece in image.pieces if piece.address >= _OPTIONS]
-        if options and len(options) < len(image.pieces):
-            where = show_span(options[0].address, options[-1].end - options[0].address)
-            notes.append(f"option-setting memory {where} left out: it can lock the part for good")
-            image = replace(image, pieces=tuple(piece for piece in image.pieces if piece not in options))
+        outside = Span.of(*part.extra["options"])
+        left_out = merged(shared([piece.span for piece in image.pieces], [outside]))
+        if left_out:
+            where = f"{', '.join(map(str, left_out))}, {count(total(left_out), 'byte')}"
+            notes.append(f"left out: {where} of option-setting memory, which can lock the part for good")
+        data = [memory for memory in part.memories if memory.name == DATA_FLASH]
+        places = [outside, *(memory.span for memory in data)]
+        kept = (piece.part(span) for piece in image.pieces for span in without([piece.span], places))
+        image, whole = replace(image, pieces=tuple(kept)), image
+        apart = tuple(
+            piece.part(span) for memory in data for piece in whole.pieces for span in shared([piece.span], [memory.span])
+        )
         held = image.cut(_SECURITY.start, _SECURITY.size, 0xFF)
         if part.extra.get("security_area") and held.strip(b"\xff"):
             if not {"protection", "lock-out"} <= even_if:
@@ -344,7 +359,13 @@ class RaR01An5372(Dialect):
                     ("build it without them", "if you mean it: --even-if protection --even-if lock-out"),
                 )
             notes.append("the image has security settings: written anyway")
-        return Fitted({**images, "flash": image}, tuple(notes))
+        fitted = {**images, "flash": image}
+        if apart:
+            fitted[DATA_FLASH] = replace(image, pieces=apart)
+            notes.append(f"data flash: {', '.join(str(piece.span) for piece in apart)}")
+            if not image.pieces:
+                del fitted["flash"]
+        return Fitted(fitted, tuple(notes))
 
     # --- costs
 
@@ -394,3 +415,12 @@ def _with_flash(part: Part, areas: Sequence[Area]) -> Part:
     per_byte = flash.program_s / flash.write_unit
     sized = replace(flash, layout=layout, write_unit=max(1, unit), program_s=per_byte * max(1, unit))
     return replace(part.with_memory(sized), size_known=True)
+
+
+def _with_data_flash(part: Part, area: Area) -> Part:
+    """The part with the data flash that the chip describes, where that differs from the record's."""
+    memory = next((one for one in part.memories if one.name == DATA_FLASH), None)
+    if memory is None or not area.erase or area.erase not in memory.erase_times:
+        return part
+    layout = (((area.end + 1 - area.start) // area.erase, area.erase),)
+    return part.with_memory(replace(memory, start=area.start, layout=layout, write_unit=max(1, area.write)))

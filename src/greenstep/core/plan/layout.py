@@ -69,7 +69,7 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
     """The plan for one memory and an image that fits it."""
     flash, way = memory.is_flash, dialect.spec.erasing
     whole = flash and (wishes.erase_all or way is Erasing.ALL_AT_ONCE)
-    by_unit = flash and (way is Erasing.BY_UNIT or whole or (wishes.blank and dialect.spec.erases_alone))
+    by_unit = memory.is_erased and (way is Erasing.BY_UNIT or whole or (wishes.blank and dialect.spec.erases_alone))
     own = memory.units_of(piece.span for piece in image.pieces)
     units = own if by_unit and not whole else ()
     size = dialect.write_block(memory)
