@@ -65,7 +65,7 @@ class Size(unittest.TestCase):
         blank = {**unknown, "flash": bytearray(b"\xff") * (4 << 20)}
         for image, said in ((far, "4 MiB"), (nameless, "no boot header")):
             trial = on("esp32", image=image, silicon=blank)
-            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "flash-size"))
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "flash-size-unknown"))
             self.assertIn(said, trial.findings[0].evidence[1])
         trial = on("esp32", image=nameless, silicon=unknown, wishes=settings(flash_size="4M"), start=False)
         self.assertEqual((trial.end.green, trial.holds(nameless)), (True, True), trial.findings)

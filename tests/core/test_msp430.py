@@ -142,7 +142,9 @@ class Passwords(unittest.TestCase):
             self.assertEqual(part.flash.start, start)
             image = Image("gauge.hex", (Piece(start, bytes(range(64))), Piece(0xFFE0, bytes(32))))
             dialect = find_dialect(part.dialect)
-            self.assertEqual(dialect.fit(part, {"flash": image}, {}, frozenset()).images["flash"].pieces, image.pieces)
+            self.assertEqual(
+                dialect.fit(part, {"flash": image}, {}, frozenset()).images["flash"].pieces, image.pieces
+            )
             below = Image("gauge.hex", (Piece(start - 0x200, bytes(64)), Piece(0xFFE0, bytes(32))))
             with self.assertRaises(RefusedFault):
                 make_plan(part, dialect, {"flash": below}, Wishes())
@@ -155,7 +157,10 @@ class Passwords(unittest.TestCase):
             self.assertTrue(any(said in note for note in notes), notes)
 
     def test_parts_with_tck_have_it_inverted(self) -> None:
-        levels = {name: Catalogue.load().find(name).first.boot_level for name in ("msp430f149", "msp430f2370", "msp430f2274")}
+        levels = {
+            name: Catalogue.load().find(name).first.boot_level
+            for name in ("msp430f149", "msp430f2370", "msp430f2274")
+        }
         self.assertEqual(list(levels.values()), ["low", "high", "high"])
 
     def test_the_newer_ones_are_asked_whether_all_is_there(self) -> None:

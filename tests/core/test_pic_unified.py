@@ -69,7 +69,9 @@ class WhatItTells(unittest.TestCase):
         for silent in (True, False):
             for request in range(48, 60):
                 for key in (4, 5):
-                    climb, trial = prepare(BOARD, {"flash": image}, (f"flip-to-chip={10 * request + key}:10",), compare=False)
+                    climb, trial = prepare(
+                        BOARD, {"flash": image}, (f"flip-to-chip={10 * request + key}:10",), compare=False
+                    )
                     chip = trial.line.chip
                     chip.flash[0x400:] = full[0x400:]  # type: ignore[attr-defined]
                     chip.silent_on_key = silent  # type: ignore[attr-defined]

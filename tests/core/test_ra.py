@@ -67,7 +67,9 @@ class DataFlash(unittest.TestCase):
                 chip.data_kind, chip.sums_data = kind, sums
                 chip.data[0x40:0x48] = b"old data"
                 trial.events.extend(climb.run())
-                self.assertEqual((trial.end.exit_code, trial.end.green, chip.violations), (0, True, []), trial.findings)
+                self.assertEqual(
+                    (trial.end.exit_code, trial.end.green, chip.violations), (0, True, []), trial.findings
+                )
                 self.assertEqual(bytes(chip.data[0x10 : 0x10 + 99]), pieces[-1].data)
                 self.assertIn("data flash: 40100010", str(trial.events))
 

@@ -180,7 +180,9 @@ class SamBa(unittest.TestCase):
 class Silicon(unittest.TestCase):
     def on(self, board: str, purpose: Any = "upload", **options: Any) -> Any:
         image = {"flash": sample_for(board, 3000)} if purpose in ("upload", "verify") else None
-        silicon = {name: options.pop(name) for name in ("calls_code", "erases_at_hangup", "hangs", "kind") if name in options}
+        silicon = {
+            name: options.pop(name) for name in ("calls_code", "erases_at_hangup", "hangs", "kind") if name in options
+        }
         climb, trial = prepare(board, image, purpose=purpose, **options)
         for name, value in silicon.items():
             setattr(trial.line.chip, name, value)
@@ -191,7 +193,9 @@ class Silicon(unittest.TestCase):
         for board in (ROM, ROM4, RESIDENT):
             for calls_code in (False, True):
                 trial = self.on(board, calls_code=calls_code)
-                self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), (board, calls_code, trial.findings))
+                self.assertEqual(
+                    (trial.end.exit_code, trial.end.green), (0, True), (board, calls_code, trial.findings)
+                )
 
     def test_a_hang_up_that_erases_is_an_erase(self) -> None:
         touched = named_hookup("usb-hangup", "high")

@@ -18,7 +18,9 @@ PROGRAM, RECOVERY = "nrf52840", "nrf5340"
 
 def refused(trial: Trial) -> list[str]:
     """Violations, but for questions to a server that still erases."""
-    return [violation for violation in trial.line.chip.violations if "busy" not in violation and "while" not in violation]
+    return [
+        violation for violation in trial.line.chip.violations if "busy" not in violation and "while" not in violation
+    ]
 
 
 class Lines(unittest.TestCase):
@@ -151,7 +153,9 @@ class Slots(unittest.TestCase):
         clean = run(RECOVERY, {"flash": sample_for(RECOVERY, 900)}, start=False)
         assert clean.link is not None
         for place in range(200, 420, 40):
-            trial = run(RECOVERY, {"flash": sample_for(RECOVERY, 900)}, start=False, faults=(f"flip-to-chip={place}:04",))
+            trial = run(
+                RECOVERY, {"flash": sample_for(RECOVERY, 900)}, start=False, faults=(f"flip-to-chip={place}:04",)
+            )
             assert trial.link is not None
             self.assertEqual(trial.end.exit_code, 0)
             self.assertLess(trial.link.now() - clean.link.now(), 12)

@@ -81,7 +81,9 @@ class TheWayBack(unittest.TestCase):
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "vectors"))
                 self.assertEqual(set(trial.line.chip.flash), {0xFF})  # type: ignore[attr-defined]
                 trial = self.on_a_blank_chip(board, program, "vectors")
-                self.assertEqual((trial.end.exit_code, trial.end.green, trial.step("start").outcome), (0, False, "unproven"))
+                self.assertEqual(
+                    (trial.end.exit_code, trial.end.green, trial.step("start").outcome), (0, False, "unproven")
+                )
                 trial = self.on_a_blank_chip(board, image)
                 self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
 

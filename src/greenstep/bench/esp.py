@@ -13,7 +13,7 @@
 
 Stricter than silicon: a flash command before the flash is attached, a block out of order, of another size than
 announced or to space that is not erased is refused or noted; compressed data that does not unpack is refused.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

@@ -87,7 +87,9 @@ class SimulatedXmodem(SimulatedResident):
                 self.send(self.kind.begun)
                 yield from self._transfer()
                 right = not self.kind.wrong or self.is_whole(bytes(self.flash[: self.received]))
-                self.send((self.kind.done if right else self.kind.wrong) + (b"" if self.kind.other_keys else self.kind.menu))
+                self.send(
+                    (self.kind.done if right else self.kind.wrong) + (b"" if self.kind.other_keys else self.kind.menu)
+                )
 
     def is_whole(self, file: bytes) -> bool:
         """Whether the bootloader's own check finds the file right."""

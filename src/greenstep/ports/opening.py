@@ -54,8 +54,8 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
 
 
 def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], tuple[Any, bool]]:
-    """A function that reopens the port `name` after it disappeared, and tells whether it was seen to; it raises LinkLost
-    if it does not come back."""
+    """A function that reopens the port `name` after it disappeared, and tells whether it was seen to; it raises
+    LinkLost if it does not come back."""
     back = None if "://" in name else ComingBack(name, find_ports, time.monotonic, time.sleep)
 
     def open_again(settings: LineSettings, lines: tuple[bool, bool]) -> tuple[Any, bool]:

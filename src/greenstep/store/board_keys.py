@@ -300,7 +300,7 @@ KEYS = (
         "`[ { from, size, why } ]`: [regions that must survive](again.md#what-is-on-the-chip-stays)",
         metavar="FROM:SIZE", repeats=True, read=_keeps),
     Key("bootloader_bytes", Form.NUMBER, "Size of the bootloader in the flash.",
-        "size of a resident bootloader at the top of the flash, or at its start where the chip's loaders are, in bytes", "the chip's", "SIZE"),
+        "size of a resident bootloader, in the flash where the chip's loaders are", "the chip's", "SIZE"),
     Key("erase", Form.TEXT, "Erase what the image touches (default), or the whole flash.",
         "`\"touched\"` or `\"all\"`", "touched", choices=("touched", "all")),
     Key("even_if", Form.TEXT,

@@ -10,7 +10,6 @@ from greenstep.core.events import Event, RunEnded
 if TYPE_CHECKING:
     from greenstep.core.climb import Climb
     from greenstep.core.image.granules import Remembered
-    from greenstep.core.journal_recorder import Recorder
 
     from .person import Person
 

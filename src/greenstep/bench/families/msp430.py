@@ -14,7 +14,7 @@ msp430fr5969.
 
 Stricter than silicon: the loader is only entered by two rising edges of TEST while RST is low, with TEST high when
 RST rises. A wrong password erases the program, as the documents say.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ nrf52832.
 
 Stricter than silicon: an object that does not follow the one before, and a frame longer than its MTU, are refused and
 noted. A program is kept apart until all of it has come and its hash is that in the first packet.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

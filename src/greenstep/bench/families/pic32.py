@@ -12,7 +12,7 @@
 
 Stricter than silicon: a word (on an MZ four of them) that is not blank is never programmed with other bits, a record
 with a wrong sum is not answered, and a CRC is told of virtual addresses only.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

@@ -13,7 +13,7 @@
 
 Stricter than silicon: a write that does not fill rows, onto what is not blank, or into the loader is refused and
 noted.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

@@ -179,7 +179,10 @@ class SimulatedRa(SimulatedChip):
         for count, size in self.kind.blocks:
             areas.append((0, start, start + count * size - 1, size, self.kind.unit))
             start += count * size
-        areas += [(self.data_kind, _DATA_AT, _DATA_AT + _DATA_BYTES - 1, _DATA_UNIT, 1), (2, 0x01010000, 0x01010033, 0, 4)]
+        areas += [
+            (self.data_kind, _DATA_AT, _DATA_AT + _DATA_BYTES - 1, _DATA_UNIT, 1),
+            (2, 0x01010000, 0x01010033, 0, 4),
+        ]
         if number >= len(areas):
             self._refuse(0x3B, _ADDRESS)
             return

@@ -50,7 +50,6 @@ class SimulatedRecipe(SimulatedXmodem):
         blank = not self.flash[: self.vector_bytes].strip(b"\xff")
         return self.loader() if (boot_selected or blank) and not self.faults.no_boot else self.program()
 
-
     def is_whole(self, file: bytes) -> bool:
         """By the CRC-32 in the tag that ends a .gbl file."""
         at = file.rfind(_GBL_END)

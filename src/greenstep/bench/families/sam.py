@@ -11,8 +11,9 @@ samd21g18, samd51j19.
 | sums | none | none |
 | remembered over a reset | GPNVM bits | nothing |
 
-What they are given to run is run, instruction by instruction. On boards with SAM3 and SAM4 a pin makes the program hand over to SAM-BA.
-"""
+What they are given to run is run, instruction by instruction. On boards with SAM3 and SAM4 a pin makes the program
+hand over to SAM-BA.
+"""  # noqa: E501
 
 from __future__ import annotations
 

@@ -12,7 +12,7 @@ speaks it; nrf5340, in serial recovery.
 | status | `rc`, 0 is well | the same |
 
 Which of the two kinds of each a board has, where boards differ, are `matches` and `lists_hashes`.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

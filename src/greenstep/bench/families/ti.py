@@ -14,7 +14,7 @@ cc1352p7, cc2538.
 
 Stricter than silicon: a read of any other width or outside the memories is refused; the CC2650 refuses to erase at
 an address inside a sector, and inverts its CRC otherwise than the CC2652P.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 
@@ -51,7 +51,9 @@ class RadioKind(TiKind):
 
 KINDS = {
     "cc2652p": RadioKind("CC2652P, 352 KiB", 352 * 1024, 8192, 0.010, ram_bytes=80 * 1024),
-    "cc2650": RadioKind("CC2650, 128 KiB", 128 * 1024, 4096, 0.008, strict=True, zero_is_valid=True, inverted=False, high_first=True),
+    "cc2650": RadioKind(
+        "CC2650, 128 KiB", 128 * 1024, 4096, 0.008, strict=True, zero_is_valid=True, inverted=False, high_first=True
+    ),
     "cc1352p7": RadioKind("CC1352P7, 704 KiB", 704 * 1024, 8192, 0.010, ram_bytes=144 * 1024),
     "cc2538": RadioKind("CC2538, 512 KiB", 512 * 1024, 2048, 0.020, 0x200000, 20e-6, 32 * 1024, first=False),
 }
@@ -65,8 +67,8 @@ class SimulatedRadio(TiLoader):
     def enters(self, boot_selected: bool) -> bool:
         """An empty chip enters always; else the pin does if the configuration in the flash enables loader and pin."""
         if not self.kind.first:
-            byte, valid = self.flash[-0x29], not int.from_bytes(self.flash[-0x28:-0x24], "little")
-            return not valid or (boot_selected and bool(byte & 0x10))
+            byte, is_valid = self.flash[-0x29], not any(self.flash[-0x28:-0x24])
+            return not is_valid or (boot_selected and bool(byte & 0x10))
         area = self.flash[-_CCFG_BYTES:]
         valid = int.from_bytes(area[0x44:0x48], "little")
         if valid and (self.kind.zero_is_valid or valid >= len(self.flash) - 8):

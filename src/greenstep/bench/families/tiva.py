@@ -11,7 +11,7 @@
 
 Stricter than silicon: what is announced must begin at a page, end at one or leave less than a page blank, and be a
 multiple of 4.
-"""
+"""  # noqa: E501
 
 from __future__ import annotations
 

@@ -246,8 +246,8 @@ class Part:
         return part.with_memory(flash)
 
     def with_loader_room(self, size: int | None) -> Part:
-        """This part with `size` bytes of its flash for a resident bootloader, at the top or, where its loaders lie there,
-        at the start; None changes nothing."""
+        """This part with `size` bytes of its flash for a resident bootloader, at the top or, where its loaders lie
+        there, at the start; None changes nothing."""
         if size is None:
             return self
         if self.flash.reserved_bottom and not self.flash.reserved_top:

@@ -131,7 +131,9 @@ def enter_step(session: Session) -> Iterator[Event]:
         return
     erases = hangup_erases(session.job)
     if erases:
-        yield Noted("enter", "on this board the touch at 1200 baud erases all of the flash: that is how it is entered")
+        yield Noted(
+            "enter", "on this board the touch at 1200 baud erases all of the flash: that is how it is entered"
+        )
         session.move_to(ChipState.ERASING)
     try:
         enter(session)
@@ -168,7 +170,11 @@ def _how_entered(session: Session) -> str:
     if session.reset_by is not ResetBy.LINES:
         return "by hand"
     if hookup.enter is not None and hookup.enter.hangs_up:
-        return "touched, gone and come back" if session.driver.went else "touched at 1200 baud; the port was not seen to go"
+        return (
+            "touched, gone and come back"
+            if session.driver.went
+            else "touched at 1200 baud; the port was not seen to go"
+        )
     if not hookup.resets:
         return "by its own sequence"
     boot = f", boot pin by {hookup.mover_of('boot')}" if hookup.mover_of("boot") else ""
@@ -247,7 +253,9 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     if job.empties:
         transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
     elif job.images:
-        if job.wishes.as_it_was and job.bootloader_bytes is None:  # a backup may hold a larger loader than the record's
+        if (
+            job.wishes.as_it_was and job.bootloader_bytes is None
+        ):  # a backup may hold a larger loader than the record's
             room = session.dialect.loader_room(part)
             if room is not None and room > part.flash.reserved_top:
                 part = part.with_loader_room(room)

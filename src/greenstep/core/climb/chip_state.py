@@ -35,7 +35,8 @@ MOVES: dict[ChipState, frozenset[ChipState]] = {
     _S.VERIFIED: frozenset({_S.ERASING, _S.WRITING, _S.WRITTEN}),
 }
 """Which states may follow each. A state may always be entered again. Whatever verify has found, the run may resume
-from an earlier step: after a read that failed while a difference was explained, or a seal that was not acknowledged."""
+from an earlier step: after a read that failed while a difference was explained, or a seal that was not
+acknowledged."""
 
 _NO_APPLICATION = "erasing had begun: the chip holds no whole application"
 WORDS: dict[tuple[Purpose, ChipState], str] = {

@@ -27,8 +27,8 @@ def start_step(session: Session) -> Iterator[Event]:
     """Start by lines or by command, whichever the dialect prefers and the hookup can do.
 
     Without an expected text, the answer of a bootloader that starts it by a jump is the evidence. A reset gives none
-    except what is heard, whether lines make it or a loader acknowledges it: the boot pin may still be set, or there is
-    nothing that runs.
+    except what is heard, whether lines make it or a loader acknowledges it: the boot pin may still be set, or there
+    is nothing that runs.
     """
     job, link = session.job, session.link
     began, start_mark = link.now(), link.mark

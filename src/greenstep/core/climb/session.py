@@ -41,8 +41,9 @@ class Session:
 
     `unique_id` is the chip's own number; empty if it has none, or it is not known yet. `unproven` are steps that
     ended so; `partly` says how much of the image was seen in the chip, if that is not all: that the program runs
-    (`text_heard`) proves what it runs through, and not the rest. `line` is what the conversation is held at once the chip is known; `settle_s` and `asks` are the pause after
-    a reset and the number of questions with which it answered.
+    (`text_heard`) proves what it runs through, and not the rest. `line` is what the conversation is held at once the
+    chip is known; `settle_s` and `asks` are the pause after a reset and the number of questions with which it
+    answered.
 
     `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again.
     """

@@ -52,7 +52,8 @@ def _refuse_into_loader(dialect: Dialect, memory: Memory, image: Image) -> tuple
     start = loader_start(memory, _read(dialect, memory, first, room))
     if start is None:
         return (
-            f"where the bootloader begins cannot be told from what is in the chip: taken as {show_address(memory.usable_end)}",
+            "where the bootloader begins cannot be told from what is in the chip: taken as "
+            f"{show_address(memory.usable_end)}",
         )
     last = memory.units_touched(image.end - 1, 1)[0]
     if start >= last.end:

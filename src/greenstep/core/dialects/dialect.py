@@ -65,8 +65,8 @@ class Dialect(ABC):
         self.trial_s: float | None = None
         """While a rate is on trial: how long an answer is waited for. Nothing is repeated then."""
         self.doubt = ""
-        """Why the last comparison of sums proves nothing either way, for loaders that may tell a sum that they have not
-        computed; else empty."""
+        """Why the last comparison of sums proves nothing either way, for loaders that may tell a sum that they have
+        not computed; else empty."""
         self.start_proves_image = False
         """Whether the start has shown that the chip holds the image, which verify could not."""
         self.declared: Part | None = None

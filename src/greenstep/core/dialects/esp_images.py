@@ -202,8 +202,8 @@ def judge_places(image: Image, rows: Sequence[Partition], even_if: frozenset[str
 def limit_told(
     cut: Callable[[int, int, int], bytes], covers: Callable[[int, int], bool], boot: int, extended: bool
 ) -> int | None:
-    """How large the flash is by the boot header (Espressif's "Firmware Image Format": byte 3, high half), or at least by
-    the partition table, in bytes; None if neither is there. `cut` and `covers` as those of an image."""
+    """How large the flash is by the boot header (Espressif's "Firmware Image Format": byte 3, high half), or at least
+    by the partition table, in bytes; None if neither is there. `cut` and `covers` as those of an image."""
     if covers(boot, 4):
         head = cut(boot, 4, 0xFF)
         name = name_of(head[3] >> 4, SIZES if extended else SIZES_8266)

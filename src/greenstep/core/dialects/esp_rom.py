@@ -137,7 +137,13 @@ class EspRom(Dialect):
         rom_speaks=True,
         settings=(
             Setting("verify", "text", "sampled", "ESP8266: read back a sample or the whole", ("sampled", "whole")),
-            Setting("flash-size", "text", "auto", "size of the flash, where the chip does not tell it", ("auto", *_FLASH_SIZES)),
+            Setting(
+                "flash-size",
+                "text",
+                "auto",
+                "size of the flash, where the chip does not tell it",
+                ("auto", *_FLASH_SIZES),
+            ),
             Setting("header-mode", "text", "same", "SPI mode in the boot header", ("same", *MODES)),
             Setting("header-size", "text", "same", "flash size in the boot header", ("same", "chip", *SIZES_8266)),
             Setting("header-speed", "text", "same", "SPI speed in the boot header, in MHz", ("same", *ALL_SPEEDS)),
@@ -317,7 +323,8 @@ class EspRom(Dialect):
 
     def _refuse_beyond(self, part: Part, image: Image) -> tuple[str, ...]:
         """Where nothing tells the size of the flash: a write past its end would come out at its beginning. So no
-        further than the boot header or the partition table say, the image's or else the chip's. Raises RefusedFault."""
+        further than the boot header or the partition table say, the image's or else the chip's. Raises
+        RefusedFault."""
         if part.size_known:
             return ()
         boot, extended = int(part.extra["boot"]), bool(part.extra["extended"])
@@ -329,7 +336,7 @@ class EspRom(Dialect):
         if limit is not None and image.end <= limit:
             return (f"the size of the flash is not known: no further than {show_size(limit)}, by {by}",)
         raise RefusedFault.of(
-            "flash-size",
+            "flash-size-unknown",
             "the size of the flash is not known, and a write past its end would destroy what is at its beginning",
             (
                 f"{image.name} reaches {show_address(image.end - 1)}",
@@ -468,8 +475,8 @@ class EspRom(Dialect):
 
     @classmethod
     def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
-        """The ESP8266's ROM erases two sectors where one is asked for. Behind the last one the flash begins anew: that is
-        erased together with the one before it."""
+        """The ESP8266's ROM erases two sectors where one is asked for. Behind the last one the flash begins anew:
+        that is erased together with the one before it."""
         return [_with_the_next(memory, span) if cls._slow(part) and span.size <= SECTOR else span for span in spans]
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:

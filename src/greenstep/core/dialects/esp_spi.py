@@ -63,8 +63,8 @@ class FlashChip:
         return b"".join(word.to_bytes(4, "little") for word in words)[:size]
 
     def density(self, part: Part) -> int:
-        """The size in bytes that the flash chip's own tables tell (JESD216, basic table, second word: bits less one, or
-        their logarithm); 0 if it has none. Raises DialectError."""
+        """The size in bytes that the flash chip's own tables tell (JESD216, basic table, second word: bits less one,
+        or their logarithm); 0 if it has none. Raises DialectError."""
         header = self._tables(part, 0)
         if header[:4] != _SFDP_SIGNATURE:
             return 0

@@ -177,9 +177,7 @@ class Msp430Dialect(Dialect):
         if left_out:
             where = ", ".join(str(span) for span in left_out)
             notes.append(f"left out: {where}, {count(total(left_out), 'byte')} of information memory")
-            pieces = tuple(
-                piece.part(span) for piece in image.pieces for span in without([piece.span], [outside])
-            )
+            pieces = tuple(piece.part(span) for piece in image.pieces for span in without([piece.span], [outside]))
             image = replace(image, pieces=pieces)
         notes += cls._locks(part, image, even_if)
         if password_in(settings) is not None:

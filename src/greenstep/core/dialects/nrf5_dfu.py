@@ -318,7 +318,9 @@ class Nrf5Dfu(Dialect):
             except ChipRefusal as refusal:
                 if again and refusal.answer[0] == _NOT_PERMITTED:
                     said = "its answer was lost, and the loader is still there: it has refused what it was brought"
-                    raise ChipRefusal(Command.EXECUTE.words, RefusalKind.BAD_DATA, refusal.answer, None, said) from None
+                    raise ChipRefusal(
+                        Command.EXECUTE.words, RefusalKind.BAD_DATA, refusal.answer, None, said
+                    ) from None
                 raise
             except (Silence, Unexpected):
                 self.retries += 1

@@ -172,8 +172,9 @@ class NuvotonIsp(Dialect):
         return Identity(None, f"ISP loader {version:02X}, device {device:08X}", details)
 
     def examine(self, part: Part) -> Examination:
-        """The flash ends where data flash begins, if that is enabled (bit 0 of the first configuration word is 0); some
-        loaders tell at the connection how much there is. Raises RefusedFault if that is more than the part has."""
+        """The flash ends where data flash begins, if that is enabled (bit 0 of the first configuration word is 0);
+        some loaders tell at the connection how much there is. Raises RefusedFault if that is more than the part
+        has."""
         wanted, told = str(self.setting("device")).upper(), f"{self._device:08X}"
         if wanted and wanted.zfill(8) != told:
             raise RefusedFault.of(
@@ -188,7 +189,7 @@ class NuvotonIsp(Dialect):
         if plausible and self._told_size > size:
             raise RefusedFault.of(
                 "other-chip",
-                f"the chip has {show_size(self._told_size)} of flash, and no {part.title} has more than {show_size(size)}",
+                f"{show_size(self._told_size)} of flash, and no {part.title} has more than {show_size(size)}",
                 (f"device {told}",),
                 ("read the name on the package: --chip",),
             )
@@ -217,7 +218,10 @@ class NuvotonIsp(Dialect):
                 "takes-along",
                 "this bootloader erases all of the program's flash and begins at its start, whatever address is sent",
                 (f"{image.name} begins at {show_address(image.lowest)}: what is before it would be blank",),
-                ("upload the whole program, joined: greenstep image join", "if nothing else counts: --even-if vectors"),
+                (
+                    "upload the whole program, joined: greenstep image join",
+                    "if nothing else counts: --even-if vectors",
+                ),
             )
         end = min(-(-image.end // _WORD) * _WORD, max(part.flash.end, image.end))
         data = image.cut(start, end - start, fill)
@@ -273,14 +277,16 @@ class NuvotonIsp(Dialect):
         yield len(data)
 
     def _check_whole(self, told: bytes, usual: bytes, data: bytes) -> None:
-        """The last answer carries a sum of all that was written, in loaders that tell one; others have there what they
-        `usual`ly have. Raises ChipRefusal."""
+        """The last answer carries a sum of all that was written, in loaders that tell one; others have there what
+        they `usual`ly have. Raises ChipRefusal."""
         wanted = (sum(data) & 0xFFFF).to_bytes(2, "little")
         self.doubt = ""
         if told == wanted:
             return
         if told in (usual, b"\x00\x00"):
-            self.doubt = "each packet is acknowledged as it arrived, but this bootloader tells no sum of what it wrote"
+            self.doubt = (
+                "each packet is acknowledged as it arrived, but this bootloader tells no sum of what it wrote"
+            )
             return
         said = f"the sum {told[::-1].hex().upper()} in place of {wanted[::-1].hex().upper()}"
         raise ChipRefusal(Command.UPDATE.words, RefusalKind.BAD_DATA, told, None, said)

@@ -474,8 +474,11 @@ def _with_flash(part: Part, start: int, size: int, sector: int) -> Part:
     ROM's own. Raises RefusedFault."""
     flash = part.flash
     if start != flash.start or sector not in flash.erase_times or not flash.size <= size <= flash.size + _ROMS_OWN:
-        fitting = [one.name for one in Catalogue.load().of_dialect(NxpMcu.name)
-                   if one.name[:5] == part.name[:5] and one.flash.size <= size <= one.flash.size + _ROMS_OWN]  # fmt: skip
+        fitting = [
+            one.name
+            for one in Catalogue.load().of_dialect(NxpMcu.name)
+            if one.name[:5] == part.name[:5] and one.flash.size <= size <= one.flash.size + _ROMS_OWN
+        ]
         raise RefusedFault.of(
             "other-chip",
             f"another chip than declared: its flash is not that of the {part.title}",

@@ -87,7 +87,9 @@ class Pic32An1388(Dialect):
         shows_sums_only=True,
         settings=(
             Setting(
-                "entry", "number", _ENTRY,
+                "entry",
+                "number",
+                _ENTRY,
                 "how far from its beginning the program is entered: while that is blank, the loader stays",
             ),
         ),
@@ -208,8 +210,8 @@ class Pic32An1388(Dialect):
         self._again(Command.ERASE, longest_s=_ERASE_LONGEST_S)
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        """The program's first block last, and after it the one where it is entered: until then the loader stays. After
-        any doubt the CRC tells whether a block is there; if it is neither there nor blank, all begins anew."""
+        """The program's first block last, and after it the one where it is entered: until then the loader stays.
+        After any doubt the CRC tells whether a block is there; if it is neither there nor blank, all begins anew."""
         entry = memory.usable_start + int(self.setting("entry"))
         held = [block for place in (memory.usable_start, entry) for block in blocks
                 if block.address <= place < block.address + len(block.data)]  # fmt: skip

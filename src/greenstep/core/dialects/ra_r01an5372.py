@@ -262,7 +262,10 @@ class RaR01An5372(Dialect):
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         if not memory.is_flash:  # whether it sums data flash the document does not say
             at = range(0, len(data), _DATA_BYTES)
-            return all(self.read(memory, address + n, min(_DATA_BYTES, len(data) - n)) == data[n : n + _DATA_BYTES] for n in at)
+            return all(
+                self.read(memory, address + n, min(_DATA_BYTES, len(data) - n)) == data[n : n + _DATA_BYTES]
+                for n in at
+            )
         wanted = zlib.crc32(data) ^ (0 if self._inverted else 0xFFFFFFFF)
         return self._crc(address, len(data)) == wanted.to_bytes(4, "big")
 
@@ -347,7 +350,10 @@ class RaR01An5372(Dialect):
         kept = (piece.part(span) for piece in image.pieces for span in without([piece.span], places))
         image, whole = replace(image, pieces=tuple(kept)), image
         apart = tuple(
-            piece.part(span) for memory in data for piece in whole.pieces for span in shared([piece.span], [memory.span])
+            piece.part(span)
+            for memory in data
+            for piece in whole.pieces
+            for span in shared([piece.span], [memory.span])
         )
         held = image.cut(_SECURITY.start, _SECURITY.size, 0xFF)
         if part.extra.get("security_area") and held.strip(b"\xff"):

@@ -221,7 +221,8 @@ class SamBa(Dialect):
         self.exchange(once, self._recover, _TRIES)
 
     def _get(self, address: int, size: int) -> bytes:
-        """By USB, a size that is a power of two above 32 makes the SAM3X's monitor hang: one byte less, and that byte."""
+        """By USB, a size that is a power of two above 32 makes the SAM3X's monitor hang: one byte less, and that
+        byte."""
         raw = self._finds_out()
         if raw and size > _HANGS_ABOVE and not size & (size - 1):
             return self._get(address, size - 1) + self._get(address + size - 1, 1)
@@ -315,8 +316,8 @@ class SamBa(Dialect):
 
     @property
     def _calls_code(self) -> bool:
-        """AT07175: stack pointer and address are taken from there, and most monitors in ROM do the same. The data sheets
-        of parts with the monitor in ROM have: 'jump to a specified address and execute the code'."""
+        """AT07175: stack pointer and address are taken from there, and most monitors in ROM do the same. The data
+        sheets of parts with the monitor in ROM have: 'jump to a specified address and execute the code'."""
         said = str(self.setting("calls"))
         return said == "code" or (said == "auto" and self._tries_code)
 

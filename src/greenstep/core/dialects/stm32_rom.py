@@ -380,7 +380,9 @@ class Stm32Rom(Dialect):
             return ""
         known = ", ".join(f"{kib} KiB: {unit}" for kib, unit in self.part.extra["units_by_size"])
         size = show_size(memory.size) if self._sized else "a size that it does not tell"
-        return f"how large the erase units are is not known for {size} (known: {known}): --set unit=2048, if that is it"
+        return (
+            f"how large the erase units are is not known for {size} (known: {known}): --set unit=2048, if that is it"
+        )
 
     def _register(self, address: int, size: int) -> bytes | None:
         """Bytes from system memory, read as whole words; None if the chip refuses that address."""

@@ -74,7 +74,9 @@ class Stm8Um0560(Stm32Rom):
         settings=(
             Setting("routines", "image", "", "the maker's erase and write routines for this loader"),
             Setting(
-                "reply", "text", "auto",
+                "reply",
+                "text",
+                "auto",
                 "whether each character of the loader is sent back to it, without parity; auto: on the L parts",
                 ("auto", "yes", "no"),
             ),
@@ -88,8 +90,8 @@ class Stm8Um0560(Stm32Rom):
 
     @property
     def _replies(self) -> bool:
-        """Whether the UART is in reply mode (UM0560, "UART modes"): then it has no parity, and each character that the
-        loader sends must come back to it."""
+        """Whether the UART is in reply mode (UM0560, "UART modes"): then it has no parity, and each character that
+        the loader sends must come back to it."""
         said = str(self.setting("reply"))
         declared = self.declared
         return said == "yes" or (said == "auto" and declared is not None and bool(declared.extra.get("reply")))

@@ -101,8 +101,8 @@ class TiTiva(TiPackets):
         self._must_succeed(Command.DOWNLOAD, self._status(longest_s), address)
 
     def _send(self, block: WriteBlock) -> None:
-        """A page, or all of them, from the beginning: what was sent before is erased with it, and a blank end need not
-        be sent."""
+        """A page, or all of them, from the beginning: what was sent before is erased with it, and a blank end need
+        not be sent."""
         self._announce(block.address, len(block.data))
         size = -(-len(block.data.rstrip(b"\xff")) // 4) * 4
         for at in range(0, size, DATA_BYTES):

@@ -223,7 +223,10 @@ class Xmodem(Dialect):
                     "file-refused",
                     "the bootloader has received the file, and does not take it",
                     (f"heard {show_heard(heard.strip())}",),
-                    ("is it the file that your build made for this board, undamaged?", "signed as the board wants it?"),
+                    (
+                        "is it the file that your build made for this board, undamaged?",
+                        "signed as the board wants it?",
+                    ),
                     "certain",
                 )
         self._heard_before = heard[heard.find(taken) + len(taken) :] if taken in heard else heard

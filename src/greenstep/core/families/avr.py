@@ -8,7 +8,6 @@ Its bootloader lies in the boot section at the end of the flash, the only place 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from ..chips import Memory, Part
@@ -117,9 +116,9 @@ def loader_start(memory: Memory, top: bytes) -> int | None:
     blank, None if it cannot be told.
 
     A word that looks like a jump is no evidence: an old program may reach up to the loader. What only a loader has is
-    SPM, which works in the boot section alone, and calls that belong together with it. So a larger section is the loader's
-    if SPM stands in the part by which it is larger, or that part is jumped to from behind it, or calls routines there;
-    or if it follows blank space, and SPM stands in it.
+    SPM, which works in the boot section alone, and calls that belong together with it. So a larger section is the
+    loader's if SPM stands in the part by which it is larger, or that part is jumped to from behind it, or calls
+    routines there; or if it follows blank space, and SPM stands in it.
     """
     blank = bytes([memory.erased])
     if not top.strip(blank):
@@ -128,9 +127,9 @@ def loader_start(memory: Memory, top: bytes) -> int | None:
     behind = len(top)
     for at in sorted((len(top) - size for size in boot_sections(memory.size) if size <= len(top)), reverse=True):
         part, known = range(at, behind), range(behind, len(top))
-        if _writes_flash(top[at:behind]):
-            start = at
-        elif start is not None and (_jumps(top, known, part) or _calls(top, part, known)):
+        if _writes_flash(top[at:behind]) or (
+            start is not None and (_jumps(top, known, part) or _calls(top, part, known))
+        ):
             start = at
         elif start is not None:
             before = top[max(0, at - _BLANK_BEFORE) : at]

@@ -106,9 +106,11 @@ def _without_blanks(memory: Memory, blocks: Sequence[WriteBlock]) -> list[WriteB
     blank, unit = bytes([memory.erased]), memory.write_unit
     held = [block for block in blocks if block.data.strip(blank)]
     used = merged(block.span.aligned(unit, memory.start) for block in held)
-    return [block for block in blocks if any(span.meets(block.span) for span in used)] if used != [
-        block.span for block in held
-    ] else held
+    return (
+        [block for block in blocks if any(span.meets(block.span) for span in used)]
+        if used != [block.span for block in held]
+        else held
+    )
 
 
 def _fills(

@@ -17,9 +17,9 @@ class MemoryPlan:
 
     `areas` are what is erased or written as a whole by that, in order and disjoint; `beside`, the part of it in erase
     units that hold none of the image. `checks` are the spans that verify can prove; `left_out` says which bytes it
-    cannot, and why; `sample_of`, how many bytes they are a sample of, else 0. `fills` are spans that are written along
-    with the image, to fill pages and blocks. `compared` are spans of the image that are in the chip already and are
-    not written. `keeps_rest`: what was read from a chip goes back, and all else in its erase units stays.
+    cannot, and why; `sample_of`, how many bytes they are a sample of, else 0. `fills` are spans that are written
+    along with the image, to fill pages and blocks. `compared` are spans of the image that are in the chip already and
+    are not written. `keeps_rest`: what was read from a chip goes back, and all else in its erase units stays.
     """
 
     memory: Memory
