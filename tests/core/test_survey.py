@@ -74,6 +74,20 @@ class Learning(unittest.TestCase):
                 assert found.candidate is not None
                 self.assertEqual((found.candidate.hookup.name, found.leaves), (circuit.hookup, "heard"))
 
+    def test_a_loader_that_runs_already_without_a_program_counts(self) -> None:
+        """No program is heard, so nothing tells whether a line resets it: it is there all the same."""
+        for circuit in (CapacitorPulse("dtr"), NoLines()):
+            with self.subTest(circuit=circuit):
+                line = line_of("pic18f46k22", circuit)
+                line.chip.flash[:0xFC00] = b"\xff" * 0xFC00
+                pic, avr = (candidates_for(find_dialect(name), "", 115200) for name in ("pic-an1310", "avr-061"))
+                found, tried, link = searched(line, [*avr, *pic])
+                assert found.candidate is not None
+                got = (found.candidate.dialect.name, found.candidate.hookup.name, found.running_already != "")
+                self.assertEqual(got, ("pic-an1310", "by-hand", True))
+                self.assertEqual({one.dialect for one in tried if one.dialect}, {"pic-an1310"})
+                self.assertLess(link.now() - 20.0, LONGEST_S)
+
     def test_with_a_port_alone_each_is_known_within_thirty_seconds(self) -> None:
         """`python -m benchmarks.greet_alone` does all boards of the bench."""
         for board, said in (
@@ -130,11 +144,13 @@ class Learning(unittest.TestCase):
         self.assertEqual((found.candidate, found.resets), (None, ()))
         self.assertEqual({event.outcome for event in tried}, {"silent"})
 
-    def test_a_loader_that_runs_already_is_not_taken_for_a_success(self) -> None:
+    def test_a_loader_that_runs_already_is_no_success_of_a_hookup(self) -> None:
         line = line_of("stm32f072", NoLines())
         Hands(0.0).press(line, 1.0)
-        found, _, link = searched(line)
-        self.assertIsNone(found.candidate)
+        found, tried, link = searched(line)
+        assert found.candidate is not None
+        self.assertEqual((found.candidate.hookup.name, found.candidate.dialect.name), ("by-hand", "stm32-rom"))
+        self.assertEqual({event.outcome for event in tried}, {"silent"})
         self.assertTrue(found.running_already)
         self.assertGreater(link.sent_total, 0)
 

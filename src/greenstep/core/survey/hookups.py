@@ -140,6 +140,10 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
     while waiting:
         candidate = waiting.pop(0)
+        if running and tried and tried[-1].dialect.name == met and candidate.dialect.name != met and fallback is None:
+            if (there := _still_there(link, tried[-1], running)) is not None:
+                yield there
+                return
         tried.append(candidate)
         driver, moves = Driver(link, candidate.hookup), _moves(candidate)
         # at another rate than the console's, a ROM that prints cannot be told from a program
@@ -186,7 +190,19 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         yield Tried(candidate.hookup.name, candidate.dialect.name, asked_at, outcome, meaning)
         if not waiting and fallback is None:
             waiting = _at_other_rates(tried, resets)
+    if fallback is None and running and tried and tried[-1].dialect.name == met:
+        fallback = _still_there(link, tried[-1], running)
     yield fallback or Found(None, resets=tuple(resets), running_already=running)
+
+
+def _still_there(link: RecordingLink, tried: Candidate, running: str) -> Found | None:
+    """A bootloader that ran before any line moved, and that no hookup made answer otherwise: with no program to be
+    heard, nothing tells whether a line resets the chip. It is there nevertheless, if it still answers."""
+    link.configure(_asked_at(tried.dialect, tried.baud))
+    asked = tried.dialect(link)
+    if not any(asked.ask(tried.dialect.spec.asking.wait_s) for _ in range(_ASKS)):
+        return None
+    return Found(replace(tried, hookup=named_hookup("by-hand", "")), running, running_already=running)
 
 
 Moves = tuple[Role | None, bool, bool, tuple[bool, bool], str]
