@@ -27,9 +27,10 @@ SIZES = (700, 1800)
 # the apiary's boards are others under a name of their own
 KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
 
-SHOW_A_PART = {"esp8266", "lpc812", "lpc845", "lpc1114", "lpc1769", "m480"}
-"""Boards whose loader hides some of the image, shows it too slowly to read it all unasked, or sums no more than what it
-was sent: never green."""
+_XMODEM = {"smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem", "ymodem-once", "efr32", "efm32", "w600"}
+SHOW_A_PART = {"esp8266", "lpc812", "lpc845", "lpc1114", "lpc1769", "m480", *_XMODEM}
+"""Boards whose loader hides some of the image, shows it too slowly to read it all unasked, or shows no more than that
+it was sent something: never green."""
 
 
 def dialect_of(board: str) -> Any:

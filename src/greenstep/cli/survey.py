@@ -93,7 +93,9 @@ def find_hookup(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
         return 0
     rate = f"\n   baud = {candidate.baud}" if _is_other_rate(candidate) else ""
     click.echo(f"\n found: {candidate.hookup.name}\n\n   hookup = {table}{rate}\n")
-    if leaves == "silent":
+    if candidate.hookup.name == "by-hand":
+        click.echo("   it runs already, and nothing shows whether a line resets it: there is no program to be heard")
+    elif leaves == "silent":
         click.echo("   nothing was heard after leaving: whether it leaves is not proven")
     elif leaves == "stays":
         click.echo("   its way out did not leave the bootloader: look at the boot pin")

@@ -128,6 +128,8 @@ class SimulatedPropeller1(SimulatedRamLoader):
                     return
                 self.flash[4 * at : 4 * at + 4] = word.to_bytes(4, "little")
             self.flash[4 * number :] = bytes(_P1_RAM - 4 * number)
+            for worn in self.faults.worn:
+                self.flash[worn] ^= 0x10
             whole = sum(self.flash) + 2 * (0xFF + 0xFF + 0xF9 + 0xFF)
             yield from self._tell(_SUM_S, whole & 0xFF == 0)
             if whole & 0xFF == 0:

@@ -33,7 +33,7 @@ _CORES = {0xC20: "Cortex-M0", 0xC60: "Cortex-M0+", 0xC23: "Cortex-M3", 0xC24: "C
 """CPUID, PARTNO (ARM's manuals, "System control block")."""
 _RETURNED = b"\x06>"
 """What monitors say after a call: resident ones 06, some in ROM their prompt, others nothing."""
-_CRC_BYTE_S, _LONGEST_READ, _BLOCK = 1e-6, 2048, 4096
+_CRC_BYTE_S, _LONGEST_READ, _BLOCK, _LARGEST_PAGE = 1e-6, 2048, 4096, 512
 _LONGEST_TIMES, _WAITS = 5.0, 1.1
 _QUIET_S, _TRIES = 0.03, 4
 _APART_S, _HANGS_ABOVE = 0.005, 32
@@ -336,6 +336,11 @@ class SamBa(Dialect):
     def write_block(cls, memory: Memory) -> int:
         """Whole erase units."""
         return max(memory.block or _BLOCK, memory.layout[0][1])
+
+    @classmethod
+    def span_written(cls, memory: Memory, block: WriteBlock) -> Span:
+        """Whole pages, of at most 512 bytes; of smaller erase units all, as they are erased with it."""
+        return block.span.aligned(min(memory.layout[0][1], _LARGEST_PAGE), memory.start)
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:

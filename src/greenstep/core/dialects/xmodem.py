@@ -1,8 +1,8 @@
 """`xmodem`: any resident bootloader that accepts a file by XMODEM, XMODEM-CRC, XMODEM-1K or YMODEM.
 
 The receiver begins: C asks for blocks with a CRC, NAK for blocks with a checksum. What a bootloader must be told
-before and after are texts in the board's settings. Nothing can be read back: the proof is that the receiver accepted
-each block with its checksum.
+before and after are texts in the board's settings. Nothing can be read back: that the receiver accepted each block
+with its checksum is no proof of what it wrote.
 """
 
 from __future__ import annotations
@@ -211,7 +211,7 @@ class Xmodem(Dialect):
     def _see_it_taken(self) -> None:
         """Some bootloaders judge the file when it is complete, and say so. Raises WriteFault."""
         taken, refused = (self.setting(name).encode() for name in ("taken", "refused"))
-        self.doubt = ""
+        self.doubt = "each block acknowledged as it arrived; what was written cannot be read back"
         if not taken:
             return
         deadline, heard = Deadline.after(self.link, _JUDGED_S), b""
@@ -230,6 +230,7 @@ class Xmodem(Dialect):
                     "certain",
                 )
         self._heard_before = heard[heard.find(taken) + len(taken) :] if taken in heard else heard
+        self.doubt = f'the bootloader said "{taken.decode()}"; what was written cannot be read back'
         if taken not in heard:
             self.doubt = (
                 f'all blocks are acknowledged, but the bootloader did not say "{taken.decode()}": '

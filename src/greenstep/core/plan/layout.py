@@ -117,7 +117,7 @@ def _fills(
     part: Part, memory: Memory, dialect: type[Dialect], spans: Sequence[Span], blocks: Sequence[WriteBlock]
 ) -> tuple[Span, ...]:
     """What is written beyond the image's `spans`, as far as the loader can show it."""
-    if not dialect.spec.reads or dialect.spec.shows_sums_only:
+    if not dialect.spec.reads:
         return ()
     sent = merged(dialect.span_written(memory, block) for block in blocks)
     beyond = tuple(without(shared(sent, [memory.span]), spans))

@@ -140,10 +140,10 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
     while waiting:
         candidate = waiting.pop(0)
-        if running and tried and tried[-1].dialect.name == met and candidate.dialect.name != met and fallback is None:
-            if (there := _still_there(link, tried[-1], running)) is not None:
-                yield there
-                return
+        exhausted = tried and tried[-1].dialect.name == met != candidate.dialect.name
+        if running and exhausted and fallback is None and (there := _still_there(link, tried[-1], running)):
+            yield there
+            return
         tried.append(candidate)
         driver, moves = Driver(link, candidate.hookup), _moves(candidate)
         # at another rate than the console's, a ROM that prints cannot be told from a program
