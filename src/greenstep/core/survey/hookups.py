@@ -122,7 +122,8 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
     resets: list[str] = []
     listened: set[Moves] = set()
     fallback: Found | None = None
-    waiting, tried = list(candidates), []
+    waiting: list[Candidate] = list(candidates)
+    tried: list[Candidate] = []
     for name, other in ((name, other) for other in (False, True) for name in _PULSES):
         if any(c.hookup.reset is not None and c.hookup.reset.line == name for c in candidates):
             pulsed, after_s = _pulsed(link, name, other, console)
