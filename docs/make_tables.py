@@ -15,6 +15,8 @@ from greenstep.cli.help_page import SECTIONS, section_of
 from greenstep.cli.main import _COMMANDS
 from greenstep.cli.main import main as tool
 from greenstep.cli.options import VARIABLES
+from greenstep.core.dialects.registry import dialect_names
+from greenstep.core.dialects.rests_on import facts_of
 from greenstep.core.findings.explained import explanations
 from greenstep.core.hookup.circuits import NAMED, TABLE_KEYS
 from greenstep.core.hookup.sequence import STATEMENTS
@@ -67,6 +69,27 @@ def tables() -> list[tuple[str, str]]:
             ),
         ),
     ]
+
+
+RESTS_ON = "## What it rests on\n"
+_MEANS = """
+*How sure* is how certain the fact is of silicon. Section names, and all that is *from memory*, were not compared with
+the document. Where a fact is unsure, a short trial on a real board settles it.
+"""
+
+
+def with_facts(page: str, dialect: str) -> str:
+    """A dialect's page with the facts that matter at its end, and how to settle the unsure ones."""
+    facts = facts_of(dialect)
+    rows = ((fact.about, _cell(fact.text), _cell(fact.source), fact.sureness) for fact in facts)
+    trials = [
+        f"- **{fact.about}**: {fact.experiment}.\n  - {fact.if_so}\n  - {fact.if_not}\n"
+        for fact in facts
+        if fact.experiment
+    ]
+    before = page.partition(RESTS_ON)[0].rstrip("\n")
+    made = f"{before}\n\n{RESTS_ON}{_MEANS}\n{table(('about', 'fact', 'document', 'how sure'), rows)}"
+    return made + ("\n" + "".join(trials) if trials else "")
 
 
 def commands() -> Iterator[tuple[str, click.Command, click.Context]]:
@@ -174,6 +197,9 @@ def main() -> None:
         before, _, after = page.read_text("utf-8").partition(head)
         _, _, rest = after.partition("\n\n")
         page.write_text(before + made + "\n" + rest, "utf-8")
+    for dialect in dialect_names():
+        page = DOCS / "dialects" / f"{dialect}.md"
+        page.write_text(with_facts(page.read_text("utf-8"), dialect), "utf-8")
 
 
 if __name__ == "__main__":

@@ -14,7 +14,8 @@ import click
 
 from greenstep.cli.help_page import section_of
 from greenstep.cli.main import _COMMANDS
-from greenstep.core.dialects.registry import all_dialects
+from greenstep.core.dialects.registry import all_dialects, dialect_names
+from greenstep.core.dialects.rests_on import facts_of
 from greenstep.core.events import (
     Found,
     HandsWanted,
@@ -77,6 +78,17 @@ class Tables(unittest.TestCase):
         for page, table in tables:
             with self.subTest(page, head=table.splitlines()[0]):
                 self.assertIn(table, text_of(page))
+
+    def test_each_dialect_says_what_it_rests_on(self) -> None:
+        for name in dialect_names():
+            with self.subTest(name):
+                page, facts = text_of(f"dialects/{name}.md"), facts_of(name)
+                self.assertEqual(page, self.made["with_facts"](page, name), "python docs/make_tables.py")
+                self.assertLessEqual({"entry", "checksum", "erased", "proof"}, {fact.about for fact in facts})
+                for fact in facts:
+                    settled = all((fact.experiment, fact.if_so, fact.if_not))
+                    self.assertEqual((fact.sureness == "unsure", bool(fact.source)), (settled, True), fact.about)
+                    self.assertIn(fact.sureness, ("sure", "fairly", "unsure"))
 
     def test_every_command_and_option_is_on_its_page(self) -> None:
         page = self.made["commands_page"]()

@@ -97,6 +97,11 @@ class WhoIsThere(ToolTest):
         self.assertEqual([(event["chip"], event["ident"]) for event in found], [("atmega2560", "1E9801")])
         self.assertEqual(self.run_tool("chips", "honeycomb").status, 2)
 
+    def test_what_is_not_sure_of_a_family_is_told_with_a_trial(self) -> None:
+        shown = self.run_tool("chips", "stm8-um0560").out
+        for said in ("not sure   reply mode", "try      greet an STM8L", "as taken here"):
+            self.assertIn(said, shown)
+
 
 class WithoutAnImage(ToolTest):
     def test_backup_erase_lock_unlock(self) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.core.dialects.rests_on import facts_of
 from greenstep.core.dialects.spec import Erasing, Spec, Starting
 
 from .faults import faults_as_asked
@@ -134,5 +135,10 @@ def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
         named = f"{setting.name}=@FILE" if setting.kind == "image" else setting.name
         click.echo(f"  --set {named}: {setting.help}{choices}{default}")
     click.echo()
+    for fact in (fact for fact in facts_of(dialect.name) if fact.sureness == "unsure"):
+        click.echo(f"  not sure   {fact.about}: {fact.text} ({fact.source})")
+        click.echo(f"    try      {fact.experiment}")
+        click.echo(f"             {fact.if_so}")
+        click.echo(f"             {fact.if_not}\n")
     if parts:
         _show_parts(parts)
