@@ -3,9 +3,19 @@
 from __future__ import annotations
 
 import unittest
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from itertools import count, islice, product
+from types import SimpleNamespace
+from typing import Any
+from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
-from greenstep.bench.trial import Trial, run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.climb.chip_state import MOVES, ChipState
+from greenstep.core.climb.session import Session
+from greenstep.core.dialects.dialect import Dialect
+from greenstep.core.dialects.errors import Unexpected
 from greenstep.core.image import Image
 
 from .test_every_dialect import KINDS
@@ -13,6 +23,7 @@ from .test_every_dialect import KINDS
 _BYTES = 1337
 """No whole number of any chip's pages or blocks, so that the last one is filled."""
 _BEHIND = (0, 1, 5, 33, 120, 500)
+_MOST_EVENTS = 20_000
 _WITHIN = (0, 335, _BYTES - 1)
 
 
@@ -42,3 +53,57 @@ class OneByte(unittest.TestCase):
                     self.assertFalse((spoilt or place < end) and trial.end.exit_code == 0 and trial.end.green)
                     filled |= {board} if spoilt and place >= end else set()
         self.assertGreater(len(filled), len(KINDS) // 2, "chips that fill pages or blocks")
+
+
+class Legal(unittest.TestCase):
+    """Whatever fails after whatever else: a run ends with what is known of the chip, and without a loop."""
+
+    METHODS = ("erase", "write", "read", "checksum_equals")
+
+    def test_every_state_is_left_only_as_its_table_says(self) -> None:
+        for before in ChipState:
+            for after in ChipState:
+                with self.subTest(before=before, after=after):
+                    allowed = after is before or after in MOVES[before]
+                    session: Any = SimpleNamespace(state=before)
+                    if allowed:
+                        Session.move_to(session, after)
+                        self.assertIs(session.state, after)
+                    else:
+                        self.assertRaises(AssertionError, Session.move_to, session, after)
+
+    def test_any_two_failures_end_in_words(self) -> None:
+        """At any of the first calls of any two methods, with and without a byte that cannot be programmed."""
+        for board in ("stm32f072", "atmega328p", "esp32"):
+            image = sample_for(board, _BYTES)
+            place = BOARDS[board].held(image).lowest + 700
+            for (one, other), number, worn in product(product(self.METHODS, repeat=2), (1, 2), (False, True)):
+                with self.subTest(board, one=one, other=other, number=number, worn=worn):
+                    climb, trial = prepare(board, {"flash": image}, (f"worn={place}",) if worn else ())
+                    with failing(climb.job.dialect, {one: {number}, other: {number, number + 1}}):
+                        trial.events.extend(islice(climb.run(), _MOST_EVENTS))
+                    self.assertFalse(worn and trial.end.green)
+                    self.assertTrue(trial.end.green or trial.findings)
+                    self.assertTrue(not trial.end.green or trial.holds(image))
+
+
+@contextmanager
+def failing(dialect: type[Dialect], calls: dict[str, set[int]]) -> Iterator[None]:
+    """The methods of a dialect fail at their calls of these numbers, once something on the chip has begun."""
+    with ExitStack() as stack:
+        for name, numbers in calls.items():
+            usual, counted = getattr(dialect, name), count(1)
+
+            def fails(
+                *arguments: Any, _usual: Any = usual, _counted: Any = counted, _at: Any = numbers, **more: Any
+            ) -> Any:
+                if next(_counted) in _at:
+                    raise Unexpected("an answer", b"\x00")
+                return _usual(*arguments, **more)
+
+            stack.enter_context(patch.object(dialect, name, fails))
+        yield
+
+
+if __name__ == "__main__":
+    unittest.main()
