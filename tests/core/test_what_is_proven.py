@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from itertools import count, islice, product
 from types import SimpleNamespace
 from typing import Any
@@ -16,9 +17,9 @@ from greenstep.core.climb.chip_state import MOVES, ChipState
 from greenstep.core.climb.session import Session
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.errors import Unexpected
-from greenstep.core.image import Image
+from greenstep.core.image import Image, Piece
 
-from .test_every_dialect import KINDS
+from .test_every_dialect import KINDS, dialect_of
 
 _BYTES = 1337
 """No whole number of any chip's pages or blocks, so that the last one is filled."""
@@ -85,6 +86,30 @@ class Legal(unittest.TestCase):
                     self.assertFalse(worn and trial.end.green)
                     self.assertTrue(trial.end.green or trial.findings)
                     self.assertTrue(not trial.end.green or trial.holds(image))
+
+
+class Beside(unittest.TestCase):
+    def test_a_part_that_is_restored_leaves_the_rest_of_its_unit(self) -> None:
+        """Or it is refused, and nothing is changed."""
+        restored = 0
+        for board, stand in KINDS.items():
+            if dialect_of(board).spec.into_ram:
+                continue
+            with self.subTest(board):
+                start = stand.held(sample_for(board, _BYTES)).lowest + 0x800
+                image = Image("saved", (Piece(start, bytes(range(7, 111))),))
+                climb, trial = prepare(board, {"flash": image}, start=False)
+                climb.job = replace(climb.job, wishes=replace(climb.job.wishes, as_it_was=True))
+                before, at = content(trial), start - trial.line.chip.base
+                trial.events.extend(climb.run())
+                after = content(trial)
+                beside = [n for n in range(len(before)) if before[n] != after[n] and not at <= n < at + 104]
+                # a seal holds the sum of the whole application
+                self.assertLessEqual(len(beside), 4 if board.startswith("doorstep") else 0)
+                wanted = before[at : at + 104] if trial.end.exit_code else image.pieces[0].data
+                self.assertEqual(after[at : at + 104], wanted, trial.findings)
+                restored += trial.end.exit_code == 0
+        self.assertGreater(restored, 20)
 
 
 @contextmanager

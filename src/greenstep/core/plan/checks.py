@@ -135,11 +135,11 @@ def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None
             )
 
 
-def check_rest(part: Part, plan: MemoryPlan, dialect: type[Dialect]) -> None:
+def check_rest(plan: MemoryPlan, dialect: type[Dialect]) -> None:
     """What goes back must leave the rest of its erase units as it is: where that cannot be read, it must fill them.
     Raises RefusedFault."""
     reads = dialect.spec.reads and not dialect.spec.shows_sums_only
-    if not plan.keeps_rest or not plan.beside or reads or dialect.spec.into_ram or part.core == "any":
+    if not plan.keeps_rest or not plan.beside or reads or dialect.spec.into_ram:
         return
     raise RefusedFault.of(
         "not-whole-units",

@@ -48,7 +48,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
     plans = tuple(plan_memory(part, part.memory(name), dialect, image, wishes) for name, image in images.items())
     for plan in plans:
         check_kept(plan, dialect, wishes)
-        check_rest(part, plan, dialect)
+        check_rest(plan, dialect)
     return Plan(part, plans, tuple(notes))
 
 
