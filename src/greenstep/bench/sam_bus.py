@@ -197,7 +197,8 @@ class SamBus(SimulatedChip):
         if value & 0xFF == (0x01 if five else 0x02):
             self._erase(at)
         elif value & 0xFF == (0x03 if five else 0x04) and self._latch:
-            self._burn_page(min(self._latch) // kind.page * kind.page, False)
+            # ADDR follows each write to the page buffer: the last one decides
+            self._burn_page(next(reversed(self._latch)) // kind.page * kind.page, False)
         else:
             self.violation(f"NVMCTRL command {value:04X}")
             self._registers[0x41004010 if five else 0x41004014] = 2
