@@ -6,6 +6,7 @@ import unittest
 from collections.abc import Callable
 from typing import Any
 
+from greenstep.core.dialects.errors import ChipRefusal, RefusalKind
 from greenstep.core.dialects.registry import dialect_names
 from greenstep.core.findings import Difference, LineHeard, Observations, diagnose
 from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
@@ -147,6 +148,22 @@ class PlainObservations(unittest.TestCase):
         for key, observations in cases.items():
             with self.subTest(key):
                 self.assertEqual(self.first(observations), key)
+
+    def test_one_stuck_byte_in_the_last_block_is_no_end_that_was_not_written(self) -> None:
+        blocks = tuple((at, 256) for at in range(0, 1024, 256))
+        stuck = DATA[:1000] + bytes([DATA[1000] ^ 0x10]) + DATA[1001:]
+        for guarded, key in ((True, "worn-flash"), (False, "verify-differs")):
+            found = diagnose(difference(DATA, stuck, blocks=blocks, guarded=guarded))
+            self.assertEqual([finding.key for finding in found], [key])
+
+    def test_a_refusal_is_a_damaged_line_only_where_the_line_was_seen_to_be(self) -> None:
+        for kind, repeated, keys in (
+            (RefusalKind.BAD_DATA, 0, ["refused-data"]), (RefusalKind.BAD_DATA, 3, ["refused-data"]),
+            (RefusalKind.BAD_DATA, 40, ["damaged-line"]), (RefusalKind.BAD_ADDRESS, 0, ["bad-address"]),
+        ):  # fmt: skip
+            refusal = ChipRefusal("write memory", kind, b"\x1f", 0x08000400)
+            found = diagnose(seen(phase="write", synced=True, untouched=False, refusal=refusal, repeated=repeated))
+            self.assertEqual([finding.key for finding in found], keys)
 
     def test_looking_only_speaks_of_no_write(self) -> None:
         for found, key, said in (

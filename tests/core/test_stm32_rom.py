@@ -413,6 +413,14 @@ class AgainstChips(unittest.TestCase):
         self.assertEqual(len(list(dialect.write(part.flash, blocks))), len(blocks))
 
 
+class BadLine(unittest.TestCase):
+    def test_a_block_that_is_damaged_in_both_readings_is_read_once_more(self) -> None:
+        faults = tuple(f"flip-to-host={71_000 + 4_600 * number}:21" for number in range(5))
+        trial = run("stm32f103", purpose="backup", faults=faults)
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertRegex(trial.step("read").evidence, "65,536 bytes, read in two ways and equal")
+
+
 class Layouts(unittest.TestCase):
     """Of chips whose options or size say how large their erase units are."""
 

@@ -53,8 +53,13 @@ def put_aside(image: Image, whose: str) -> AsideFile:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         # named alike up to the time
-        earlier = tuple(str(old) for old in sorted(folder.glob("*.hex")) if old.stem[: -len(at) - 1] == stem)
+        before = [old for old in sorted(folder.glob("*.hex")) if old.stem[: -len(at) - 1] == stem]
         write_whole(path, (line.encode("ascii") for line in write_intel_hex(image)))
+        written = path.read_bytes()
+        for old in [old for old in before if old.read_bytes() == written]:  # the chip holds them again
+            old.unlink()
+            before.remove(old)
+        earlier = tuple(map(str, before))
     except OSError as error:
         raise RefusedFault.of(
             "keeps",

@@ -67,6 +67,7 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
 
 
 _PROVEN_AT_ONCE = 4096
+_PARTS, _READ_AGAIN = 4, 3
 
 
 def read_twice(
@@ -100,13 +101,24 @@ def read_twice(
 
 
 def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
-    """Read in both ways once more. Raises RefusedFault."""
-    data = read_all(session.dialect, memory, [place])
-    if session.dialect.shows_again(memory, place.start, data):
-        return Piece(place.start, data)
-    raise RefusedFault.of(
+    """Read in both ways again, in parts: on a bad line a short reading is more likely to be whole. Raises
+    RefusedFault."""
+    data = b""
+    for part in pieces_of([place], max(session.dialect.read_block(memory), place.size // _PARTS)):
+        for _ in range(_READ_AGAIN):
+            own = read_all(session.dialect, memory, [part])
+            if session.dialect.shows_again(memory, part.start, own):
+                break
+        else:
+            raise _reads_differ(part)
+        data += own
+    return Piece(place.start, data)
+
+
+def _reads_differ(place: Span) -> RefusedFault:
+    return RefusedFault.of(
         "reads-differ",
-        f"two ways of reading {place} differ, twice",
+        f"two ways of reading {place} differ, {1 + _READ_AGAIN} times",
         ("what was read is not trusted",),
         (
             "shorter wires, a lower --baud, and check ground",

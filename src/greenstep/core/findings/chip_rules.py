@@ -6,7 +6,7 @@ import re
 
 from ..dialects.errors import RefusalKind
 from ..errors import Finding
-from ..quantities import show_address, show_heard
+from ..quantities import count, show_address, show_heard
 from .hearing import is_text
 from .observations import Observations
 
@@ -107,6 +107,10 @@ def bad_address(seen: Observations) -> Finding | None:
     )
 
 
+_OF_ITSELF = 8
+"""How often a refused block is tried again at most: more repetitions have another cause."""
+
+
 def refused_data(seen: Observations) -> Finding | None:
     refusal = seen.refusal
     if refusal is None:
@@ -114,6 +118,20 @@ def refused_data(seen: Observations) -> Finding | None:
     if refusal.kind is RefusalKind.BAD_DATA and seen.phase in ("erase", "write"):
         where = f" at {show_address(refusal.address)}" if refusal.address is not None else ""
         doing = "erase" if seen.phase == "erase" else "write"
+        if seen.repeated > _OF_ITSELF:
+            return Finding(
+                "damaged-line",
+                f"bytes are damaged on the line, and the chip refuses to {doing}{where}",
+                (
+                    f"{refusal.said} after the data of '{refusal.command}'",
+                    f"{count(seen.repeated, 'question')} had to be repeated",
+                ),
+                (
+                    "shorter wires, a lower --baud, and check ground",
+                    "if nothing has to be repeated then, the sector may be write-protected",
+                ),
+                "likely",
+            )
         return Finding(
             "refused-data",
             f"the chip refuses to {doing}{where}, twice",
@@ -158,7 +176,7 @@ def fell_silent(seen: Observations) -> Finding | None:
 
 def lost_step(seen: Observations) -> Finding | None:
     """The last resort once something has answered."""
-    if seen.phase == "sync" or seen.difference is not None:
+    if seen.phase == "sync" or seen.difference is not None or seen.refusal is not None:
         return None
     return Finding(
         "damaged-line",

@@ -122,7 +122,8 @@ class Observations:
     `console` are the settings at which the program talks. `tried` are the experiments made so far, `first_errors`
     what the receiver had counted before them, and `heard_meanwhile` what came while other dialects were tried.
     `other_bauds` are rates that the dialect's loaders are built for besides the one used; `asks_elsewhere`, whether
-    asking at another rate can tell anything.
+    asking at another rate can tell anything. `repeated`: how many questions had to be asked again, of a chip that had
+    answered.
     """
 
     phase: Phase
@@ -167,6 +168,7 @@ class Observations:
     heard_meanwhile: bytes = b""
     other_bauds: tuple[int, ...] = ()
     asks_elsewhere: bool = False
+    repeated: int = 0
 
     @property
     def after_settings(self) -> LineSettings:

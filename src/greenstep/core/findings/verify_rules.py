@@ -61,12 +61,16 @@ def _unstable(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
     )
 
 
+_FEW = 8
+"""Fewer wrong bytes are no block that was not written."""
+
+
 def _last_block(d: Difference, evidence: tuple[str, ...]) -> Finding | None:
     if len(d.blocks) < 2:
         return None
     offset, size = d.blocks[-1]
     wrong = d.wrong
-    if wrong[0] < offset or wrong[-1] >= offset + size:
+    if wrong[0] < offset or wrong[-1] >= offset + size or len(wrong) < _FEW:
         return None
     return Finding(
         "last-block",
