@@ -8,6 +8,7 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.nuvoton_isp import PACKET_BYTES, Command, packet
+from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Keep, Wishes
 
@@ -27,6 +28,13 @@ class Nuvoton(unittest.TestCase):
                 trial = run(WITHOUT, {"flash": image}, faults=(f"{kind}-to-chip={place}",))
                 with self.subTest(kind=kind, place=place):
                     self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+
+    def test_what_this_loader_does_is_told_in_the_run(self) -> None:
+        for board, told in ((WITH_SUM, True), (WITHOUT, False)):
+            trial = run(board, {"flash": sample_for(board, 900)})
+            texts = [event.text for event in trial.events if isinstance(event, Noted)]
+            self.assertEqual(texts.count("this bootloader sums what it wrote"), told)
+            self.assertEqual(trial.end.green, told)
 
     def test_one_run_from_the_start_with_its_gaps_blank(self) -> None:
         first = sample_for(WITH_SUM, 900).pieces[0]

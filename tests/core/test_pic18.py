@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import unittest
 from typing import Any
+from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
-from greenstep.bench.pic import SimulatedAn1310
+from greenstep.bench.pic import SimulatedAn851, SimulatedAn1310
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
@@ -124,6 +125,15 @@ class An851(unittest.TestCase):
         self.assertLess(link.clock, 1.0)  # a loader that hears nothing for a second starts the program
         late = ScriptedLink((asked, ""), (version, told + its))
         self.assertEqual(PicAn851(late).read(P4520.flash, 0x200, 2), b"\x12\x34")
+
+
+class Called(unittest.TestCase):
+    def test_a_loader_that_only_its_program_leads_to_is_told_of(self) -> None:
+        """As the document has it: after a reset it looks at the EEPROM, and does not listen."""
+        with patch.object(SimulatedAn851, "listens_s", 0.0):
+            trial = run("pic18f4520", purpose="greet")
+        self.assertEqual(trial.findings[0].key, "application")
+        self.assertIn("it writes FF to the last byte of the EEPROM", trial.findings[0].attempts[0])
 
 
 class An1310(unittest.TestCase):

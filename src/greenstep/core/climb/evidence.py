@@ -88,6 +88,7 @@ def observe(
         locked=locked,
         difference=difference,
         expected_text=notes.missing_text or job.expect,
+        called_by=spec.called_by,
         repeated=session.dialect.retries if session.synced else 0,
         listened=job.console if notes.listen_mark is not None else None,
     )

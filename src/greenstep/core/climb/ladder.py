@@ -77,6 +77,7 @@ class Climb:
         self._transfer: Transfer | None = None
         self._step: Step = job.steps[0]
         self._ended: set[Step] = set()
+        self._told: set[str] = set()
         self._started: set[Step] = set()
         self._over = False
         self._reached_the_end = False
@@ -189,6 +190,11 @@ class Climb:
             self._started.add(step)
             yield StepStarted(step)
         for event in events:
+            if isinstance(event, StepEnded) and self._session is not None:
+                for said in self._session.dialect.learned:
+                    if said not in self._told:
+                        self._told.add(said)
+                        yield Noted(step, said)
             if not isinstance(event, StepEnded) or step not in self._ended:
                 yield self._noticed(event)
 

@@ -67,6 +67,8 @@ class Dialect(ABC):
         self.doubt = ""
         """Why the last comparison of sums proves nothing either way, for loaders that may tell a sum that they have
         not computed; else empty."""
+        self.learned: list[str] = []
+        """What this loader was seen to do where the documents leave it open, in words; each is told once."""
         self.start_proves_image = False
         """Whether the start has shown that the chip holds the image, which verify could not."""
         self.declared: Part | None = None

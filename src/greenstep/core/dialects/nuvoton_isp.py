@@ -282,6 +282,7 @@ class NuvotonIsp(Dialect):
         wanted = (sum(data) & 0xFFFF).to_bytes(2, "little")
         self.doubt = ""
         if told == wanted:
+            self.learned.append("this bootloader sums what it wrote")
             return
         if told in (usual, b"\x00\x00"):
             self.doubt = (

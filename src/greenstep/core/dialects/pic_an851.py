@@ -77,6 +77,8 @@ class PicAn851(Dialect):
         gives_up=True,
         tells_chip=False,
         start_answers=False,
+        called_by="once a program runs, only it may lead to this loader: it writes FF to the last byte of the EEPROM "
+        "and resets (AN851)",
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:

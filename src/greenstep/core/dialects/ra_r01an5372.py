@@ -221,6 +221,8 @@ class RaR01An5372(Dialect):
             return
         held = zlib.crc32(self.read(flash, flash.start, 64))
         self._inverted = {held: True, held ^ 0xFFFFFFFF: False}.get(told)
+        if self._inverted is False:
+            self.learned.append("its CRC-32 is not inverted at the end")
 
     def offers_rate(self, baud: int) -> bool:
         """None above the highest that it has told, unless that makes no sense."""

@@ -303,6 +303,7 @@ class SamBa(Dialect):
                     if not clean:
                         raise
                     if self.setting("calls") == "auto" and not self._tries_code:
+                        self.learned.append("its G wants code, not vectors")
                         self._tries_code = True  # the next conversation takes it over, after a reset
                         raise Silence("return from the routine: its G may want code, --set calls=code", 0.0) from None
                     other = "vectors" if self._calls_code else "code"
@@ -326,6 +327,7 @@ class SamBa(Dialect):
 
     def take_over(self, before: Dialect) -> None:
         self._tries_code = isinstance(before, SamBa) and before._tries_code
+        self.learned += before.learned
 
     def was_reset(self) -> None:
         self._set_up = False

@@ -355,6 +355,8 @@ class Smp(Dialect):
                     done += len(waiting[0].data)
                     yield waiting.pop(0)
             self._matched = answer.get("match") is True
+            if self._matched:
+                self.learned.append("this board sums what it was sent, and says that it matches")
             if answer.get("match") is not False:
                 return
             self.retries += 1

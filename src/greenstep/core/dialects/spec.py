@@ -109,6 +109,8 @@ class Spec:
     """Whether a write carries a checksum that the chip checks."""
     gives_up: bool
     """Whether the loader starts the application by itself if it hears nothing that it understands."""
+    called_by: str = ""
+    """What leads to the loader once a program runs, where a reset alone may not: a remedy, in words."""
     reading: Reading = Reading.GOOD
     erases_alone: bool = False
     """Whether it can erase without writing."""

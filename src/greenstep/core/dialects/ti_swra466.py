@@ -132,6 +132,8 @@ class TiSwra466(TiPackets):
             self._inverted = None
             return
         self._inverted = {held: True, held ^ 0xFFFFFFFF: False}.get(told)
+        if self._inverted is False:
+            self.learned.append("its CRC-32 is not inverted at the end")
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash

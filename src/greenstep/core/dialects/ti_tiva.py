@@ -87,6 +87,7 @@ class TiTiva(TiPackets):
             whole = blocks[-1].address + len(blocks[-1].data) - memory.start == sum(len(b.data) for b in blocks)
             if refusal.kind is not RefusalKind.BAD_ADDRESS or not first or not whole:
                 raise
+            self.learned.append("this bootloader takes no other beginning than the flash's: all was sent in one go")
             self._repeat(partial(self._send, WriteBlock(memory.start, b"".join(b.data for b in blocks))))
             yield from blocks
             return

@@ -238,7 +238,8 @@ def application_text(seen: Observations) -> Finding | None:
     else:
         tries = ("press reset while the tool is asking: --patience gives you longer", *seen.hands_enter)
         cause = "the application answered, not the bootloader: reset was not pressed while the tool asked"
-    return Finding("application", cause, (f"heard {said}", *seen.warnings), tries)
+    called = (seen.called_by,) if seen.called_by else ()
+    return Finding("application", cause, (f"heard {said}", *seen.warnings), (*called, *tries))
 
 
 def _text_in_another_frame(seen: Observations) -> str:
@@ -290,6 +291,8 @@ def silence(seen: Observations) -> Finding | None:
         return None
     evidence = [f"{len(seen.sent)} bytes sent at {seen.settings}, nothing heard"]
     wires = [f"check the wires: {_CROSSED} (greenstep wiring)", _VOLTS]
+    if seen.called_by:
+        wires.insert(0, seen.called_by)
     if seen.reset_by is ResetBy.HAND_WITHOUT_LINES:
         evidence.append("this port has no DTR and RTS, so nothing reset the chip")
         tries = [*seen.hands_enter, "use --hookup by-hand and --patience 30", *wires]

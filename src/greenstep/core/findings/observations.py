@@ -123,7 +123,7 @@ class Observations:
     what the receiver had counted before them, and `heard_meanwhile` what came while other dialects were tried.
     `other_bauds` are rates that the dialect's loaders are built for besides the one used; `asks_elsewhere`, whether
     asking at another rate can tell anything. `repeated`: how many questions had to be asked again, of a chip that had
-    answered.
+    answered. `called_by`: what leads to the declared loader once a program runs, where a reset alone may not.
     """
 
     phase: Phase
@@ -169,6 +169,7 @@ class Observations:
     other_bauds: tuple[int, ...] = ()
     asks_elsewhere: bool = False
     repeated: int = 0
+    called_by: str = ""
 
     @property
     def after_settings(self) -> LineSettings:
