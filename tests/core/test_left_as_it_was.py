@@ -134,6 +134,13 @@ class OtherRates(unittest.TestCase):
         self.assertIn("starts the program in its flash", trial.findings[0].cause)
         self.assertIn("boot mode:(3,6)", trial.findings[0].evidence[0])
 
+    def test_another_text_behind_the_boot_text_of_an_esp8266_is_another_text(self) -> None:
+        image = {"flash": sample_for("esp8266", 2300)}
+        for faults, key in ((("says=wasps",), "other-text"), (("console=74880",), "wrong-rate")):
+            with self.subTest(faults):
+                trial = run("esp8266", image, faults, expect="rain gauge 0.7")
+                self.assertEqual((trial.end.exit_code, trial.findings[0].key), (8, key))
+
 
 if __name__ == "__main__":
     unittest.main()

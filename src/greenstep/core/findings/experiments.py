@@ -11,6 +11,7 @@ from .hearing import is_text
 from .line_rules import may_speak_otherwise, other_dialect, runs_already
 from .observations import AskAs, AskAt, Experiment, ListenAt, Observations, WaitForTalk
 from .rate_rules import likelier_rates
+from .start_rules import other_text
 
 _RATES_TRIED = 3
 _TALKS_AGAIN_S = 6.0
@@ -39,6 +40,8 @@ def _worth_it(seen: Observations) -> Iterator[Experiment]:
     """All of them, in order, judged by what was seen first."""
     frame = seen.console.frame
     if seen.phase == "start":
+        if other_text(seen) is not None:
+            return
         yield from (ListenAt(LineSettings(rate, frame)) for rate in likelier_rates(seen)[:_RATES_TRIED])
         return
     if other_dialect(seen) is not None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from ..errors import Finding
 from ..quantities import show_heard
 from .hearing import is_text
@@ -9,9 +11,20 @@ from .line_rules import rom_text
 from .observations import Observations
 from .rate_rules import garbage
 
+_ENOUGH_TEXT = 12
+
+
+def _talk(seen: Observations) -> bytes:
+    """What the program said: where the ROM prints first, at a rate of its own, what follows that."""
+    heard = seen.heard.after
+    if not seen.rom_speaks or is_text(heard, seen.after_settings.frame):
+        return heard
+    tail = re.search(rb"[\t\n\r -~]*\Z", heard)
+    return tail[0] if tail is not None and len(tail[0]) >= _ENOUGH_TEXT else heard
+
 
 def other_text(seen: Observations) -> Finding | None:
-    heard = seen.heard.after
+    heard = _talk(seen)
     if seen.phase != "start" or not seen.expected_text or not is_text(heard, seen.after_settings.frame):
         return None
     return Finding(
