@@ -10,6 +10,8 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.core.dialects.nrf5_dfu import Command as DfuCommand
+from greenstep.core.dialects.nrf5_dfu import Nrf5Dfu as Dfu
 from greenstep.core.dialects.psoc_an60317 import Command, crc_of, packet, row_sums
 from greenstep.core.image import ImageFault, read_dfu_package, read_psoc_rows
 from greenstep.core.image.recognise import recognise
@@ -134,6 +136,19 @@ class Nrf5Dfu(unittest.TestCase):
         trial.events.extend(climb.run())
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
         self.assertLess(trial.line.to_chip_count, whole - len(cut.bank))
+
+    def test_the_last_answer_lost_is_no_failure_where_the_loader_has_gone(self) -> None:
+        image = sample_for(RADIO, 1500)
+        sent = run(RADIO, {"flash": image}, start=False).line.to_host_count
+        trial = run(RADIO, {"flash": image}, faults=(f"silence-after={sent - 3}",))
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, False), trial.findings)
+        self.assertIn("the loader has gone", trial.step("verify").evidence)
+        heard = run(RADIO, {"flash": image}, faults=tuple(f"drop-to-host={sent - n}" for n in (3, 4, 5)))
+        self.assertEqual((heard.end.exit_code, heard.end.green, heard.holds(image)), (0, True, True), heard.findings)
+
+    def test_results_by_the_names_of_the_document(self) -> None:
+        for told, words in ((b"\x05", "object"), (b"\x07", "type"), (b"\x0b\x05", "version"), (b"\x0b\x0c", "verif")):
+            self.assertIn(words, Dfu._refusal(DfuCommand.EXECUTE, told).said)
 
     def test_objects_that_came_damaged_are_made_anew(self) -> None:
         image = sample_for(RADIO, 5000)
