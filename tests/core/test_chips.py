@@ -207,10 +207,19 @@ class Names(unittest.TestCase):
             "atmega328pb": ["atmega328pb"],
             "stm32g0b1re": ["stm32g0bx"],
             "stm32l152rba": ["stm32l1-cat2"],
+            **dict.fromkeys(("STM32F103 C8T6", "STM32F103\nC8T6", "STM32F103/C8T6"), ["stm32f10x-medium"]),
         }
         for name, parts in cases.items():
             with self.subTest(name):
                 self.assertEqual([part.name for part in CATALOGUE.find(name).parts], parts)
+
+    def test_parts_that_people_look_for_are_there(self) -> None:
+        for name in (
+            "gd32e230", "gd32e103", "stm32wba65", "cc1354p10", "cc2674r10", "lpc4367", "mcxc244", "samd10d14", "samd11d14",
+            "sam3n4", "sam3u4", "sam4sd32",
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertTrue(CATALOGUE.find(name).parts)
 
     def test_families_hold_all_of_their_dialect(self) -> None:
         self.assertEqual(CATALOGUE.find("stm32").parts, CATALOGUE.of_dialect("stm32-rom"))

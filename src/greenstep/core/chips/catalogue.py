@@ -245,7 +245,7 @@ def _named(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
 
 def _begun(entries: Sequence[_Entry], wanted: str) -> tuple[Part, ...]:
     """The parts whose part numbers begin with `wanted`: `stm32f103`, `stm32f4`."""
-    if not re.fullmatch(r"stm32[a-z][a-z]?[0-9]+([a-z][0-9]+)?", wanted):
+    if not re.fullmatch(r"stm32[a-z]{1,3}[0-9]+([a-z][0-9]+)?", wanted):
         return ()
     middle = "0123456789abcrs"
     digits = ["", *middle, *(one + two for one in middle for two in "0123456789")]
