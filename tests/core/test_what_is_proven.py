@@ -87,6 +87,14 @@ class Legal(unittest.TestCase):
                     self.assertTrue(trial.end.green or trial.findings)
                     self.assertTrue(not trial.end.green or trial.holds(image))
 
+    def test_what_only_reads_wrongly_is_not_written_once_more(self) -> None:
+        """Damage on the way to us, after damage on the way to the chip: nothing differs when it is looked for."""
+        image = sample_for("rp2350", 2300, seed=5)
+        hurt = ("flip-to-host=1020:34", "late-once=743:788", "late-once=1478:30", "drop-to-chip=345",
+                "flip-to-host=2320:6F", "flip-to-host=2321:9E", "flip-to-host=2322:B9")  # fmt: skip
+        trial = run("rp2350", {"flash": image}, hurt, seed=7128)
+        self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+
 
 class Beside(unittest.TestCase):
     def test_a_part_that_is_restored_leaves_the_rest_of_its_unit(self) -> None:

@@ -58,6 +58,8 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
     """Write the erase units whose bytes differ from the image's, and no others."""
     rooms = rooms_of(memory_plan, transfer.job.dialect.write_block(memory_plan.memory))
     wrong = [room for room in rooms if not _holds(transfer, memory_plan, room)]
+    if not wrong:  # the damage was on the way to us
+        return
     name = memory_plan.memory.name
     whole = replace(transfer.plan, memories=(memory_plan,))
     dialect = transfer.job.dialect
