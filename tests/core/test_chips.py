@@ -207,7 +207,9 @@ class Names(unittest.TestCase):
             "atmega328pb": ["atmega328pb"],
             "stm32g0b1re": ["stm32g0bx"],
             "stm32l152rba": ["stm32l1-cat2"],
-            **dict.fromkeys(("STM32F103 C8T6", "STM32F103\nC8T6", "STM32F103/C8T6"), ["stm32f10x-medium"]),
+            "STM32F103 C8T6": ["stm32f10x-medium"],
+            "STM32F103\nC8T6": ["stm32f10x-medium"],
+            "STM32F103/C8T6": ["stm32f10x-medium"],
         }
         for name, parts in cases.items():
             with self.subTest(name):
