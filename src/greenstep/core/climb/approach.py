@@ -253,9 +253,8 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     if job.empties:
         transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
     elif job.images:
-        if (
-            job.wishes.as_it_was and job.bootloader_bytes is None
-        ):  # a backup may hold a larger loader than the record's
+        # a backup may hold a larger loader than the record's
+        if job.wishes.as_it_was and job.bootloader_bytes is None:
             room = session.dialect.loader_room(part)
             if room is not None and room > part.flash.reserved_top:
                 part = part.with_loader_room(room)
