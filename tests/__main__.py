@@ -25,6 +25,7 @@ _LONGEST = (
     "tests.core.test_every_dialect",
     "tests.tool.test_connect",
     "tests.core.test_late_answers",
+    "tests.core.test_what_is_proven",
 )
 """Begun first, so that none of them is left alone at the end."""
 _WAITING = ("tests.tool.test_watch", "tests.tool.test_turns")
