@@ -1,5 +1,16 @@
 """Simulated EFM8 with its factory bootloader on a UART, from AN945. Boards: efm8bb1, efm8ub2.
 
+| what | the loader |
+|---|---|
+| stays | pin low at reset, or byte 0 of the flash blank |
+| keys (31) | A5 F1; without them nothing is erased or written |
+| erase (32), write (33) | the 512-byte page of the address, and data; write erases nothing |
+| verify (34) | CRC-16 of exactly the range, from the flash |
+| identify (30) | compares a number, tells none |
+| run (36) | acknowledged, then a reset |
+| status | 40 well, 41 range, 42 number, 43 CRC |
+| remembered over a reset | nothing but the flash |
+
 Stricter than silicon: without the keys nothing is erased or written; a write onto what is not blank is noted.
 """
 

@@ -1,5 +1,17 @@
 """Simulated MSPM0 with the bootstrap loader in their ROM, from SLAU887. Boards: mspm0l1306, mspm0g3507.
 
+| what | the loader |
+|---|---|
+| stays | its pin at reset, or a blank chip |
+| every packet | a byte that it arrived, then, for most, an answer with CRC-32 |
+| password (21) | opens it; the third wrong one erases all, `wrong` |
+| erase | 15 main memory, 23 the sectors of a range |
+| program (20) | 64 bits at a time, onto blank |
+| CRC (26) | of exactly the range, at least 1 KiB, from the flash |
+| read (29) | only where the configuration allows it, `reads` |
+| device info (19) | versions and buffer, no number of the part |
+| start (40) | acknowledged, then a reset |
+
 Stricter than silicon: 64 bits that are not blank are never programmed; a sum of less than 1 KiB is refused. A wrong
 password is counted, and the third erases the chip.
 """

@@ -1,6 +1,14 @@
 """Simulated Propellers with the loaders in their ROM: the first, from Parallax's boot protocol; the second, from
 "P2 hardware documentation", booting. Boards: p8x32a, p8x32a-eeprom, p2x8c4m64p.
 
+| what | P8X32A | P2X8C4M64P |
+|---|---|---|
+| listens | 150 ms after a reset | 60 s at most after a reset |
+| load | words, all of RAM is set | Base64 or hex from RAM 0 on |
+| sum | all bytes of RAM, 8 bits, after the load: one bit | all longs, 32 bits: . or ! |
+| EEPROM | written, then compared with RAM: one bit each | none |
+| remembered over a reset | the EEPROM | its flash, which is not written here |
+
 Their RAM takes what is written; the EEPROM may not. Stricter than silicon: both listen only briefly after a reset.
 The first wants every bit of its handshake, and nothing while it computes; the second wants each line of data to begin
 anew.

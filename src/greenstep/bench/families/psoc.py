@@ -1,5 +1,16 @@
 """Simulated PSoC with their maker's bootloader component, from AN60317. Boards: cy8c4245, cy8c5888.
 
+| what | the loader |
+|---|---|
+| stays | for a time after a reset, or without a valid application |
+| packet | sum or CRC-16, as its project has it, `crc` |
+| enter (38) | silicon id, revision, version |
+| program row (39) | erases and writes that row, with what was sent before by 37 |
+| verify row (3A) | an 8-bit sum of the row, from the flash, or its complement, `tells` |
+| checksum (31) | whether the sum of the application is the one in its last row |
+| exit (3B) | not answered: a reset |
+| remembered over a reset | nothing but the flash |
+
 Stricter than silicon: a packet longer than its buffer, a row of a wrong length and a row of the loader's are noted.
 """
 

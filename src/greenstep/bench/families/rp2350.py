@@ -1,5 +1,14 @@
 """A simulated RP2350 with the UART boot of its ROM, from the data sheet, "UART boot". Board: rp2350.
 
+| what | the ROM |
+|---|---|
+| stays | BOOTSEL with SD1 high at reset; knocked by 56 FF 8B E4 |
+| w, r | 32 bytes of RAM at a place that counts on |
+| c | the place is the beginning again |
+| n, v | nothing; the version |
+| x | runs what is in RAM, if it has an image definition |
+| erased, summed, remembered over a reset | nothing |
+
 Stricter than silicon: what does not end in the RAM, more than 32 characters that wait in its UART, and an image
 without an image definition are noted.
 """
