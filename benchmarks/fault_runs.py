@@ -12,6 +12,7 @@ import random
 import sys
 import traceback
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 
@@ -144,19 +145,24 @@ def judge(
     return f"failed with a finding, exit {end.exit_code}", trial.findings[0].key
 
 
+def show_outcomes(results: Sequence[FaultRun], dialects: Sequence[str]) -> list[float]:
+    """Print how the runs ended; returns the share of each dialect that ended well."""
+    show_counts(((run.dialect, run.outcome) for run in results), 42)
+    keys = Counter(run.detail for run in results if run.outcome.startswith("failed"))
+    print("findings:", ", ".join(f"{key} {number}" for key, number in keys.most_common()))
+    shares = []
+    for dialect in dialects:
+        own = [run for run in results if run.dialect == dialect]
+        shares.append(sum(run.well for run in own) / max(1, len(own)))
+        print(f"{dialect:<14} {shares[-1]:.1%} of {len(own):,} green, or not proven and told so")
+    return shares
+
+
 def main() -> int:
     runs, first, named = asked_for(2400)
     dialects = named or list(BOARDS)
     results = on_all_processors(one_run, [(name, seed) for name in dialects for seed in range(first, first + runs)])
-    show_counts(((run.dialect, run.outcome) for run in results), 42)
-    keys = Counter(r.detail for r in results if r.outcome.startswith("failed"))
-    print("findings:", ", ".join(f"{key} {number}" for key, number in keys.most_common()))
-    good = True
-    for dialect in dialects:
-        own = [run for run in results if run.dialect == dialect]
-        share = sum(run.well for run in own) / max(1, len(own))
-        good = good and share >= WANTED_SHARE
-        print(f"{dialect:<10} {share:.1%} of {len(own):,} green, or not proven and told so")
+    good = min(show_outcomes(results, dialects)) >= WANTED_SHARE
     wrong = [result for result in results if result.wrong]
     if len(dialects) == 1:
         for run in [run for run in results if run.outcome.startswith("failed")][:12]:

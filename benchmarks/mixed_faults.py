@@ -1,8 +1,8 @@
 """Uploads with one to five faults each, seeded: lost, flipped, repeated and late characters, and bursts.
 
 As in `fault_runs`, every chip is full of another program or holds nearly this one already. Green asks for the right
-flash and nothing changed beside; whatever else happens must end in a finding. Shares of green are shown by the number
-of faults, and none is asked for.
+flash and nothing changed beside; whatever else happens must end in a finding. Shares of green are shown, and none is
+asked for.
 
 `python -m benchmarks.mixed_faults [RUNS [FIRST_SEED [DIALECT …]]]`, so many for each dialect
 """
@@ -11,13 +11,12 @@ from __future__ import annotations
 
 import random
 import sys
-from collections import Counter
 
 from greenstep.bench.trial import sample_for
 
 from .beside import BOARDS
-from .fault_runs import FaultRun, clean, judged
-from .seeded import asked_for, on_all_processors, show_counts, show_wrong
+from .fault_runs import FaultRun, clean, judged, show_outcomes
+from .seeded import asked_for, on_all_processors, show_wrong
 
 _MOST = 5
 _LONGEST_BURST = 12
@@ -58,12 +57,7 @@ def main() -> int:
     runs, first, named = asked_for(500)
     dialects = named or list(BOARDS)
     results = on_all_processors(one_run, [(name, seed) for name in dialects for seed in range(first, first + runs)])
-    show_counts(((run.dialect, run.outcome) for run in results), 42)
-    keys = Counter(r.detail for r in results if r.outcome.startswith("failed"))
-    print("findings:", ", ".join(f"{key} {number}" for key, number in keys.most_common()))
-    for dialect in dialects:
-        own = [run for run in results if run.dialect == dialect]
-        print(f"{dialect:<14} {sum(run.well for run in own) / max(1, len(own)):.1%} of {len(own):,} ended well")
+    show_outcomes(results, dialects)
     wrong = [result for result in results if result.wrong]
     return show_wrong(wrong, f"{len(results):,} runs, {len(wrong)} wrong")
 
