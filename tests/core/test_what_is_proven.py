@@ -13,6 +13,7 @@ from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.chips import Catalogue
 from greenstep.core.climb.chip_state import MOVES, ChipState
 from greenstep.core.climb.session import Session
 from greenstep.core.dialects.dialect import Dialect
@@ -118,6 +119,38 @@ class Beside(unittest.TestCase):
                 self.assertEqual(after[at : at + 104], wanted, trial.findings)
                 restored += trial.end.exit_code == 0
         self.assertGreater(restored, 20)
+
+
+class Refused(unittest.TestCase):
+    def test_another_part_s_number_is_another_part(self) -> None:
+        """Whoever tells a number is compared with the part that was declared, before anything is changed."""
+        catalogue, compared = Catalogue.load(), 0
+        for board, stand in KINDS.items():
+            own = catalogue.find(stand.chip).first
+            others = [
+                part for part in catalogue.of_dialect(dialect_of(board).name)
+                if part.ident not in (0, own.ident, *own.clones) and part.flash.size >= own.flash.size
+            ]  # fmt: skip
+            if not own.ident or not others:
+                continue
+            with self.subTest(board):
+                climb, trial = prepare(board, {"flash": sample_for(board, 900)}, chip=others[len(others) // 2].name)
+                before = content(trial)
+                trial.events.extend(climb.run())
+                self.assertEqual((trial.end.exit_code != 0, content(trial) == before), (True, True))
+                compared += 1
+        self.assertGreater(compared, 15)
+
+    def test_what_lies_outside_of_the_chip_is_refused(self) -> None:
+        """Whatever a record does not name: no gap up to it is filled, and nothing of it left out."""
+        for board in KINDS:
+            with self.subTest(board):
+                image = sample_for(board, 900)
+                beyond = Piece(0xE0000000, b"honey in the comb")
+                climb, trial = prepare(board, {"flash": replace(image, pieces=(*image.pieces, beyond))})
+                before = content(trial)
+                trial.events.extend(climb.run())
+                self.assertEqual((trial.end.exit_code, content(trial) == before), (5, True), trial.findings)
 
 
 @contextmanager

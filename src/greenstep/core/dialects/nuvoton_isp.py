@@ -210,7 +210,7 @@ class NuvotonIsp(Dialect):
     ) -> Fitted:
         """One run from the start of the flash, its gaps blank. Raises RefusedFault for what begins elsewhere."""
         image = images.get("flash")
-        if image is None or not image.pieces:
+        if image is None or not image.pieces or image.end > part.flash.end:  # which the plan refuses
             return Fitted(images)
         start, fill = part.flash.start, part.flash.erased
         if image.lowest > start and "vectors" not in even_if:
@@ -223,7 +223,7 @@ class NuvotonIsp(Dialect):
                     "if nothing else counts: --even-if vectors",
                 ),
             )
-        end = min(-(-image.end // _WORD) * _WORD, max(part.flash.end, image.end))
+        end = min(-(-image.end // _WORD) * _WORD, part.flash.end)
         data = image.cut(start, end - start, fill)
         gaps = len(image.pieces) - 1 + (image.lowest > start)
         notes = ["all of the program's flash (APROM) is erased first: what is not in the image is gone"]

@@ -228,9 +228,9 @@ class Propeller1(Dialect):
     ) -> Fitted:
         """From 0, with its check byte. Raises RefusedFault."""
         image = images.get("flash")
-        if image is None:
+        if image is None or image.end > part.flash.end:  # which the plan refuses
             return Fitted(images)
-        image, notes = filled_from(image, 0, 4)
+        image, notes = filled_from(image, part.flash, 4)
         data = image.cut(0, image.end, 0)
         whole = len(data) == part.flash.size  # then the stack's first longs are in it
         wanted = 0 if whole and sum(data) & 0xFF == 0 else _SUM

@@ -164,9 +164,9 @@ class Propeller2(Dialect):
     ) -> Fitted:
         """From 0, and with a long that makes the sum."""
         image = images.get("flash")
-        if image is None:
+        if image is None or image.end > part.flash.end:  # which the plan refuses
             return Fitted(images)
-        image, notes = filled_from(image, 0, 4)
+        image, notes = filled_from(image, part.flash, 4)
         data = image.cut(0, image.end, 0)
         if sum_of_longs(data) == _SUM:
             return Fitted({**images, "flash": image}, (*notes, LOST))

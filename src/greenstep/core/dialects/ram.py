@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from ..chips import Memory
 from ..image import Image, Piece
 from ..quantities import count
 
 LOST = "goes into RAM: after the next reset it is gone, and what is in the flash runs"
 
 
-def filled_from(image: Image, start: int, unit: int) -> tuple[Image, tuple[str, ...]]:
-    """The image as one piece from `start` on, with zeros in its gaps and to a multiple of `unit`; and how much was
-    filled, in words. An image that begins below is left as it is: it does not fit."""
-    if image.lowest < start:
+def filled_from(image: Image, memory: Memory, unit: int) -> tuple[Image, tuple[str, ...]]:
+    """The image as one piece from the memory's start on, with zeros in its gaps and to a multiple of `unit`; and how
+    much was filled, in words. An image that reaches beyond is left as it is: it does not fit."""
+    start = memory.start
+    if image.lowest < start or image.end > memory.end:
         return image, ()
     size = -(-(image.end - start) // unit) * unit
     gaps = size - image.size_bytes

@@ -223,7 +223,7 @@ class Rp2350Uart(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        image, notes = filled_from(image, part.flash.start, _EACH)
+        image, notes = filled_from(image, part.flash, _EACH)
         head = image.cut(part.flash.start, _SEARCHED, 0)
         at = head.find(_BEGINS)
         if "vectors" not in even_if and (at < 0 or head.find(_ENDS, at, at + _LONGEST_DEFINITION) < 0):

@@ -262,7 +262,7 @@ class Smp(Dialect):
     ) -> Fitted:
         """One signed image, whole and undamaged. Raises RefusedFault."""
         image = images.get("flash")
-        if image is None or not image.pieces:
+        if image is None or not image.pieces or image.end - image.lowest > part.flash.size:  # which the plan refuses
             return Fitted(images)
         data = image.cut(image.lowest, image.end - image.lowest, part.flash.erased)
         try:

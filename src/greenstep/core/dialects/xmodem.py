@@ -33,6 +33,7 @@ SHORT, LONG = 128, 1024
 _QUIET_S = 0.05
 _NEXT_CALL_S = 1.2
 _JUDGED_S = 5.0
+_MOST_SENT = 64 << 20
 _TRIES = 10
 _LONG_TRIES = 3
 
@@ -154,6 +155,7 @@ class Xmodem(Dialect):
             notes.append(f"sent from {show_address(image.lowest)} on; the bootloader decides where it goes")
         if len(image.pieces) > 1:
             fill = part.flash.erased
+            _refuse_far(image)
             whole = image.cut(image.lowest, image.end - image.lowest, fill)
             notes.append(
                 f"{count(len(image.pieces) - 1, 'gap')} filled with {fill:02X}: the protocol knows no addresses"
@@ -346,6 +348,22 @@ class Xmodem(Dialect):
     def finish(self) -> None:
         """End a transfer that was begun and not used."""
         say_last(self.link, bytes([CAN, CAN, CAN]))
+
+
+def _refuse_far(image: Image) -> None:
+    """Raises RefusedFault if filling the gaps would send far more than any such chip holds."""
+    if image.end - image.lowest <= _MOST_SENT:
+        return
+    raise RefusedFault.of(
+        "does-not-fit",
+        f"{image.name} has pieces far apart, and the protocol has no addresses: the gaps would be sent too",
+        (
+            f"from {show_address(image.lowest)} to {show_address(image.end - 1)}",
+            f"of that {image.size_bytes:,} bytes",
+        ),
+        ("is there a stray record in the file? greenstep image show", "cut it: greenstep image cut"),
+        "certain",
+    )
 
 
 def _refuse_another_kind(part: Part, image: Image) -> None:

@@ -19,8 +19,13 @@ if TYPE_CHECKING:
     from .room import Reservation, Side
 
 _PIC_INTERRUPTS = (0x08, 0x18)
-_USER_IDS, _CONFIGURATION, _EEPROM = 0x200000, 0x300000, 0xF00000
-_OTHER = ((_USER_IDS, "user ids"), (_CONFIGURATION, "configuration words"), (_EEPROM, "EEPROM"))
+_OTHER = (
+    (0x200000, 0x200100, "user ids"),
+    (0x300000, 0x300100, "configuration words"),
+    (0x310000, 0x311000, "EEPROM"),
+    (0xF00000, 0xF01000, "EEPROM"),
+)
+"""From, to before, and what is there; from the K40 on the EEPROM is the first of the two."""
 
 
 def code_only(image: Image, flash_end: int, config_bytes: int = 0) -> tuple[Image, tuple[str, ...]]:
@@ -30,7 +35,7 @@ def code_only(image: Image, flash_end: int, config_bytes: int = 0) -> tuple[Imag
     notes, pieces = [], []
     config = flash_end - config_bytes
     for piece in _apart(image, config, flash_end) if config_bytes else image.pieces:
-        place = next((name for start, name in reversed(_OTHER) if piece.address >= start), "")
+        place = next((name for start, end, name in _OTHER if start <= piece.address and piece.end <= end), "")
         if config <= piece.address < flash_end:
             place = "configuration words"
         elif piece.address < flash_end:
