@@ -356,7 +356,7 @@ class Smp(Dialect):
                     yield waiting.pop(0)
             self._matched = answer.get("match") is True
             if self._matched:
-                self.learned.append("this board sums what it was sent, and says that it matches")
+                self.learned.append("this board sums what it wrote, and says that it matches")
             if answer.get("match") is not False:
                 return
             self.retries += 1

@@ -359,7 +359,7 @@ def _refuse_far(image: Image) -> None:
         f"{image.name} has pieces far apart, and the protocol has no addresses: the gaps would be sent too",
         (
             f"from {show_address(image.lowest)} to {show_address(image.end - 1)}",
-            f"of that {image.size_bytes:,} bytes",
+            f"it holds {image.size_bytes:,} bytes",
         ),
         ("is there a stray record in the file? greenstep image show", "cut it: greenstep image cut"),
         "certain",
