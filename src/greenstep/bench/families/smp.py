@@ -3,15 +3,17 @@ speaks it; nrf5340, in serial recovery.
 
 | what | a running program | serial recovery |
 |---|---|---|
-| image state | both slots; `hash` is read from the image's tags, nothing is computed | only images whose hash it has computed and found right; older ones list slot and version only |
+| image state | both slots; `hash` is read from the image's tags, nothing is computed | only images whose hash and signature it has checked, or their hash alone; older ones list slot and version only |
 | upload | to the second slot of `image`; its last answer may have `match`: the hash of all that it wrote is `sha` | `image` 0, 1: first slot; 2: second; 3, 4: those of image 1 |
 | erases | the whole slot, before the first answer | the same |
 | buffer | holds length, packet and CRC; a longer packet is dropped without a word | the same |
-| reset | acknowledged, then the boot loader: it swaps if that is due and the second slot's hash is right, else it erases the slot | the first slot is started, if its hash is right |
+| reset | acknowledged, then the boot loader: it swaps if that is due and the second slot passes its check, else it erases the slot | the first slot is started, if it passes the check |
 | over a reset | `pending` and `confirmed`; an image that is not confirmed is swapped back | nothing |
 | status | `rc`, 0 is well | the same |
 
-Which of the two kinds of each a board has, where boards differ, are `matches` and `lists_hashes`.
+Which of the two kinds of each a board has, where boards differ, are `matches`, `lists_hashes` and `checks_signature`.
+The signature of a made-up image is one that needs no key, and is computed and compared like a real one. A tag that the
+loader does not know, and any byte behind the last one, is an error.
 """  # noqa: E501
 
 from __future__ import annotations
@@ -71,6 +73,7 @@ class SimulatedSmp(SimulatedChip):
         self.pending = ""
         self.matches = True
         self.lists_hashes = True
+        self.checks_signature = True
         self.answers_parameters = True
         self.running = False
         self._upload: tuple[int, bytes] | None = None
@@ -85,7 +88,7 @@ class SimulatedSmp(SimulatedChip):
         self._upload, self._at, self._resets = None, 0, False
         if self.kind.program:
             return self._started()
-        if (boot_selected or _digest(self.flash) is None) and not self.faults.no_boot:
+        if (boot_selected or self._checked(self.flash) is None) and not self.faults.no_boot:
             return self._server()
         return self._started()
 
@@ -94,7 +97,7 @@ class SimulatedSmp(SimulatedChip):
         self.settings = self.console if self.faults.console is None else LineSettings(self.faults.console)
         if self.kind.program and (self.pending or not self.confirmed):
             yield Spend(_SWAP_S)
-            if _digest(self.second) is None:
+            if self._checked(self.second) is None:
                 self.second[:] = b"\xff" * _SLOT
                 self.pending, self.confirmed = "", True
             else:
@@ -102,7 +105,7 @@ class SimulatedSmp(SimulatedChip):
                 self.pending = ""
                 self.flash, self.second = self.second, self.flash
         yield Spend(START_UP_S)
-        if _digest(self.flash) is None:
+        if self._checked(self.flash) is None:
             return
         self.running = True
         text = self.faults.says.encode() or text_in(bytes(self.flash))
@@ -225,6 +228,17 @@ class SimulatedSmp(SimulatedChip):
 
     # --- images
 
+    def _checked(self, slot: bytes | bytearray) -> bytes | None:
+        """The hash of a whole image that passes the boot loader's check; else None."""
+        digest = _told(slot)
+        if digest is None:
+            return None
+        end = _program_end(slot)
+        if hashlib.sha256(slot[:end]).digest() != digest:
+            return None
+        area = _area(digest)
+        return digest if not self.checks_signature or slot[end : end + len(area)] == area else None
+
     def _target(self, image: int) -> bytearray:
         if self.kind.program:
             return self.second
@@ -233,7 +247,7 @@ class SimulatedSmp(SimulatedChip):
     def _images(self) -> list[dict[str, Any]]:
         found = []
         for slot, content in enumerate((self.flash, self.second)):
-            digest = _told(content) if self.kind.program else _digest(content)
+            digest = _told(content) if self.kind.program else self._checked(content)
             if digest is None:
                 continue
             version = ".".join(
@@ -303,23 +317,26 @@ class SimulatedSmp(SimulatedChip):
         self._answer(packet, answer)
 
 
-def _digest(slot: bytes | bytearray) -> bytes | None:
-    """The hash among the tags of a whole image, if it is that of the program; else None."""
-    if _told(slot) is None:
-        return None
-    end = int.from_bytes(slot[8:10], "little") + int.from_bytes(slot[12:16], "little")
-    told = _told(slot)
-    return told if hashlib.sha256(slot[:end]).digest() == told else None
+def _program_end(slot: bytes | bytearray) -> int:
+    return int.from_bytes(slot[8:10], "little") + int.from_bytes(slot[12:16], "little")
 
 
 def _told(slot: bytes | bytearray) -> bytes | None:
     """The hash as it stands among the tags; None if there are none."""
     if slot[:4] != bytes.fromhex("3DB8F396"):
         return None
-    end = int.from_bytes(slot[8:10], "little") + int.from_bytes(slot[12:16], "little")
+    end = _program_end(slot)
     if end > len(slot) - 40 or slot[end : end + 2] != b"\x07\x69":
         return None
     return bytes(slot[end + 8 : end + 40])
+
+
+def _area(digest: bytes) -> bytes:
+    """All tags of a program with that hash: the hash and the signature of it."""
+    signature = hashlib.sha512(b"made-up key" + digest).digest()
+    tags = (0x10).to_bytes(2, "little") + (32).to_bytes(2, "little") + digest
+    tags += (0x24).to_bytes(2, "little") + (64).to_bytes(2, "little") + signature
+    return (0x6907).to_bytes(2, "little") + (len(tags) + 4).to_bytes(2, "little") + tags
 
 
 def _program(text: str, size: int, seed: int) -> Image:
@@ -328,11 +345,8 @@ def _program(text: str, size: int, seed: int) -> Image:
     head = bytes.fromhex("3DB8F396") + bytes(4) + (512).to_bytes(2, "little") + bytes(2)
     head += len(body).to_bytes(4, "little") + bytes(4) + bytes([1, seed & 0xFF, 0, 0]) + bytes(8)
     signed = head.ljust(512, b"\xff") + body
-    digest = hashlib.sha256(signed).digest()
-    tags = (0x10).to_bytes(2, "little") + (32).to_bytes(2, "little") + digest
-    tags += (0x24).to_bytes(2, "little") + (64).to_bytes(2, "little") + random.Random(seed).randbytes(64)
-    area = (0x6907).to_bytes(2, "little") + (len(tags) + 4).to_bytes(2, "little") + tags
-    return Image("apiary-gateway.bin", (Piece(0, signed + area),), None, "raw binary")
+    data = signed + _area(hashlib.sha256(signed).digest())
+    return Image("apiary-gateway.bin", (Piece(0, data),), None, "raw binary")
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:

@@ -174,6 +174,8 @@ def _by_checksum(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) ->
     differing: list[Room] = []
     if shown:
         differing = yield from _narrowing(transfer, plan, shown, progress)
+    if differing and transfer.dialect.doubt:
+        return _Outcome(why=f"not known: {transfer.dialect.doubt}")
     outcome.differing = sorted([*differing, *hidden], key=lambda room: room.place.start)
     return outcome
 

@@ -50,6 +50,7 @@ def start_step(session: Session) -> Iterator[Event]:
         how, said = yield from _by_command(session)
         if session.dialect.start_proves_image:
             session.unproven = [step for step in session.unproven if step != "verify"]
+            session.partly = ""
         if job.hookup.enter is not None and job.hookup.enter.hangs_up:
             link.reopen(None)  # the bootloader's port disappears, the application's appears
         session.notes.begin_listening()

@@ -88,8 +88,9 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
         for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(transfer, whole, memory_plan.compared, tally, meter)
     refuse_overrun(transfer)
-    if transfer.dialect.doubt and tally.done < tally.total:
+    if transfer.dialect.doubt and (tally.done < tally.total or transfer.job.dialect.spec.shows_sums_only):
         transfer.session.unproven.append("verify")
+        transfer.session.partly = transfer.dialect.shown
         yield StepEnded("verify", "unproven", transfer.dialect.doubt)
         return
     if tally.reread:

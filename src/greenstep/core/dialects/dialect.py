@@ -67,6 +67,9 @@ class Dialect(ABC):
         self.doubt = ""
         """Why the last comparison of sums proves nothing either way, for loaders that may tell a sum that they have
         not computed; else empty."""
+        self.shown = ""
+        """How much of the image the chip has shown where there is a doubt, in words that end with "it"; empty if
+        nothing."""
         self.learned: list[str] = []
         """What this loader was seen to do where the documents leave it open, in words; each is told once."""
         self.start_proves_image = False

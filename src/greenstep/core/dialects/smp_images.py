@@ -23,13 +23,20 @@ class SignedImageError(ValueError):
 @frozen
 class SignedImage:
     """`digest` is the hash that its tags tell, `right` whether it is that of the program, as far as that can be
-    computed: an encrypted image tells the hash of the plain one. `length` its bytes with all tags."""
+    computed: an encrypted image tells the hash of the plain one. `length` its bytes with all tags; `hash_end` is
+    where the tag with the hash ends: what follows, the signature, is in no hash."""
 
     version: str
     digest: bytes
     right: bool
     length: int
+    hash_end: int
     encrypted: bool = False
+
+    @property
+    def ends_with_hash(self) -> bool:
+        """Whether nothing follows the hash."""
+        return self.length == self.hash_end
 
 
 def read_signed(data: bytes) -> SignedImage:
@@ -45,12 +52,13 @@ def read_signed(data: bytes) -> SignedImage:
     if protected:
         _area(data, end, _PROTECTED_TAGS)
     length = _area(data, hashed, _PLAIN_TAGS)
-    told = next(((tag, value) for tag, value in _tags(data, hashed, length) if tag in _HASHES), None)
+    told = next((found for found in _tags(data, hashed, length) if found[0] in _HASHES), None)
     if told is None:
         raise SignedImageError("no hash among its tags")
+    tag, digest, hash_end = told
     encrypted = bool(int.from_bytes(data[16:20], "little") & _ENCRYPTED)
-    right = encrypted or hashlib.new(_HASHES[told[0]], data[:hashed]).digest() == told[1]
-    return SignedImage(f"{major}.{minor}.{revision}", told[1], right, length, encrypted)
+    right = encrypted or hashlib.new(_HASHES[tag], data[:hashed]).digest() == digest
+    return SignedImage(f"{major}.{minor}.{revision}", digest, right, length, hash_end, encrypted)
 
 
 def _area(data: bytes, at: int, magic: int) -> int:
@@ -63,9 +71,10 @@ def _area(data: bytes, at: int, magic: int) -> int:
     return end
 
 
-def _tags(data: bytes, at: int, end: int) -> Iterator[tuple[int, bytes]]:
+def _tags(data: bytes, at: int, end: int) -> Iterator[tuple[int, bytes, int]]:
+    """(tag, value, where it ends)."""
     at += 4
     while at + 4 <= end:
-        size = int.from_bytes(data[at + 2 : at + 4], "little")
-        yield int.from_bytes(data[at : at + 2], "little"), data[at + 4 : at + 4 + size]
-        at += 4 + size
+        value_end = at + 4 + int.from_bytes(data[at + 2 : at + 4], "little")
+        yield int.from_bytes(data[at : at + 2], "little"), data[at + 4 : value_end], value_end
+        at = value_end

@@ -10,7 +10,7 @@ from ..told import Narrated
 
 def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     """One row per packet: what was asked, and what the answer says."""
-    from ...dialects.smp import decoded
+    from ...dialects.smp_exchange import decoded
 
     rows = []
     for index, (sent, heard) in enumerate(exchanges):

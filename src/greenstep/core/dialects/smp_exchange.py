@@ -1,0 +1,139 @@
+"""Questions to an SMP server and their answers (the published SMP specification, and its serial transport)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import partial
+from typing import Any, ClassVar
+
+from ..link import Deadline, Link
+from .dialect import Dialect
+from .errors import ChipRefusal, RefusalKind, Silence
+from .line import drain
+from .smp_frames import READ, Command, Packet, in_lines, letters_of, packet_of
+
+TRIES = 5
+_QUIET_S, _LOOKS_EVERY_S = 0.03, 4.0
+_NOT_KNOWN = 8
+_SAID = {
+    1: "unknown", 2: "no memory", 3: "invalid", 4: "time-out", 5: "no entry", 6: "bad state", 7: "too large",
+    8: "not supported", 9: "corrupt", 10: "busy", 11: "denied",
+}  # fmt: skip
+_KINDS = {3: RefusalKind.BAD_DATA, 9: RefusalKind.BAD_DATA, 11: RefusalKind.LOCKED}
+
+
+def encoded(values: Mapping[str, Any]) -> bytes:
+    from cbor2 import dumps  # takes its time to load
+
+    return dumps(values)
+
+
+def decoded(body: bytes) -> dict[str, Any] | None:
+    """The map; None if it is none."""
+    from cbor2 import CBORDecodeError, loads
+
+    try:
+        values = loads(body)
+    except (CBORDecodeError, ValueError):
+        return None
+    return values if isinstance(values, dict) else None
+
+
+class SmpExchange(Dialect):
+    """The conversation by packets. Each answer carries its question's number, so that a late one does no harm."""
+
+    answer_s: ClassVar[float] = 0.5
+
+    def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(link, settings)
+        self._number = 0
+
+    def _send(self, op: int, command: Command, body: bytes) -> int:
+        """Send a packet. Returns its number."""
+        self._number = (self._number + 1) & 0xFF
+        self.link.write(in_lines(Packet(op, command, self._number, body)))
+        return self._number
+
+    def _receive(self, wanted: Mapping[int, tuple[int, Command]], wait_s: float) -> tuple[int, dict[str, Any]]:
+        """The first answer to one of the packets, by (number) -> (op, command). Raises Silence, ChipRefusal."""
+        deadline = Deadline.after(self.link, wait_s)
+        letters, line, begun = b"", b"", False
+        while not deadline.over:
+            more = self.link.read(1, deadline.left_s)
+            line += more
+            if more != b"\n":
+                continue
+            found, line = letters_of(line, begun), b""
+            if found is None:
+                continue
+            letters = letters + found if begun else found
+            try:
+                packet = packet_of(letters)
+            except ValueError:
+                letters, begun = b"", False
+                continue
+            begun = packet is None
+            if packet is None or wanted.get(packet.number) != (packet.op - 1, packet.command):
+                continue
+            values = decoded(packet.body)
+            if values is not None:
+                self._must_succeed(wanted[packet.number][1], values)
+                return packet.number, values
+        raise Silence(f"answer to '{next(iter(wanted.values()))[1].words}'", wait_s)
+
+    def once(self, op: int, command: Command, body: bytes) -> dict[str, Any]:
+        """A packet and the answer with its number. Raises Silence, ChipRefusal."""
+        self.link.discard()
+        number = self._send(op, command, body)
+        return self._receive({number: (op, command)}, self._usual_s(body))[1]
+
+    def _usual_s(self, body: bytes) -> float:
+        return self.link.settings.seconds(len(body) * 3 // 2 + 240) + self.patience_s
+
+    def again(
+        self, op: int, command: Command, body: bytes, longest_s: float = 0.0, tries: int = TRIES
+    ) -> dict[str, Any]:
+        """The same where it may be repeated: it does the same each time."""
+        once = partial(self._slow_one if longest_s else self.once, op, command, body)
+        return self.exchange(partial(once, longest_s) if longest_s else once, self.recover, tries)
+
+    def _slow_one(self, op: int, command: Command, body: bytes, longest_s: float) -> dict[str, Any]:
+        """A packet whose answer may take long, because a slot is erased first. Requests are answered in their order:
+        if a later question is answered and this one was not, it was lost. Raises Silence, ChipRefusal."""
+        self.link.discard()
+        number = self._send(op, command, body)
+        wanted = {number: (op, command)}
+        deadline = Deadline.after(self.link, longest_s)
+        wait_s = self._usual_s(body)
+        while not deadline.over:
+            try:
+                answered, values = self._receive(wanted, wait_s)
+            except Silence:
+                self.link.write(b"\n")
+                wanted[self._send(READ, Command.STATE, b"\xa0")] = (READ, Command.STATE)
+                wait_s = _LOOKS_EVERY_S
+                continue
+            if answered == number:
+                return values
+            break
+        raise Silence(f"answer to '{command.words}'", longest_s)
+
+    def recover(self, heard: bytes) -> None:
+        """An end of line ends whatever was begun; an answer that comes late is known by its number."""
+        self.link.write(b"\n")
+        drain(self.link, _QUIET_S)
+
+    @staticmethod
+    def _must_succeed(command: Command, values: Mapping[str, Any]) -> None:
+        """Raises ChipRefusal."""
+        error = values.get("err")
+        status = error.get("rc", 1) if isinstance(error, dict) else values.get("rc", 0)
+        if status:
+            kind = RefusalKind.UNSUPPORTED if status == _NOT_KNOWN else _KINDS.get(status, RefusalKind.UNSUPPORTED)
+            raise ChipRefusal(
+                command.words,
+                kind,
+                bytes([int(status) & 0xFF]),
+                None,
+                f"rc {status}, {_SAID.get(status, 'not known')},",
+            )
