@@ -50,7 +50,7 @@ KINDS = {
         eeprom_in_words=False,
     ),
     "atmega1284p": AvrKind(
-        "ATmega1284P, 128 KiB, flashes an LED first and is strict", b"\x1e\x97\x05", 131072, 256, 4096, 512, 115200,
+        "ATmega1284P, 128 KiB, flashes an LED first and is strict", b"\x1e\x97\x05", 131072, 256, 4096, 1024, 115200,
         led_s=0.28, listens_s=1.6, wrong_end_restarts=True,
     ),
 }  # fmt: skip

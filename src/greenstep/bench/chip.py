@@ -64,6 +64,8 @@ class SimulatedChip(ABC):
     """The highest rate that its loader follows unless a fault says otherwise; None for no limit."""
     lasting_marks: ClassVar[tuple[str, ...]] = ()
     """Attributes besides the memories that survive without power: locks, and the like."""
+    tells_size = True
+    """Whether it shows how large its flash is, where chips of its kind do."""
     copy = 0
     """Which of several boards of one kind it is: chips with a number of their own report a different one for each."""
 

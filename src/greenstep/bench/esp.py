@@ -35,6 +35,9 @@ Steps = Generator[Wish, int, None]
 _FRAME_ENDS = frozenset({0xC0})
 _SECTOR, _ERASE_S, _PAGE_S, _MD5_S = 4096, 0.045, 0.0007, 0.4 / (1 << 20)
 
+_SIZELESS = 0x01861F
+"""The number of a flash chip that does not tell its size."""
+
 
 @frozen
 class EspKind:
@@ -280,7 +283,7 @@ class SimulatedEsp(SimulatedChip):
             return
         content = b""
         if command == 0x9F:
-            content = self.jedec_id.to_bytes(3, "little")
+            content = (self.jedec_id if self.tells_size else _SIZELESS).to_bytes(3, "little")
         elif command == 0x5A and flags & 3 << 29 == 3 << 29 and self._registers.get(base + user1, 0) & 0x3F == 7:
             place = self._registers.get(base + 4, 0)
             place = place & 0xFFFFFF if user == 0x18 else place >> 8

@@ -234,7 +234,7 @@ class SimulatedStm32(SimulatedChip):
         if self._in_ram(address, size):
             return bytes(self.ram[address - RAM : address - RAM + size])
         told = self.kind.flash_bytes // 1024 if self.kind.size_code is None else self.kind.size_code
-        size_word = told.to_bytes(2, "little")
+        size_word = (told if self.tells_size else 0xFFFF).to_bytes(2, "little")
         number = bytes([*range(0x30, 0x3B), 0x3B + self.copy & 0xFF])
         words = bytearray(max(self.kind.unique_words) + 4)
         for index, at in enumerate(self.kind.unique_words):

@@ -151,7 +151,7 @@ class SimulatedRadio(TiLoader):
     def _memory(self, address: int, size: int) -> bytes | None:
         if self.inside(address, size):
             return bytes(self.flash[address - self.base : address - self.base + size])
-        registers = {0x400D3014: 0xB964004F} if not self.kind.first else {
+        registers = {0x400D3014: 0xB964004F if self.tells_size else 0xB964000F} if not self.kind.first else {
             0x4003002C: len(self.flash) // self.kind.unit,
             0x500012F0: 0x0C0FFEE0 + self.copy,
             0x500012F4: 0x00124B00,

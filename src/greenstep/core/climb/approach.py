@@ -46,8 +46,11 @@ def refuse_unfit(job: Job) -> None:
 
 
 def image_step(job: Job) -> Iterator[Event]:
-    """Say what will be written, and check that it can fit at least one of the declared parts."""
+    """Say what will be written, and check that it can fit at least one of the declared parts; and that one is named,
+    where the loader will not tell which it is in: some erase as soon as they are asked."""
     refuse_unfit(job)
+    if job.choice.single is None and not job.dialect.spec.tells_chip:
+        raise RefusedFault(_which_chip(job))
     for image in job.images.values():
         for note in image.notes:
             yield Noted("image", note)
@@ -190,7 +193,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     part = _matching(session, identity)
     if part is None and identity.ident is None:
         if job.purpose != "greet":
-            raise RefusedFault(_which_chip(session))
+            raise RefusedFault(_which_chip(job))
         said = f"{identity.said}; it does not tell which chip it is in"
         yield StepEnded("chip", "green", said, figures=_figures(identity.details))
         return None
@@ -226,7 +229,7 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     details = (*identity.details, *examination.details)
     yield from settle_rate(session)
     figures: Figures = {"part": session.part.name}
-    if session.part.core != "any":
+    if session.part.core != "any" and session.part.size_known:
         figures[f"{session.part.holds.lower()}_bytes"] = session.part.flash.size
     if identity.ident is not None:
         figures["ident"] = f"{identity.ident:X}"
@@ -276,7 +279,11 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
 
 
 def _refuse_withheld(session: Session, memory: Memory) -> None:
-    reason = session.dialect.withholds(memory)
+    reason, spec = session.dialect.withholds(memory), session.dialect.spec
+    if reason and memory.is_flash and not session.part.size_known:
+        told_by = any(setting.name == "flash-size" for setting in spec.settings)
+        name_it = "--set flash-size=SIZE" if told_by else "name the part with its size letter: --chip"
+        raise RefusedFault.of("flash-size-unknown", "the size of the flash is not known", (reason,), (name_it,))
     if reason:
         raise RefusedFault.of(
             "no-such-memory",
@@ -294,7 +301,7 @@ def _chip_evidence(part: Part, identity: Identity, examination: Examination) -> 
         side = "below" if flash.reserved_top else "above"
         room = f"{flash.usable_end - flash.usable_start:,} bytes free {side} the bootloader"
     else:
-        room = f"{show_size(flash.size)} {part.holds}"
+        room = f"{show_size(flash.size) if part.size_known else 'an unknown size of'} {part.holds}"
     loader = dict(identity.details).get("loader")
     said = [f"{identity.said}, {part.title}", room]
     if loader:
@@ -352,12 +359,12 @@ def _which_of(identity: Identity, parts: Sequence[Part]) -> Finding:
     )
 
 
-def _which_chip(session: Session) -> Finding:
-    names = [part.name for part in session.job.choice.parts]
+def _which_chip(job: Job) -> Finding:
+    names = [part.name for part in job.choice.parts]
     return Finding(
         "which-chip",
         "this bootloader does not tell which chip it is in",
-        (f"'{session.job.choice.name}' may be {', '.join(names[:4])}{' …' if len(names) > 4 else ''}",),
+        (f"'{job.choice.name}' may be {', '.join(names[:4])}{' …' if len(names) > 4 else ''}",),
         (f"name the chip: --chip {names[0]}; greenstep chips lists them",),
     )
 

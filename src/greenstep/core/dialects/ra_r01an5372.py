@@ -410,7 +410,8 @@ def _with_flash(part: Part, areas: Sequence[Area]) -> Part:
     known = [area for area in areas if area.erase in flash.erase_times and area.end >= area.start]
     if not areas:
         return part
-    if len(known) < len(areas) or areas[0].start != flash.start:
+    size = sum(area.end + 1 - area.start for area in known)
+    if len(known) < len(areas) or areas[0].start != flash.start or size > flash.size:
         shown = "; ".join(
             f"{show_address(a.start)}-{show_address(a.end)} in blocks of {show_size(a.erase)}" for a in areas
         )

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips import Catalogue, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
@@ -25,6 +25,7 @@ from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .sam_ba_flash import Controller, controller_of
 from .sam_ba_job import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, Job, Workshop, crc32
+from .sam_chip_id import is_another
 from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
 
 _LINE_END = b"\n\r"
@@ -177,10 +178,28 @@ class SamBa(Dialect):
         size, seen = controller.size_told(part, self._word)
         if size is not None and size != part.flash.size:
             raise _another(part, f"the chip reports {show_size(size)} of flash")
+        self._refuse_another_series(part, controller)
         self.met, self._controller = part, controller
         self._workshop = Workshop(part.extra["work_at"])
         details = (("flash", show_size(part.flash.size)), *seen)
         return Examination(part, details, controller.unique_id(part, self._word))
+
+    def _refuse_another_series(self, part: Part, controller: Controller) -> None:
+        """Raises RefusedFault."""
+        told = controller.chip_id(self._word)
+        if told is None or told in self.also_accepts or not is_another(part.name, told):
+            return
+        parts = Catalogue.load().of_dialect(self.name)
+        fitting = [one.name for one in parts if one.flash.size == part.flash.size and not is_another(one.name, told)]
+        same = [name for name in fitting if name[:4] == part.name[:4]]
+        raise RefusedFault.of(
+            "other-chip",
+            f"this is no {part.title}",
+            (f"chip id {told:08X}",),
+            (f"--chip {' or '.join(same[:3])}" if same else "read the name on the package: --chip",
+             f"if you know better: --also-accept 0x{told:X}"),
+            "certain",
+        )  # fmt: skip
 
     # --- files and jobs
 

@@ -10,6 +10,7 @@ from ..chips import Part
 from ..frozen import frozen
 from ..spans import Span
 from .sam_ba_job import Job
+from .sam_chip_id import REVISION
 
 Word = Callable[[int], int]
 """Reads a word of the chip."""
@@ -24,6 +25,10 @@ class Controller(ABC):
     @abstractmethod
     def size_told(self, part: Part, word: Word) -> tuple[int | None, tuple[tuple[str, str], ...]]:
         """The flash in bytes as the chip tells it, None if it does not; and what else was seen."""
+
+    def chip_id(self, word: Word) -> int | None:
+        """The chip's own number without its revision; None if it has none."""
+        return None
 
     @abstractmethod
     def preparing(self, word: Word) -> tuple[Job, ...]:
@@ -67,12 +72,15 @@ class Eefc(Controller):
     cores: ClassVar[tuple[int, ...]] = (0xC23, 0xC24)
 
     def size_told(self, part: Part, word: Word) -> tuple[int | None, tuple[tuple[str, str], ...]]:
-        told = word(self.chip_id_at)
+        told = self.chip_id(word)
         kib = _NVPSIZ.get(told >> 8 & 0xF)
         size = None if kib is None else kib * 1024
         if size is not None and size == part.extra.get("told_bytes"):  # both banks, of which the record has one
             size = part.flash.size
-        return size, (("chip id", f"{told & ~0x1F:08X}"),)
+        return size, (("chip id", f"{told:08X}"),)
+
+    def chip_id(self, word: Word) -> int:
+        return word(self.chip_id_at) & ~REVISION
 
     def preparing(self, word: Word) -> tuple[Job, ...]:
         """Six wait states, for any supply and clock."""

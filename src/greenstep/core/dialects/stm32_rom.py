@@ -65,6 +65,8 @@ _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
 IGNORED = "ignored while nBOOT_SEL is set"
 _ROOMY_RAM, _PROOF_ROOM = 16384, 1024
+_LAID_OUT_BY_SIZE = {"bank2", "two_banks", "dual_banks"}
+"""What a record has where the second bank's place or numbers follow from the size."""
 READ_REQUEST = 9  # bytes; as many as an answer of this size
 _ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
 
@@ -111,7 +113,6 @@ class Stm32Rom(Dialect):
         self.version = ""
         self._checksum_works = True
         self._pages_only = False
-        self._sized = False
         self._slowest_s = 0.0
 
     # --- synchronisation (AN3155, section 2)
@@ -274,10 +275,9 @@ class Stm32Rom(Dialect):
         unique = ""
         self._pages_only = bool(part.extra.get("pages_only"))
         try:
-            size = self._flash_size(part)
-            self._sized = size is not None
+            size = self._flash_size(part) or (part.flash.size if part.size_known else None)
             if size is not None:
-                part = part.with_memory(self._layout(part, size))
+                part = replace(part.with_memory(self._layout(part, size)), size_known=True)
                 details.append(("flash", show_size(size)))
             unique = self._unique_id(part)
             if unique:
@@ -373,13 +373,18 @@ class Stm32Rom(Dialect):
         return flash
 
     def withholds(self, memory: Memory) -> str:
-        """Where nothing tells how large the erase units are, nothing is erased."""
-        if self.met is None or not memory.is_flash or "units_by_size" not in self.part.extra:
+        """Where nothing tells how large the erase units are, or how they are numbered, nothing is erased."""
+        if self.met is None or not memory.is_flash:
             return ""
-        if self._unit_of(self.part, memory.size if self._sized else None):
+        sized = self.part.size_known
+        if "units_by_size" not in self.part.extra:
+            if sized or not _LAID_OUT_BY_SIZE & self.part.extra.keys():
+                return ""
+            return "how its erase units are numbered depends on its size, which it does not tell"
+        if self._unit_of(self.part, memory.size if sized else None):
             return ""
         known = ", ".join(f"{kib} KiB: {unit}" for kib, unit in self.part.extra["units_by_size"])
-        size = show_size(memory.size) if self._sized else "a size that it does not tell"
+        size = show_size(memory.size) if sized else "a size that it does not tell"
         return (
             f"how large the erase units are is not known for {size} (known: {known}): --set unit=2048, if that is it"
         )

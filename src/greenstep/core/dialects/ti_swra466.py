@@ -27,7 +27,7 @@ from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Erasing, Spec, Starting
+from .spec import Erasing, Setting, Spec, Starting
 from .ti_packets import DATA_BYTES, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
 
 SECTORS_AT = 0x4003002C
@@ -35,6 +35,7 @@ SECTORS_AT = 0x4003002C
 _DIE_AT, _DIE = 0x400D3014, 0xB964
 """CC2538: FLASH_CTRL_DIECFG0: the chip's number in the high half, the flash size in bits 6:4."""
 _DIE_KIB = {1: 128, 2: 256, 3: 384, 4: 512}
+_FLASH_SIZES = tuple(f"{kib}K" for kib in _DIE_KIB.values())
 _ADDRESS_AT = 0x500012F0
 """CC13xx, CC26xx: FCFG1, the IEEE address, low word first."""
 _READ_BYTES = 252
@@ -64,6 +65,15 @@ class TiSwra466(TiPackets):
         guards_writes=True,
         gives_up=False,
         proves_rate=True,
+        settings=(
+            Setting(
+                "flash-size",
+                "text",
+                "auto",
+                "CC2538: size of the flash, where the chip does not tell it",
+                ("auto", *_FLASH_SIZES),
+            ),
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -117,10 +127,15 @@ class TiSwra466(TiPackets):
             low, high = self._register(_ADDRESS_AT), self._register(_ADDRESS_AT + 4)
             return Examination(part, (("flash", show_size(part.flash.size)),), f"{high:08X}{low:08X}")
         die = self._register(_DIE_AT)
-        size = _DIE_KIB.get(die >> 4 & 7, 0) * 1024 if die >> 16 == _DIE else 0
-        if 0 < size <= part.flash.size:
-            part = replace(part.with_memory(part.flash.resized(size)), size_known=True)
-        return Examination(part, (("flash", show_size(part.flash.size)),))
+        told = str(self.setting("flash-size"))
+        if told != "auto":
+            size = int(told[:-1]) * 1024
+        else:
+            size = _DIE_KIB.get(die >> 4 & 7, 0) * 1024 if die >> 16 == _DIE else 0
+        if not 0 < size <= part.flash.size:
+            return Examination(part)
+        self.met = part = replace(part.with_memory(part.flash.resized(size)), size_known=True)
+        return Examination(part, (("flash", show_size(size)),))
 
     def _calibrate(self, part: Part) -> None:
         """The documents do not say whether the CRC is inverted at the end: what is read shows it, once."""
@@ -299,7 +314,10 @@ class TiSwra466(TiPackets):
         return _starts(after, even_if)
 
     def withholds(self, memory: Memory) -> str:
-        """Parts whose configuration area is not in the flash: without writing that, no program of theirs starts."""
+        """Parts whose configuration area is not in the flash: without writing that, no program of theirs starts. And
+        a flash of unknown size: what it ends with decides whether the loader is ever reached again."""
+        if self._first_kind is False and self.met is not None and not self.met.size_known:
+            return "where its lock page lies depends on its size, which it does not tell"
         if self.met is None or "ccfg" not in self.part.extra:
             return ""
         place = show_address(int(self.part.extra["ccfg"]))
