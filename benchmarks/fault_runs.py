@@ -139,7 +139,8 @@ def judge(
             return "WRONG: green, flash wrong", ""
         there = bench(dialect, board)
         beside = there.beside(trial, there.stand.held(image).pieces, before(dialect, board, image, nearly_there))
-        return (f"WRONG: green, {beside} bytes beside it changed", "") if beside else ("green, flash right", "")
+        well = "green" if end.green else "not proven"
+        return (f"WRONG: {well}, {beside} bytes beside it changed", "") if beside else (f"{well}, flash right", "")
     if not trial.findings:
         return "WRONG: failure without a finding", f"exit {end.exit_code}"
     return f"failed with a finding, exit {end.exit_code}", trial.findings[0].key

@@ -7,6 +7,7 @@ import unittest
 from typing import Any
 
 from benchmarks.fastest_rate import BOARDS, FIRST, one_run
+from greenstep.bench.boards import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.events import Noted, StepAdvanced
 from greenstep.core.hookup import named_hookup
@@ -201,3 +202,38 @@ class Hurting(unittest.TestCase):
         """A worn place fails at every rate: it is tried once more at the safe one, and reported."""
         trial, _ = upload("stm32g071", "worn=0x08000100", size=3000)
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "worn-flash"))
+
+
+class Slower(unittest.TestCase):
+    """The board's own rate hurts, and its loader measures the rate, or is told one."""
+
+    def noisy(self, board: str, seed: int, carried: int = 60_000, **options: Any) -> Trial:
+        faults = (f"noise-above={carried}",)
+        return run(board, {"flash": sample_for(board, 2300, seed=5)}, faults, seed=seed, **options)
+
+    def test_a_lower_rate_is_taken(self) -> None:
+        for board in ("stm32f072", "lpc1769", "ra4m1", "pic18f4520", "cc2650", "msp430f5438a"):
+            with self.subTest(board):
+                trial = self.noisy(board, 2)
+                image = sample_for(board, 2300, seed=5)
+                self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+                self.assertIn("once more, at 57600 baud", notes(trial))
+                self.assertEqual(trial.end.green, trial.end.summary.endswith("at 57600 baud"), trial.end.summary)
+
+    def test_the_next_when_that_hurts_too(self) -> None:
+        trial = self.noisy("stm32f072", 2, 20_000)
+        self.assertIn("once more, at 19200 baud", notes(trial))
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+
+    def test_not_by_hand_and_not_for_a_rate_that_is_the_loaders_own(self) -> None:
+        for trial in (
+            self.noisy("stm32f072", 2, hookup=named_hookup("by-hand", "high"), hands=Hands(1.0)),
+            self.noisy("atmega328p", 2),
+        ):
+            self.assertNotIn("once more, at", notes(trial))
+
+    def test_what_is_refused_for_good_is_refused_again(self) -> None:
+        """And the finding is of what was refused."""
+        image = sample_for("stm32f072", 2300)
+        trial = run("stm32f072", {"flash": image}, ("write-protected=0",))
+        self.assertEqual((trial.end.exit_code != 0, "once more" in notes(trial)), (True, False), trial.findings)

@@ -28,6 +28,7 @@ from .overrun import erased_by_refusal, erased_unasked
 from .regions import lock_step, read_step, unlock_step
 from .resuming import can_resume, reset_itself, resume, steps_again
 from .session import Session
+from .slower import can_go_slower, go_slower
 from .talking import talk_step
 from .transfer import Transfer
 from .verifying import verify_step
@@ -150,7 +151,16 @@ class Climb:
             step = waiting.pop(0)
             try:
                 yield from self._take(step, self._events_of(step, session))
+            except (VerifyFault, RefusedFault) as fault:  # what was refused may be what was damaged
+                if not can_go_slower(session, step, fault):
+                    raise
+                if not (yield from go_slower(session, step, fault.finding.cause)):
+                    raise
+                waiting = list(steps_again(self.job.steps, step))
             except (Silence, Unexpected, ChipRefusal) as error:
+                if self._damaged(session, step, error) and (yield from go_slower(session, step, str(error))):
+                    waiting = list(steps_again(self.job.steps, step))
+                    continue
                 if can_slow_down(session, step, error):
                     yield Noted(step, f"{error}: a lower rate is looked for")
                     yield from slow_down(session, step, error)
@@ -164,6 +174,12 @@ class Climb:
                 if not resume(session):
                     raise
                 waiting = list(steps_again(self.job.steps, step))
+
+    def _damaged(self, session: Session, step: Step, error: DialectError) -> bool:
+        """Whether a failure at the board's own rate is of damaged characters, and a lower rate can be taken."""
+        if isinstance(error, NotReset) or not can_go_slower(session, step, error):
+            return False
+        return isinstance(error, ChipRefusal) or not reset_itself(session, _PHASES[step][0], error)
 
     def _steps_left(self, step: Step) -> list[Step]:
         """The steps from this one on; what is written already is not written again."""

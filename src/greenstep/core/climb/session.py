@@ -45,7 +45,8 @@ class Session:
     chip is known; `settle_s` and `asks` are the pause after a reset and the number of questions with which it
     answered.
 
-    `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again.
+    `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again; `slowed`: how
+    often at a lower rate than the board's own.
     """
 
     job: Job
@@ -72,6 +73,7 @@ class Session:
     asks: int = 2
     line_hurt: bool = False
     resumed: int = 0
+    slowed: int = 0
 
     @classmethod
     def over(cls, job: Job, link: RecordingLink) -> Session:
