@@ -16,7 +16,7 @@ from unicorn import arm_const as arm
 
 _RAM, _PAGE = 0x20000000, 0x1000
 _CYCLES = 1.5
-_SLICE_US, _IDLE_READS = 100, 3
+_SLICE_US, _IDLE_READS, _ONLY_LOOKS = 100, 3, 12
 
 
 class Cortex:
@@ -148,8 +148,11 @@ class Cortex:
     # --- what chips have in common
 
     def has_come(self) -> bool:
-        """Whether a character waits; when none does, that the loader looked is noted."""
+        """Whether a character waits; when none does, that the loader looked is noted. Once it only looks, the rest of
+        the slice would bring nothing else."""
         self._idle += not self._come
+        if self._idle > _ONLY_LOOKS and not self._acts:
+            self._emulator.emu_stop()
         return bool(self._come)
 
     def ticked(self) -> bool:
