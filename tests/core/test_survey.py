@@ -37,6 +37,9 @@ from greenstep.core.survey.hookups import (
 )
 from greenstep.core.survey.meaning import meaning_of
 from greenstep.core.survey.rates import find_rate
+from greenstep.store.board import BoardSettings
+from greenstep.work.board import Board
+from greenstep.work.surveying import scope
 
 AT = LineSettings(115200)
 BOTH = [
@@ -87,6 +90,22 @@ class Learning(unittest.TestCase):
                 self.assertEqual(got, ("pic-an1310", "by-hand", True))
                 self.assertEqual({one.dialect for one in tried if one.dialect}, {"pic-an1310"})
                 self.assertLess(link.now() - 20.0, LONGEST_S)
+
+    def test_and_where_every_dialect_is_asked(self) -> None:
+        """Others' questions may have it measure the rate anew, or spoil it until it is reset."""
+        for again, circuit, found_by in (
+            (True, CapacitorPulse("dtr"), "by-hand"), (True, NoLines(), "by-hand"), (False, CapacitorPulse("dtr"), "cap-dtr"),
+        ):  # fmt: skip
+            with self.subTest(again=again, circuit=circuit):
+                line = line_of("pic18f46k22", circuit)
+                line.chip.flash[:0xFC00] = b"\xff" * 0xFC00
+                line.chip.measures_again = again  # type: ignore[attr-defined]
+                found, _, link = searched(line, scope(Board("", BoardSettings())))
+                assert found.candidate is not None
+                self.assertEqual(
+                    (found.candidate.dialect.name, found.candidate.hookup.name), ("pic-an1310", found_by)
+                )
+                self.assertLess(link.now() - 20.0, LONGEST_S if again else 200.0)
 
     def test_with_a_port_alone_each_is_known_within_thirty_seconds(self) -> None:
         """`python -m benchmarks.greet_alone` does all boards of the bench."""

@@ -58,6 +58,8 @@ class SimulatedPic(SimulatedResident):
         super().__init__(faults, kind.flash_bytes, LineSettings(115200), eeprom_bytes=kind.eeprom_bytes)
         self.kind = kind
         self._measuring = False
+        self.measures_again = False
+        """Whether anything else than a start of frame has it measure the rate anew, or spoils it until a reset."""
         self._leaves = False
         self.starts = 0
 
@@ -97,6 +99,8 @@ class SimulatedPic(SimulatedResident):
         """Auto-baud on STX."""
         if not self._measuring or not self._listening:
             return False
+        if value != _STX and self.measures_again:
+            return False
         self._measuring = False
         if value != _STX or not self.follows(sent.baud):
             self.violation(f"auto-baud on {value:02X}")
@@ -126,7 +130,7 @@ class SimulatedPic(SimulatedResident):
                 elif value == _STX:
                     body = self.started(body)
                 elif body is None:
-                    continue
+                    self._measuring = self.measures_again
                 elif value == _DLE:
                     escaped = True
                 elif value == _ETX:

@@ -134,11 +134,11 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
                 running = ""  # the program was heard: its loader is over
                 waiting = _likeliest_first(waiting, name, pulsed.meaning, console, after_s)
                 break
-    waiting.sort(key=lambda candidate: candidate.dialect.name != met)  # it answered before any reset
     program_heard = pulsed.meaning.kind if resets and pulsed.meaning.kind in ("text", "garbage") else ""
     entered: dict[Moves, bool] = {}
     if not resets:  # a program that needs no boot pin would have been heard
         waiting.sort(key=lambda candidate: candidate.hookup.boot is None)
+    waiting.sort(key=lambda candidate: candidate.dialect.name != met)  # it answered before any reset
     while waiting:
         candidate = waiting.pop(0)
         exhausted = tried and tried[-1].dialect.name == met != candidate.dialect.name
