@@ -18,8 +18,10 @@ from greenstep.core.climb.chip_state import MOVES, ChipState
 from greenstep.core.climb.session import Session
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.errors import Unexpected
+from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import Remembered, granules_of
+from greenstep.core.wishes import Wishes
 
 from .test_every_dialect import KINDS, dialect_of
 
@@ -151,6 +153,51 @@ class Legal(unittest.TestCase):
                 "flip-to-host=2320:6F", "flip-to-host=2321:9E", "flip-to-host=2322:B9")  # fmt: skip
         trial = run("rp2350", {"flash": image}, hurt, seed=7128)
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+
+
+class Told(unittest.TestCase):
+    """A chip that has changed is never called unchanged: by a password that it refuses, by what leads to its loader,
+    or where the conversation breaks off."""
+
+    UNTOUCHED = "nothing on the chip was changed"
+
+    def told(self, board: str, *faults: str, **options: Any) -> tuple[Trial, bool]:
+        """A run, and whether it has changed the chip."""
+        climb, trial = prepare(board, faults=faults, **options)
+        before = content(trial)
+        trial.events.extend(climb.run())
+        return trial, content(trial) != before
+
+    def test_after_an_upload_that_breaks_off(self) -> None:
+        for board in KINDS:
+            images = {"flash": sample_for(board, 900, seed=3)}
+            heard = run(board, images).line.to_host_count
+            for share in (0.3, 0.8):
+                with self.subTest(board, share=share):
+                    trial, changed = self.told(board, f"silence-after={int(heard * share)}", images=images)
+                    if changed and trial.end.exit_code:
+                        self.assertNotIn(trial.end.chip_state, ("", self.UNTOUCHED))
+
+    def test_after_a_password_that_is_refused(self) -> None:
+        erased, wrong = 0, Wishes(settings={"password": "0123456789ABCDEF" * 4})
+        for board in KINDS:
+            if not any(setting.name == "password" for setting in dialect_of(board).spec.settings):
+                continue
+            for purpose in ("upload", "verify", "backup"):
+                images = {} if purpose == "backup" else {"flash": sample_for(board, 900)}
+                with self.subTest(board, purpose=purpose):
+                    trial, changed = self.told(board, purpose=purpose, images=images, wishes=wrong)
+                    if changed and trial.end.exit_code:
+                        self.assertIn("erasing had begun", trial.end.chip_state)
+                        erased += 1
+        self.assertGreater(erased, 5)
+
+    def test_after_a_greeting(self) -> None:
+        for board in KINDS:
+            with self.subTest(board):
+                trial, changed = self.told(board, purpose="greet")
+                said = [event.text for event in trial.events if isinstance(event, Noted)]
+                self.assertEqual(changed, any("may have erased the old one" in text for text in said))
 
 
 class Beside(unittest.TestCase):

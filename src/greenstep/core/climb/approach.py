@@ -225,6 +225,8 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
         yield Noted("chip", f"locked: {examination.locked}")
     elif job.purpose == "unlock" and not job.wishes.writes_only:
         raise RefusedFault.of("not-locked", "the chip is not locked: it can be read", (), ("nothing to do",))
+    if session.dialect.may_have_erased and job.purpose == "greet":
+        yield Noted("chip", f"{session.dialect.may_have_erased}: upload one before you rely on it")
     transfer = yield from _planned(session)
     details = (*identity.details, *examination.details)
     yield from settle_rate(session)

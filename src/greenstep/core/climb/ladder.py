@@ -295,6 +295,8 @@ class Climb:
         if session is None:
             return in_words(self.job.purpose, ChipState.UNTOUCHED, None, writes_only)
         said = in_words(self.job.purpose, session.state, session.progress, writes_only)
+        if session.state is ChipState.UNTOUCHED and session.dialect.may_have_erased:
+            said = f"{session.dialect.may_have_erased}; upload again"
         if session.aside is None or session.state is ChipState.UNTOUCHED:
             return said
         return f"{said}. What was to be kept is in {session.aside.name}: restore it first"

@@ -70,6 +70,9 @@ class Dialect(ABC):
         self.shown = ""
         """How much of the image the chip has shown where there is a doubt, in words that end with "it"; empty if
         nothing."""
+        self.may_have_erased = ""
+        """Why the flash may be erased though nothing was asked to be, in words: some loaders do so on the way into a
+        transfer. Empty if nothing of the kind was sent."""
         self.learned: list[str] = []
         """What this loader was seen to do where the documents leave it open, in words; each is told once."""
         self.start_proves_image = False

@@ -120,6 +120,7 @@ class Xmodem(Dialect):
     def _turns(self, turns: Sequence[TalkLine]) -> str | None:
         """Work through texts to expect and send. Returns what was heard last, or None if a text did not come."""
         heard = b""
+        last = next((turn for turn in reversed(turns) if turn.send is not None), None)
         for turn in turns:
             wanted = turn.expect.encode()
             deadline = Deadline.after(self.link, turn.within_s)
@@ -129,6 +130,10 @@ class Xmodem(Dialect):
                     return None
                 heard += self.link.read(1, deadline.left_s)
             if turn.send is not None:
+                if turn is last:
+                    self.may_have_erased = (
+                        "the bootloader was told to receive a program, and may have erased the old one"
+                    )
                 self.link.write(turn.send.encode())
         return heard.decode("ascii", "replace").strip()
 
