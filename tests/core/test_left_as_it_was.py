@@ -48,6 +48,9 @@ class StartedByHand(unittest.TestCase):
     def test_whoever_is_not_reset_is_told_at_the_end(self) -> None:
         trial = self.climbed("lpc1114", None, expect="entrance", expect_within_s=2.0)
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (8, "silent-application"))
+        self.assertEqual(trial.findings[0].evidence, ("listened at 115200 8N1",))
+        trial = self.climbed("lpc1114", None, expect="entrance", expect_within_s=2.0, console=LineSettings(9600))
+        self.assertEqual(trial.findings[0].evidence, ("listened at 9600 8N1",))
         trial = self.climbed("lpc1114", None)
         self.assertEqual((trial.end.exit_code, trial.step("start").outcome), (0, "unproven"))
 

@@ -48,7 +48,7 @@ def silent_application(seen: Observations) -> Finding | None:
     return Finding(
         "silent-application",
         f'nothing heard after the start; "{seen.expected_text}" was expected',
-        (f"listened at {seen.settings}",),
+        (f"listened at {seen.after_settings}",),
         (*tries, "does it need longer? --expect-within"),
         "likely",
     )
