@@ -186,6 +186,34 @@ class Records(unittest.TestCase):
             with self.subTest(name):
                 self.assertEqual(CATALOGUE.find(name).first.flash.layout, layout)
 
+    def test_where_programs_begin_and_end(self) -> None:
+        for name, start, end, unit in (
+            ("msp430f149", 0x1100, 0x10000, 512), ("msp430f169", 0x1100, 0x10000, 512), ("msp430f249", 0x1100, 0x10000, 512),
+            ("msp430f449", 0x1100, 0x10000, 512), ("msp430g2955", 0x2100, 0x10000, 512), ("msp430fr2311", 0xF100, 0x10000, 512),
+            ("msp430fr5948", 0x4400, 0x10000, 512), ("msp430fr5958", 0x4400, 0x10000, 512),
+            ("msp430fr5968", 0x4400, 0x10000, 512), ("lpc1822", 0x1A000000, 0x1A080000, 65536),
+            ("lpc1823", 0x1A000000, 0x1A040000, 65536), ("efm8sb20f64", 0, 0x10000, 1024), ("efm8bb10f2", 0, 0x800, 512),
+            ("efm8bb10f4", 0, 0x1000, 512),
+        ):  # fmt: skip
+            flash = CATALOGUE.find(name).first.flash
+            self.assertEqual((flash.start, flash.end, flash.layout[-1][1]), (start, end, unit), name)
+        self.assertEqual(sum(ram.size for ram in CATALOGUE.find("stm8s207x8").first.ram), 4096)
+
+    def test_pins(self) -> None:
+        for name, tx, rx, boot in (
+            ("stm32wba52", "PB12", "PA8", "BOOT0"), ("mcxn947", "P1_9", "P1_8", "P0_6 (ISP)"),
+            ("mcxa153", "P0_3", "P0_2", "P3_29 (ISP)"), ("mcxa156", "P0_3", "P0_2", "P0_6 (ISP)"),
+            ("mspm0g3507", "PA10", "PA11", "PA18"), ("mspm0l1306", "PA23", "PA22", "PA18"),
+        ):  # fmt: skip
+            wires = CATALOGUE.find(name).first.wires
+            self.assertEqual((wires.tx, wires.rx, wires.boot), (tx, rx, boot), name)
+        for name in ("cc1352r", "cc1352p", "cc2652p"):
+            self.assertEqual(CATALOGUE.find(name).first.wires.rx, "DIO12")
+        numbers = {name: CATALOGUE.find(name).first.ident for name in ("msp430f233", "msp430f235", "msp430f249")}
+        self.assertEqual(len(set(numbers.values())), 1, numbers)
+        for name in ("msp430g2152", "msp430g2252", "msp430g2211"):  # these have no loader
+            self.assertRaises(UnknownChip, CATALOGUE.find, name)
+
 
 class Names(unittest.TestCase):
     def test_the_family_that_a_search_tells_of_is_found_and_speaks_its_dialect(self) -> None:
