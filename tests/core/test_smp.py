@@ -88,11 +88,27 @@ class Slots(unittest.TestCase):
         return trial
 
     def test_what_runs_already_is_not_sent(self) -> None:
-        """The boot loader's check may not have been of its signature."""
         trial = self.over_itself(PROGRAM, None)
         self.assertIn("nothing to write", trial.step("write").evidence)
-        self.assertEqual(trial.step("verify").outcome, "unproven")
-        self.assertIn("68 bytes", trial.step("verify").evidence)
+        self.assertTrue(trial.end.green)
+
+    def test_what_recovery_lists_is_not_all_of_it(self) -> None:
+        image = sample_for(RECOVERY, 9000)
+        climb, trial = prepare(RECOVERY, {"flash": image}, purpose="verify")
+        trial.line.chip.flash[: image.end] = image.pieces[0].data  # type: ignore[attr-defined]
+        trial.events.extend(climb.run())
+        self.assertEqual((trial.end.exit_code, trial.step("verify").outcome), (0, "unproven"))
+        self.assertIn("68 bytes of its signature", trial.step("verify").evidence)
+        self.assertIn("all but 68 bytes of apiary-gateway.bin", trial.end.summary)
+
+    def test_a_recovery_that_holds_back_more_than_a_write_unit_is_not_waited_for(self) -> None:
+        for size in range(3000, 3100, 20):
+            image = sample_for(RECOVERY, size)
+            climb, trial = prepare(RECOVERY, {"flash": image}, start=False)
+            trial.line.chip.holds_back = 96  # type: ignore[attr-defined]
+            trial.events.extend(climb.run())
+            with self.subTest(size):
+                self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
 
     def test_a_signature_that_no_sum_covers_is_sent_again(self) -> None:
         """Recovery checks it, or not: which of them, is seen while the last bytes of it have not come."""
@@ -139,7 +155,7 @@ class Slots(unittest.TestCase):
     def test_a_tag_is_no_sum(self) -> None:
         """A running program tells the hash of the file; only a match, or the boot loader, has computed one."""
         for faults, start, matches, ended in (
-            ((), False, True, (0, True)), ((), False, False, (0, False)), ((), True, False, (0, False)),
+            ((), False, True, (0, True)), ((), False, False, (0, False)), ((), True, False, (0, True)),
             (("worn=0x400",), False, True, (7, False)), (("worn=0x400",), False, False, (0, False)),
             (("worn=0x400",), True, False, (8, False)),
         ):  # fmt: skip

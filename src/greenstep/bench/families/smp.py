@@ -74,6 +74,8 @@ class SimulatedSmp(SimulatedChip):
         self.matches = True
         self.lists_hashes = True
         self.checks_signature = True
+        self.holds_back = 1
+        """It programs whole units of so many bytes; what is left over must be sent again."""
         self.answers_parameters = True
         self.running = False
         self._upload: tuple[int, bytes] | None = None
@@ -300,6 +302,8 @@ class SimulatedSmp(SimulatedChip):
             self._answer(packet, {"rc": 0, "off": 0})
             return
         target = self._target(self._goes_to)
+        if off + len(data) < self._upload[0]:
+            data = data[: len(data) // self.holds_back * self.holds_back]
         if off == self._at and off + len(data) <= self._upload[0]:
             yield Spend(len(data) / 4 * _WORD_S)
             if target is self.flash:

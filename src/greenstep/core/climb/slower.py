@@ -6,6 +6,7 @@ from collections.abc import Generator
 from dataclasses import replace
 
 from ..dialects.errors import ChipRefusal, RefusalKind, Silence
+from ..errors import Fault
 from ..events import Event, Noted, Step
 from ..link import RateRefused, ResetBy
 from .resuming import RESUMABLE, begin_again
@@ -15,16 +16,20 @@ _BAUDS = (57_600, 38_400, 19_200, 9_600)
 _AT_MOST = 0.5
 """How much of the rate that hurts the next one is: noise grows fast with the rate, and time is dear."""
 _HURTS, _TIMES = 3, 2
+_STAYS = ("written-beside", "erased-beside")
+"""What a second upload does not mend: it must be told."""
 
 
 def can_go_slower(session: Session, step: Step, error: Exception) -> bool:
     """Whether this conversation has shown damage, and a lower rate than the board's own can be taken. Data that is
     refused again and again may have been damaged, too: once. Who only fell silent is first reset, and asked again."""
     silent = isinstance(error, Silence) and not error.heard and not session.resumed
+    stays = isinstance(error, Fault) and error.finding.key in _STAYS
     refused = isinstance(error, ChipRefusal) and error.kind is RefusalKind.BAD_DATA and not session.slowed
     return (
         step in RESUMABLE
         and not silent
+        and not stays
         and session.reset_by is ResetBy.LINES
         and session.slowed < _TIMES
         and session.line.baud <= session.job.settings.baud

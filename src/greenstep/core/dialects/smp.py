@@ -87,7 +87,6 @@ class Smp(SmpExchange):
         self._matched = False
         self._checks_all: bool | None = None
         """Whether this recovery's check covers what follows the hash, the signature; None if it was not seen."""
-        self._seen_running = False
         self._slots = Slots()
 
     # --- identification
@@ -169,7 +168,8 @@ class Smp(SmpExchange):
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether the slot that an upload goes to holds this image, or it is the one that runs, which the boot loader
         has summed. Recovery lists only images whose sum it has computed. A running program reads the hash from the
-        image's own tags: that alone proves nothing, and leaves a doubt. So do the bytes behind the hash."""
+        image's own tags: that alone proves nothing, and leaves a doubt. So do the bytes behind the hash, unless
+        recovery was seen to check them."""
         self._slots = Slots.of(self.again(READ, Command.STATE, b"\xa0"))
         place, there = place_in_words(self._place), self._slots.at(self._place)
         self.doubt = self.shown = ""
@@ -186,8 +186,7 @@ class Smp(SmpExchange):
         if self._slots.run:
             if self._matched and told == signed.digest:
                 return True
-            if self._active():  # nothing that could be sent would change it
-                self._covers(signed, len(data), "the image that runs")
+            if self._active():
                 return True
             if told == signed.digest:
                 self.doubt = (
@@ -263,6 +262,8 @@ class Smp(SmpExchange):
             if not isinstance(told, int) or not 0 <= told <= len(data):
                 raise Unexpected("how far the upload is", encoded(answer)[:40])
             stuck += told <= at  # going back now and then is how it makes good what was lost
+            if stuck > TRIES // 2:  # it may hold back more than was thought
+                looks_at = 0
             if stuck > TRIES + at // _LOST_ONCE_IN:
                 raise WriteFault.of(
                     "restarted",
@@ -333,14 +334,13 @@ class Smp(SmpExchange):
             self._wait_for_swap(signed)
         if there is not None or wish == "when-it-runs":
             self.again(WRITE, Command.STATE, encoded({"confirm": True}))
-        self._seen_running = True
-        self.start_proves_image = self._matched or signed.ends_with_hash
+        self.start_proves_image = True
         return f"image {signed.digest.hex()[:8].upper()}… runs{stays}"
 
     @property
     def proves_start(self) -> bool:
         """A reset is only acknowledged; that the new image is the active one was seen."""
-        return self._seen_running
+        return self.start_proves_image
 
     def _reset(self) -> str:
         """Asked again if the answer does not come: it may have gone already."""

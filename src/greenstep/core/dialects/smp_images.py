@@ -33,11 +33,6 @@ class SignedImage:
     hash_end: int
     encrypted: bool = False
 
-    @property
-    def ends_with_hash(self) -> bool:
-        """Whether nothing follows the hash."""
-        return self.length == self.hash_end
-
 
 def read_signed(data: bytes) -> SignedImage:
     """The signed image at the beginning of `data`. Raises SignedImageError."""
