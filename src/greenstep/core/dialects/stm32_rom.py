@@ -65,8 +65,8 @@ _SECOND_BANK = 256
 """The number of the first page of bank 2 (reference manuals, "Flash module organization")."""
 IGNORED = "ignored while nBOOT_SEL is set"
 _ROOMY_RAM, _PROOF_ROOM = 16384, 1024
-_LAID_OUT_BY_SIZE = {"bank2", "two_banks", "dual_banks"}
-"""What a record has where the second bank's place or numbers follow from the size."""
+_LAID_OUT_BY_SIZE = {"bank2", "two_banks", "dual_banks", "single_bank"}
+"""What a record has where an option and the size decide how large the erase units are, and how they are numbered."""
 READ_REQUEST = 9  # bytes; as many as an answer of this size
 _ERASE_GROUP_S = 1.0  # erase so many units per command that progress shows about every second
 
@@ -380,7 +380,7 @@ class Stm32Rom(Dialect):
         if "units_by_size" not in self.part.extra:
             if sized or not _LAID_OUT_BY_SIZE & self.part.extra.keys():
                 return ""
-            return "how its erase units are numbered depends on its size, which it does not tell"
+            return "how its erase units lie depends on its size, which it does not tell"
         if self._unit_of(self.part, memory.size if sized else None):
             return ""
         known = ", ".join(f"{kib} KiB: {unit}" for kib, unit in self.part.extra["units_by_size"])
