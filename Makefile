@@ -28,6 +28,7 @@ measure: $(VENV)/ready
 
 faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.fault_runs
+	$(BIN)/python -m benchmarks.mixed_faults
 	$(BIN)/python -m benchmarks.every_character
 	$(BIN)/python -m benchmarks.late_answers
 	$(BIN)/python -m benchmarks.noisy_lines

@@ -57,7 +57,12 @@ PARTS = (
     (
         "Fault runs",
         "fault_runs",
-        "One lost or damaged character each, either way, at any place, on chips full of another program; 2,400 seeds for each\ndialect.",
+        "One lost or damaged character each, either way, at any place, on chips full of another program; 500 seeds for each\ndialect.",
+    ),
+    (
+        "Mixed faults",
+        "mixed_faults",
+        "One to five faults each: lost, flipped, repeated and late characters, and bursts of up to twelve; 500 seeds for each\ndialect.",
     ),
     (
         "Every character",

@@ -74,6 +74,17 @@ class Propeller(unittest.TestCase):
                 trial = run(ONE, {"flash": image}, faults=(f"{kind}-to-chip={place}",), start=False)
                 self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), (kind, place))
 
+    def test_eight_bits_prove_nothing_on_a_line_that_damaged_the_handshake(self) -> None:
+        """Nine characters in a row are damaged so that the sum, and the number of pulses, stay as they were."""
+        masks = (0x9B, 0xEB, 0xC6, 0x9D, 0xD3, 0x88, 0x85, 0x0E, 0xA4)
+        burst = [f"flip-to-chip={2164 + at}:{mask:02X}" for at, mask in enumerate(masks)]
+        image = sample_for("p8x32a-eeprom", 2300, seed=5)
+        trial = run(
+            "p8x32a-eeprom", {"flash": image}, (*burst, "drop-to-chip=2749", "repeat-to-host=248"), seed=200209
+        )
+        self.assertEqual((trial.end.exit_code, trial.holds(image), trial.end.green), (0, False, False))
+        self.assertIn("a sum of 8 bits misses one damage in 256", trial.step("verify").evidence)
+
     def test_the_eeprom_keeps_the_program(self) -> None:
         image = sample_for(WITH_EEPROM, 1500)
         trial = run(WITH_EEPROM, {"flash": image})

@@ -132,10 +132,12 @@ class Propeller1(Dialect):
         in_time = first_s * 0.98 <= took_s <= first_s + _LATE_S
         heard += self.link.read(_BITS + _VERSION_BITS - 1, deadline.left_s) if heard else b""
         if len(heard) < _BITS + _VERSION_BITS or any(value & 0xFE != 0xFE for value in heard):
+            self.retries += bool(heard)  # damaged: then a sum of eight bits proves nothing either
             drain(self.link, _QUIET_S, wait_s)
             return None
         bits = [value & 1 for value in heard]
         if bits[:_BITS] != _SEQUENCE[_BITS:]:
+            self.retries += 1
             return None
         if self.asked > 1 and not in_time:  # it may be the answer to an earlier handshake: then this one's is to come
             read_until(self.link, Deadline.after(self.link, self.patience_s))
