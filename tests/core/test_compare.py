@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.core.climb import Climb
 from greenstep.core.events import StepEnded
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import cut_out, with_bytes
@@ -175,6 +176,24 @@ class DamagedOnTheWay(unittest.TestCase):
                 self.assertTrue(trial.holds(later), place)
                 again += trial.step("verify").evidence == "read back, 6,000 bytes equal"
         self.assertGreater(again, 2)
+
+    def test_what_was_read_wrongly_is_not_written_where_nothing_guards_its_address(self) -> None:
+        """It could go elsewhere, and would not be missed at its place."""
+        image = sample_for("atmega328p", 4500)
+
+        def again(*faults: str) -> tuple[Climb, Trial]:
+            climb, trial = prepare("atmega328p", {"flash": image}, faults)
+            trial.line.chip.flash[: image.end] = changed(image, 20).pieces[0].data  # type: ignore[attr-defined]
+            trial.events.extend(climb.run())
+            self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+            self.assertEqual(trial.step("compare").figures["differing"], 1)
+            return climb, trial
+
+        link = again()[0].outcome.link
+        assert link is not None
+        place = link.between(0, None, "heard").index(image.cut(0x600, 32, 0xFF)) + 40
+        _, hurt = again(f"flip-to-host={place}:04")
+        self.assertIn("compared before is checked again", str(hurt.events))
 
 
 class ByTheJournal(unittest.TestCase):
