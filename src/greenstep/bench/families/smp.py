@@ -11,9 +11,8 @@ speaks it; nrf5340, in serial recovery.
 | over a reset | `pending` and `confirmed`; an image that is not confirmed is swapped back | nothing |
 | status | `rc`, 0 is well | the same |
 
-Which of the two kinds of each a board has, where boards differ, are `matches`, `lists_hashes` and `checks_signature`.
-The signature of a made-up image is one that needs no key, and is computed and compared like a real one. A tag that the
-loader does not know, and any byte behind the last one, is an error.
+Which of the kinds of each a board has, where boards differ, are `matches`, `lists_hashes`, `checks_signature` and
+`holds_back`. The signature of a made-up image is one that needs no key, and every byte of its tags is checked.
 """  # noqa: E501
 
 from __future__ import annotations

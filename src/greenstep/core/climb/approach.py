@@ -22,7 +22,7 @@ from .evidence import explain
 from .fastest import ask_at_known_rate, examined, identified, refuse_doubtful, settle_rate
 from .job import Job, OpenLink
 from .meter import Figures
-from .regions import blank_plan
+from .regions import blank_plan, unknown_size
 from .session import Session
 from .transfer import Transfer
 
@@ -281,11 +281,9 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
 
 
 def _refuse_withheld(session: Session, memory: Memory) -> None:
-    reason, spec = session.dialect.withholds(memory), session.dialect.spec
+    reason = session.dialect.withholds(memory)
     if reason and memory.is_flash and not session.part.size_known:
-        told_by = any(setting.name == "flash-size" for setting in spec.settings)
-        name_it = "--set flash-size=SIZE" if told_by else "name the part with its size letter: --chip"
-        raise RefusedFault.of("flash-size-unknown", "the size of the flash is not known", (reason,), (name_it,))
+        raise unknown_size(session.job, reason)
     if reason:
         raise RefusedFault.of(
             "no-such-memory",

@@ -24,12 +24,21 @@ from .proof import read_all
 from .session import Session
 
 
+def unknown_size(job: Job, reason: str, *tries: str) -> RefusedFault:
+    """What cannot be done with a flash whose size nothing tells; and by what it can be said."""
+    told_by = any(setting.name == "flash-size" for setting in job.dialect.spec.settings)
+    name_it = "--set flash-size=SIZE" if told_by else "name the part with its size letter: --chip"
+    return RefusedFault.of("flash-size-unknown", "the size of the flash is not known", (reason,), (name_it, *tries))
+
+
 def region_of(job: Job, part: Part, whole: bool) -> tuple[Memory, Span]:
     """What the job is about; all of the memory, including the bootloader only if `whole`. Raises RefusedFault."""
     name, address, size = job.region
     memory = memory_named(part, name)
     room = memory.span if whole else memory.usable
     start = room.start if address is None else address
+    if size is None and memory.is_flash and not part.size_known:
+        raise unknown_size(job, "so where it ends is not known either", "--size")
     region = Span(start, room.end) if size is None else Span.of(start, size)
     if region.size <= 0 or not memory.span.covers(region):
         raise RefusedFault.of(

@@ -10,7 +10,7 @@ from ..link import Deadline, Link
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence
 from .line import drain
-from .smp_frames import READ, Command, Packet, in_lines, letters_of, packet_of
+from .smp_frames import READ, Collector, Command, Packet, in_lines
 
 TRIES = 5
 _QUIET_S, _LOOKS_EVERY_S = 0.03, 4.0
@@ -57,22 +57,13 @@ class SmpExchange(Dialect):
     def _receive(self, wanted: Mapping[int, tuple[int, Command]], wait_s: float) -> tuple[int, dict[str, Any]]:
         """The first answer to one of the packets, by (number) -> (op, command). Raises Silence, ChipRefusal."""
         deadline = Deadline.after(self.link, wait_s)
-        letters, line, begun = b"", b"", False
+        lines, line = Collector(), b""
         while not deadline.over:
             more = self.link.read(1, deadline.left_s)
             line += more
             if more != b"\n":
                 continue
-            found, line = letters_of(line, begun), b""
-            if found is None:
-                continue
-            letters = letters + found if begun else found
-            try:
-                packet = packet_of(letters)
-            except ValueError:
-                letters, begun = b"", False
-                continue
-            begun = packet is None
+            packet, line = lines.take(line), b""
             if packet is None or wanted.get(packet.number) != (packet.op - 1, packet.command):
                 continue
             values = decoded(packet.body)

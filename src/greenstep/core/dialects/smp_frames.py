@@ -68,6 +68,27 @@ def letters_of(line: bytes, begun: bool) -> bytes | None:
     return None
 
 
+class Collector:
+    """Makes packets of lines; what does not belong to one is passed over."""
+
+    def __init__(self) -> None:
+        self._letters, self._begun = b"", False
+
+    def take(self, line: bytes) -> Packet | None:
+        """The packet that a line completes; None if it completes none, or a damaged one."""
+        found = letters_of(line, self._begun)
+        if found is None:
+            return None
+        self._letters = self._letters + found if self._begun else found
+        try:
+            packet = packet_of(self._letters)
+        except ValueError:
+            self._letters, self._begun = b"", False
+            return None
+        self._begun = packet is None
+        return packet
+
+
 def packet_of(letters: bytes) -> Packet | None:
     """The packet of all letters so far; None while it is not whole. Raises ValueError if it is damaged."""
     try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.smp_frames import Command, Packet, letters_of, packet_of
+from ...dialects.smp_frames import Collector, Command, Packet
 from ..told import Narrated
 
 
@@ -34,17 +34,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
 
 def _packet_in(data: bytes) -> Packet | None:
     """The first whole packet in what was sent or heard."""
-    letters, begun = b"", False
-    for line in data.split(b"\n"):
-        found = letters_of(line, begun)
-        if found is None:
-            continue
-        letters = letters + found if begun else found
-        try:
-            packet = packet_of(letters)
-        except ValueError:
-            return None
-        if packet is not None:
-            return packet
-        begun = True
-    return None
+    lines = Collector()
+    return next((packet for line in data.split(b"\n") if (packet := lines.take(line)) is not None), None)
