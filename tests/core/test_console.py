@@ -32,7 +32,7 @@ class Lines(unittest.TestCase):
     def test_what_cannot_be_read_is_a_dot(self) -> None:
         self.assertEqual(readable(b"a\x00\x07b\xff\tc \xc2\xb0C"), "a··b·\tc °C")
         self.assertEqual(readable(b"\x1b[31mred"), "·[31mred")
-        self.assertEqual(readable(b"\x1b[31mred", keep_escapes=True), "\x1b[31mred")
+        self.assertEqual(readable(b"\x1b[31mred", keep_colours=True), "\x1b[31mred\x1b[0m")
 
 
 class Hex(unittest.TestCase):

@@ -11,7 +11,8 @@ from pathlib import Path
 import pexpect
 
 from greenstep.core.errors import RefusedFault, UsageFault
-from greenstep.store.kit import MANIFEST, Notes, is_kit, make_kit, read_kit
+from greenstep.store.kit import MANIFEST, Notes, is_kit, read_kit
+from greenstep.store.kit_making import make_kit
 
 from .support import COMMAND, ToolTest
 
@@ -63,7 +64,7 @@ class Believed(unittest.TestCase):
         tables = {"a": {"images": ["scale.bin"]}, "b": {"images": ["b/scale.bin"]}, "c": {"images": ["scale.bin"]}}
         kit = make_kit(self.folder / "two.kit", "two", "", tables, self.folder, Notes(), False)
         self.assertEqual(
-            [table["images"][0]["file"] for table in kit.tables.values()],
+            [table["images"][0] for table in kit.tables.values()],
             ["images/scale.bin", "images/2-scale.bin", "images/scale.bin"],
         )
 
@@ -82,7 +83,7 @@ class Believed(unittest.TestCase):
             "an unknown key": (text("format = 1", "format = 1\nrun = 'rm'"), "unknown 'run'"),
             "no board": (lambda m: m.update({MANIFEST: m[MANIFEST].split(b"[board")[0]}), "holds no board"),
             "a port": (text("[board.hive-scale]", "[board.hive-scale]\nport = 'COM3'"), "names a port"),
-            "an image elsewhere": (text('file = "images/scale.bin"', 'file = "/etc/passwd"'), "does not hold the images"),
+            "an image elsewhere": (text("\"images/scale.bin\",", "\"/etc/passwd\","), "names a file that it does not hold"),
             "enormous": (text("bytes = 400", "bytes = 999999999"), "would unpack to more"),
             "a wrong kind": (text('name = "hive-scale 2.4"', "name = 7"), "wrong kind"),
             "an answer for nobody": (text("[board.hive-scale]", "[answer]\nx = 'y'\n[board.hive-scale]"), "wrong kind"),
@@ -198,7 +199,12 @@ class Used(ToolTest):
             "Hang it up.",
         )
         shown = self.run_tool("kit", "show", "a.kit").out
-        for said in ("a.kit   scale 2.4", "hive-scale   atmega328p: hive-scale.hex", "says     Unplug the heater."):
+        for said in (
+            "a.kit   scale 2.4",
+            "chip             atmega328p",
+            "images           hive-scale.hex",
+            "says     | Unplug the heater.",
+        ):
             self.assertIn(said, shown)
         bench = self.bench("hive-scale")
         run = self.run_tool("upload", "a.kit", "--port", bench.port("hive-scale"))

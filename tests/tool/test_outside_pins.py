@@ -150,7 +150,7 @@ class Outside(ToolTest):
                 if command[0] == "upload"
                 else self.run_tool(*command)
             )
-            self.assertIn("would run programs to move the pins of brood-probe", refused.text)
+            self.assertIn("would run a program, by hookup of brood-probe", refused.text)
             self.assertNotEqual(refused.status, 0)
         self.assertEqual(self.moves(), [])
 

@@ -9,12 +9,14 @@ from __future__ import annotations
 import contextlib
 import selectors
 import socket
+import time
 from collections.abc import Callable
 from typing import Any, cast
 
 from serial import rfc2217
 
 from greenstep.core.link import Frame, LineSettings, Parity
+from greenstep.core.telnet_guard import Sender, TelnetGuard, made_ready, turn_away
 
 from .boards import BenchBoard, Hands
 from .delivered_time import LONGEST_WAIT_S
@@ -24,6 +26,7 @@ from .real_time import RealTimeBoard
 
 HOST = "127.0.0.1"
 _AWAY_S = 0.8
+_SILENT_S = 15.0
 _SETTINGS = ("baudrate", "bytesize", "parity", "stopbits")
 _LINES = ("break_condition", "dtr", "rts")
 _PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
@@ -52,16 +55,18 @@ class BoardServer(RealTimeBoard):
     def _serve(self) -> None:
         while not self._ended.is_set():
             try:
-                client, _ = self._listener.accept()
+                client, address = self._listener.accept()
             except TimeoutError:
                 self._look(False)
+                continue
+            except ConnectionError:
                 continue
             except OSError:
                 return
             self._look(False)
-            client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            with client, contextlib.suppress(ConnectionError):
-                self._converse(client)
+            with client, contextlib.suppress(ConnectionError, TimeoutError):
+                made_ready(client)
+                self._converse(client, address[0])
             # an adapter whose port is closed releases its lines
             self.line.set_lines(self._now, False, False)
             if self.line.hang_up(self._now):
@@ -78,36 +83,33 @@ class BoardServer(RealTimeBoard):
         self._listener = socket.create_server(address)
         self._listener.settimeout(LONGEST_WAIT_S)
 
-    def _converse(self, client: socket.socket) -> None:
+    def _converse(self, client: socket.socket, who: str) -> None:
         adapter = _Adapter(self.line, lambda: self._now, self._written)
-        manager = rfc2217.PortManager(cast(Any, adapter), cast(Any, _Sender(client)))
+        guard = TelnetGuard(manager := rfc2217.PortManager(cast(Any, adapter), cast(Any, Sender(client))))
+        began_s = time.monotonic()
         # epoll counts in whole milliseconds, of which an upload waits for thousands
         with selectors.SelectSelector() as selector:
             selector.register(client, selectors.EVENT_READ)
+            selector.register(self._listener, selectors.EVENT_READ)
             while not self._ended.is_set():
-                waiting = bool(selector.select(self._wait_s()))
+                ready = {key.fileobj for key, _ in selector.select(self._wait_s())}
+                if self._listener in ready:
+                    turn_away(self._listener, who)
+                waiting = client in ready
                 self._look(waiting)
+                if not guard.speaks and time.monotonic() - began_s > _SILENT_S:
+                    return
                 if waiting:
                     received = client.recv(4096)
                     if not received:
                         return
                     # settings stand among the bytes: whatever precedes one is written before it is set
-                    for byte in manager.filter(received):
+                    for byte in guard.filter(received):
                         adapter.pending += byte
                     adapter.flush()
                 heard = self._heard()
                 if heard:
                     client.sendall(b"".join(manager.escape(heard)))
-
-
-class _Sender:
-    """What pySerial's manager calls a connection."""
-
-    def __init__(self, client: socket.socket) -> None:
-        self._client = client
-
-    def write(self, data: bytes) -> None:
-        self._client.sendall(data)
 
 
 class _Adapter:

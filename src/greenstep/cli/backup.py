@@ -14,6 +14,7 @@ from greenstep.work.board import Board
 from .completing import complete_board
 from .drive import run_board
 from .options import How, board_options, general_options, region_options, trace_option
+from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -57,6 +58,6 @@ def back_up(board: Board, save: Path, replace: bool, region: tuple[str, int | No
     def keep(run: Run) -> None:
         said = save_backup(run, save)
         if not how.as_json:
-            click.echo(f" saved as {save}{said}")
+            say(f" saved as {save}{said}")
 
     return run_board("backup", board, how, region, keep)

@@ -19,6 +19,7 @@ from greenstep.work.batching import BatchView
 
 from .fault_lines import finding_lines
 from .json_view import json_line, plain
+from .screen import live, say
 from .signs import bar, shows_signs
 
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
@@ -94,14 +95,16 @@ class _Lines:
         """Nothing moves here."""
 
     def end(self, batch: Batch) -> None:
-        self._say("\n" + "\n".join(summary_lines(batch, time.monotonic() - self._began_s, 100)))
+        say("", *summary_lines(batch, time.monotonic() - self._began_s, 100))
+        sys.stdout.flush()
 
     def close(self) -> None:
         """Nothing is held open."""
 
     @staticmethod
     def _say(text: str) -> None:
-        print(text, flush=True)
+        say(text)
+        sys.stdout.flush()
 
 
 @changing
@@ -129,7 +132,7 @@ class _Table:
         self._counts = "0 green, 0 failed"
 
     def begin(self, title: str, ports: list[str]) -> None:
-        self._console.print(Text(title, style="bold"))
+        self._console.print(live(title, "bold"))
         self._console.print()
         self._rows = {port: _Row(said="begins") for port in ports}
         self._live.start()
@@ -157,7 +160,8 @@ class _Table:
     def result(self, result: BoardResult, batch: Batch) -> None:
         width = max(len(port) for port in self._rows) if self._rows else 12
         style = "green" if result.green else "red" if result.exit_code else "yellow"
-        text = Text(result_line(result, width, self._signs), overflow="ellipsis", no_wrap=True)
+        text = live(result_line(result, width, self._signs))
+        text.overflow, text.no_wrap = "ellipsis", True
         text.stylize(style, 0, 2)
         self._console.print(text)
         self._counts = f"{batch.green} green, {len(batch.failed)} failed"
@@ -167,7 +171,7 @@ class _Table:
                 self._console.bell()
 
     def remark(self, text: str) -> None:
-        self._console.print(Text(f" {text}", style="yellow"))
+        self._console.print(live(f" {text}", "yellow"))
 
     def tick(self) -> None:
         table = Table(box=None, show_header=False, padding=(0, 1))
@@ -175,8 +179,8 @@ class _Table:
             table.add_column(min_width=width)
         for port, row in self._rows.items():
             gone = bar(row.done, row.total, _BAR, self._signs[True] == "●") if row.total else ""
-            said = Text(row.said or row.rate, style=row.style)
-            table.add_row(Text(port), Text(row.step), Text(gone, style="green"), said)
+            said = live(row.said or row.rate, row.style)
+            table.add_row(live(port), live(row.step), Text(gone, style="green"), said)
         under = Text(
             f" {show_seconds(time.monotonic() - self._began_s)}   {self._counts}   Ctrl-C ends it after these boards"
         )
@@ -184,13 +188,11 @@ class _Table:
 
     def end(self, batch: Batch) -> None:
         self.close()
-        text = "\n".join(summary_lines(batch, time.monotonic() - self._began_s, min(self._console.width, 120)))
+        lines = summary_lines(batch, time.monotonic() - self._began_s, min(self._console.width, 120))
         style = "bold green" if batch.results and batch.green == len(batch.results) else "bold"
-        first, _, rest = text.partition("\n")
         self._console.print()
-        self._console.print(Text(first, style=style))
-        if rest:
-            self._console.print(Text(rest))
+        for number, line in enumerate(lines):
+            self._console.print(live(line, "" if number else style))
 
     def close(self) -> None:
         self._live.stop()

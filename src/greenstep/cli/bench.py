@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from .screen import say
+
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
@@ -173,14 +175,14 @@ def _tell(servers: list[RealTimeBoard], as_json: bool) -> None:
 
     for server in servers:
         board = server.board
-        click.echo(f"{board.name}: {board.title}")
+        say(f"{board.name}: {board.title}")
         usual = Catalogue.load().find(board.chip).first
         hookup = "" if board.circuit.hookup == usual.hookup else f" --hookup {board.circuit.hookup}"
         baud = "" if board.baud == usual.baud else f" --baud {board.baud}"
         dialect = f" --dialect {board.dialect}" if board.dialect else ""
         settings = "".join(f" --set '{name}={_written(value)}'" for name, value in board.settings)
-        click.echo(f"  --chip {board.chip} --port {server.url}{hookup}{baud}{dialect}{settings}")
-    click.echo("Ctrl-C ends it.")
+        say(f"  --chip {board.chip} --port {server.url}{hookup}{baud}{dialect}{settings}")
+    say("Ctrl-C ends it.")
 
 
 def _written(value: str | tuple[TalkLine, ...] | Image) -> str:
@@ -197,14 +199,14 @@ def _list(boards: Mapping[str, BenchBoard], faults: Mapping[str, tuple[str, str]
     from greenstep.bench.address import described
 
     for name, board in boards.items():
-        click.echo(f"{name:<16}  {board.title}, {board.circuit.hookup}")
-    click.echo("\nwithout a server, wherever a port is taken: --port 'bench:BOARD?SETTING&SETTING'")
+        say(f"{name:<16}  {board.title}, {board.circuit.hookup}")
+    say("", "without a server, wherever a port is taken: --port 'bench:BOARD?SETTING&SETTING'")
     for written, meaning in described():
-        click.echo(f"  {written:<24}  {meaning}")
-    click.echo("\nfaults:")
+        say(f"  {written:<24}  {meaning}")
+    say("", "faults:")
     for name, (argument, meaning) in faults.items():
         written = f"{name}={argument}" if argument else name
-        click.echo(f"  {written:<24}  {meaning}")
+        say(f"  {written:<24}  {meaning}")
 
 
 def _save(servers: list[RealTimeBoard], folder: Path) -> None:

@@ -12,6 +12,7 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_board
 from .consent import consented
 from .options import How, collected, every_key_options, general_options
+from .screen import say
 
 
 @click.group("boards", invoke_without_command=True, short_help="The boards of greenstep.toml.")
@@ -47,12 +48,12 @@ def _list(how: How) -> int:
     chips = max(len(row.chip) for row in rows)
     for row in rows:
         line = "; ".join((row.baud, *row.known))
-        click.echo(f"{row.board:<{names}}   {row.chip:<{chips}}   {row.hookup}   {line}".rstrip())
-        click.echo(f"{'':<{names}}   {row.port}")
+        say(f"{row.board:<{names}}   {row.chip:<{chips}}   {row.hookup}   {line}".rstrip())
+        say(f"{'':<{names}}   {row.port}")
         for image in row.images:
-            click.echo(f"{'':<{names}}   {image}")
+            say(f"{'':<{names}}   {image}")
         for trouble in row.trouble:
-            click.echo(f"{'':<{names}}   ✗ {trouble}")
+            say(f"{'':<{names}}   ✗ {trouble}")
     return 0
 
 
@@ -80,7 +81,7 @@ def add(name: str, instead: bool, said: BoardSettings, how: How) -> int:
     path = _file(how) or Path("greenstep.toml")
     _refuse_unknown(name, said)
     add_board(path, name, table_of(said, path.parent), instead)
-    click.echo(f"{path}: board {name} written")
+    say(f"{path}: board {name} written")
     return 0
 
 
@@ -106,7 +107,7 @@ def change(name: str, without: tuple[str, ...], said: BoardSettings, how: How) -
         raise usage("no-keys", "change what?", "options are named like the keys: --port, --baud; or --without KEY")
     _refuse_unknown(name, said)
     change_board(path, name, keys, [key.replace("-", "_") for key in without])
-    click.echo(f"{path}: board {name} changed: {', '.join((*keys, *(f'without {key}' for key in without)))}")
+    say(f"{path}: board {name} changed: {', '.join((*keys, *(f'without {key}' for key in without)))}")
     return 0
 
 
@@ -121,7 +122,7 @@ def remove(name: str, yes: bool, said: BoardSettings, how: How) -> int:
 
     path = _there(how)
     remove_board(path, name, lambda: consented(f"Remove {name} from {path}?", yes))
-    click.echo(f"{path}: board {name} removed")
+    say(f"{path}: board {name} removed")
     return 0
 
 

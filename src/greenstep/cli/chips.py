@@ -11,6 +11,7 @@ from greenstep.core.dialects.rests_on import facts_of
 from greenstep.core.dialects.spec import Erasing, Spec, Starting
 
 from .faults import faults_as_asked
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.chips import Catalogue, Part
@@ -54,8 +55,8 @@ def command(words: tuple[str, ...], as_json: bool) -> int:
         width = max(map(len, dialect_names()))
         for name in dialect_names():
             _line(find_dialect(name), catalogue, width)
-        click.echo(f"\n{len(catalogue.parts)} records, {Dialect.tried}")
-        click.echo("greenstep chips WORD searches; greenstep chips DIALECT says what it can")
+        say("", f"{len(catalogue.parts)} records, {Dialect.tried}")
+        say("greenstep chips WORD searches; greenstep chips DIALECT says what it can")
     return 0
 
 
@@ -83,7 +84,7 @@ def _line(dialect: type[Dialect], catalogue: Catalogue, width: int) -> None:
     while len(", ".join(names[:most])) > _NAMES_WIDTH:
         most -= 1
     shown = ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
-    click.echo(f"{dialect.name:<{width}}  {dialect.title}: {shown}")
+    say(f"{dialect.name:<{width}}  {dialect.title}: {shown}")
 
 
 def _show_parts(parts: Sequence[Part]) -> None:
@@ -95,9 +96,9 @@ def _show_parts(parts: Sequence[Part]) -> None:
         most = "up to " if size and not part.size_known else ""
         ident = f"{part.ident:X}" if part.ident else "-"
         others = "".join(f", {name}" for name in part.also)
-        click.echo(f"{part.name:<{width}}  {most + size:>14}  {ident:>8}  {part.dialect}{others}")
+        say(f"{part.name:<{width}}  {most + size:>14}  {ident:>8}  {part.dialect}{others}")
         if differs := part.extra.get("differs"):
-            click.echo(f"{'':<{width}}  {differs}")
+            say(f"{'':<{width}}  {differs}")
 
 
 _ERASES = {
@@ -115,7 +116,7 @@ def _reads_back(spec: Spec) -> str:
 
 def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
     spec = dialect.spec
-    click.echo(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}\n")
+    say(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}", "")
     rows = [
         ("read back", _reads_back(spec)),
         ("erase", _ERASES[spec.erasing] + ("; alone too" if spec.erases_alone else "")),
@@ -126,19 +127,19 @@ def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
         ("known", dialect.tried),
     ]  # fmt: skip
     for name, value in rows:
-        click.echo(f"  {name:<10} {value}")
+        say(f"  {name:<10} {value}")
     for setting in spec.settings:
         choices = f" ({', '.join(setting.choices)})" if setting.choices else ""
         usual = setting.default
         shown = f"0x{usual:02X}" if isinstance(usual, int) and usual < 256 else usual
         default = f" [{shown}]" if usual not in ((), "") else ""
         named = f"{setting.name}=@FILE" if setting.kind == "image" else setting.name
-        click.echo(f"  --set {named}: {setting.help}{choices}{default}")
-    click.echo()
+        say(f"  --set {named}: {setting.help}{choices}{default}")
+    say()
     for fact in (fact for fact in facts_of(dialect.name) if fact.sureness == "unsure"):
-        click.echo(f"  not sure   {fact.about}: {fact.text} ({fact.source})")
-        click.echo(f"    try      {fact.experiment}")
-        click.echo(f"             {fact.if_so}")
-        click.echo(f"             {fact.if_not}\n")
+        say(f"  not sure   {fact.about}: {fact.text} ({fact.source})")
+        say(f"    try      {fact.experiment}")
+        say(f"             {fact.if_so}")
+        say(f"             {fact.if_not}", "")
     if parts:
         _show_parts(parts)

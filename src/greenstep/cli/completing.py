@@ -12,6 +12,8 @@ from typing import Any
 
 import click
 
+from greenstep.core.outside_text import is_plain
+
 Completer = Callable[[click.Context, click.Parameter, str], list[str]]
 _MOST = 400
 
@@ -23,7 +25,7 @@ def _offer(names: Callable[[], Iterable[str]]) -> Completer:
         from greenstep.core.errors import Fault
 
         try:
-            return [name for name in names() if name.startswith(typed)][:_MOST]
+            return [name for name in names() if name.startswith(typed) and is_plain(name)][:_MOST]
         except (Fault, OSError):
             return []
 
@@ -83,7 +85,7 @@ def _files(typed: str) -> list[str]:
         with os.scandir(place) as entries:
             for entry in entries:
                 hidden = entry.name.startswith(".") and not begun.startswith(".")
-                if not entry.name.startswith(begun) or hidden:
+                if not entry.name.startswith(begun) or hidden or not is_plain(entry.name):
                     continue
                 before = f"{folder}/" if "/" in typed else ""
                 if entry.is_dir():

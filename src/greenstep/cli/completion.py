@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import click
 
+from .screen import say
+
 _SHELLS = ("bash", "zsh", "fish")
 
 
@@ -23,5 +25,5 @@ def command(shell: str) -> int:
 
     kind = get_completion_class(shell)
     assert kind is not None
-    click.echo(kind(main, {}, "greenstep", "_GREENSTEP_COMPLETE").source())
+    say(kind(main, {}, "greenstep", "_GREENSTEP_COMPLETE").source())
     return 0

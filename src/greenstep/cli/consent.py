@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import sys
-
 import click
 
 from greenstep.core.errors import usage
+
+from .screen import can_ask, confirmed
 
 
 def consented(question: str, yes: bool) -> None:
     """Continue only if the person agrees, or has agreed with --yes. Raises UsageFault without a terminal."""
     if yes:
         return
-    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+    if not can_ask():
         raise usage("not-asked", f"{question} There is no terminal to ask on", "say so: --yes")
-    if not click.confirm(question, err=True):
+    if not confirmed(question):
         raise click.Abort

@@ -12,19 +12,19 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import click
-
-from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
+from greenstep.core.console import Expectation, HexRows, LineSplitter, TerminalStream, readable
 from greenstep.core.errors import StartFault
 from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkError
+from greenstep.core.outside_text import harmless
 from greenstep.core.quantities import count, show_heard, show_seconds
 from greenstep.core.secrets import MaskedStream, Secrets
 
 from .kept_file import KeptFile
 from .keyboard import PipedLines, pressed, terminal_keys
 from .line_editor import LEAVE_KEY, LineEditor
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.ports.turns import Guest, Keeper
@@ -38,12 +38,15 @@ _LOOK_S = 0.1
 
 @frozen
 class ConsoleWishes:
-    """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `file` is sent as
-    it is, with `pause_s` after each line of it. `save` holds the bytes heard. `seconds`: how long to listen, without
-    limit if None. `program` says where in the source an address lies. `expect` must come within `within_s`."""
+    """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `raw`: what is
+    heard goes to the screen as it is, whatever a terminal makes of it, and keys are sent one by one; else only text
+    and colours do. `file` is sent as it is, with `pause_s` after each line of it. `save` holds the bytes heard.
+    `seconds`: how long to listen, without limit if None. `program` says where in the source an address lies.
+    `expect` must come within `within_s`."""
 
     line_end: bytes = b"\r\n"
     keys: bool = False
+    raw: bool = False
     times: bool = False
     as_hex: bool = False
     log: Path | None = None
@@ -93,9 +96,11 @@ class Console:
         self._unsent = wishes.file
         self._next_send_s = 0.0
         self._interactive = sys.stdin.isatty() and sys.stdout.isatty() and not wishes.as_json
-        self._raw = self._interactive and wishes.keys
+        self._by_key = self._interactive and (wishes.keys or wishes.raw)
+        self._streams = self._by_key or (wishes.raw and not wishes.as_json)
+        self._filter = TerminalStream()
         width = shutil.get_terminal_size().columns
-        self._editor = LineEditor(sys.stdout, width) if self._interactive and not self._raw else None
+        self._editor = LineEditor(sys.stdout, width) if self._interactive and not self._streams else None
 
     def run(self, first: bytes = b"") -> int:
         """`first` was heard already. Returns the exit status. Raises PortFault, StartFault, UsageFault."""
@@ -121,7 +126,7 @@ class Console:
             self._check_time()
             if wishes.seconds is not None and self._elapsed() >= wishes.seconds:
                 if self._unsent:
-                    click.echo(f"{count(len(self._unsent), 'byte')} of the file were not sent in time", err=True)
+                    say(f"{count(len(self._unsent), 'byte')} of the file were not sent in time", err=True)
                 return 0
             if self._keeper is not None and (guest := self._keeper.asked()) is not None and self._step_aside(guest):
                 return 0
@@ -182,13 +187,14 @@ class Console:
     def _end_line(self) -> None:
         """Show text as a line that has no end yet."""
         rest, self._lines.partial = self._lines.partial, b""
-        if rest and not (self._raw or self._wishes.as_hex):
+        if rest and not (self._streams or self._wishes.as_hex):
             shown = self._dated(readable(rest, self._interactive), self._line_s or self._elapsed())
             self._heard_lines([shown], "")
         self._line_s = None
 
     def _remark(self, words: str, kind: str, **values: Any) -> None:
         """Something the console itself has to say, between the board's lines."""
+        words = harmless(words)
         self._write_log("-", words)
         if self._wishes.as_json:
             from .json_view import json_line
@@ -231,9 +237,9 @@ class Console:
         if self._wishes.as_hex:
             rows = self._hex.feed(shown, now) if shown else self._hex.pause(now)
             self._heard_lines([f"{row.at_s:9.3f}  {row}" if self._wishes.times else str(row) for row in rows], "")
-        elif shown and self._raw and not self._wishes.times:
+        elif shown and self._streams and not self._wishes.times:
             self._note(self._lines.feed(shown))
-            sys.stdout.buffer.write(shown)
+            sys.stdout.buffer.write(shown if self._wishes.raw else self._filter.feed(shown).encode())
             sys.stdout.flush()
         elif shown:
             self._show_lines(shown, now)
@@ -242,7 +248,7 @@ class Console:
         lines = []
         begun = self._line_s if self._line_s is not None else now
         for index, line in enumerate(self._lines.feed(shown)):
-            lines.append(self._dated(readable(line, keep_escapes=self._interactive), begun if index == 0 else now))
+            lines.append(self._dated(readable(line, self._interactive), begun if index == 0 else now))
         partial = self._lines.partial
         self._line_s = (now if lines or self._line_s is None else begun) if partial else None
         shown_partial = self._dated(readable(partial, self._interactive), self._line_s or now) if partial else ""
@@ -267,7 +273,7 @@ class Console:
                 self._remark(text, "doubt", text=text)
             self._given_away_since = False
             for place in places(file.program, line):
-                told = list(in_words(place, str(Path.cwd())))
+                told = [harmless(line) for line in in_words(place, str(Path.cwd()))]
                 for one in told:
                     self._write_log("=", one.strip())
                 if self._wishes.as_json:
@@ -282,7 +288,7 @@ class Console:
             if lines or partial:
                 self._editor.show(lines, partial)
         else:
-            end = "\r\n" if self._raw else "\n"
+            end = "\r\n" if self._by_key else "\n"
             for line in lines:
                 if self._wishes.as_json:
                     self._json("heard", line)
@@ -355,7 +361,7 @@ class Console:
         self._log.write(f"{stamp} {way} {text}\n".encode())
 
     def _keys(self) -> contextlib.AbstractContextManager[None]:
-        return terminal_keys(self._wishes.keys) if self._interactive else contextlib.nullcontext()
+        return terminal_keys(self._by_key) if self._interactive else contextlib.nullcontext()
 
     def _finish(self) -> None:
         """Text without a line end is shown too."""
@@ -366,10 +372,10 @@ class Console:
         else:
             lines = self._lines.feed(rest)
             partial = self._lines.partial
-            if lines or (partial and not self._raw):
+            if lines or (partial and not self._streams):
                 at_s = self._line_s or self._elapsed()
                 shown = [self._dated(readable(line), at_s) for line in (*lines, *([partial] if partial else []))]
                 self._heard_lines(shown, "")
-        if self._raw:
+        if self._by_key:
             sys.stdout.write("\r\n")
         sys.stdout.flush()

@@ -9,13 +9,12 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import click
-
 from greenstep.core.link import LineSettings, Link
 from greenstep.work.port_choice import BENCH
 
 from .fault_lines import wrapped
 from .line_editor import LEAVE_NAME
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.work.board import Board
@@ -51,7 +50,7 @@ def tell_doubts(wishes: ConsoleWishes) -> None:
 
             json_line("doubt", text=text)
         else:
-            click.echo("\n".join(wrapped(f"- {text}", shutil.get_terminal_size().columns, 2)))
+            say_all(wrapped(f"- {text}", shutil.get_terminal_size().columns, 2))
 
 
 def go_on_listening(
@@ -67,7 +66,7 @@ def go_on_listening(
         first = link.collected
         wishes = ConsoleWishes(line_end=job.line_end, as_json=how.as_json, secrets=job.secrets, program=program)
         if not how.as_json:
-            click.echo("\n" + head_line("listening", "", link.settings, wishes))
+            say("", head_line("listening", "", link.settings, wishes))
         tell_doubts(wishes)
         again = opened_again(job.port, job.hookup.idle_lines, how.trace)
         return Console(link, job.port, wishes, again, until).run(first)

@@ -7,6 +7,8 @@ import click
 from greenstep.store.board import BoardSettings, PortChoice
 from greenstep.work.board import Board
 
+from .screen import say
+
 _SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
 
 
@@ -14,14 +16,14 @@ _SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
 def command() -> int:
     """Upload to three of the apiary's boards, simulated, as fast as hardware would be: each green; then to one with
     its boot jumper forgotten, to see a finding. Takes about twenty seconds and touches no real port."""
-    click.echo("Three simulated boards. First as it should be:\n")
+    say("Three simulated boards. First as it should be:", "")
     statuses = []
     for board, size in _SHOWN:
         statuses.append(_upload(board, size, ()))
-        click.echo("\n")
-    click.echo("The brood-probe again, with its boot jumper forgotten:\n")
+        say("", "")
+    say("The brood-probe again, with its boot jumper forgotten:", "")
     as_meant = not any(statuses) and _upload("brood-probe", 9412, ("no-boot",)) == 4
-    click.echo("\n\nNext: greenstep init" if as_meant else "\n\nthis is not what the demo should show")
+    say("", "", "Next: greenstep init" if as_meant else "this is not what the demo should show")
     return 0 if as_meant else 1
 
 

@@ -7,6 +7,7 @@ import click
 from .completing import complete_finding
 from .fault_lines import explained_lines, wrapped
 from .faults import faults_as_asked
+from .screen import say, say_all
 
 
 @click.command("explain", short_help="What a finding means.")
@@ -30,11 +31,11 @@ def command(key: str | None, as_json: bool) -> int:
             json_line("explained", **plain(one))
         return 0
     if key:
-        click.echo("\n".join([f"{key}   {these[0].about}\n", *explained_lines(these[0])]))
+        say_all([f"{key}   {these[0].about}", "", *explained_lines(these[0])])
         return 0
     for about in dict.fromkeys(one.about for one in these):
-        click.echo(about)
+        say(about)
         for one in these:
             if one.about == about:
-                click.echo("\n".join(wrapped(f"  {one.key:<20} {one.cause}", 100, 23)))
+                say_all(wrapped(f"  {one.key:<20} {one.cause}", 100, 23))
     return 0

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
+from greenstep.core.outside_text import harmless
+
 if TYPE_CHECKING:
     from greenstep.core.errors import Finding
     from greenstep.core.findings.explained import Explained
@@ -54,6 +56,7 @@ def _labelled(label: str, text: str, width: int) -> list[str]:
 
 def wrapped(text: str, width: int, hang: int) -> list[str]:
     """Lines of at most `width`, all after the first indented by `hang`; words and quoted bytes are not broken."""
+    text = harmless(text, keep="\n\t")
     if len(text) <= width and text.isprintable():
         return [text.rstrip() or text]
     import textwrap

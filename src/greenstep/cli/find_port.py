@@ -9,6 +9,7 @@ import click
 
 from .faults import faults_as_asked
 from .options import Real
+from .screen import say, say_all
 
 
 @click.command("find-port", short_help="Find a port by its plug.")
@@ -43,7 +44,7 @@ def command(name: str | None, within: float | None, listing: bool, forget: bool,
             return 0
         longest_s = within or 60.0
         if not as_json:
-            click.echo(f"Unplug the board, or plug it in. Waiting {longest_s:g} s …")
+            say(f"Unplug the board, or plug it in. Waiting {longest_s:g} s …")
             sys.stdout.flush()
         change = wait_for_change(find_ports, time.monotonic, time.sleep, longest_s)
         if change is None:
@@ -60,11 +61,11 @@ def command(name: str | None, within: float | None, listing: bool, forget: bool,
             for port in change.ports:
                 json_line("came" if change.came else "went", **plain(port))
         else:
-            click.echo("it came:" if change.came else "it went:")
+            say("it came:" if change.came else "it went:")
             for port in change.ports:
-                click.echo("\n".join(port_lines(port) if change.came else port_lines(port)[:1]))
+                say_all(port_lines(port) if change.came else port_lines(port)[:1])
         if name:
-            click.echo(remember_port(name, change.ports), err=as_json)
+            say(remember_port(name, change.ports), err=as_json)
     return 0
 
 
@@ -76,7 +77,7 @@ def _list(as_json: bool) -> int:
     known = known_ports()
     now = {port.alias: port.name for port in find_ports(aliases=known)}
     if not known and not as_json:
-        click.echo("no port is remembered; greenstep find-port NAME remembers one")
+        say("no port is remembered; greenstep find-port NAME remembers one")
     for name, one in known.items():
         if as_json:
             from .json_view import json_line
@@ -84,5 +85,5 @@ def _list(as_json: bool) -> int:
             json_line("remembered", name=name, port=now.get(name, ""), serial=one.serial, location=one.location)
         else:
             by = f"serial {one.serial}" if one.serial else f"at {one.location}"
-            click.echo(f"{name:<20} {now.get(name, 'not plugged in'):<16} {by}")
+            say(f"{name:<20} {now.get(name, 'not plugged in'):<16} {by}")
     return 0

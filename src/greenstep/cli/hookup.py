@@ -30,6 +30,7 @@ from .options import (
 from .person import AT_THE_TERMINAL
 from .resetting import by_hand
 from .saving import save_figure, saved_line
+from .screen import say, say_all
 from .target import settle
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ def list_(as_json: bool) -> int:
     for title, rows in hookup_tables():
         with formatter.section(title):
             formatter.write_dl(rows)
-    click.echo(formatter.getvalue().strip("\n"))
+    say_all(formatter.getvalue().strip("\n").split("\n"))
     return 0
 
 
@@ -149,9 +150,9 @@ def _show_outside(hookup: Hookup, sequence: Sequence, board: str, how: How) -> i
 
         json_line("sequence", hookup=hookup.name, sequence=str(sequence), moved=moved)
         return 0
-    click.echo(f"{f'{board}   ' if board else ''}{sequence}")
+    say(f"{f'{board}   ' if board else ''}{sequence}")
     for pin, mover in moved.items():
-        click.echo(f"  {pin:<6} by {mover}")
+        say(f"  {pin:<6} by {mover}")
     return 0
 
 
@@ -162,23 +163,23 @@ def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[st
 
     plain = not shows_signs(sys.stdout)
     lanes = text_lanes(drawn, 92, plain)
-    click.echo(f"{title}\n\n  {sequence}\n")
+    say(f"{title}", "", f"  {sequence}", "")
     for lane, bars in lanes.lanes:
-        click.echo(f"  {lane:<7}{bars}")
-    click.echo(f"  {'':<7}{lanes.ruler}")
+        say(f"  {lane:<7}{bars}")
+    say(f"  {'':<7}{lanes.ruler}")
     for pulse in drawn.pulses:
         if pulse.sampled_s is not None:
             from greenstep.core.hookup.words import sampling_words
 
             mark = "^" if plain else "▲"
-            click.echo(f"  {'':<7}{'':<{lanes.column(pulse.sampled_s)}}{mark} {sampling_words(pulse, drawn)}")
-    click.echo()
+            say(f"  {'':<7}{'':<{lanes.column(pulse.sampled_s)}}{mark} {sampling_words(pulse, drawn)}")
+    say()
     for pulse in drawn.pulses:
         if pulse.end_s is not None:
-            click.echo(f"  reset is low for {(pulse.end_s - pulse.start_s) * 1000:.3g} ms")
+            say(f"  reset is low for {(pulse.end_s - pulse.start_s) * 1000:.3g} ms")
     for warning in warned:
-        click.echo(f"  ! {warning}")
-    click.echo("  computed from the circuit; to measure: greenstep hookup hold")
+        say(f"  ! {warning}")
+    say("  computed from the circuit; to measure: greenstep hookup hold")
 
 
 def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tuple[str, ...]) -> None:
@@ -246,7 +247,7 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
         with link_faults(wanted):
             Driver(link, hookup, pins).run(sequence)
             for line in meter_words(hookup, sequence, wanted.choice.first):
-                click.echo(line)
+                say(line)
             if seconds is None:
                 click.pause("held; any key releases the lines …")
             else:

@@ -16,6 +16,7 @@ from .completing import complete_target
 from .image_target import Chosen, chosen, looking_options
 from .options import How, Whole
 from .saving import save_figure, saved_line
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.core.chips import EraseUnit
@@ -62,10 +63,10 @@ def compare_command(
     if how.as_json:
         _as_json(found, units)
     else:
-        click.echo("\n".join(_about(found)))
+        say_all(_about(found))
         if not found.same:
             for line in (*_upload_lines(these, found, units), *_bytes_lines(found, rows)):
-                click.echo(line)
+                say(line)
         saved_line(save)
     return 0 if found.same else DIFFERENT
 

@@ -13,6 +13,7 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_target
 from .image_target import Chosen, chosen, looking_options
 from .options import How, region_options
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.image.listing import Fold, Row
@@ -66,7 +67,7 @@ def dump_command(
     word = 1 if as_bytes or family is None else family.word_bytes
     digits = 4 if image.end <= 0x10000 else 8
     for row in rows:
-        click.echo(_line(row, digits, word, family is not None and family.counts_words))
+        say(_line(row, digits, word, family is not None and family.counts_words))
     return 0
 
 

@@ -20,6 +20,7 @@ from greenstep.store.image_saving import KINDS, Kind, check_place, kind_for, sav
 from .completing import complete_target
 from .image_target import Chosen, chosen, looking_options
 from .options import How, Number, Whole, region_options, set_option
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
@@ -244,6 +245,6 @@ def save_changed(these: Chosen, image: Image, saving: Saving, how: How, notes: S
         )
         return 0
     for note in (*notes, *lost):
-        click.echo(f" note: {note}")
-    click.echo(f" saved {saving.file}: {words}, crc32 {digest.crc32:08X}")
+        say(f" note: {note}")
+    say(f" saved {saving.file}: {words}, crc32 {digest.crc32:08X}")
     return 0

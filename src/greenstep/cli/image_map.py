@@ -15,6 +15,7 @@ from .completing import complete_target
 from .image_target import Chosen, chosen, fitting_options
 from .options import How
 from .saving import save_figure, saved_line
+from .screen import painted, say, side_by_side
 
 if TYPE_CHECKING:
     from greenstep.core.flash_map import Cell, FlashMap, Grid
@@ -88,27 +89,28 @@ def _title(these: Chosen, drawn: FlashMap) -> str:
 
 def _as_text(drawn: FlashMap, grid: Grid, title: str) -> None:
     unit = _unit_words(drawn, grid.cell_bytes)
-    click.echo(f"{title}   one character is {show_size(grid.cell_bytes)}{unit}\n")
+    say(f"{title}   one character is {show_size(grid.cell_bytes)}{unit}", "")
     for address, cells in grid.rows:
         digits = 4 if drawn.end <= 0x10000 else 8
-        click.echo(f" {address:0{digits}X}  " + "".join(_sign(cell) for cell in cells))
-    click.echo()
+        say(side_by_side(f" {address:0{digits}X}  ", *map(_sign, cells)))
+    say()
     for number, image in enumerate(drawn.images):
-        letter = click.style(LETTERS[number % 26], fg=_COLOURS[number % len(_COLOURS)])
+        letter = painted(LETTERS[number % 26], fg=_COLOURS[number % len(_COLOURS)])
         held = drawn.held(number)
         outside = f", {count(image.size_bytes - held, 'byte')} outside" if held < image.size_bytes else ""
         pieces = f" in {len(image.pieces)} pieces" if len(image.pieces) > 1 else ""
         span = show_span(image.lowest, image.end - image.lowest)
-        click.echo(f" {letter}  {image.name}   {count(held, 'byte')}{pieces}, {span}{outside}")
+        say(side_by_side(" ", letter, f"  {image.name}   {count(held, 'byte')}{pieces}, {span}{outside}"))
     for stretch in drawn.stretches:
         if stretch.kind in ("bootloader", "kept"):
-            sign = click.style(_SIGNS[stretch.kind], fg=_SHADES[stretch.kind])
+            sign = painted(_SIGNS[stretch.kind], fg=_SHADES[stretch.kind])
             why = f" ({stretch.why})" if stretch.why else ""
             size = stretch.end - stretch.start
-            click.echo(f" {sign}  {stretch.kind}{why}   {show_size(size)}, {show_span(stretch.start, size)}")
-    click.echo(f" ·  free   {show_size(drawn.total('free'))}")
+            words = f"  {stretch.kind}{why}   {show_size(size)}, {show_span(stretch.start, size)}"
+            say(side_by_side(" ", sign, words))
+    say(f" ·  free   {show_size(drawn.total('free'))}")
     if any(cell.clash for _, cells in grid.rows for cell in cells):
-        click.echo(" *  more than one image in that cell")
+        say(" *  more than one image in that cell")
 
 
 def _unit_words(drawn: FlashMap, cell_bytes: int) -> str:
@@ -127,12 +129,12 @@ def _unit_words(drawn: FlashMap, cell_bytes: int) -> str:
 
 def _sign(cell: Cell) -> str:
     if cell.clash:
-        return click.style("*", fg="red", bold=True)
+        return painted("*", fg="red", bold=True)
     if cell.kind == "image":
         letter = LETTERS[cell.number % 26]
         colour = _COLOURS[cell.number % len(_COLOURS)]
-        return click.style(letter if cell.full else letter.lower(), fg=colour)
-    return click.style(_SIGNS[cell.kind], fg=_SHADES[cell.kind])
+        return painted(letter if cell.full else letter.lower(), fg=colour)
+    return painted(_SIGNS[cell.kind], fg=_SHADES[cell.kind])
 
 
 def _as_json(drawn: FlashMap) -> None:

@@ -16,6 +16,7 @@ from .completing import complete_target
 from .fault_lines import finding_lines, wrapped
 from .image_target import Chosen, chosen, fitting_options
 from .options import How
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.core.families.origin import Origin
@@ -67,9 +68,9 @@ def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSet
         _as_json(these, looks, fits)
     else:
         for number, (image, look) in enumerate(looks):
-            click.echo(("\n" if number else "") + "\n".join(_about(image, look)))
+            say_all([*([""] if number else []), *_about(image, look)])
         for name, fit in fits:
-            click.echo("\n" + "\n".join(_fit_lines(these, fit, name)))
+            say("", *_fit_lines(these, fit, name))
     return 5 if any(fit.refusals for _, fit in fits) else 0
 
 

@@ -16,6 +16,7 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_target
 from .image_target import chosen, looking_options
 from .options import How
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.image.file_system import Kept
@@ -55,15 +56,15 @@ def unpack_command(
             rows = [{"path": one.path, "bytes": len(one.data)} for one in files]
             json_line("files", address=at, kind=kind, files=rows)
         else:
-            click.echo(f"{show_address(at)}  {kind}, {count(len(files), 'file')}")
+            say(f"{show_address(at)}  {kind}, {count(len(files), 'file')}")
             for kept in files:
-                click.echo(f"  {len(kept.data):>10,}  {kept.path}")
+                say(f"  {len(kept.data):>10,}  {kept.path}")
         if save is not None:
             _write(files, save / f"{at:08X}" if several else save, replace)
     if save is not None and not how.as_json:
-        click.echo(f"saved in {save}" if any(files for _, _, files in found) else "nothing to save")
+        say(f"saved in {save}" if any(files for _, _, files in found) else "nothing to save")
     for at, kind, _ in damaged if several and not how.as_json else ():
-        click.echo(f"{show_address(at)}  {kind}, damaged")
+        say(f"{show_address(at)}  {kind}, damaged")
     if damaged:
         raise damaged[0][2]
     return 0

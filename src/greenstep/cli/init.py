@@ -18,6 +18,7 @@ from greenstep.store.board_words import hookup_argument, image_option
 from greenstep.work.board import Board
 
 from .options import How, board_options, collected, start_options
+from .screen import ask, can_ask, confirmed, say
 
 if TYPE_CHECKING:
     from greenstep.store.known_lines import Learnt
@@ -78,7 +79,7 @@ def command(name: str | None, replace: bool, said: BoardSettings, how: How) -> i
         if getattr(said, key) is not None:
             keys[key] = getattr(said, key)
     add_board(project, name, keys, replace)
-    click.echo(f"{project}: board {name} written. Next: greenstep greet {name}")
+    say(f"{project}: board {name} written. Next: greenstep greet {name}")
     return 0
 
 
@@ -104,20 +105,20 @@ def _as_known(known: Learnt, said: BoardSettings) -> dict[str, Any]:
         words.append(f"its line carried {known.baud} baud")
     if not words:
         return keys
-    click.echo(f"known from {known.at[:10]}: {', '.join(words)}")
+    say(f"known from {known.at[:10]}: {', '.join(words)}")
     if known.baud is not None and said.baud is None:
         if not _interactive():
-            click.echo('  baud = "fastest" uses that rate: --baud fastest')
-        elif click.confirm("Use the highest rate that the line carries?", default=True):
+            say('  baud = "fastest" uses that rate: --baud fastest')
+        elif confirmed("Use the highest rate that the line carries?", default=True):
             keys["baud"] = FASTEST
     if said.patience is None and 2 * known.waited_s > BY_HAND_PATIENCE_S:
         keys["patience"] = float(round(2 * known.waited_s))
-        click.echo(f"  patience = {keys['patience']:g}: entering by hand took {known.waited_s:g} s")
+        say(f"  patience = {keys['patience']:g}: entering by hand took {known.waited_s:g} s")
     return keys
 
 
 def _interactive() -> bool:
-    return sys.stdin.isatty() and sys.stdout.isatty()
+    return can_ask() and sys.stdout.isatty()
 
 
 def _asked(option: str, question: str, default: str | None = None) -> str:
@@ -125,7 +126,7 @@ def _asked(option: str, question: str, default: str | None = None) -> str:
     from greenstep.core.errors import usage
 
     if _interactive():
-        return str(click.prompt(question, default=default, show_default=bool(default)))
+        return ask(question, default)
     if default is None:
         raise usage(f"no-{option}", f"which {option}?", f"--{option}: there is no terminal to ask on")
     return default
@@ -136,7 +137,7 @@ def _name(name: str | None) -> str:
 
     if name is None and not _interactive():
         raise usage("no-name", "what should the board be called?", "greenstep init NAME --chip … --port …")
-    name = name or str(click.prompt("A name for the board (such as hive-scale)"))
+    name = name or ask("A name for the board (such as hive-scale)")
     if not re.fullmatch(r"[A-Za-z0-9][\w-]*", name):
         raise usage("board-name", f"'{name}' is not a valid board name", "letters, digits, '-' and '_'")
     return name
@@ -145,9 +146,7 @@ def _name(name: str | None) -> str:
 def _asked_images() -> tuple[ImageFile, ...]:
     if not _interactive():
         return ()
-    text = str(
-        click.prompt("Which image? (file, or 'FILE at ADDRESS'; empty: later)", default="", show_default=False)
-    )
+    text = ask("Which image? (file, or 'FILE at ADDRESS'; empty: later)", default="")
     return image_option(text) if text.strip() else ()
 
 
@@ -176,9 +175,9 @@ def _chosen(ports: list[Any], name: str) -> str:
         there = ", ".join(port.name for port in ports) or "none plugged"
         raise usage("no-port", "which port?", f"--port: there is no terminal to ask on ({there})")
     for number, port in enumerate(ports, 1):
-        click.echo(f"  {number}  {port.name}  {port.label}")
-    click.echo("  s  find it by its plug")
-    answer = str(click.prompt("Which port? (number, s, or a name)", default="1" if ports else "s"))
+        say(f"  {number}  {port.name}  {port.label}")
+    say("  s  find it by its plug")
+    answer = ask("Which port? (number, s, or a name)", "1" if ports else "s")
     if answer == "s":
         return _by_plug(name)
     if answer.isdecimal() and 1 <= int(answer) <= len(ports):
@@ -194,9 +193,9 @@ def _by_plug(name: str) -> str:
     from greenstep.ports.watching import wait_for_change
     from greenstep.work.port_choice import remember_port
 
-    click.echo("Unplug the board, or plug it in …")
+    say("Unplug the board, or plug it in …")
     change = wait_for_change(find_ports, time.monotonic, time.sleep, 60.0)
     if change is None:
         raise usage("no-change", "no port came or went in 60 s", "greenstep init again, with --port NAME")
-    click.echo(remember_port(name, change.ports))
+    say(remember_port(name, change.ports))
     return name

@@ -19,6 +19,7 @@ from .fault_lines import explained_lines, wrapped
 from .faults import faults_as_asked
 from .journal_lists import aside_files, clear_rows, given_values
 from .options import Whole
+from .screen import painted, say, say_all, side_by_side
 
 if TYPE_CHECKING:
     from greenstep.core.journal_entry import JournalEntry
@@ -129,7 +130,7 @@ def _since(text: str, option: str = "--since") -> str:
 
 def _list(listed: Sequence[Row], wanted: Wanted) -> None:
     if not listed:
-        click.echo("nothing on record" + ("" if wanted == type(wanted)() else " that is like this"))
+        say("nothing on record" + ("" if wanted == type(wanted)() else " that is like this"))
         return
     most = shutil.get_terminal_size().columns if sys.stdout.isatty() else 1000
     digits = len(str(listed[0].number))
@@ -138,13 +139,14 @@ def _list(listed: Sequence[Row], wanted: Wanted) -> None:
     width, wide = max(len(who) for who in whos), max(len(what) for what in whats)
     for found, who, what in zip(listed, whos, whats, strict=True):
         entry = found.entry
-        sign = click.style(_SIGNS[entry.outcome], fg=_COLOURS[entry.outcome])
+        sign = _SIGNS[entry.outcome]
         why = entry.version if entry.exit_code == 0 else _cause(entry.finding) or entry.outcome
-        line = f"{found.number:>{digits}}  {entry.at[:16].replace('T', ' ')}  {sign} {who:<{width}}  {what:<{wide}}"
-        before = f"{line}  {show_seconds(entry.seconds):>7}"
-        click.echo(before + (f"  {_cut(why, most - len(click.unstyle(before)) - 2)}" if why else ""))
+        head = f"{found.number:>{digits}}  {entry.at[:16].replace('T', ' ')}  "
+        line = f" {who:<{width}}  {what:<{wide}}  {show_seconds(entry.seconds):>7}"
+        after = f"  {_cut(why, most - len(head + sign + line) - 2)}" if why else ""
+        say(side_by_side(head, painted(sign, fg=_COLOURS[entry.outcome]), line, after))
     if wanted.last and len(listed) == wanted.last:
-        click.echo(f"\nthe last {wanted.last}; --last 0 shows all")
+        say("", f"the last {wanted.last}; --last 0 shows all")
 
 
 def _cut(text: str, size: int) -> str:
@@ -174,7 +176,7 @@ def _show(found: Row, as_json: bool, as_csv: bool) -> int:
         _as_csv([found], sys.stdout)
         return 0
     entry = found.entry
-    click.echo(f"{found.number}   {entry.purpose}   {entry.board or entry.chip}   {entry.outcome}\n")
+    say(f"{found.number}   {entry.purpose}   {entry.board or entry.chip}   {entry.outcome}", "")
     rows = (
         ("when", entry.at.replace("T", " ")),
         ("chip", entry.chip + (f", {entry.unique_id}" if entry.unique_id else "")),
@@ -191,12 +193,12 @@ def _show(found: Row, as_json: bool, as_csv: bool) -> int:
     )
     for label, text in rows:
         if text:
-            click.echo("\n".join(wrapped(f" {label:<10} {text}", 100, 12)))
+            say_all(wrapped(f" {label:<10} {text}", 100, 12))
     if entry.finding:
         from greenstep.core.findings.explained import explanations
 
         if entry.finding in explanations():
-            click.echo("\n" + "\n".join(explained_lines(explanations()[entry.finding])))
+            say("", *explained_lines(explanations()[entry.finding]))
     return 0
 
 
@@ -213,13 +215,13 @@ def _held(found: Sequence[Held], as_json: bool) -> int:
             json_line("on-chip", **_plain(one.row), old=newest is not None, newest=newest)
         return 0
     if not found:
-        click.echo("no chip with a number of its own is on record")
+        say("no chip with a number of its own is on record")
         return 0
     width = max(len(one.row.entry.board or one.row.entry.chip) for one in found)
     for one in found:
         entry = one.row.entry
         who = entry.board or entry.chip
-        click.echo(
+        say(
             f"{entry.unique_id}  {who:<{width}}  {entry.image} {entry.crc32}"
             + (f"  {entry.version}" if entry.version else "")
             + f"  {entry.at[:10]}"
@@ -227,11 +229,7 @@ def _held(found: Sequence[Held], as_json: bool) -> int:
         if one.newest:
             newer = one.newest.entry
             said = f": {newer.version}" if newer.version else ""
-            click.echo(
-                click.style(
-                    f"  old: {newer.crc32} is newer{said}, {newer.at[:10]} ({one.newest.number})", fg="yellow"
-                )
-            )
+            say(painted(f"  old: {newer.crc32} is newer{said}, {newer.at[:10]} ({one.newest.number})", fg="yellow"))
     return 0
 
 
@@ -268,5 +266,5 @@ def _draw(save: Path, listed: Sequence[Row], wanted: Wanted) -> int:
 
     said = ", ".join(text for text in (wanted.board, wanted.chip, wanted.port, wanted.image, wanted.outcome) if text)
     save_journal(save, [found.entry for found in listed], said)
-    click.echo(f"saved {save}: {count(len(listed), 'row')}")
+    say(f"saved {save}: {count(len(listed), 'row')}")
     return 0

@@ -7,12 +7,11 @@ from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
 
-import click
-
 from greenstep.core.quantities import count
 
 from .consent import consented
 from .json_view import json_line
+from .screen import say
 
 
 def given_values(as_json: bool) -> int:
@@ -21,7 +20,7 @@ def given_values(as_json: bool) -> int:
 
     found = given(values_file())
     if not found and not as_json:
-        click.echo("no value was given")
+        say("no value was given")
     for one in found:
         if as_json:
             json_line("value", **asdict(one))
@@ -29,7 +28,7 @@ def given_values(as_json: bool) -> int:
         said = ", ".join(f"{name}={value}" for name, value in one.values.items())
         whose = " ".join(text for text in (one.chip, one.unique_id) if text) or "not known to whom"
         row = f"  journal {one.journal}" if one.journal else ""
-        click.echo(f"{one.series}  {said}  {one.at[:16].replace('T', ' ')}  {whose}  {one.outcome or 'no end'}{row}")
+        say(f"{one.series}  {said}  {one.at[:16].replace('T', ' ')}  {whose}  {one.outcome or 'no end'}{row}")
     return 0
 
 
@@ -45,14 +44,14 @@ def aside_files(clear: bool, yes: bool, as_json: bool) -> int:
         if as_json:
             json_line("put-aside", file=path, at=at, bytes=path.stat().st_size)
         else:
-            click.echo(f"{at[:16].replace('T', ' ')}  {path}")
+            say(f"{at[:16].replace('T', ' ')}  {path}")
     if not found:
         if not as_json:
-            click.echo(f"nothing is put aside in {aside_folder()}")
+            say(f"nothing is put aside in {aside_folder()}")
         return 0
     if not clear:
         if not as_json:
-            click.echo("\nto put one back: greenstep restore BOARD FILE")
+            say("", "to put one back: greenstep restore BOARD FILE")
         return 0
     consented(f"Remove {count(len(found), 'file')}? No upload may be under way.", yes)
     for path in found:
@@ -79,4 +78,4 @@ def _said(number: int, what: str, as_json: bool) -> None:
     if as_json:
         json_line("cleared", number=number)
     else:
-        click.echo(f"{count(number, what)} removed")
+        say(f"{count(number, what)} removed")

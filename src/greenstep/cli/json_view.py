@@ -36,7 +36,16 @@ class JsonView:
 def json_line(kind: str, stream: TextIO | None = None, /, **values: Any) -> None:
     """Print a line of this kind; dataclasses, spans and paths among its values are made plain."""
     plain_values = {key: _plain_value(value) for key, value in values.items()}
-    print(json.dumps({"event": kind, **plain_values}, ensure_ascii=False), file=stream, flush=True)
+    line = json.dumps({"event": kind, **plain_values}, ensure_ascii=False)
+    print(_UNSAFE.sub(_as_escape, line), file=stream, flush=True)
+
+
+_UNSAFE = re.compile("[\x7f-\x9f\xad\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\ufff9-\ufffb]")
+"""What JSON lets through and a terminal obeys. It is escaped, which a reader of JSON undoes."""
+
+
+def _as_escape(found: re.Match[str]) -> str:
+    return f"\\u{ord(found[0]):04x}"
 
 
 def _kind(event: object) -> str:

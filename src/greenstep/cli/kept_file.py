@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import errno
 from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO
 
-import click
-
 from greenstep.core.errors import usage
+from greenstep.core.plain_files import NO_FILE, is_pipe
+
+from .screen import say
 
 
 class KeptFile:
@@ -22,6 +24,8 @@ class KeptFile:
         """Raises UsageFault if the file cannot be written."""
         if self._path is not None:
             try:
+                if is_pipe(self._path):  # without a reader it would wait for ever
+                    raise OSError(errno.EINVAL, NO_FILE, str(self._path))
                 self._stream = self._path.open(self._mode, buffering=0)  # type: ignore[assignment]
             except OSError as error:
                 cause = f"{self._path} cannot be written: {error.strerror}"
@@ -41,5 +45,5 @@ class KeptFile:
                 data = data[self._stream.write(data) :]
             except OSError as error:
                 self._stream.close()
-                click.echo(f"{self._path} is incomplete: {error.strerror}", err=True)
+                say(f"{self._path} is incomplete: {error.strerror}", err=True)
                 self._stream = None

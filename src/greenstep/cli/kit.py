@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import tomllib
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.core.outside_text import harmless_lines
 from greenstep.core.quantities import count, show_size
 
 from .completing import complete_board
 from .fault_lines import wrapped
 from .faults import faults_as_asked
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.store.kit import Kit
@@ -60,8 +61,9 @@ def make(
         --answer "scale-a=a round one" --answer "scale-b=a flat one"
     """
     from greenstep.core.errors import usage
-    from greenstep.store.kit import Notes, make_kit, pairs_of, sizes_of
-    from greenstep.store.project import find_project
+    from greenstep.store.kit import Notes
+    from greenstep.store.kit_making import make_kit, pairs_of, sizes_of
+    from greenstep.store.project import find_project, project_text, tables_of
 
     with faults_as_asked(as_json):
         found = find_project(Path.cwd(), project)
@@ -71,7 +73,7 @@ def make(
             if board not in found.boards:
                 near = found.names_like(board)
                 raise usage("no-such-board", f"no board '{board}'", *([f"did you mean {near[0]}?"] if near else []))
-        tables = tomllib.loads(found.path.read_text("utf-8"))["board"]
+        tables = tables_of(project_text(found.path), found.path)
         notes = Notes(
             opening,
             closing,
@@ -93,7 +95,7 @@ def make(
               help="Its bootloader as a file, for the programmer.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
 def show(file: Path, save_loader: Path | None, as_json: bool) -> int:
-    """What is in a kit; it is read whole and checked."""
+    """What is in a kit, and all that it would write, send, listen for and ask. It is read whole and checked."""
     from greenstep.core.errors import usage
     from greenstep.store.image_saving import check_place
     from greenstep.store.kit import read_kit
@@ -112,6 +114,9 @@ def show(file: Path, save_loader: Path | None, as_json: bool) -> int:
     return _told(kit, file, as_json)
 
 
+_KEY_WIDTH = 16
+
+
 def _told(kit: Kit, file: Path, as_json: bool) -> int:
     if as_json:
         from .json_view import json_line
@@ -125,29 +130,29 @@ def _told(kit: Kit, file: Path, as_json: bool) -> int:
             files={name: len(data) for name, data in kit.members.items()},
             question=kit.notes.question,
             answers=dict(kit.notes.answers),
+            opening=kit.notes.opening,
+            closing=kit.notes.closing,
+            secrets=kit.secrets,
         )
         return 0
+    from greenstep.store.board_in_words import board_in_words
+
     size = show_size(sum(len(data) for data in kit.members.values()))
-    click.echo(f"{file.name}   {kit.name}   made {kit.made[:10]}   {count(len(kit.members), 'file')}, {size}\n")
+    say(f"{file.name}   {kit.name}   made {kit.made[:10]}   {count(len(kit.members), 'file')}, {size}", "")
     for name, table in kit.tables.items():
-        images = ", ".join(_image_words(entry) for entry in table["images"])
-        when = f"; {show_size(kit.notes.flash_sizes[name])} of flash" if name in kit.notes.flash_sizes else ""
-        answer = f'; "{kit.notes.answers[name]}"' if name in kit.notes.answers else ""
-        for line in wrapped(f" {name}   {table.get('chip', '')}{when}{answer}: {images}", 100, 4):
-            click.echo(line)
+        least = kit.notes.flash_sizes.get(name)
+        when = "" if least is None else f", only with {show_size(least)} of flash"
+        answer = f', the answer "{kit.notes.answers[name]}"' if name in kit.notes.answers else ""
+        say_all(wrapped(f" {name}{when}{answer}", 100, 4))
+        for key, words in board_in_words(table, f"board.{name}"):
+            say_all(wrapped(f"   {key:<{_KEY_WIDTH}} {words}", 100, 4 + _KEY_WIDTH))
+        say()
     for label, text in (("says", kit.notes.opening), ("asks", kit.notes.question), ("at last", kit.notes.closing)):
-        if text:
-            click.echo("\n".join(wrapped(f" {label:<8} {text}", 100, 10)))
+        for number, line in enumerate(harmless_lines(text) if text else ()):
+            say_all(wrapped(f" {'' if number else label:<8} | {line}", 100, 12))
     if kit.notes.picture is not None:
-        click.echo(f" picture  {kit.notes.picture.name}")
+        say(f" picture  {kit.notes.picture.name}")
     if kit.notes.loader is not None:
-        click.echo(f" loader   {kit.notes.loader.name}, to be put in first: kit show {file.name} --save-loader FILE")
-    click.echo(f"\n to use it: greenstep upload {file.name}")
+        say(f" loader   {kit.notes.loader.name}, to be put in first: kit show {file.name} --save-loader FILE")
+    say("", f" to use it: greenstep upload {file.name}")
     return 0
-
-
-def _image_words(entry: object) -> str:
-    if isinstance(entry, dict):
-        at = f" at 0x{entry['at']:X}" if isinstance(entry.get("at"), int) else ""
-        return f"{Path(str(entry['file'])).name}{at}"
-    return Path(str(entry)).name

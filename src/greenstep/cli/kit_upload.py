@@ -2,27 +2,29 @@
 
 from __future__ import annotations
 
-import sys
+import os
 import tempfile
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from pathlib import Path
 
-import click
-
 from greenstep.core.errors import usage
+from greenstep.core.outside_text import harmless_lines
 from greenstep.store.board import BoardSettings
 from greenstep.store.kit import Kit, read_kit
 from greenstep.work.board import Board
-from greenstep.work.kits import board_by_name, boards_for, greeting
+from greenstep.work.kits import board_by_name, boards_for, greeting, with_secrets
 from greenstep.work.run import Run
 
 from .drive import follow, make_view
 from .options import How
+from .screen import ask, ask_number, can_ask, say
 
 
-def upload_kit(words: tuple[str, ...], said: BoardSettings, how: How, upload: Callable[[Board], int]) -> int:
-    """`words` are the kit's file, and perhaps the board in it; `upload` does the work once it is known. Returns the
-    exit status."""
+def upload_kit(
+    words: tuple[str, ...], said: BoardSettings, how: How, allowed: Collection[str], upload: Callable[[Board], int]
+) -> int:
+    """`words` are the kit's file, and perhaps the board in it; `allowed` are the secrets that it may have from the
+    environment; `upload` does the work once the board is known. Returns the exit status."""
     with tempfile.TemporaryDirectory(prefix="greenstep-kit-") as holder:
         kit = read_kit(Path(words[0]))
         if len(words) > 2:
@@ -30,20 +32,43 @@ def upload_kit(words: tuple[str, ...], said: BoardSettings, how: How, upload: Ca
                 "kit-words", f"'{words[2]}': one board at most", "greenstep upload FILE.kit, or FILE.kit BOARD"
             )
         unpacked = kit.unpack(Path(holder))
-        boards = {name: Board(name, said.over(its_own)) for name, its_own in unpacked.items()}
-        _tell(kit.notes.opening, how)
+        wanted = [words[1]] if len(words) > 1 and words[1] in unpacked else list(unpacked)
+        _tell(words[0], kit.notes.opening, how)
+        secrets = _secrets(kit, wanted, allowed)
+        boards = {name: Board(name, said.over(with_secrets(own, secrets))) for name, own in unpacked.items()}
         board, status = _board(kit, boards, words[1:], how, Path(holder))
         if board is None:
             return status
         status = upload(board)
         if status == 0:
-            _tell(kit.notes.closing, how)
+            _tell(words[0], kit.notes.closing, how)
         return status
 
 
-def _tell(text: str, how: How) -> None:
+def _tell(file: str, text: str, how: How) -> None:
+    """What the kit says, so that nobody takes it for a word of ours."""
     if text and not how.as_json:
-        click.echo(f"{text}\n")
+        say(f"{Path(file).name} says", *(f"  | {line}" for line in harmless_lines(text)), "")
+
+
+def _secrets(kit: Kit, boards: list[str], allowed: Collection[str]) -> dict[str, str]:
+    """The values of the secrets that the boards would be sent, by name: typed, or from the environment if that is
+    allowed; never taken silently. Raises UsageFault without a terminal."""
+    names = dict.fromkeys(name for board in boards for name in kit.secrets[board])
+    if strange := [name for name in allowed if name not in names]:
+        raise usage("kit-secret", f"the kit asks for no secret '{strange[0]}'", "greenstep kit show says for which")
+    values = {name: os.environ[name] for name in names if name in allowed and name in os.environ}
+    for name in names:
+        if name in values:
+            continue
+        if not can_ask():
+            attempts = (f"if it may have it: set {name}, and --allow-secret {name}", "or run it in a terminal")
+            raise usage(
+                "kit-secret", f"the kit asks for the secret {name}, and would send it to the board", *attempts
+            )
+        say(f"The kit asks for {name}, and sends it to the board. Ctrl-C: it gets nothing.", err=True)
+        values[name] = ask(name, hidden=True)
+    return values
 
 
 def _board(
@@ -57,7 +82,7 @@ def _board(
     run = Run(greeting(boards), recorded=False)
     status = follow(run, make_view(how.as_json))
     if not how.as_json:
-        click.echo()
+        say()
     part = run.outcome.part
     if status or part is None:
         return None, status
@@ -70,11 +95,11 @@ def _asked(kit: Kit, left: list[Board], folder: Path) -> Board:
     notes = kit.notes
     question = notes.question or "Which board is it?"
     answers = {board.name: notes.answers.get(board.name, board.name) for board in left}
-    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+    if not can_ask():
         told = ", ".join(f"{name}: {text}" for name, text in answers.items())
         raise usage("kit-which-board", question, f"name the board after the kit ({told})")
     if notes.picture is not None:
-        click.echo(f"a picture: {folder / notes.picture}", err=True)
+        say(f"a picture: {folder / notes.picture}", err=True)
     for number, text in enumerate(answers.values(), 1):
-        click.echo(f"  {number}. {text}", err=True)
-    return left[click.prompt(question, type=click.IntRange(1, len(left)), err=True) - 1]
+        say(f"  {number}. {text}", err=True)
+    return left[ask_number(question, len(left)) - 1]

@@ -18,6 +18,7 @@ from greenstep.core.events import (
     StepEnded,
     StepStarted,
 )
+from greenstep.core.outside_text import harmless
 from greenstep.core.quantities import show_seconds
 
 from .fault_lines import finding_lines, other_causes, wrapped
@@ -84,7 +85,7 @@ class LadderView:
         if self._live is not None:
             self._live.line(text, style, head, head_style)
         else:
-            self._stream.write(f"{text}\n")
+            self._stream.write(f"{harmless(text)}\n")
 
     def _print(self, text: str, style: str = "", hang: int = _TEXT_AT) -> None:
         for line in wrapped(text, self._width, hang):

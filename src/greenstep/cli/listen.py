@@ -14,6 +14,7 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_board
 from .options import RATE, How, Real, elf_option, general_options, line_end_option, open_options, trace_option
 from .person import AT_THE_TERMINAL
+from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 @click.option("--find-baud", is_flag=True, help="Try the usual rates until the text is readable, and stay there.")
 @click.option("--reset", is_flag=True, help="Reset into the application first, by the hookup.")
 @click.option("--keys", is_flag=True, help="Send every key as it is pressed; Ctrl-C goes to the board.")
+@click.option("--raw", is_flag=True, help="Show what is heard as it is, not text and colours only; with --keys.")
 @click.option("--times", is_flag=True, help="Show the time before each line, in seconds.")
 @click.option("--hex", "as_hex", is_flag=True, help="Bytes in hexadecimal, with their text beside them.")
 @click.option(
@@ -68,8 +70,8 @@ if TYPE_CHECKING:
 @trace_option
 @general_options
 def command(
-    board: tuple[str, ...], find_baud: bool, reset: bool, keys: bool, times: bool, as_hex: bool, log: Path | None,
-    send: tuple[str, ...], send_file: Path | None, pause: float, save: Path | None, replace: bool,
+    board: tuple[str, ...], find_baud: bool, reset: bool, keys: bool, raw: bool, times: bool, as_hex: bool,
+    log: Path | None, send: tuple[str, ...], send_file: Path | None, pause: float, save: Path | None, replace: bool,
     text: str | None, within: float, seconds: float | None, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """A console: shows what the application says, and sends the lines you type. Lines from a pipe are sent too.
@@ -81,7 +83,7 @@ def command(
     greenstep listen hive-scale --send-file names.txt --save heard.bin
     """
     from greenstep.core.talk import LINE_ENDS
-    from greenstep.store.image_saving import check_place
+    from greenstep.store.image_saving import check_new
     from greenstep.work.listening import find_rate, open_console
 
     from .console import Console, ConsoleWishes
@@ -89,10 +91,11 @@ def command(
 
     wanted = settle(board, said, how, port_is_enough=True)
     if save is not None:
-        check_place(save, replace)
+        check_new(save, replace)
     wishes = ConsoleWishes(
         line_end=LINE_ENDS[wanted.said.line_end or "crlf"],
         keys=keys,
+        raw=raw,
         times=times,
         as_hex=as_hex,
         log=log,
@@ -114,18 +117,22 @@ def command(
         elif reset:
             console.reset()
         if not how.as_json:
-            click.echo(head_line(wanted.name, console.port, console.link.settings, wishes))
+            say(head_line(wanted.name, console.port, console.link.settings, wishes))
         tell_doubts(wishes)
         again = opened_again(console.port, console.lines, how.trace)
         return Console(console.link, console.port, wishes, again).run(first)
 
 
+_MOST_SENT = 64 << 20
+
+
 def _read(path: Path | None) -> bytes:
     """What is to be sent. Raises UsageFault."""
     from greenstep.core.errors import usage
+    from greenstep.core.plain_files import read_plain
 
     try:
-        return b"" if path is None else path.read_bytes()
+        return b"" if path is None else read_plain(path, _MOST_SENT)
     except OSError as error:
         raise usage("send-file", f"{path}: {error.strerror or error}", "another --send-file") from None
 
@@ -138,4 +145,4 @@ def _show_rate(how: How, tried: RateTried) -> None:
         row = {"baud": tried.settings.baud, "score": tried.score, "heard": shown, "reads": tried.reads}
         json_line("rate", **row)
     else:
-        click.echo(f"{tried.settings.baud:>8}  {tried.score:>3} %  {shown}")
+        say(f"{tried.settings.baud:>8}  {tried.score:>3} %  {shown}")

@@ -11,6 +11,7 @@ from rich.text import Text
 from greenstep.core.events import StepAdvanced
 from greenstep.core.quantities import show_seconds
 
+from .screen import live
 from .signs import bar, shows_signs
 
 
@@ -54,7 +55,7 @@ class Live:
 
     def line(self, text: str, style: str, head: int, head_style: str) -> None:
         """One line; `head_style` is that of its first characters."""
-        shown = Text(text, style=style)
+        shown = live(text, style)
         if head:
             shown.stylize(head_style, 0, head)
         self._console.print(shown)

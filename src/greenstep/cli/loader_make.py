@@ -15,6 +15,7 @@ from .fault_lines import wrapped
 from .image_edit import Saving, saving_options
 from .image_target import looking_options
 from .options import RATE, Engineering, How
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.core.loaders import Made
@@ -72,11 +73,11 @@ def command(
     if how.as_json:
         _as_json(made)
     else:
-        click.echo("\n".join(_about(made, values.clock)))
+        say_all(_about(made, values.clock))
     if saving.file is None:
         return 0
     if not how.as_json:
-        click.echo()
+        say()
     return save_changed(these, made.image, saving, how)
 
 

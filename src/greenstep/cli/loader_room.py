@@ -16,6 +16,7 @@ from .fault_lines import wrapped
 from .image_edit import Saving, saving_options
 from .image_target import looking_options
 from .options import How, Number
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.core.families.room import Reservation
@@ -79,11 +80,11 @@ def command(
         _as_json(plan, notes)
     else:
         title = these.board.name or (image.name if image is not None else "")
-        click.echo("\n".join(_about(plan, title, image is not None, notes)))
+        say_all(_about(plan, title, image is not None, notes))
     if image is None or saving.file is None:
         return 0
     if not how.as_json:
-        click.echo()
+        say()
     return save_changed(these, image, saving, how)
 
 

@@ -14,9 +14,11 @@ import click
 from greenstep import __version__
 from greenstep.core.other_words import COMMANDS as OTHER_COMMANDS
 from greenstep.core.other_words import OPTIONS as OTHER_OPTIONS
+from greenstep.core.outside_text import harmless
 
 from .help_page import HelpPage
 from .lazy_commands import LazyCommands
+from .screen import say, say_all
 
 # command -> (module, section of the help); in the order of the work
 _COMMANDS = {
@@ -125,10 +127,10 @@ def run() -> None:
     except click.exceptions.Exit as end:
         sys.exit(end.exit_code)
     except click.ClickException as error:
-        _with_other_words(error).show()
+        _harmless(_with_other_words(error)).show()
         sys.exit(2)
     except (click.Abort, KeyboardInterrupt):
-        click.echo("interrupted", err=True)
+        say("interrupted", err=True)
         sys.exit(130)
     except BrokenPipeError:
         # the reader of our output has gone, as `| head` does: there is nobody to tell
@@ -145,6 +147,13 @@ def _with_other_words(error: click.ClickException) -> click.ClickException:
     if isinstance(error, click.NoSuchOption) and error.option_name in OTHER_OPTIONS:
         there = f"There is no option '{error.option_name}': {OTHER_OPTIONS[error.option_name]}."
         return click.UsageError(there, error.ctx)
+    return error
+
+
+def _harmless(error: click.ClickException) -> click.ClickException:
+    """What was typed, or what a shell put in its place, is quoted in the message; its lines are click's own."""
+    keep = "\n\t" if isinstance(error, click.MissingParameter) else ""
+    vars(error)["message"] = harmless(error.message, keep)
     return error
 
 
@@ -168,14 +177,13 @@ def _unforeseen(error: Exception) -> int:
     if isinstance(error, Fault):
         from .fault_lines import fault_lines
 
-        click.echo("\n".join(fault_lines(error.findings)), err=True)
+        say_all(fault_lines(error.findings), err=True)
         return error.exit_code
     import tempfile
     import traceback
 
     with tempfile.NamedTemporaryFile("w", prefix="greenstep-", suffix=".txt", delete=False) as report:
         report.write(f"greenstep {__version__}\n{' '.join(sys.argv)}\n\n{traceback.format_exc()}")
-    click.echo(
-        f"greenstep itself failed: {type(error).__name__}: {error}\n  what happened is in {report.name}", err=True
-    )
+    said = f"greenstep itself failed: {type(error).__name__}: {error}"
+    say(said, f"  what happened is in {report.name}", err=True)
     return 1

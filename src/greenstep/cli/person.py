@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import sys
 from functools import partial
-
-import click
 
 from greenstep.core.errors import usage
 from greenstep.work.person import Person
 
+from .screen import ask, can_ask, say
+
 
 def _secret(name: str) -> str:
-    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+    if not can_ask():
         raise usage("secret", f"the secret {name} is not in the environment", f"set {name}, or run in a terminal")
-    return str(click.prompt(name, hide_input=True, err=True))
+    return ask(name, hidden=True)
 
 
-AT_THE_TERMINAL = Person(partial(click.echo, err=True), _secret)
+AT_THE_TERMINAL = Person(partial(say, err=True), _secret)

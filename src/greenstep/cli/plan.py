@@ -11,6 +11,7 @@ from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
 from .options import How, board_options, general_options, image_options
+from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -54,41 +55,41 @@ def _as_text(planned: Planned, candidates: int) -> None:
     plan, costs, settings = planned.plan, planned.costs, planned.line
     part = plan.part
     room = "" if part.core == "any" else f", {show_size(part.flash.size)} {part.holds}"
-    click.echo(f"{part.title}{room}, {settings}")
+    say(f"{part.title}{room}, {settings}")
     if candidates > 1 or not part.size_known:
-        click.echo("  its real flash size is in the chip: --ask reads it")
+        say("  its real flash size is in the chip: --ask reads it")
     for note in plan.notes:
-        click.echo(f"  note: {note}")
+        say(f"  note: {note}")
     for memory in plan.memories:
-        click.echo(f"\n{memory.memory.name}: {memory.image.name}, {memory.image.size_bytes:,} bytes")
+        say("", f"{memory.memory.name}: {memory.image.name}, {memory.image.size_bytes:,} bytes")
         for piece in memory.image.pieces:
-            click.echo(f"  piece   {show_span(piece.address, len(piece.data))}   {len(piece.data):,} bytes")
+            say(f"  piece   {show_span(piece.address, len(piece.data))}   {len(piece.data):,} bytes")
         if memory.whole_erase:
-            click.echo(f"  erase   everything, {show_size(memory.memory.size)}")
+            say(f"  erase   everything, {show_size(memory.memory.size)}")
         elif memory.units:
             first, last = memory.units[0], memory.units[-1]
             span = show_span(first.address, last.end - first.address)
             size = show_size(sum(unit.size for unit in memory.units))
             whole = last.end - first.address == sum(unit.size for unit in memory.units)
             where = span if whole else f"within {span}"
-            click.echo(f"  erase   {where}   {count(len(memory.units), 'unit')}, {size}")
+            say(f"  erase   {where}   {count(len(memory.units), 'unit')}, {size}")
         else:
-            click.echo("  erase   page by page, inside the write")
+            say("  erase   page by page, inside the write")
         for along in memory.beside:
-            click.echo(f"  beside  {along}   erased too: read first, and written back")
+            say(f"  beside  {along}   erased too: read first, and written back")
         blocks = count(len(memory.blocks), "block")
-        click.echo(f"  write   {blocks}, {memory.write_bytes:,} bytes")
+        say(f"  write   {blocks}, {memory.write_bytes:,} bytes")
         verified = f"{memory.check_bytes:,} bytes" if costs.verify.turnarounds else "what is acknowledged"
-        click.echo(f"  verify  {verified}" + (f" of {memory.sample_of:,}" if memory.sample_of else ""))
+        say(f"  verify  {verified}" + (f" of {memory.sample_of:,}" if memory.sample_of else ""))
         if memory.left_out:
-            click.echo(f"  note: {memory.left_out}")
+            say(f"  note: {memory.left_out}")
     steps = (("erase", costs.erase), ("write", costs.write), ("verify", costs.verify))
     times = ", ".join(f"{name} {show_seconds(cost.seconds(settings, 0.001))}" for name, cost in steps if cost.heard)
-    click.echo(f"\nabout {show_seconds(planned.seconds)} at {settings.baud} baud: {times}")
+    say("", f"about {show_seconds(planned.seconds)} at {settings.baud} baud: {times}")
     if planned.faster is not None:
         quicker = show_seconds(planned.costs.seconds(planned.faster))
         how = "found for this line" if planned.found else "if adapter, wires and chip carry it"
-        click.echo(f"about {quicker} at {planned.faster.baud}, {how}: --baud fastest")
+        say(f"about {quicker} at {planned.faster.baud}, {how}: --baud fastest")
 
 
 def _as_json(planned: Planned) -> None:

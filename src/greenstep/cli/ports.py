@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .faults import faults_as_asked
+from .screen import say, say_all
 
 if TYPE_CHECKING:
     from greenstep.ports.discovery import PortInfo
@@ -33,11 +34,11 @@ def command(as_json: bool) -> int:
             json_line("no-driver", device=bridge)
         return 0
     if not ports:
-        click.echo("No serial port. Plug the adapter in; a cable may carry power only; a driver may be missing.")
+        say("No serial port. Plug the adapter in; a cable may carry power only; a driver may be missing.")
     for port in ports:
-        click.echo("\n".join(port_lines(port)))
+        say_all(port_lines(port))
     for bridge in bridges:
-        click.echo(f"{bridge}: plugged in, and no driver has taken it")
+        say(f"{bridge}: plugged in, and no driver has taken it")
     return 0
 
 

@@ -14,6 +14,7 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_target
 from .options import RATE, Engineering, How, Real, clock_options, general_options, written_options
 from .saving import save_figure
+from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -84,19 +85,19 @@ def command(
     if how.as_json:
         _as_json(made, best, judged, missed, plan, frame, clock_hz)
         return 0
-    click.echo(head + "\n")
+    say(head, "")
     _table(made, plan, frame)
-    click.echo(f"\n highest safe: {best.baud} baud" if best else "\n no usual rate is safe with this clock")
+    say("", f" highest safe: {best.baud} baud" if best else " no usual rate is safe with this clock")
     if judged.divided is not None:
         heard = ", ".join(_about_baud(baud) for _, baud in missed)
-        click.echo(f" if the clock is really 1/4, 1/2, 2 or 4 times this one, {judged.baud} comes out near {heard}")
-    click.echo(f" the divided clock is {rules.clock}")
-    click.echo(" the errors of both ends add up, so each should stay within 2 %")
+        say(f" if the clock is really 1/4, 1/2, 2 or 4 times this one, {judged.baud} comes out near {heard}")
+    say(f" the divided clock is {rules.clock}")
+    say(" the errors of both ends add up, so each should stay within 2 %")
     if planned is not None and planned.faster is not None:
         saved = show_seconds(planned.seconds - planned.costs.seconds(planned.faster))
-        click.echo(f" --baud fastest tries what both ends really carry: {planned.faster.baud} would save {saved}")
+        say(f" --baud fastest tries what both ends really carry: {planned.faster.baud} would save {saved}")
     if save is not None:
-        click.echo(f" saved {save}")
+        say(f" saved {save}")
     return 0
 
 
@@ -133,14 +134,14 @@ def _seconds(costs: Costs, baud: int, frame: Frame) -> float:
 
 def _table(made: Sequence[RateMade], costs: Costs | None, frame: Frame) -> None:
     time_head = f"  {'image':>10}" if costs is not None else ""
-    click.echo(f"    baud      real     error   tolerates   {'by':<32}{'':<12}{time_head}".rstrip())
+    say(f"    baud      real     error   tolerates   {'by':<32}{'':<12}{time_head}".rstrip())
     for rate in made:
         if rate.divided is None or rate.mode is None:
-            click.echo(f" {rate.baud:>7}         -         -           -   {'no divider makes it':<32}")
+            say(f" {rate.baud:>7}         -         -           -   {'no divider makes it':<32}")
             continue
         by = f"{rate.mode.name}, {rate.divided.register}"
         took = f"  {show_seconds(_seconds(costs, rate.baud, frame)):>10}" if costs is not None else ""
-        click.echo(
+        say(
             f" {rate.baud:>7}  {rate.divided.real:>8.0f}  {rate.error * 100:>+6.1f} %   "
             f"{rate.tolerates * 100:>7.1f} %   {by:<32}{_WORDS[rate.verdict]:<12}{took}".rstrip()
         )

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import click
-
 from greenstep.work.resetting import hand_moves_of, moves_of, run_moves
 
 from .person import AT_THE_TERMINAL
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.hookup import Sequence
@@ -30,11 +29,11 @@ def move_once(board: Board, into_loader: bool, how: How, event: str) -> int:
         json_line(event, sequence=str(sequence), kind=kind, heard=words)
         return 0
     if moved.lent:
-        click.echo(f"{sequence}\nthe console that lent its port listens again")
+        say(f"{sequence}", "the console that lent its port listens again")
         return 0
-    click.echo(f"{sequence}\n{moved.settings}: {moved.meaning.words}")
+    say(f"{sequence}", f"{moved.settings}: {moved.meaning.words}")
     if moved.meaning.kind == "nothing" and into_loader:
-        click.echo("a bootloader that waits is silent: greenstep greet asks it")
+        say("a bootloader that waits is silent: greenstep greet asks it")
     return 0
 
 
@@ -46,7 +45,7 @@ def by_hand(board: Board, into_loader: bool, how: How, sequence: Sequence | None
 
         json_line("by-hand", moves=moves)
         return 0
-    click.echo(f"{board.hookup.name}: no line moves reset" + (f"; {sequence}" if sequence else "; by hand it is:"))
+    say(f"{board.hookup.name}: no line moves reset" + (f"; {sequence}" if sequence else "; by hand it is:"))
     for number, move in enumerate(moves, 1):
-        click.echo(f"  {number}. {move}")
+        say(f"  {number}. {move}")
     return 0

@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from pathlib import Path
 from typing import Any
 
 from greenstep.store.board import BoardSettings, PortChoice
 from greenstep.store.board_keys import KEYS, joined
-from greenstep.store.board_words import hookup_argument, image_option, keep_argument, set_argument, talk_argument
+from greenstep.store.board_words import (
+    file_argument,
+    hookup_argument,
+    image_option,
+    keep_argument,
+    set_argument,
+    talk_argument,
+)
 
 _WORDS: dict[str, Callable[[str], Any]] = {
     "port": lambda text: PortChoice(name=text),
     "hookup": hookup_argument,
     "keep": keep_argument,
-    "elf": Path,
+    "elf": file_argument,
     "talk": talk_argument,
 }
 """How an option's text becomes a value, if it is not one already."""

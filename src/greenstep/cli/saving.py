@@ -5,7 +5,7 @@ from __future__ import annotations
 from importlib import import_module
 from pathlib import Path
 
-import click
+from .screen import say
 
 
 def save_figure(save: Path | None, drawer: str, *drawn: object) -> None:
@@ -22,4 +22,4 @@ def save_figure(save: Path | None, drawer: str, *drawn: object) -> None:
 
 def saved_line(save: Path | None) -> None:
     if save is not None:
-        click.echo(f"\nsaved {save}")
+        say("", f"saved {save}")

@@ -9,6 +9,7 @@ import click
 
 from .faults import faults_as_asked
 from .options import RATE
+from .screen import say
 
 
 @click.command("share-port", short_help="Serve a port over RFC 2217.")
@@ -33,7 +34,7 @@ def command(port: str, host: str, tcp_port: int, baud: int, as_json: bool) -> in
 
     def tell(text: str) -> None:
         if not as_json:
-            click.echo(text)
+            say(text)
 
     with faults_as_asked(as_json):
         if port.startswith(BENCH):
@@ -63,9 +64,9 @@ def _head(name: str, url: str, host: str, as_json: bool) -> None:
 
         json_line("shared", port=name, url=url)
         return
-    click.echo(f"{name} is {url}   Ctrl-C ends it")
+    say(f"{name} is {url}   Ctrl-C ends it")
     if not _is_loopback(host):
-        click.echo("anyone who reaches this address can read, write and reset the board: there is no password")
+        say("anyone who reaches this address can read, write and reset the board: there is no password")
 
 
 def _is_loopback(host: str) -> bool:

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import sys
 
-import click
-
 from greenstep.core.chips import Catalogue
 from greenstep.core.survey.hookups import TURN_S, Candidate, HeardBefore, Tried
 from greenstep.store.board import BoardSettings
@@ -16,6 +14,7 @@ from greenstep.work.surveying import SurveyView, answered, hookup_words, survey
 from .json_view import json_line
 from .options import How
 from .person import AT_THE_TERMINAL
+from .screen import say
 from .signs import shows_signs
 from .target import settle
 
@@ -32,26 +31,26 @@ class _Rows:
         )
 
     def opened(self, port: str, evidence: str) -> None:
-        click.echo(f"{port}   {evidence}\n")
+        say(f"{port}   {evidence}", "")
 
     def heard(self, event: HeardBefore) -> None:
         if event.answer:
-            click.echo(f"   before     {event.dialect} answers already: {event.answer}")
+            say(f"   before     {event.dialect} answers already: {event.answer}")
         else:
-            click.echo(f"   before     {event.settings}: {event.meaning.words}")
+            say(f"   before     {event.settings}: {event.meaning.words}")
 
     def tried(self, event: Tried) -> None:
         heard = event.meaning.words
         words = f"reset works; {heard}" if event.outcome == "resets" else heard
-        click.echo(f" {self._signs[event.outcome]} {event.hookup:<32} {event.dialect:<14} {event.baud:<7} {words}")
+        say(f" {self._signs[event.outcome]} {event.hookup:<32} {event.dialect:<14} {event.baud:<7} {words}")
         sys.stdout.flush()
 
     def without_lines(self) -> None:
-        click.echo("   note     this port has no DTR and RTS: continuing by hand")
+        say("   note     this port has no DTR and RTS: continuing by hand")
 
     def hands_wanted(self, patience_s: float) -> None:
-        click.echo("   now      put the chip into its bootloader by hand: boot pin first, then reset")
-        click.echo(f"            and again every {TURN_S:g} s, until it answers; asking for {patience_s:g} s …")
+        say("   now      put the chip into its bootloader by hand: boot pin first, then reset")
+        say(f"            and again every {TURN_S:g} s, until it answers; asking for {patience_s:g} s …")
         sys.stdout.flush()
 
 
@@ -92,13 +91,13 @@ def find_hookup(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
         json_line("found", **values)
         return 0
     rate = f"\n   baud = {candidate.baud}" if _is_other_rate(candidate) else ""
-    click.echo(f"\n found: {candidate.hookup.name}\n\n   hookup = {table}{rate}\n")
+    say("", f" found: {candidate.hookup.name}", "", f"   hookup = {table}{rate}", "")
     if candidate.hookup.name == "by-hand":
-        click.echo("   it runs already, and nothing shows whether a line resets it: there is no program to be heard")
+        say("   it runs already, and nothing shows whether a line resets it: there is no program to be heard")
     elif leaves == "silent":
-        click.echo("   nothing was heard after leaving: whether it leaves is not proven")
+        say("   nothing was heard after leaving: whether it leaves is not proven")
     elif leaves == "stays":
-        click.echo("   its way out did not leave the bootloader: look at the boot pin")
+        say("   its way out did not leave the bootloader: look at the boot pin")
     return 0
 
 
@@ -115,5 +114,5 @@ def greet_unknown(board: Board, how: How) -> BoardSettings:
     if not how.as_json:
         rate = f" --baud {candidate.baud}" if _is_other_rate(candidate) else ""
         quoted = f"'{hookup}'" if hookup.startswith("{") else hookup
-        click.echo(f"\n   so it is --chip {family} --hookup {quoted}{rate}\n")
+        say("", f"   so it is --chip {family} --hookup {quoted}{rate}", "")
     return BoardSettings(chip=family, hookup=hookup_argument(hookup), baud=candidate.baud)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,6 +12,7 @@ import click
 from greenstep.core.quantities import count, show_seconds
 
 from .faults import faults_as_asked
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
@@ -58,22 +60,23 @@ def show(file: Path, dialect: str | None, every: bool, save: Path | None, as_jso
     if as_json:
         _as_json(trace, told, shares)
         return 0
-    click.echo(title + "\n")
+    say(title, "")
     _time(trace, shares)
-    click.echo()
+    say()
     _story(told)
     if save is not None:
-        click.echo(f"\nsaved {save}")
+        say("", f"saved {save}")
     return 0
 
 
 def _read(file: Path) -> Trace:
     """Raises UsageFault."""
     from greenstep.core.errors import usage
+    from greenstep.core.plain_files import open_plain
     from greenstep.core.trace import VcdError, read_vcd
 
     try:
-        with file.open(encoding="ascii", errors="replace") as stream:
+        with io.TextIOWrapper(open_plain(file), "ascii", errors="replace") as stream:
             return read_vcd(stream)
     except FileNotFoundError:
         raise usage("no-such-file", f"there is no file {file}") from None
@@ -106,15 +109,15 @@ def _time(trace: Trace, shares: Shares) -> None:
     )
     for name, seconds, words in rows:
         share = 100 * seconds / shares.total_s if shares.total_s else 0.0
-        click.echo(f" {name:<10} {show_seconds(seconds):>7}  {share:>3.0f} %   {words}")
-    click.echo(f" {'whole':<10} {show_seconds(shares.total_s):>7}")
+        say(f" {name:<10} {show_seconds(seconds):>7}  {share:>3.0f} %   {words}")
+    say(f" {'whole':<10} {show_seconds(shares.total_s):>7}")
 
 
 def _story(told: Sequence[Told]) -> None:
     for row in told:
         times = f"{row.times} x " if row.times > 1 else ""
         took = show_seconds(row.took_s) if row.took_s else ""
-        click.echo(f" {row.at_s:>8.3f}  {took:>7}  {f'{times}{row.what}':<28} {row.detail}".rstrip())
+        say(f" {row.at_s:>8.3f}  {took:>7}  {f'{times}{row.what}':<28} {row.detail}".rstrip())
 
 
 def _as_json(trace: Trace, told: Sequence[Told], shares: Shares) -> None:

@@ -28,6 +28,7 @@ from .options import (
     trace_option,
 )
 from .person import AT_THE_TERMINAL
+from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -48,6 +49,8 @@ if TYPE_CHECKING:
 @click.option("--if-changed", is_flag=True, help="Read first: where the chip holds these very bytes, write nothing.")
 @click.option("--backup-first", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Save what the flash holds before anything is changed.")  # fmt: skip
+@click.option("--allow-secret", multiple=True, metavar="NAME",
+              help="A secret that a kit may have from the environment variable of that name.")  # fmt: skip
 @ladder_option
 @trace_option
 @general_options
@@ -56,6 +59,7 @@ def command(
     watch: bool,
     if_changed: bool,
     backup_first: Path | None,
+    allow_secret: tuple[str, ...],
     said: BoardSettings,
     how: How,
 ) -> int:
@@ -82,7 +86,11 @@ def command(
                 raise usage("kit-option", "a kit does not change: there is nothing to watch", "leave out --watch")
             if said.images:
                 raise usage("kit-option", "a kit brings its own images", "leave out --images and --eeprom")
-            return upload_kit(target, said, how, lambda board: _upload(board, how, if_changed, backup_first))
+            return upload_kit(
+                target, said, how, allow_secret, lambda board: _upload(board, how, if_changed, backup_first)
+            )
+    if allow_secret:
+        raise usage("kit-option", "only a kit has to be allowed a secret", "leave out --allow-secret")
     board = settle(target, said, how)
     if watch:
         from .watch import watch_and_upload
@@ -131,7 +139,7 @@ def _compared(board: Board, how: How, images: dict[str, Image]) -> Compared:
         who = board.name or (part.title if part else board.choice.name)
         what = " + ".join(image.name for image in run.job.images.values())
         took = show_seconds(run.outcome.elapsed_s)
-        click.echo(f" {who} holds {what} already: {found.proof}. Nothing was written; {took}")
+        say(f" {who} holds {what} already: {found.proof}. Nothing was written; {took}")
     return found
 
 
@@ -141,5 +149,5 @@ def _back_up(board: Board, save: Path, how: How) -> int:
 
     status = back_up(board, save, False, ("flash", None, None), replace(how, listen=False))
     if not how.as_json:
-        click.echo()
+        say()
     return status

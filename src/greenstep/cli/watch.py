@@ -6,8 +6,6 @@ from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-import click
-
 from greenstep.core.errors import EXIT_INTERRUPTED, Fault
 from greenstep.core.quantities import count
 from greenstep.work.board import Board
@@ -17,6 +15,7 @@ from greenstep.work.rebuilds import Rebuilds
 from .drive import run_board
 from .options import How
 from .person import AT_THE_TERMINAL
+from .screen import say_all
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -28,12 +27,12 @@ def watch_and_upload(board: Board, how: How) -> int:
     short = replace(how, ladder=how.ladder or "short")
     status = uploads = failed = 0
     interrupts = Interrupts()
-    _say(how, "watching", _waiting_for(rebuilds.missing), files=list(rebuilds.missing))
+    _say(how, "watching", (_waiting_for(rebuilds.missing),), files=list(rebuilds.missing))
     try:
         with interrupts.noted():
             while rebuilds.wait(lambda: interrupts.heard):
                 rebuilds.take()
-                _say(how, "changed", f"\n{datetime.now():%H:%M:%S}  upload {uploads + 1}", number=uploads + 1)
+                _say(how, "changed", ("", f"{datetime.now():%H:%M:%S}  upload {uploads + 1}"), number=uploads + 1)
                 uploads, status = uploads + 1, 0  # Ctrl-C in the console is no failure
                 ended = _one(board, short, rebuilds, interrupts)
                 if ended is None:
@@ -43,11 +42,11 @@ def watch_and_upload(board: Board, how: How) -> int:
                 if status == EXIT_INTERRUPTED:
                     break
                 if status:
-                    _say(how, "watching", " waiting for the next change", files=[])
+                    _say(how, "watching", (" waiting for the next change",), files=[])
     except KeyboardInterrupt:
         pass
     done = f"{count(uploads, 'upload')}, {f'{failed} not green' if failed else 'all green'}"
-    _say(how, "watched", f"\n watched until Ctrl-C: {done}", uploads=uploads, failed=failed)
+    _say(how, "watched", ("", f" watched until Ctrl-C: {done}"), uploads=uploads, failed=failed)
     return status
 
 
@@ -74,7 +73,7 @@ def _one(board: Board, how: How, rebuilds: Rebuilds, interrupts: Interrupts) -> 
         else:
             from .fault_lines import fault_lines
 
-            click.echo("\n".join(fault_lines(fault.findings)), err=True)
+            say_all(fault_lines(fault.findings), err=True)
         return fault.exit_code
 
 
@@ -84,10 +83,10 @@ def _waiting_for(missing: tuple[Path, ...]) -> str:
     return " uploads after every change; Ctrl-C ends it"
 
 
-def _say(how: How, kind: str, text: str, **values: object) -> None:
+def _say(how: How, kind: str, lines: tuple[str, ...], **values: object) -> None:
     if how.as_json:
         from .json_view import json_line
 
         json_line(kind, **values)
     else:
-        click.echo(text)
+        say_all(lines)

@@ -13,6 +13,7 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_board
 from .options import How, general_options, wired_options
 from .saving import save_figure, saved_line
+from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -61,14 +62,14 @@ def _show(wiring: Wiring, title: str) -> None:
     from .signs import shows_signs
 
     arrows = _ARROWS if shows_signs(sys.stdout) else _PLAIN_ARROWS
-    click.echo(f"{title}\n\n {'adapter':<9}     chip")
+    say(f"{title}", "", f" {'adapter':<9}     chip")
     width = max(len(wire.chip) for wire in wiring.wires)
     for wire in wiring.wires:
         note = "; ".join(text for text in (f"through {wire.through}" if wire.through else "", wire.note) if text)
-        click.echo(f" {wire.adapter:<9} {arrows[wire.way]:<3} {wire.chip:<{width}}   {note}".rstrip())
-    click.echo()
+        say(f" {wire.adapter:<9} {arrows[wire.way]:<3} {wire.chip:<{width}}   {note}".rstrip())
+    say()
     for heading, text in wiring.advice:
         lines = textwrap.wrap(text, 92, break_long_words=False)
-        click.echo(f" {heading:<11} {lines[0]}")
+        say(f" {heading:<11} {lines[0]}")
         for line in lines[1:]:
-            click.echo(f" {'':<11} {line}")
+            say(f" {'':<11} {line}")

@@ -82,6 +82,10 @@ class LinkLost(LinkError):
         self.reason = reason
 
 
+class LinkFlooded(LinkLost):
+    """What is at the other end sends without pause, and more than a line can carry."""
+
+
 class ResetBy(Enum):
     """What resets the chip: DTR and RTS, a person, or a person because the port has no such lines."""
 

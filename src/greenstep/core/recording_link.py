@@ -7,9 +7,11 @@ from dataclasses import replace
 from typing import Literal
 
 from .frozen import frozen
-from .link import LineErrors, LineSettings, Link
+from .link import LineErrors, LineSettings, Link, LinkFlooded
 from .secrets import Secrets
 
+_MOST_UNASKED, _FASTER = 128 << 10, 4
+"""Bytes that may come at once, and how much faster than the line all more may be."""
 Direction = Literal["sent", "heard", "lines", "break", "settings"]
 
 
@@ -30,9 +32,11 @@ class LineEvent:
 
 class RecordingLink:
     """Passes everything on to `inner` and keeps the last `most` events, or all if it is None. Secrets are masked in
-    what `between` returns."""
+    what `between` returns. `asks`: what is heard are answers; a flood of anything else raises LinkFlooded."""
 
-    def __init__(self, inner: Link, most: int | None = 4000, secrets: Secrets | None = None) -> None:
+    def __init__(
+        self, inner: Link, most: int | None = 4000, secrets: Secrets | None = None, asks: bool = False
+    ) -> None:
         self._inner = inner
         self._secrets = secrets or Secrets()
         self.events: deque[LineEvent] = deque(maxlen=most)
@@ -40,6 +44,8 @@ class RecordingLink:
         self.sent_total = 0
         self.heard_total = 0
         self._collected: bytearray | None = None
+        self._asks = asks
+        self._unasked, self._asked_s = 0, inner.now()
 
     @property
     def makes_no_break(self) -> bool:
@@ -104,6 +110,7 @@ class RecordingLink:
     def write(self, data: bytes) -> None:
         self._note("sent", bytes(data))
         self.sent_total += len(data)
+        self._unasked, self._asked_s = 0, self._inner.now()
         self._inner.write(data)
 
     def read(self, size: int, timeout_s: float) -> bytes:
@@ -118,7 +125,17 @@ class RecordingLink:
             self.heard_total += len(data)
             if self._collected is not None:
                 self._collected += data
+            if self._asks:
+                self._refuse_floods(len(data))
         return data
+
+    def _refuse_floods(self, size: int) -> None:
+        """A board that is its own USB device may send faster than its rate says, but no such amount without being
+        asked. Raises LinkFlooded."""
+        self._unasked += size
+        line_s = self.settings.seconds(self._unasked - _MOST_UNASKED)
+        if line_s > _FASTER * (took_s := self.now() - self._asked_s):
+            raise LinkFlooded(f"{self._unasked:,} bytes in {took_s:.2g} s, and nothing asked for them")
 
     def set_lines(self, dtr: bool, rts: bool) -> None:
         self._inner.set_lines(dtr, rts)

@@ -64,3 +64,5 @@ EVEN_IF = {
     "encryption": "it is plain, and the chip encrypts or runs signed programs only",
 }
 """Refusals that a person may override, each with what it says of the image."""
+FOR_GOOD = ("protection", "lock-out")
+"""Those whose override no later upload undoes."""

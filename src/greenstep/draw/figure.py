@@ -9,8 +9,11 @@ from typing import Any
 
 import matplotlib
 from matplotlib.figure import Figure
+from matplotlib.text import Text
 
 from greenstep.core.errors import usage
+from greenstep.core.outside_text import harmless
+from greenstep.core.plain_files import NO_FILE, is_replaceable
 
 from .kinds import check_kind
 
@@ -19,6 +22,7 @@ _LOOK: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 11,
     "text.color": INK,
+    "text.parse_math": False,
     "axes.edgecolor": QUIET,
     "axes.labelcolor": INK,
     "xtick.color": INK,
@@ -34,9 +38,13 @@ _LOOK: Any = {
 def figure(path: Path, width: float = 12.8, height: float = 8.0) -> Iterator[Figure]:
     """A figure of that many inches, saved to `path` at 100 dots per inch when the block ends. Raises UsageFault."""
     check_kind(path)
+    if not is_replaceable(path):
+        raise usage("picture", f"{path} cannot be written: {NO_FILE}")
     with matplotlib.rc_context(_LOOK):
         drawn = Figure(figsize=(width, height), layout="constrained")
         yield drawn
+        for text in drawn.findobj(Text):
+            text.set_text(harmless(text.get_text(), keep="\n"))
         try:
             drawn.savefig(path, dpi=100, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
         except OSError as error:

@@ -6,10 +6,12 @@ import contextlib
 import errno
 import os
 import re
+import socket
 import time
 from collections.abc import Callable
 from functools import partial
 from typing import Any
+from urllib.parse import urlsplit
 
 import serial
 
@@ -17,12 +19,14 @@ from greenstep.core.climb import OpenedPort
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LineSettings, LinkLost
+from greenstep.core.telnet_guard import in_use_by
 
 from .coming_back import LONGEST_S, ComingBack
 from .discovery import find_ports, listed_ports, usb_behind
 from .holders import holders, owning_group
 from .library_threads import quiet_threads
 from .modem_lines import has_lines
+from .network_port import NetworkPort
 from .serial_link import SLICE_S, TERMINAL_ERRORS, SerialLink, apply_settings
 
 try:
@@ -34,7 +38,10 @@ except ImportError:
 
 _OPENING_ERRORS: tuple[type[Exception], ...] = (*TERMINAL_ERRORS, ValueError, OSError)
 _WRITE_TIMEOUT_S = 10.0
+_ASK_S = 1.0
 _NETWORK = "rfc2217://"
+_SCHEMES = (_NETWORK, "socket://", "loop://")
+"""URLs that are opened. pySerial knows more: one writes a file of its choice, one searches all devices."""
 _NO_CONTROL = "'control'"
 """pySerial's name, in its message, for what RFC 2217 calls SET-CONTROL: DTR, RTS, break, flow control."""
 _UNCONFIRMED = "ign_set_control"  # pySerial's URL option that does not wait for SET-CONTROL's answers
@@ -84,8 +91,11 @@ def open_raw(name: str, settings: LineSettings) -> Any:
 
 def _opened(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str) -> tuple[Any, bool]:
     """An open pySerial port, and whether it takes a parity."""
+    if "://" in name and not name.startswith(_SCHEMES):
+        raise usage("port", f"'{name}' does not name a port", f"URLs begin with {', '.join(_SCHEMES[:2])}")
     try:
-        port = serial.serial_for_url(name, do_not_open=True)
+        port: Any = NetworkPort() if name.startswith(_NETWORK) else serial.serial_for_url(name, do_not_open=True)
+        port.port = name
     except (ValueError, ImportError) as error:
         raise usage("port", f"'{name}' does not name a port: {error}", "greenstep ports lists them") from None
     is_device = "://" not in name
@@ -160,6 +170,16 @@ def _without_numbers(words: str) -> str:
     return (found[1] or found[2]).strip() if found else words
 
 
+def _user_of(name: str) -> str:
+    """Who has a port on the network, if its server says so."""
+    place = urlsplit(name)
+    try:
+        with socket.create_connection((place.hostname or "", place.port or 0), timeout=_ASK_S) as asked:
+            return in_use_by(asked.recv(200))
+    except (OSError, ValueError):
+        return ""
+
+
 def _seen(name: str, settings: LineSettings, error: BaseException, serial_number: str) -> PortSeen:
     """The system's refusal, as plain data."""
     number = getattr(error, "errno", None)
@@ -167,7 +187,8 @@ def _seen(name: str, settings: LineSettings, error: BaseException, serial_number
     if isinstance(error, ValueError):
         return PortSeen(name, "setting", words, setting=str(settings))
     if "://" in name:
-        return PortSeen(name, "unreachable", words)
+        user = _user_of(name) if name.startswith(_NETWORK) else ""
+        return PortSeen(name, "busy", holders=(user,)) if user else PortSeen(name, "unreachable", words)
     if number in (errno.ENOENT, errno.ENXIO, errno.ENODEV) or (os.name == "nt" and number == 2):
         return PortSeen(name, "missing", "", listed_ports(), serial=serial_number)
     if number in (errno.EBUSY, errno.EAGAIN) or (os.name == "nt" and number == errno.EACCES):

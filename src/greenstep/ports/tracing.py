@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from greenstep import __version__
 from greenstep.core.errors import usage
 from greenstep.core.link import Link
+from greenstep.core.plain_files import NO_FILE, is_pipe
 from greenstep.core.recording_link import RecordingLink
 from greenstep.core.secrets import Secrets
 from greenstep.core.trace import Trace, write_vcd
@@ -28,6 +30,8 @@ class TracingLink(RecordingLink):
     ) -> None:
         super().__init__(inner, None, secrets)
         try:
+            if is_pipe(path):
+                raise OSError(errno.EINVAL, NO_FILE, str(path))
             self._stream = path.open("w", encoding="ascii", errors="replace")
         except OSError as error:
             inner.close()

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from greenstep.core.errors import usage
+from greenstep.core.outside_text import is_plain
+from greenstep.core.plain_files import read_text
 
+from .toml_text import LARGEST_BYTES, TomlTrouble, toml_table
 from .whole_files import write_whole
 
 if TYPE_CHECKING:
@@ -29,16 +31,20 @@ def read_aliases(path: Path | None = None) -> dict[str, dict[str, str]]:
     """Each name with its keys `serial`, `location` and `usb`. Raises UsageFault for a file that cannot be read."""
     path = path or alias_file()
     try:
-        table = tomllib.loads(path.read_text("utf-8"))
+        table = toml_table(read_text(path, LARGEST_BYTES))
     except FileNotFoundError:
         return {}
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
+    except (TomlTrouble, UnicodeDecodeError, OSError) as error:
         raise usage(
             "alias-file", f"{path} cannot be read: {error}", "correct it, or remove it and find the port again"
         ) from None
     aliases = {}
     for name, entry in table.items():
-        if not isinstance(entry, dict) or any(not isinstance(entry.get(key, ""), str) for key in _KEYS):
+        if (
+            not is_plain(name)
+            or not isinstance(entry, dict)
+            or any(not isinstance(entry.get(key, ""), str) for key in _KEYS)
+        ):
             raise usage("alias-file", f"{path}: '{name}' is not a port", "remove it there and find the port again")
         aliases[name] = {key: entry[key] for key in _KEYS if entry.get(key)}
     return aliases

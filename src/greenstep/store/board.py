@@ -44,7 +44,7 @@ class PortChoice:
 @frozen
 class TalkEntry:
     """A turn of the talk after an upload: wait for `expect`, then send `send`, or the secret named `secret`, from the
-    environment variable of that name or asked for."""
+    environment variable of that name or asked for. With both, `send` is the secret's value, already known."""
 
     expect: str = ""
     within: float = 5.0

@@ -12,10 +12,14 @@ from typing import Any
 from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image.file_system import KINDS
+from greenstep.core.outside_text import is_plain
 from greenstep.core.talk import LINE_ENDS
 from greenstep.core.wishes import EVEN_IF, Keep
 
 from .board import FASTEST, BoardSettings, ImageFile, PortChoice, TalkEntry
+from .reach import Reach, Reached, reached_by
+
+NOTHING: tuple[Reach, ...] = ()
 
 
 class Form(Enum):
@@ -49,12 +53,14 @@ Read = Callable[[Any, Path], Any]
 
 @frozen
 class Key:
-    """`help` is the option's; `value` and `default` are for the manual. `choices` are all words allowed, if not
-    empty. `repeats`: it is a list, and its option may be given several times. `bounds` are the option's, in
-    seconds. What it says joins the values of the key `joins`, if that is not empty."""
+    """`reach`: what a value may reach beyond itself, which in a kit must be the kit's own (`greenstep.store.reach`).
+    `help` is the option's; `value` and `default` are for the manual. `choices` are all words allowed, if not empty.
+    `repeats`: it is a list, and its option may be given several times. `bounds` are the option's, in seconds. What it
+    says joins the values of the key `joins`, if that is not empty."""
 
     name: str
     form: Form
+    reach: tuple[Reach, ...]
     help: str
     value: str
     default: str = ""
@@ -77,6 +83,12 @@ class Key:
             return self.read(value, folder) if self.read is not None else self._plain(value)
         except _WrongValue as wrong:
             raise usage("project-value", f"{where}.{self.name} is {value!r}", f"write {wrong}") from None
+
+    def reached(self, value: Any) -> tuple[Reached, ...]:
+        """What a value, as `of` returns it, reaches. A plain text reaches what the row says."""
+        if isinstance(value, str) and self.form is Form.TEXT and self.reach:
+            return (Reached(self.reach[0], value),)
+        return tuple(reached_by(value))
 
     def _plain(self, value: Any) -> Any:
         values = value if self.repeats and isinstance(value, list) else [value]
@@ -138,7 +150,14 @@ def _baud(value: Any, folder: Path) -> int | str:
 def _file(value: Any, folder: Path) -> Path:
     if not isinstance(value, str):
         raise _WrongValue("a file name in quotes")
-    return folder / value
+    return _in(folder, value)
+
+
+def _in(folder: Path, name: str) -> Path:
+    """A file or folder by its name in the project file."""
+    if not is_plain(name):
+        raise _WrongValue("a file name without control characters")
+    return folder / name
 
 
 def _hookup(value: Any, folder: Path) -> str | Mapping[str, Any]:
@@ -176,7 +195,7 @@ def _eeprom(value: Any, folder: Path) -> tuple[ImageFile, ...]:
 
 def _image(value: Any, folder: Path) -> ImageFile:
     if isinstance(value, str):
-        return ImageFile(folder / value)
+        return ImageFile(_in(folder, value))
     if isinstance(value, dict) and "folder" in value:
         return _folder(value, folder)
     wrong = _WrongValue('a file name, or { file = "…", at = 0x08000000, memory = "flash" }')
@@ -185,7 +204,7 @@ def _image(value: Any, folder: Path) -> ImageFile:
     at, memory = value.get("at"), value.get("memory", "flash")
     if value.keys() - {"file", "at", "memory"} or not _is_place(at) or not isinstance(memory, str):
         raise wrong
-    return ImageFile(folder / value["file"], at, memory)
+    return ImageFile(_in(folder, value["file"]), at, memory)
 
 
 def _folder(value: Mapping[str, Any], folder: Path) -> ImageFile:
@@ -195,7 +214,7 @@ def _folder(value: Mapping[str, Any], folder: Path) -> ImageFile:
         or at is None or not _is_place(at) or not (size is None or _fits(Form.NUMBER, size))
     ):  # fmt: skip
         raise _WrongValue('{ folder = "web", as = "littlefs" or "fat", at = "pages" }; size where no partition is')
-    return ImageFile(folder / name, at, "flash", kind, size)
+    return ImageFile(_in(folder, name), at, "flash", kind, size)
 
 
 def _is_place(at: Any) -> bool:
@@ -249,86 +268,89 @@ def _settings(value: Any, folder: Path) -> Mapping[str, Any]:
     """The dialect's own, files as Path; they are checked once the dialect is known."""
     if not isinstance(value, dict):
         raise _WrongValue("a table: { crystal-khz = 12000 }")
-    return {name: folder / file if (file := file_of_setting(one)) else one for name, one in value.items()}
+    return {name: _setting(one, folder) for name, one in value.items()}
 
 
-def file_of_setting(value: Any) -> str:
-    """The file that a setting names by `{ file = "…" }`; empty if it names none."""
-    named = isinstance(value, dict) and set(value) == {"file"} and isinstance(value["file"], str)
-    return value["file"] if named else ""
+def _setting(value: Any, folder: Path) -> Any:
+    if isinstance(value, dict) and set(value) == {"file"} and isinstance(value["file"], str):
+        return _in(folder, value["file"])
+    entries = talk_entries(value)
+    return value if entries is None else entries
 
 
 # --- the rows, in the order of the manual
 
 KEYS = (
-    Key("chip", Form.TEXT, "The chip, such as atmega328p, stm32f103c8, or a family: stm32.",
+    Key("chip", Form.TEXT, NOTHING, "The chip, such as atmega328p, stm32f103c8, or a family: stm32.",
         "a part (`stm32f103c8`, `atmega328p`), a series (`stm32f4`), a record (`stm32f10x-medium`), a family "
         "(`stm32`, `avr`) or a dialect; `greenstep chips` lists them", metavar="NAME"),
-    Key("port", Form.OWN, "Device, URL, or a name given by find-port: /dev/ttyUSB0, COM3, rfc2217://host:port.",
+    Key("port", Form.OWN, (Reach.PORT,), "Device, URL, or a name given by find-port: /dev/ttyUSB0, COM3, rfc2217://host:port.",
         'a name or URL; `{ serial = "…" }` of a USB adapter; both: `{ name, serial }`; `{ remembered = "…" }` a name '
         "that [find-port](connect.md) remembered", "the only one", "PORT", read=_port),
-    Key("baud", Form.RATE, "Baud rate of the bootloader; fastest: the highest that both ends carry.",
+    Key("baud", Form.RATE, NOTHING, "Baud rate of the bootloader; fastest: the highest that both ends carry.",
         'baud rate of the bootloader; `"fastest"`: [the highest that both ends carry](connect.md#the-fastest-rate)',
         "the chip's", "RATE", read=_baud),
-    Key("frame", Form.TEXT, "Data bits, parity, stop bits (8N1, 8E1), if not the dialect's own.",
+    Key("frame", Form.TEXT, NOTHING, "Data bits, parity, stop bits (8N1, 8E1), if not the dialect's own.",
         "data bits, parity, stop bits: `\"8E1\"`", "the dialect's", "FRAME"),
-    Key("hookup", Form.OWN,
+    Key("hookup", Form.OWN, (Reach.PROGRAM, Reach.PIN),
         "How DTR and RTS reach reset and boot: by-hand, cap-dtr, cap-rts, cross-pair, dtr-reset-rts-boot, "
         "rts-reset-dtr-boot, dtr-reset-only, rts-reset-only, usb-hangup, or a table (greenstep hookup list).",
         "a name or a table, see [hookups](hookups.md)", "the chip's", "NAME|TABLE", read=_hookup),
-    Key("enter", Form.TEXT, 'Moves that enter the bootloader: "boot on; reset on; wait 50 ms; …".',
+    Key("enter", Form.TEXT, NOTHING, 'Moves that enter the bootloader: "boot on; reset on; wait 50 ms; …".',
         "moves into the bootloader, a [sequence](hookups.md)", "the hookup's", "SEQUENCE"),
-    Key("leave", Form.TEXT, "Moves that start the application.", "moves that start the application", "the hookup's",
-        "SEQUENCE"),
-    Key("patience", Form.SECONDS, "How long to keep trying to sync.", "seconds to keep trying to sync",
+    Key("leave", Form.TEXT, NOTHING, "Moves that start the application.",
+        "moves that start the application", "the hookup's", "SEQUENCE"),
+    Key("patience", Form.SECONDS, NOTHING, "How long to keep trying to sync.", "seconds to keep trying to sync",
         "20 by hand; a few resets with lines", "SECONDS"),
-    Key("dialect", Form.TEXT, "The bootloader's protocol, if it is not the chip's default.",
+    Key("dialect", Form.TEXT, NOTHING, "The bootloader's protocol, if it is not the chip's default.",
         "the bootloader's protocol, see [dialects](dialects/README.md)", "the chip's", "NAME"),
-    Key("set", Form.OWN, "A setting of the dialect (greenstep chips DIALECT).",
+    Key("set", Form.OWN, (Reach.FILE, Reach.SECRET), "A setting of the dialect (greenstep chips DIALECT).",
         "the [dialect's own settings](dialects/README.md): `{ crystal-khz = 12000 }`", metavar="NAME=VALUE",
         repeats=True, read=_settings),
-    Key("also_accept", Form.OWN, "Accept a chip that answers with this number.",
+    Key("also_accept", Form.OWN, NOTHING, "Accept a chip that answers with this number.",
         "chip numbers accepted besides the declared one's: `[ 0x1E950F ]`", repeats=True, read=_idents),
-    Key("images", Form.OWN, "An image; the same as naming it as an argument.",
+    Key("images", Form.OWN, (Reach.FILE, Reach.FOLDER), "An image; the same as naming it as an argument.",
         "files, or `{ file, at, memory }`; a raw file goes to `at`, an address or a partition's name, else to the "
         "memory's start; or `{ folder, as, at }`: [a folder as a file system](images.md#a-folder-as-a-file-system)",
         metavar="'FILE [at ADDRESS]'", repeats=True, read=_images),
-    Key("eeprom", Form.OWN, "An image for the EEPROM.",
+    Key("eeprom", Form.OWN, (Reach.FILE, Reach.FOLDER), "An image for the EEPROM.",
         "files for the EEPROM, or `{ file, at }`", metavar="'FILE [at ADDRESS]'", repeats=True, read=_eeprom,
         joins="images"),
-    Key("keep", Form.OWN, "Region that must survive: read before it is erased, and written back.",
+    Key("keep", Form.OWN, NOTHING, "Region that must survive: read before it is erased, and written back.",
         "`[ { from, size, why } ]`: [regions that must survive](again.md#what-is-on-the-chip-stays)",
         metavar="FROM:SIZE", repeats=True, read=_keeps),
-    Key("bootloader_bytes", Form.NUMBER, "Size of the bootloader in the flash.",
+    Key("bootloader_bytes", Form.NUMBER, NOTHING, "Size of the bootloader in the flash.",
         "size of a resident bootloader, in the flash where the chip's loaders are", "the chip's", "SIZE"),
-    Key("erase", Form.TEXT, "Erase what the image touches (default), or the whole flash.",
+    Key("erase", Form.TEXT, NOTHING, "Erase what the image touches (default), or the whole flash.",
         "`\"touched\"` or `\"all\"`", "touched", choices=("touched", "all")),
-    Key("even_if", Form.TEXT,
+    Key("even_if", Form.TEXT, NOTHING,
         "Write an image even if: " + "; ".join(f"{why} ({word})" for word, why in EVEN_IF.items()) + ".",
         '`["vectors"]`: write an image that does not look like a program; `"protection"`, `"lock-out"`: one that '
         '[locks](dialects/lpc-isp.md); `"encryption"`: a plain one for a chip that [encrypts](dialects/esp-rom.md)',
         choices=tuple(EVEN_IF), repeats=True),
-    Key("compare", Form.TEXT,
+    Key("compare", Form.TEXT, NOTHING,
         "Write only what differs from what the chip holds, as read from it (chip) or known from the journal if a "
         "sample agrees (journal); or everything (off). [chip]",
         '`"chip"`, `"journal"` or `"off"`: [write only what differs](again.md#only-what-changed)', "chip",
         choices=("chip", "journal", "off")),
-    Key("verify", Form.TRUTH, "Read back what was written (default), or leave it unproven.", "true or false", "true"),
-    Key("start", Form.TRUTH, "Start the application at the end (default), or not.", "true or false", "true"),
-    Key("expect", Form.TEXT, "Text the application prints: it proves that it runs.",
+    Key("verify", Form.TRUTH, NOTHING, "Read back what was written (default), or leave it unproven.",
+        "true or false", "true"),
+    Key("start", Form.TRUTH, NOTHING, "Start the application at the end (default), or not.", "true or false", "true"),
+    Key("expect", Form.TEXT, NOTHING, "Text the application prints: it proves that it runs.",
         "a text that proves the program runs", "none", "TEXT"),
-    Key("expect_within", Form.SECONDS, "How long to wait for the text. [5]", "seconds to wait for it", "5", "SECONDS",
-        bounds=(0.1, 3600)),
-    Key("console_baud", Form.RATE, "Baud rate of the application.", "baud rate of the program (8N1)",
+    Key("expect_within", Form.SECONDS, NOTHING, "How long to wait for the text. [5]",
+        "seconds to wait for it", "5", "SECONDS", bounds=(0.1, 3600)),
+    Key("console_baud", Form.RATE, NOTHING, "Baud rate of the application.", "baud rate of the program (8N1)",
         "`baud`, or the rate of the bootloader", "RATE"),
-    Key("elf", Form.OWN, "The program's ELF file: addresses that the board prints are followed by their place.",
+    Key("elf", Form.OWN, (Reach.FILE,),
+        "The program's ELF file: addresses that the board prints are followed by their place.",
         "the program's ELF file: [what a crash dump's addresses mean](listen.md#what-an-address-means)", "none",
         "FILE", read=_file),
-    Key("talk", Form.OWN,
+    Key("talk", Form.OWN, (Reach.SECRET,),
         "After the start: '{ expect = \"name?\", send = \"hive-7\" }'; secret = \"VARIABLE\" instead of send.",
         "what is sent after the start, see [talk](listen.md#the-first-settings-of-a-new-board)", "none", "TURN",
         repeats=True, read=_talk),
-    Key("line_end", Form.TEXT, "What ends a line sent. [crlf]", "what ends a line sent", "crlf",
+    Key("line_end", Form.TEXT, NOTHING, "What ends a line sent. [crlf]", "what ends a line sent", "crlf",
         choices=tuple(LINE_ENDS)),
 )  # fmt: skip
 """Each is a field of BoardSettings."""

@@ -42,17 +42,21 @@ def _written(value: Any, folder: Path) -> Any:
             late = {"within": value.within} if value.within != TalkEntry.within else {}
             return {"expect": value.expect, **late, **sent} if value.expect else {**late, **sent}
         case Path():
-            return os.path.relpath(value, folder) if not value.is_absolute() else str(value)
+            return _named(value, folder)
         case Mapping():
-            return {key: _written(one, folder) for key, one in value.items()}
+            return {key: _setting(one, folder) for key, one in value.items()}
         case list() | tuple():
             return [_written(one, folder) for one in value]
     return value
 
 
+def _setting(value: Any, folder: Path) -> Any:
+    return {"file": _named(value, folder)} if isinstance(value, Path) else _written(value, folder)
+
+
 def image_value(image: ImageFile, folder: Path) -> Any:
     """A file as it is named in the project file of that folder: relative to it if possible."""
-    file = os.path.relpath(image.file, folder) if not image.file.is_absolute() else str(image.file)
+    file = _named(image.file, folder)
     named: dict[str, Any] = {"file": file} if image.pack is None else {"folder": file, "as": image.pack}
     if image.at is not None:
         named["at"] = image.at
@@ -61,3 +65,7 @@ def image_value(image: ImageFile, folder: Path) -> Any:
     if image.memory not in ("flash", "eeprom"):
         named["memory"] = image.memory
     return named if len(named) > 1 else file
+
+
+def _named(file: Path, folder: Path) -> str:
+    return str(file) if file.is_absolute() else Path(os.path.relpath(file, folder)).as_posix()

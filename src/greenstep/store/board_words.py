@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -11,11 +10,13 @@ from typing import Any
 from greenstep.core.errors import usage
 from greenstep.core.hookup.outside import runs_programs
 from greenstep.core.image.file_system import KINDS, Kind
+from greenstep.core.outside_text import is_plain
 from greenstep.core.quantities import parse_number
 from greenstep.core.wishes import Keep
 
 from .board import ImageFile, TalkEntry
-from .board_keys import talk_entry
+from .board_keys import talk_entries, talk_entry
+from .toml_text import TomlTrouble, toml_value
 
 _NAME = re.compile(r"[A-Za-z_][\w.-]*")
 """Of a partition."""
@@ -32,8 +33,9 @@ def set_argument(text: str) -> tuple[str, Any]:
         return name.strip(), Path(value[1:])
     if value.startswith("["):
         try:
-            return name.strip(), tomllib.loads(f"value = {value}")["value"]
-        except tomllib.TOMLDecodeError as error:
+            turns = toml_value(value)
+            return name.strip(), turns if (entries := talk_entries(turns)) is None else entries
+        except TomlTrouble as error:
             raise usage("setting", f"--set {name}: {error}", "write it as in greenstep.toml, on one line") from None
     return name.strip(), value
 
@@ -41,8 +43,8 @@ def set_argument(text: str) -> tuple[str, Any]:
 def talk_argument(text: str) -> TalkEntry:
     """A turn as written on the command line, like a table of the project file. Raises UsageFault."""
     try:
-        value = tomllib.loads(f"talk = {text}")["talk"]
-    except tomllib.TOMLDecodeError:
+        value = toml_value(text)
+    except TomlTrouble:
         value = None
     entry = talk_entry(value)
     if entry is None:
@@ -57,7 +59,7 @@ def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageF
     waiting = list(words)
     while waiting:
         word = waiting.pop(0)
-        file = Path(word)
+        file = file_argument(word)
         if (" at " in word or " as " in word) and not file.exists():  # in one word, like an option's value
             files += image_option(word, memory)
             continue
@@ -76,6 +78,13 @@ def image_arguments(words: Sequence[str], memory: str = "flash") -> tuple[ImageF
             del waiting[:2]
         files.append(ImageFile(file, at, memory, kind))
     return tuple(files)
+
+
+def file_argument(word: str) -> Path:
+    """A file by the name that was typed. Raises UsageFault for one with control characters."""
+    if word and not is_plain(word):
+        raise usage("file-name", f"the name '{word}' holds control characters", "rename the file")
+    return Path(word)
 
 
 def _place(file: Path, text: str) -> int | str:
@@ -115,8 +124,8 @@ def hookup_argument(text: str) -> str | Mapping[str, Any]:
     if not text.lstrip().startswith("{"):
         return text
     try:
-        table: Mapping[str, Any] = tomllib.loads(f"hookup = {text}")["hookup"]
-    except tomllib.TOMLDecodeError as error:
+        table: Mapping[str, Any] = toml_value(text)
+    except TomlTrouble as error:
         raise usage("hookup", f"--hookup: {error}", "write it as in greenstep.toml, on one line") from None
     if runs_programs(table):
         raise usage(

@@ -8,6 +8,7 @@ from typing import BinaryIO
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, ImageFault
 from greenstep.core.image.recognise import HEAD_BYTES, Format, packed, recognise, saved_text
+from greenstep.core.plain_files import open_plain
 from greenstep.core.quantities import show_address, show_size
 
 LARGEST_RAW_BYTES = 64 << 20
@@ -19,7 +20,7 @@ def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
     UsageFault for a missing file, ImageFault for one that cannot be read."""
     name = path.name
     try:
-        with path.open("rb") as stream:
+        with open_plain(path) as stream:
             head = stream.read(HEAD_BYTES)
             found = recognise(head)
             stream.seek(0)

@@ -9,6 +9,7 @@ from typing import Literal
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, write_intel_hex, write_s_record, write_ti_txt
 from greenstep.core.image.edit import filled
+from greenstep.core.plain_files import NO_FILE, is_replaceable
 from greenstep.core.quantities import count, show_address, show_size, show_span
 
 from .whole_files import write_whole
@@ -37,7 +38,14 @@ def kind_for(path: Path, said: Kind | None) -> Kind:
 
 
 def check_place(path: Path, replace: bool) -> None:
-    """Before any work: may the file be written? Raises UsageFault."""
+    """Before any work: may the file be written, or replaced? Raises UsageFault."""
+    check_new(path, replace)
+    if not is_replaceable(path):
+        raise usage("no-file", f"{path} cannot be replaced: {NO_FILE}", "another name")
+
+
+def check_new(path: Path, replace: bool) -> None:
+    """The same for one that is written where it is. Raises UsageFault."""
     if path.exists() and not replace:
         raise usage("file-there", f"{path} is there already", "another name, or --replace")
     if not path.resolve().parent.is_dir():

@@ -17,6 +17,7 @@ from typing import Any
 from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
 from greenstep.core.journal_entry import OUTCOMES, JournalEntry
+from greenstep.core.outside_text import harmless
 
 _WAIT_S = 20.0  # for other writers; a row takes them milliseconds, but there may be a hundred on a slow disk
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))
@@ -83,11 +84,12 @@ def record(path: Path, entry: JournalEntry, granules: Granules | None = None) ->
         with closing(sqlite3.connect(path, timeout=_WAIT_S, isolation_level=None)) as file:
             _prepare(file, path)
             file.execute("BEGIN IMMEDIATE")
-            cursor = file.execute(f"INSERT INTO climb ({', '.join(_COLUMNS)}) VALUES ({marks})", astuple(entry))
+            values = [harmless(value) if isinstance(value, str) else value for value in astuple(entry)]
+            cursor = file.execute(f"INSERT INTO climb ({', '.join(_COLUMNS)}) VALUES ({marks})", values)
             assert cursor.lastrowid is not None
             if granules is not None and entry.unique_id:
-                values = (entry.unique_id, cursor.lastrowid, granules.packed())
-                file.execute("INSERT OR REPLACE INTO content VALUES (?, ?, ?)", values)
+                held = (entry.unique_id, cursor.lastrowid, granules.packed())
+                file.execute("INSERT OR REPLACE INTO content VALUES (?, ?, ?)", held)
             file.execute("COMMIT")
             return cursor.lastrowid
     except (sqlite3.Error, OSError) as error:

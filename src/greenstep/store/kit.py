@@ -8,34 +8,34 @@ from __future__ import annotations
 
 import errno
 import hashlib
-import io
 import re
 import struct
-import tomllib
 import zipfile
 import zlib
-from collections.abc import Mapping, Sequence
-from dataclasses import field
+from collections.abc import Mapping
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import RefusedFault, UsageFault, usage
 from greenstep.core.frozen import frozen
-from greenstep.core.hookup.outside import reaches_outside
-from greenstep.core.quantities import parse_number, show_size
+from greenstep.core.outside_text import harmless, is_plain
+from greenstep.core.plain_files import open_plain
+from greenstep.core.quantities import show_size
+from greenstep.core.wishes import FOR_GOOD
 
 from .board import BoardSettings
-from .board_keys import board_from_table, file_of_setting
-from .image_saving import check_place
-from .placing import TableWanted, load_all
-from .whole_files import write_whole
+from .board_keys import KEYS, board_from_table
+from .reach import Reach
+from .toml_text import TomlTrouble, toml_table
 
 MANIFEST = "kit.toml"
 FORMAT = 1
 MOST_MEMBERS = 200
 LARGEST_BYTES = 256 << 20
-_LARGEST_MANIFEST = 1 << 20
-_MEMBER = re.compile(r"(images|pictures|loaders)/[A-Za-z0-9][A-Za-z0-9._+ -]*")
+_LARGEST_MANIFEST = 1 << 18
+_MEMBER = re.compile(r"(images|pictures|loaders)/[A-Za-z0-9][A-Za-z0-9._+ -]{0,99}")
+_LONGEST_TEXT, _LONGEST_LINE = 2000, 200
 _KEYS = (
     "format",
     "name",
@@ -51,7 +51,6 @@ _KEYS = (
     "flash_size",
 )
 _FILES = ("picture", "loader")
-_STAMP = (1980, 1, 1, 0, 0, 0)  # the same kit has the same bytes, whenever it is made
 _ENDING = ".kit"
 _DAMAGE = (
     *(zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, RuntimeError),
@@ -77,22 +76,26 @@ class Notes:
 @frozen
 class Kit:
     """A kit that was read completely and checked. `members` are its files by name; `tables` its boards as in
-    greenstep.toml, whose images are members."""
+    greenstep.toml, whose files are members; `secrets` the names of the secrets that each board would be sent."""
 
     name: str
     made: str
     notes: Notes
     tables: Mapping[str, Mapping[str, Any]]
     members: Mapping[str, bytes]
+    secrets: Mapping[str, tuple[str, ...]]
 
     def unpack(self, folder: Path) -> dict[str, BoardSettings]:
-        """The files into a folder, and the boards that use them. Raises UsageFault."""
+        """The files into a folder, and the boards that use them. What cannot be undone on a chip, a kit cannot
+        decide: the recipient has to say it too."""
         for name, data in self.members.items():
             place = folder / name
             place.parent.mkdir(exist_ok=True)
             place.write_bytes(data)
+        boards = {name: board_from_table(table, _where(name), folder) for name, table in self.tables.items()}
         return {
-            name: board_from_table(table, f"kit.toml: board.{name}", folder) for name, table in self.tables.items()
+            name: replace(said, even_if=tuple(why for why in said.even_if or () if why not in FOR_GOOD) or None)
+            for name, said in boards.items()
         }
 
 
@@ -107,131 +110,13 @@ def is_kit(path: Path) -> bool:
         return path.suffix.lower() == _ENDING
 
 
-# --- making
-
-
-def make_kit(
-    path: Path,
-    name: str,
-    made: str,
-    tables: Mapping[str, Mapping[str, Any]],
-    folder: Path,
-    notes: Notes,
-    replace: bool,
-) -> Kit:
-    """Write a kit of boards as they stand in greenstep.toml in `folder`; ports stay behind. Returns what it holds.
-
-    Raises UsageFault for a file that is missing or there already, and for notes about boards that are not in it."""
-    check_place(path, replace)
-    members: dict[str, bytes] = {}
-    packed = {board: _packed(board, table, folder, members) for board, table in tables.items()}
-    for what, about in (("answer", notes.answers), ("flash_size", notes.flash_sizes)):
-        for board in about:
-            if board not in tables:
-                raise usage("kit-board", f"--{what.replace('_', '-')} {board}: no such board in this kit")
-    if notes.question and set(notes.answers) != set(tables):
-        missing = ", ".join(board for board in tables if board not in notes.answers)
-        raise usage(
-            "kit-answer", f"the question has no answer that means {missing}", "--answer 'BOARD=TEXT' for each"
-        )
-    manifest: dict[str, Any] = {"format": FORMAT, "name": name, "made": made}
-    manifest |= {key: text for key in ("opening", "closing", "question") if (text := getattr(notes, key))}
-    if notes.picture is not None:
-        manifest["picture"] = _add(members, "pictures", notes.picture)
-    if notes.loader is not None:
-        manifest["loader"] = _add(members, "loaders", notes.loader)
-    if notes.answers:
-        manifest["answer"] = dict(notes.answers)
-    if notes.flash_sizes:
-        manifest["flash_size"] = dict(notes.flash_sizes)
-    manifest["file"] = {
-        member: {"bytes": len(data), "sha256": hashlib.sha256(data).hexdigest()} for member, data in members.items()
-    }
-    manifest["board"] = packed
-    import tomlkit
-
-    packed_file = io.BytesIO()
-    with zipfile.ZipFile(packed_file, "w", zipfile.ZIP_DEFLATED) as file:
-        file.writestr(zipfile.ZipInfo(MANIFEST, _STAMP), tomlkit.dumps(manifest), zipfile.ZIP_DEFLATED)
-        for member, data in members.items():
-            file.writestr(zipfile.ZipInfo(member, _STAMP), data, zipfile.ZIP_DEFLATED)
-    try:
-        write_whole(path, [packed_file.getvalue()])
-    except OSError as error:
-        raise usage("file", f"{path} cannot be written: {error.strerror}", "--save FILE") from None
-    return read_kit(path)
-
-
-def _packed(board: str, table: Mapping[str, Any], folder: Path, members: dict[str, bytes]) -> dict[str, Any]:
-    """The board's table with its images as members, and without the port of this machine."""
-    if reaches_outside(table.get("hookup")):
-        raise usage(
-            "kit-program",
-            f"{board} runs programs to move its pins, or pins of this computer, and a kit may not",
-            "another hookup for the kit",
-        )
-    packed = {key: value for key, value in table.items() if key not in ("port", "images", "elf")}
-    images = []
-    for number, image in enumerate(table.get("images", ())):
-        entry = {"file": image} if isinstance(image, str) else dict(image)
-        if "folder" in entry:
-            entry = _packed_folder(board, table, folder, number, members)
-        else:
-            entry["file"] = _add(members, "images", folder / entry["file"])
-        images.append(entry)
-    if isinstance(table.get("set"), dict):
-        packed["set"] = {
-            name: {"file": _add(members, "images", folder / file)} if (file := file_of_setting(one)) else one
-            for name, one in table["set"].items()
-        }
-    if not images:
-        raise usage("no-image", f"{board} has no image to put into a kit", "images = [ … ] in greenstep.toml")
-    return {**packed, "images": images}
-
-
-def _packed_folder(
-    board: str, table: Mapping[str, Any], folder: Path, number: int, members: dict[str, bytes]
-) -> dict[str, Any]:
-    """A folder of the board as a raw file with its address. Raises UsageFault."""
-    files = board_from_table({"images": table["images"]}, f"board.{board}", folder).images or ()
-    try:
-        image = load_all(files, lambda memory: 0)[number]
-    except TableWanted:
-        raise usage(
-            "kit-folder",
-            f"{board}: a kit packs its folders now, and none of its images brings a partition table",
-            "give at and size as numbers, or add the table to the images",
-        ) from None
-    piece = image.pieces[0]
-    name = f"images/{number}-{re.sub(r'[^A-Za-z0-9._-]', '-', files[number].file.name)}.{files[number].pack}"
-    members[name] = piece.data
-    return {"file": name, "at": piece.address}
-
-
-def _add(members: dict[str, bytes], folder: str, path: Path) -> str:
-    """Add a file as a member; equal bytes are stored once. Returns its name."""
-    try:
-        data = path.read_bytes()
-    except OSError as error:
-        raise usage("no-such-file", f"{path} cannot be read: {error.strerror}", "build it first?") from None
-    clean = re.sub(r"[^A-Za-z0-9._+ -]", "-", path.name).lstrip("-. ") or "file"
-    number, name = 1, f"{folder}/{clean}"
-    while name in members and members[name] != data:
-        number += 1
-        name = f"{folder}/{number}-{clean}"
-    members[name] = data
-    if sum(len(content) for content in members.values()) > LARGEST_BYTES:
-        raise usage("kit-size", f"more than {show_size(LARGEST_BYTES)} in one kit", "fewer boards")
-    return name
-
-
 # --- reading
 
 
 def read_kit(path: Path) -> Kit:
     """Read a kit completely. Raises UsageFault if the file is missing, RefusedFault if anything in it is wrong."""
     try:
-        with zipfile.ZipFile(path) as file:
+        with open_plain(path) as stream, zipfile.ZipFile(stream) as file:
             return _read(path.name, file)
     except _DAMAGE as error:
         raise _refused(path.name, "is damaged", str(error) or type(error).__name__) from None
@@ -283,8 +168,8 @@ def _bytes(name: str, file: zipfile.ZipFile, info: zipfile.ZipInfo, most: int) -
 
 def _manifest(name: str, data: bytes) -> dict[str, Any]:
     try:
-        manifest = tomllib.loads(data.decode("utf-8"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        manifest = toml_table(data.decode("utf-8"))
+    except (TomlTrouble, UnicodeDecodeError) as error:
         raise _refused(name, f"has a {MANIFEST} that cannot be read", str(error)[:120]) from None
     if manifest.get("format") != FORMAT:
         raise _refused(name, f"is of format {manifest.get('format')}", f"this version reads {FORMAT}")
@@ -312,26 +197,11 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
     tables = _table(name, manifest, "board")
     if not tables:
         raise _refused(name, "holds no board", "")
+    secrets = {}
     for board, table in tables.items():
-        images = table.get("images")
-        entries = images if isinstance(images, list) else []
-        files = [
-            entry if isinstance(entry, str) else entry.get("file")
-            for entry in entries
-            if isinstance(entry, str | dict)
-        ]
-        own = table.get("set")
-        named = [file for file in map(file_of_setting, own.values() if isinstance(own, dict) else ()) if file]
-        if not files or any(file not in members for file in (*files, *named)):
-            raise _refused(name, f"does not hold the images of {board}", "")
-        if "port" in table:
-            raise _refused(name, f"names a port for {board}", "ports are this machine's own")
-        if reaches_outside(table.get("hookup")):
-            raise _refused(
-                name,
-                f"would run programs to move the pins of {board}, or use pins of this computer",
-                "only your own project file may",
-            )
+        if not is_plain(board) or len(board) > _LONGEST_LINE:
+            raise _refused(name, "has a board whose name is none", harmless(board)[:80])
+        secrets[board] = _secrets_of(name, board, table, members)
     texts = {key: manifest.get(key, "") for key in ("name", "made", "opening", "closing", "question", *_FILES)}
     answers, sizes = manifest.get("answer", {}), manifest.get("flash_size", {})
     right = all(isinstance(text, str) for text in texts.values())
@@ -344,35 +214,62 @@ def _checked(name: str, manifest: Mapping[str, Any], members: Mapping[str, bytes
             raise _refused(name, f"lacks its {key}", texts[key][:80])
     picture, loader = (Path(texts[key]) if texts[key] else None for key in _FILES)
     notes = Notes(texts["opening"], texts["closing"], texts["question"], picture, loader, answers, sizes)
-    return Kit(texts["name"] or name, texts["made"], notes, tables, members)
+    if trouble := too_long(texts["name"], notes):
+        raise _refused(name, "has a text that is too long", trouble)
+    return Kit(texts["name"] or name, texts["made"], notes, tables, members, secrets)
+
+
+def _secrets_of(name: str, board: str, table: Mapping[str, Any], members: Mapping[str, bytes]) -> tuple[str, ...]:
+    """The secrets that a board's table names. Raises RefusedFault for anything it reaches that is not the kit's."""
+    secrets = []
+    try:
+        said = board_from_table(table, _where(board), Path())
+        values = [(key, key.of(table[key.name], _where(board), Path())) for key in KEYS if key.name in table]
+    except UsageFault as fault:
+        raise _refused(name, f"has a {MANIFEST} that cannot be used", fault.finding.cause) from None
+    if not said.images:
+        raise _refused(name, f"does not hold the images of {board}", "")
+    for key, value in values:
+        for reached in key.reached(value):
+            match reached.kind:
+                case Reach.SECRET:
+                    secrets.append(reached.name)
+                case Reach.FILE if reached.name in members:
+                    pass
+                case Reach.FILE:
+                    raise _refused(
+                        name, f"names a file that it does not hold, as {key.name} of {board}", reached.name
+                    )
+                case Reach.PORT:
+                    raise _refused(name, f"names a port for {board}", "ports are this machine's own")
+                case _:
+                    what = f"would {_USES[reached.kind]}, by {key.name} of {board}"
+                    raise _refused(name, what, "only your own project file may")
+    return tuple(dict.fromkeys(secrets))
+
+
+_USES = {
+    Reach.PROGRAM: "run a program",
+    Reach.PIN: "move a pin of this computer",
+    Reach.FOLDER: "read a folder of this computer",
+}
+
+
+def _where(board: str) -> str:
+    return f"{MANIFEST}: board.{board}"
+
+
+def too_long(name: str, notes: Notes) -> str:
+    """Which text is longer than a person reads; empty if none is."""
+    lines = {"name": name, "question": notes.question, **{f"answer {b}": text for b, text in notes.answers.items()}}
+    texts = {"opening": notes.opening, "closing": notes.closing}
+    for most, named in ((_LONGEST_LINE, lines), (_LONGEST_TEXT, texts)):
+        for what, text in named.items():
+            if len(text) > most:
+                return f"the {what} has {len(text):,} characters, at most {most:,} are shown"
+    return ""
 
 
 def _refused(name: str, what: str, seen: str) -> RefusedFault:
     attempts = ("have it sent again, or made again: greenstep kit make",)
-    return RefusedFault.of("kit", f"{name} {what}", (seen,) if seen else (), attempts)
-
-
-def pairs_of(texts: Sequence[str], option: str) -> dict[str, str]:
-    """`BOARD=TEXT` of an option that may be given several times. Raises UsageFault."""
-    found = {}
-    for text in texts:
-        board, sign, value = text.partition("=")
-        if not sign or not board.strip() or not value.strip():
-            raise usage("kit-option", f"{option} {text}", f"write {option} 'BOARD=…'")
-        found[board.strip()] = value.strip()
-    return found
-
-
-def sizes_of(texts: Sequence[str], option: str) -> dict[str, int]:
-    """`BOARD=4M`, in bytes. Raises UsageFault."""
-    found = {}
-    for board, value in pairs_of(texts, option).items():
-        try:
-            found[board] = parse_number(value)
-        except ValueError as error:
-            raise _no_size(option, board, error) from None
-    return found
-
-
-def _no_size(option: str, board: str, error: ValueError) -> UsageFault:
-    return usage("kit-option", f"{option} {board}: {error}", f"write {option} {board}=4M")
+    return RefusedFault.of("kit", f"{name} {what}", (seen[:200],) if seen else (), attempts)

@@ -10,6 +10,7 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.image.file_system import Kind, pack
 from greenstep.core.image.partitions import MOST_BYTES, USUAL_PLACE, Partition, read_table
 from greenstep.core.nearest import nearest
+from greenstep.core.plain_files import read_plain
 from greenstep.core.quantities import show_size
 
 from .board import ImageFile
@@ -117,7 +118,7 @@ def files_in(folder: Path) -> tuple[dict[str, bytes], tuple[str, ...]]:
             if path.is_dir():
                 folders.append(inside)
             elif path.name not in _LITTER:
-                files[inside] = path.read_bytes()
+                files[inside] = read_plain(path, _LARGEST_BYTES)
             if sum(map(len, files.values())) > _LARGEST_BYTES:
                 raise usage(
                     "folder-too-large", f"{folder} holds more than {show_size(_LARGEST_BYTES)}", "fewer files"

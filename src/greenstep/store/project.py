@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from dataclasses import field
 from pathlib import Path
 from typing import Any
@@ -10,9 +9,12 @@ from typing import Any
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 from greenstep.core.nearest import nearest
+from greenstep.core.outside_text import is_plain
+from greenstep.core.plain_files import read_text
 
 from .board import BoardSettings
 from .board_keys import board_from_table
+from .toml_text import LARGEST_BYTES, TomlTrouble, toml_table
 
 FILE_NAME = "greenstep.toml"
 
@@ -45,20 +47,24 @@ def find_project(folder: Path, named: Path | None = None) -> Project:
 
 def read_project(path: Path) -> Project:
     """Raises UsageFault with the file, and the place in it."""
+    return project_of(project_text(path), path)
+
+
+def project_text(path: Path) -> str:
+    """Raises UsageFault."""
     try:
-        text = path.read_text("utf-8")
+        return read_text(path, LARGEST_BYTES)
     except UnicodeDecodeError:
         raise usage("project-file", f"{path.name} is not UTF-8 text", "save it as UTF-8") from None
     except OSError as error:
         raise usage("project-file", f"{path} cannot be read: {error.strerror}") from None
-    return project_of(text, path)
 
 
-def project_of(text: str, path: Path) -> Project:
-    """The boards in the text of the file at `path`. Raises UsageFault."""
+def tables_of(text: str, path: Path) -> dict[str, dict[str, Any]]:
+    """The boards' tables in the text of the file at `path`, as they are written. Raises UsageFault."""
     try:
-        table = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+        table = toml_table(text)
+    except TomlTrouble as error:
         raise usage("project-file", f"{path.name}: {error}", "correct it there") from None
     for key in table:
         if key != "board":
@@ -66,7 +72,15 @@ def project_of(text: str, path: Path) -> Project:
     boards = table.get("board", {})
     if not isinstance(boards, dict) or not all(isinstance(board, dict) for board in boards.values()):
         raise usage("project-file", f"{path.name}: 'board' is not a table of boards", "write [board.NAME]")
-    return Project(path, {name: _board(name, entry, path) for name, entry in boards.items()})
+    for name in boards:
+        if not is_plain(name):
+            raise usage("board-name", f"{path.name}: '{name}' is no name for a board", "no control characters")
+    return boards
+
+
+def project_of(text: str, path: Path) -> Project:
+    """The boards in the text of the file at `path`. Raises UsageFault."""
+    return Project(path, {name: _board(name, entry, path) for name, entry in tables_of(text, path).items()})
 
 
 def _board(name: str, table: dict[str, Any], path: Path) -> BoardSettings:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from greenstep.core.outside_text import harmless
+
 
 def safe_cell(value: object) -> object:
-    """A spreadsheet must not take a text, such as a board's name, for a formula."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@") else value
+    """A spreadsheet must not take a text, such as a board's name, for a formula, nor a terminal for orders."""
+    if not isinstance(value, str):
+        return value
+    return f"'{harmless(value)}" if value[:1] in ("=", "+", "-", "@") else harmless(value)

@@ -9,16 +9,18 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from greenstep.core.errors import usage
+from greenstep.core.plain_files import read_text
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*$")
 _SEPARATORS = ",;\t"
+_LARGEST_BYTES = 64 << 20
 
 
 def read_rows(path: Path) -> tuple[Mapping[str, str], ...]:
     """The rows, by name, in order; empty lines are passed over. The first value is what a row goes by, and is there
     once. Separated by whichever of comma, semicolon and tab the heading has most of. Raises UsageFault."""
     try:
-        text = path.read_text("utf-8-sig")
+        text = read_text(path, _LARGEST_BYTES, "utf-8-sig")
     except OSError as error:
         raise usage("values", f"{path}: {error.strerror or error}") from None
     except UnicodeDecodeError:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import tempfile
 from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
+
+from greenstep.core.plain_files import NO_FILE, is_replaceable
 
 
 def write_whole(path: Path, content: Iterable[bytes]) -> None:
@@ -14,6 +17,8 @@ def write_whole(path: Path, content: Iterable[bytes]) -> None:
     breaks off, the old file is unchanged. A link stays a link; a new file has the usual permissions. Raises
     OSError."""
     path = path.resolve()
+    if not is_replaceable(path):
+        raise OSError(errno.EINVAL, NO_FILE, str(path))
     descriptor, name = tempfile.mkstemp(prefix=f".{path.name}-", dir=path.parent)
     half = Path(name)
     try:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from greenstep.core.talk import TalkLine
-from greenstep.store.board import BoardSettings
+from greenstep.store.board import BoardSettings, TalkEntry
 
 
 def with_bench_board(said: BoardSettings) -> BoardSettings:
@@ -36,12 +35,7 @@ def _dialect_of(chip: str) -> str:
 
 
 def _as_written(value: Any) -> Any:
-    """A setting of the board, as it would be written in a project file."""
+    """A setting of the board, as it is read from a project file."""
     if isinstance(value, tuple):
-        return [_turn(turn) for turn in value]
+        return tuple(TalkEntry(turn.expect, turn.within_s, turn.send) for turn in value)
     return value
-
-
-def _turn(turn: TalkLine) -> dict[str, Any]:
-    written: dict[str, Any] = {"expect": turn.expect, "within": turn.within_s}
-    return written if turn.send is None else {**written, "send": turn.send}

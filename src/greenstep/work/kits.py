@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import Any
 
 from greenstep.core.chips import Choice, Part
 from greenstep.core.climb import Job
 from greenstep.core.errors import RefusedFault, usage
 from greenstep.core.quantities import show_size
+from greenstep.store.board import BoardSettings, TalkEntry
 from greenstep.store.kit import Kit
 
 from .board import Board
@@ -22,6 +24,23 @@ def board_by_name(kit: Kit, boards: Mapping[str, Board], name: str | None) -> Bo
             raise usage("no-such-board", f"the kit has no board '{name}'", f"it has {', '.join(boards)}")
         return boards[name]
     return next(iter(boards.values())) if len(boards) == 1 and not kit.notes.flash_sizes else None
+
+
+def with_secrets(said: BoardSettings, values: Mapping[str, str]) -> BoardSettings:
+    """The board with the values of its secrets filled in, by their names."""
+    changed: dict[str, Any] = {name: _filled(value, values) for name, value in said.__dict__.items()}
+    return BoardSettings(**changed)
+
+
+def _filled(value: Any, values: Mapping[str, str]) -> Any:
+    match value:
+        case TalkEntry() if value.secret in values:
+            return replace(value, send=values[value.secret])
+        case tuple():
+            return tuple(_filled(one, values) for one in value)
+        case Mapping():
+            return {name: _filled(one, values) for name, one in value.items()}
+    return value
 
 
 def greeting(boards: Mapping[str, Board]) -> Job:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
+from greenstep.core.outside_text import harmless
 
 
 @frozen
@@ -20,7 +21,7 @@ class Person:
 def _log(text: str) -> None:
     import logging
 
-    logging.getLogger("greenstep").warning(text)
+    logging.getLogger("greenstep").warning("%s", harmless(text))
 
 
 def _no_secret(name: str) -> str:

@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 from greenstep.core.errors import Fault, UsageFault
 from greenstep.core.image import Image
 from greenstep.core.image.content import digest_of
+from greenstep.core.plain_files import read_plain
 from greenstep.core.source import Program
+from greenstep.core.source.program import LARGEST_ELF_BYTES
 
 from .board import Board
 from .jobs import load_images
@@ -103,7 +105,7 @@ def _matches(board: Board, path: Path, program: Program, row: Row) -> bool:
         return False
     if own is not None and all(written.cut(p.address, len(p.data), erased) == p.data for p in own.pieces):
         return True
-    marks = [hashlib.sha256(path.read_bytes()).digest(), bytes.fromhex(program.build_id)]
+    marks = [hashlib.sha256(read_plain(path, LARGEST_ELF_BYTES)).digest(), bytes.fromhex(program.build_id)]
     return any(mark in piece.data for mark in marks if len(mark) >= _LEAST_ID_BYTES for piece in written.pieces)
 
 

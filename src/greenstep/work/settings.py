@@ -11,7 +11,6 @@ from greenstep.core.errors import usage
 from greenstep.core.secrets import Secrets
 from greenstep.core.talk import TalkLine
 from greenstep.store.board import TalkEntry
-from greenstep.store.board_keys import talk_entries
 from greenstep.store.image_files import load_image
 
 from .person import NOBODY, Person
@@ -27,9 +26,8 @@ def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None =
     ImageFault."""
     pairs: dict[str, Any] = preset(board.choice.first) if board.dialect.name == board.choice.first.dialect else {}
     for name, value in (board.said.set or {}).items():
-        entries = talk_entries(value) if isinstance(value, list) else None
-        if entries is not None:
-            value = tuple(_turn(entry, person, secrets or Secrets()) for entry in entries)
+        if isinstance(value, tuple):
+            value = tuple(_turn(entry, person, secrets or Secrets()) for entry in value)
         pairs[name] = _image(board, name, value) if isinstance(value, Path) else value
     return read_settings(board.dialect, pairs.items())
 
@@ -43,7 +41,10 @@ def _image(board: Board, name: str, file: Path) -> Image:
 
 
 def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
-    sent = _secret(entry.secret, person, secrets) if entry.secret else entry.send
+    sent = entry.send
+    if entry.secret:
+        sent = _secret(entry.secret, person) if sent is None else sent
+        secrets.add(sent)
     return TalkLine(entry.expect, entry.within, sent, entry.secret)
 
 
@@ -52,9 +53,6 @@ def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine
     return tuple(_turn(entry, person, secrets) for entry in board.said.talk or ())
 
 
-def _secret(name: str, person: Person, secrets: Secrets) -> str:
+def _secret(name: str, person: Person) -> str:
     value = os.environ.get(name)
-    if value is None:
-        value = person.secret(name)
-    secrets.add(value)
-    return value
+    return person.secret(name) if value is None else value

@@ -17,14 +17,16 @@ _Asked = tuple[str | None, int]
 
 
 def ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
-    """Ask a few times after each reset; the pauses between reset and question vary on purpose."""
+    """Ask a few times after each reset; the pauses between reset and question vary on purpose. A patience that is
+    said may be over before all of them were tried, but not after the first."""
     link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
     attempts = spec.asking.attempts
     patience = session.job.patience_s
     deadline = Deadline.after(link, patience or 0.0)
+    least = len(attempts) if patience is None else 2
     tries = 0
     for settles in range(1000):
-        if settles >= len(attempts) and deadline.over:
+        if settles >= least and deadline.over:
             return None, tries
         if settles:
             enter(session)
@@ -37,6 +39,8 @@ def ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
             session.notes.unasked_s = link.now() - moved_s if moved_s is not None else 0.0
         last, began_s = settles == len(attempts) - 1, link.now()
         for asking in range(attempt.asks):
+            if patience and deadline.over and asking:
+                break
             tries += 1
             # before giving up: one question after a reset, then the remaining time for a late answer
             late_s = dialect.patience_s if last and not asking and _answers_late(session) else 0.0

@@ -18,6 +18,8 @@ from .session import Session
 _LONGEST_FOREIGN_S, _LONGEST_BY_HAND_S = 24.0, 1.7
 _NEXT_WORDS_S = 1.5
 _TALKS_AGAIN_S, _ENOUGH = 6.0, 24
+_BUSY = 0.5
+"""Share of the time."""
 
 
 def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
@@ -39,12 +41,23 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
 def look_into(session: Session, phase: Phase) -> None:
     """Carry out experiments for as long as what was seen calls for another."""
     session.notes.first_errors = session.link.errors()
+    patience_s = session.job.patience_s
+    # on a line that is never quiet each question takes its longest time
+    deadline = None if patience_s is None or not _is_busy(session) else Deadline.after(session.link, patience_s)
     while (experiment := next_experiment(observe(session, phase))) is not None:
+        if deadline is not None and deadline.over:
+            return
         if session.notes.listen_end is None:
             session.notes.end_listening()
         session.notes.tried.append(experiment)
         with suppress(RateRefused):  # the adapter cannot make this rate
             _carry_out(session, experiment, phase)
+
+
+def _is_busy(session: Session) -> bool:
+    """Whether the line has hardly ever been quiet since the first question."""
+    heard = session.link.between(session.notes.asked_mark, None, "heard")
+    return session.first_settings.seconds(len(heard)) > _BUSY * session.notes.asked_s
 
 
 def _carry_out(session: Session, experiment: Experiment, phase: Phase) -> None:
@@ -100,6 +113,8 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
     """Ask in other dialects, which changes nothing on any chip. With `only_hasty`, a program is running: only loaders
     that time out, or that are entered through a break, are asked."""
     longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_BY_HAND_S
+    if session.job.patience_s is not None:
+        longest_s = min(longest_s, session.job.patience_s)
     deadline = Deadline.after(session.link, longest_s)
     for other in all_dialects():
         spec = other.spec

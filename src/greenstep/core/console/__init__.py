@@ -3,5 +3,6 @@
 from .expectation import Expectation
 from .hex_rows import HexRow, HexRows
 from .line_splitter import LineSplitter, readable
+from .terminal_stream import TerminalStream
 
-__all__ = ["Expectation", "HexRow", "HexRows", "LineSplitter", "readable"]
+__all__ = ["Expectation", "HexRow", "HexRows", "LineSplitter", "TerminalStream", "readable"]

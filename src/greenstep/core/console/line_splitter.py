@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from ..outside_text import colours_only
+
 
 class LineSplitter:
     """`partial` is what follows the last line end."""
@@ -26,10 +28,11 @@ class LineSplitter:
         return lines
 
 
-def readable(data: bytes, keep_escapes: bool = False) -> str:
-    """Text for people: UTF-8 where valid, every other byte and control character as a dot. `keep_escapes` lets ESC
-    through, with which boards colour their text, to a terminal that understands it."""
+def readable(data: bytes, keep_colours: bool = False) -> str:
+    """Text for people: UTF-8 where valid, every other byte and control character as a dot. `keep_colours` lets the
+    sequences through with which boards colour their text, for a terminal."""
     text = data.decode("utf-8", "replace").replace("\ufffd", "·")
-    return "".join(
-        char if char.isprintable() or char == "\t" or (keep_escapes and char == "\x1b") else "·" for char in text
-    )
+    if keep_colours:
+        shown = colours_only(text)
+        return f"{shown}\x1b[0m" if "\x1b" in shown else shown  # what we say next must not be in its colour
+    return "".join(char if char.isprintable() or char == "\t" else "·" for char in text)

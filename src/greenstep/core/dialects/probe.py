@@ -13,6 +13,8 @@ from collections.abc import Callable
 from ..link import Link
 
 _REST_S = 0.1
+_MOST_SKIPPED = 8192
+"""Bytes of earlier answers: one that sends without pause answers nothing."""
 EVERY_S = 0.4
 """Loaders that time out do so after a second or more."""
 
@@ -84,13 +86,15 @@ class Probe:
     def catch_up(self, patience_s: float) -> bool:
         """Ask, and skip everything before the answer: whatever was asked earlier is then over."""
         self._ask()
-        heard, left_s = b"", patience_s
-        while left_s > 0:
+        heard, left_s, most = b"", patience_s, _MOST_SKIPPED + len(self.answer)
+        while left_s > 0 and most > 0:
             more = self._link.read(1, EVERY_S)
-            heard += more
-            if heard.endswith(self.answer):
+            heard = (heard + more)[-len(self.answer) :]
+            if heard == self.answer:
                 self._open -= 1
                 return True
-            if not more:
+            if more:
+                most -= 1
+            else:
                 left_s -= EVERY_S
         return False

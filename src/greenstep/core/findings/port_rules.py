@@ -7,7 +7,7 @@ from typing import Literal
 from ..errors import Fault, Finding, PortFault, usage
 from ..frozen import frozen
 from ..hookup.outside import PinFailed
-from ..link import LinkError, LinkLost, RateRefused
+from ..link import LinkError, LinkFlooded, LinkLost, RateRefused
 from ..nearest import nearest
 
 
@@ -41,6 +41,13 @@ class PortSeen:
 def link_fault(port: str, error: LinkError) -> Fault:
     """A link's error as a fault of the port with that name."""
     match error:
+        case LinkFlooded():
+            return PortFault.of(
+                "port-floods",
+                f"{port} sends without pause, and more than a line carries",
+                (error.reason,),
+                ("is a serial port at that address?", "restart what serves it"),
+            )
         case LinkLost():
             return PortFault(diagnose_port(PortSeen(port, "vanished", error.reason)))
         case RateRefused():

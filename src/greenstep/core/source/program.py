@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from ..errors import usage
 from ..frozen import frozen
+from ..plain_files import read_plain
 from .line_table import LineTable, decode
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ _STT_FUNC = 2
 _EXECUTABLE = 0x4
 _NAME_HOPS = 8
 _LOW = 0x10000
+LARGEST_ELF_BYTES = 1 << 30
 
 
 @frozen
@@ -191,7 +193,7 @@ class Program:
     def open(cls, path: Path) -> Program:
         """Raises UsageFault for a file that is missing, damaged, or no ELF file."""
         try:
-            data = path.read_bytes()  # the next build may write the file anew at any time
+            data = read_plain(path, LARGEST_ELF_BYTES)  # the next build may write the file anew at any time
         except OSError as error:
             raise usage("elf-file", f"{path}: {error.strerror or error}", "--elf build/app.elf") from None
         try:
