@@ -10,8 +10,10 @@ import click
 from greenstep.core.errors import usage
 from greenstep.core.image.faults import ImageFault
 from greenstep.core.image.file_system import file_systems_in, unpack
+from greenstep.core.outside_text import plain_name
 from greenstep.core.quantities import count, show_address
 from greenstep.store.board import BoardSettings
+from greenstep.store.whole_files import write_whole
 
 from .completing import complete_target
 from .image_target import chosen, looking_options
@@ -60,7 +62,9 @@ def unpack_command(
             for kept in files:
                 say(f"  {len(kept.data):>10,}  {kept.path}")
         if save is not None:
-            _write(files, save / f"{at:08X}" if several else save, replace)
+            renamed = _write(files, save / f"{at:08X}" if several else save, replace)
+            for path, place in () if how.as_json else renamed.items():
+                say(f"  {path} is saved as {place}: its own name holds control characters")
     if save is not None and not how.as_json:
         say(f"saved in {save}" if any(files for _, _, files in found) else "nothing to save")
     for at, kind, _ in damaged if several and not how.as_json else ():
@@ -70,9 +74,19 @@ def unpack_command(
     return 0
 
 
-def _write(files: list[Kept], folder: Path, replace: bool) -> None:
-    """Write them below a folder, and nowhere else. Raises UsageFault before the first is written."""
-    places = {folder / one.path: one.data for one in files}
+def _write(files: list[Kept], folder: Path, replace: bool) -> dict[str, Path]:
+    """Write them below a folder, and nowhere else. Returns those that are called otherwise there. Raises UsageFault
+    before the first is written."""
+    places: dict[Path, bytes] = {}
+    renamed: dict[str, Path] = {}
+    taken = {one.path for one in files}
+    for one in files:
+        name = plain_name(one.path)
+        while name != one.path and (name in taken or folder / name in places):
+            name += "_"
+        if name != one.path:
+            renamed[one.path] = folder / name
+        places[folder / name] = one.data
     for place in places:
         if not place.is_relative_to(folder) or ".." in place.relative_to(folder).parts:
             raise usage("unsafe-path", f"a file would lie outside of {folder}: {place}", "look at it without --save")
@@ -81,6 +95,7 @@ def _write(files: list[Kept], folder: Path, replace: bool) -> None:
     try:
         for place, data in places.items():
             place.parent.mkdir(parents=True, exist_ok=True)
-            place.write_bytes(data)
+            write_whole(place, [data])
     except OSError as error:
         raise usage("unwritable", f"{error.filename} cannot be written: {error.strerror}", "another --save") from None
+    return renamed

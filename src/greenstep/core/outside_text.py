@@ -53,6 +53,12 @@ def is_plain(text: str) -> bool:
     return not any(kind in _CONTROLS for kind in kinds) and not _DIRECTIONS.search(text)
 
 
+def plain_name(text: str) -> str:
+    """A name fit to be one, from one that may not be: its controls and direction marks become underscores."""
+    unfit = (unicodedata.category(char) in _CONTROLS or _DIRECTIONS.match(char) for char in text)
+    return "".join("_" if bad else char for char, bad in zip(text, unfit, strict=True))
+
+
 def colours_only(text: str, keep: str = "\t") -> str:
     """Text as a board prints it: its colours and the characters of `keep` pass; other sequences are left out, other
     controls become dots."""

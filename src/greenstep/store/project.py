@@ -74,7 +74,7 @@ def tables_of(text: str, path: Path) -> dict[str, dict[str, Any]]:
         raise usage("project-file", f"{path.name}: 'board' is not a table of boards", "write [board.NAME]")
     for name in boards:
         if not is_plain(name):
-            raise usage("board-name", f"{path.name}: '{name}' is no name for a board", "no control characters")
+            raise usage("board-name", f"{path.name}: '{name}' holds control characters", "another name for the board")
     return boards
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import struct
 import warnings
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, Any, Literal
@@ -137,12 +137,24 @@ def unpack(name: str, kind: Kind, data: bytes) -> list[Kept]:
             "read or copy all of the partition",
         )  # fmt: skip
     try:
-        found = list(_in_littlefs(data) if kind == "littlefs" else _in_fat(data))
+        found = _no_more_than_it_holds(len(data), _in_littlefs(data) if kind == "littlefs" else _in_fat(data))
     except _foreign() as error:
         raise ImageFault(
             name, None, f"this {kind} cannot be read: {str(error)[:80]}", f"an undamaged {kind}", "copy it again"
         ) from None
     return sorted(found, key=lambda kept: kept.path)
+
+
+def _no_more_than_it_holds(most: int, files: Iterable[Kept]) -> list[Kept]:
+    """All files. Raises ValueError if several share their blocks, as happens in damaged ones, and in those that were
+    made to fill a disk."""
+    found = []
+    for kept in files:
+        most -= len(kept.data)
+        if most < 0:
+            raise ValueError("its files are longer than all of it: they share their blocks")
+        found.append(kept)
+    return found
 
 
 # --- littlefs
@@ -264,7 +276,7 @@ def _fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: 
     return made
 
 
-def _in_fat(data: bytes) -> list[Kept]:
+def _in_fat(data: bytes) -> Iterator[Kept]:
     if not chains_end(data):
         raise ValueError("its chains of clusters do not end")
     with _fixed_clock() as (_, pyfatfs):
@@ -277,7 +289,8 @@ def _in_fat(data: bytes) -> list[Kept]:
                     (folders if one.is_dir else paths).append(f"{folder}/{one.name}")
                 if len(folders) + len(paths) > _MOST_FILES or folder.count("/") > _DEEPEST:
                     raise ValueError("its folders hold each other")
-            return [Kept(path.lstrip("/"), file_system.readbytes(path)) for path in paths]
+            for path in paths:
+                yield Kept(path.lstrip("/"), file_system.readbytes(path))
         finally:
             file_system.close()
 
