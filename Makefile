@@ -24,6 +24,7 @@ measure: $(VENV)/ready
 	$(BIN)/python -m benchmarks.line_efficiency
 	$(BIN)/python -m benchmarks.hex_parsing
 	$(BIN)/python -m benchmarks.image_show
+	$(BIN)/python -m benchmarks.scattered_image
 	$(BIN)/python -m benchmarks.startup
 
 faults: $(VENV)/ready
@@ -33,6 +34,7 @@ faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.late_answers
 	$(BIN)/python -m benchmarks.noisy_lines
 	$(BIN)/python -m benchmarks.damaged_records
+	$(BIN)/python -m benchmarks.hostile_files
 
 findings: $(VENV)/ready
 	$(BIN)/python -m benchmarks.findings_rate --write

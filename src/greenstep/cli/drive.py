@@ -15,6 +15,7 @@ from greenstep.work.interrupts import Interrupts
 
 from .options import How
 from .person import AT_THE_TERMINAL
+from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.climb import Purpose
@@ -114,15 +115,24 @@ def follow(run: Run, view: View, interrupts: Interrupts | None = None) -> int:
 
 
 def _shown(view: View, event: Event) -> View:
-    """Show an event. If the reader of our output has gone (`| head`), continue without: a chip is not left half
-    written because nobody looks."""
+    """Show an event. If the reader of our output has gone (`| head`), or its disk is full, continue without: a chip
+    is not left half written because nobody looks."""
     try:
         view.show(event)
         sys.stdout.flush()
     except BrokenPipeError:
         forget_output()
         return _Nobody()
+    except OSError as error:
+        forget_output()
+        say(no_output(error), err=True)
+        return _Nobody()
     return view
+
+
+def no_output(error: OSError) -> str:
+    """Why nothing more is to be read."""
+    return f"the output cannot be written: {error.strerror or error}"
 
 
 class _Nobody:

@@ -96,12 +96,12 @@ def command(
             if on_chips:
                 return _held(held(path), as_json)
             listed = rows(path, wanted)
+            if clear:
+                return clear_rows(path, [found.number for found in listed], yes, as_json)
         except JournalTrouble as trouble:
             raise usage(
                 "journal", f"the journal cannot be read: {trouble}", "move it away, and a new one is begun"
             ) from None
-        if clear:
-            return clear_rows(path, [found.number for found in listed], yes, as_json)
         if save is not None:
             return _draw(save, listed, wanted)
     if as_csv:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import gc
 import signal
 import sys
@@ -123,6 +124,7 @@ def run() -> None:
     signal.signal(signal.SIGTERM, _terminated)
     try:
         status = main.main(standalone_mode=False)
+        sys.stdout.flush()
         sys.exit(status if isinstance(status, int) else 0)
     except click.exceptions.Exit as end:
         sys.exit(end.exit_code)
@@ -139,7 +141,22 @@ def run() -> None:
         forget_output()
         sys.exit(0)
     except Exception as error:  # noqa: BLE001  (the one place that may: nothing is above it)
-        sys.exit(_unforeseen(error))
+        sys.exit(_without_output(error) or _unforeseen(error))
+
+
+_FULL = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO)
+
+
+def _without_output(error: Exception) -> int:
+    """The exit status if it is the output that cannot be written, to a disk that is full; else 0. Files that are
+    named have been reported already, by whoever wrote them."""
+    if not isinstance(error, OSError) or error.filename is not None or error.errno not in _FULL:
+        return 0
+    from .drive import forget_output, no_output
+
+    forget_output()
+    say(no_output(error), err=True)
+    return 1
 
 
 def _with_other_words(error: click.ClickException) -> click.ClickException:

@@ -23,7 +23,7 @@ def open_plain(path: Path) -> BinaryIO:
     if stat.S_ISDIR(kind):
         raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
     if not stat.S_ISREG(kind):
-        raise OSError(errno.EINVAL, NO_FILE, str(path))
+        raise OSError(errno.ENODEV, NO_FILE, str(path))
     return path.open("rb")
 
 

@@ -166,7 +166,7 @@ def _opened(path: Path) -> Iterator[sqlite3.Connection]:
             file.execute(_CREATE)
             yield file
             file.execute("COMMIT")
-    except (sqlite3.Error, OSError, ValueError) as error:
+    except (sqlite3.Error, OSError, ValueError, TypeError, AttributeError, LookupError, RuntimeError) as error:
         raise usage(
             "values-file", f"{path}: {error}", "make it writable, or move it away: then nothing counts as given"
         ) from None

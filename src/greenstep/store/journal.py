@@ -40,7 +40,25 @@ _CREATE = (
 
 
 class JournalTrouble(Exception):
-    """The journal cannot be read or written; the message says which file and why."""
+    """The journal cannot be read or written; the message says which file and why. `damaged`: it is not what was
+    written, and will not become so again."""
+
+    def __init__(self, message: str, damaged: bool = False) -> None:
+        super().__init__(message)
+        self.damaged = damaged
+
+    @classmethod
+    def of(cls, path: Path, error: Exception) -> JournalTrouble:
+        """From what SQLite, the system or a text raises."""
+        words = _words(error)
+        told = isinstance(error, sqlite3.Error) and any(sign in words.lower() for sign in _DAMAGE)
+        return cls(f"{path}: {words}", told or not isinstance(error, sqlite3.Error | OSError))
+
+
+_DAMAGE = ("malformed", "not a database", "corrupt", "could not decode")
+"""In SQLite's messages about a file that is not what it wrote."""
+_TROUBLES = (sqlite3.Error, OSError, ValueError, TypeError, OverflowError)
+"""What reading a damaged file raises: texts that are none, numbers too large, columns that lack a value."""
 
 
 @frozen
@@ -92,8 +110,8 @@ def record(path: Path, entry: JournalEntry, granules: Granules | None = None) ->
                 file.execute("INSERT OR REPLACE INTO content VALUES (?, ?, ?)", held)
             file.execute("COMMIT")
             return cursor.lastrowid
-    except (sqlite3.Error, OSError) as error:
-        raise JournalTrouble(f"{path}: {_words(error)}") from error
+    except _TROUBLES as error:
+        raise JournalTrouble.of(path, error) from error
 
 
 def rows(path: Path, wanted: Wanted) -> list[Row]:
@@ -138,8 +156,8 @@ def clear(path: Path, numbers: Sequence[int]) -> None:
             file.executemany(f"DELETE FROM content WHERE unique_id IN ({chips})", rows_to_go)
             file.executemany("DELETE FROM climb WHERE number = ?", rows_to_go)
             file.execute("COMMIT")
-    except (sqlite3.Error, OSError) as error:
-        raise JournalTrouble(f"{path}: {_words(error)}") from error
+    except _TROUBLES as error:
+        raise JournalTrouble.of(path, error) from error
 
 
 def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
@@ -159,12 +177,33 @@ def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
     try:
         with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:
             found = file.execute("SELECT number, granules FROM content WHERE unique_id = ?", (unique_id,)).fetchone()
-    except sqlite3.Error as error:
-        raise JournalTrouble(f"{path}: {_words(error)}") from error
+    except _TROUBLES as error:
+        raise JournalTrouble.of(path, error) from error
     if found is None or found[0] != last.number or not isinstance(found[1], bytes):
         return None
     granules = unpacked(found[1])
     return None if granules is None else Remembered(last.number, granules)
+
+
+_MAGIC = b"SQLite format 3\0"
+
+
+def set_aside(path: Path) -> Path:
+    """Give a damaged journal another name, beside its own, so that a new one can be begun. Raises JournalTrouble,
+    also for a file that never was one: it may be something else of the person's."""
+    with path.open("rb") as file:
+        if sum(a != b for a, b in zip(file.read(len(_MAGIC)).ljust(len(_MAGIC)), _MAGIC, strict=True)) > 1:
+            raise JournalTrouble(f"{path} is no journal")
+    at = datetime.now().strftime("%Y-%m-%d-%H%M%S")
+    aside = path.with_name(f"{path.stem}-damaged-{at}{path.suffix}")
+    try:
+        for ending in ("", "-wal", "-shm"):  # what SQLite keeps beside it belongs to it
+            beside = path.with_name(path.name + ending)
+            if beside.exists():
+                beside.replace(aside.with_name(aside.name + ending))
+    except OSError as error:
+        raise JournalTrouble.of(path, error) from error
+    return aside
 
 
 def _conditions(wanted: Wanted) -> tuple[str, tuple[str, ...]]:
@@ -198,10 +237,10 @@ def _query(path: Path, rest: str, values: Sequence[str | int] = ()) -> Iterator[
             for number, *columns in file.execute(f"SELECT number, {', '.join(_COLUMNS)} FROM climb {rest}", values):
                 entry = JournalEntry(*columns)
                 if not _is_whole(entry):
-                    raise JournalTrouble(f"{path}: row {number} is damaged")
+                    raise JournalTrouble(f"{path}: row {number} is damaged", damaged=True)
                 yield Row(number, entry)
-    except (sqlite3.Error, UnicodeError) as error:
-        raise JournalTrouble(f"{path}: {_words(error)}") from error
+    except _TROUBLES as error:
+        raise JournalTrouble.of(path, error) from error
 
 
 def _is_whole(entry: JournalEntry) -> bool:

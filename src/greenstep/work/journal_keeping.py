@@ -8,8 +8,11 @@ from typing import TYPE_CHECKING
 from greenstep.core.events import Event, RunEnded
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from greenstep.core.climb import Climb
     from greenstep.core.image.granules import Remembered
+    from greenstep.store.journal import JournalTrouble
 
     from .person import Person
 
@@ -24,8 +27,23 @@ def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
     try:
         return None if path is None else remembered(path, unique_id, chip)
     except JournalTrouble as trouble:
-        person.tell(f" the journal is not trusted: {trouble}")
+        if path is None or not _begun_anew(path, trouble, person):
+            person.tell(f" the journal is not trusted: {trouble}")
         return None
+
+
+def _begun_anew(path: Path, trouble: JournalTrouble, person: Person) -> bool:
+    """Whether a damaged journal was put aside, which the person is told."""
+    from greenstep.store.journal import JournalTrouble, set_aside
+
+    if not trouble.damaged:
+        return False
+    try:
+        aside = set_aside(path)
+    except JournalTrouble:
+        return False
+    person.tell(f" the journal was damaged ({trouble}): it is kept as {aside.name}, and a new one is begun")
+    return True
 
 
 class Keeper:
@@ -63,7 +81,13 @@ class Keeper:
             job = self._climb.job
             looked_at = job.purpose == "upload" and job.wishes.verify and outcome.unique_id
             granules = outcome.granules if looked_at else None
-            return record(path, self._recorder.entry(ended, outcome.unique_id, outcome.line), granules)
+            entry = self._recorder.entry(ended, outcome.unique_id, outcome.line)
+            try:
+                return record(path, entry, granules)
+            except JournalTrouble as trouble:
+                if not _begun_anew(path, trouble, self._person):
+                    raise
+                return record(path, entry, granules)
         except JournalTrouble as trouble:
             self._person.tell(f" not in the journal: {trouble}")
             return 0

@@ -48,9 +48,8 @@ class ProgramFile:
         doubt = doubt_about(self._board, self._path, self.program)
         first, before = self._told is None, self._told
         self._told = doubt
-        lines = (
-            "" if self.program.has_lines or not first else f"{self._path.name} has no line numbers: compile with -g"
-        )
+        why = self.program.without_lines if first else ""
+        lines = f"{self._path.name}: {why}" if why else ""
         return tuple(text for text in (doubt if doubt != before else "", lines) if text)
 
 

@@ -23,11 +23,17 @@ FAMILIES: dict[str, Family] = {family.core: family for family in (CORTEX_M, ARM7
 """By the core that part records name; in the order in which beginnings are tried."""
 
 
+_MANY, _LEAST_OF_MANY = 256, 8
+
+
 def origins_of(image: Image) -> tuple[Origin, ...]:
     """The programs and tables that begin in an image, in order of address; nothing inside another is reported."""
-    found = [origin for piece in image.pieces for origin in origins_in(piece)]
+    pieces = image.pieces
+    if len(pieces) > _MANY:  # programs are not scattered byte by byte
+        pieces = tuple(piece for piece in pieces if len(piece.data) >= _LEAST_OF_MANY)
+    found = [origin for piece in pieces for origin in origins_in(piece)]
     taken = {origin.address for origin in found}
-    for piece in image.pieces:
+    for piece in pieces:
         if piece.address not in taken:
             begun = (family.origin(piece, image) for family in FAMILIES.values() if family is not ESP)
             found += [origin for origin in begun if origin is not None][:1]

@@ -7,6 +7,7 @@ not in every run of letters.
 from __future__ import annotations
 
 import re
+import zlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import islice
@@ -25,6 +26,8 @@ _MOST_TRIED = 20_000  # a table of numbers as text has candidates without end
 _READABLE = bytes(range(32, 127))
 _LONGEST_TEXT = 64
 _SHORTEST_TEXT = 6
+_SHORTEST_SEEN = 3
+"""A digit, a sign and a digit: less is looked at by nothing."""
 _MONTH = rb"(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"
 _DATE = (  # compiled when a stretch is looked at, which may never happen
     rb"(?<!\d)(?:19|20)\d\d[-/.](?:0[1-9]|1[0-2])[-/.](?:0[1-9]|[12]\d|3[01])(?!\d)"
@@ -75,11 +78,22 @@ def look_into(image: Image, fill: int = 0xFF) -> Look:
     counts = [0] * 256
     blank = lines = 0
     texts: list[Text] = []
+    small: list[bytes] = []
+    blank_byte = bytes([fill])
     for piece in image.pieces:
-        counts = [one + more for one, more in zip(counts, _counts(piece.data), strict=True)]
-        blank += _blank_lines(piece.data, fill)
-        lines += -(-len(piece.data) // _LINE)
-        texts += islice(_texts(piece), _MOST_TEXTS - len(texts))
+        data = piece.data
+        if len(data) < ARRAYS_PAY_BYTES:
+            small.append(data)
+        else:
+            counts = _sums(counts, _counts(data))
+        if len(data) >= _SHORTEST_SEEN:
+            blank += _blank_lines(data, fill)
+            lines += -(-len(data) // _LINE)
+            texts += islice(_texts(piece), _MOST_TEXTS - len(texts))
+    tiny = [data for data in small if len(data) < _SHORTEST_SEEN]
+    lines += len(tiny)
+    blank += tiny.count(blank_byte) + tiny.count(blank_byte * 2)
+    counts = _sums(counts, _counts(b"".join(small)))
     return Look(digest_of(image, fill), blank / lines, _entropy(counts), tuple(texts), origins_of(image))
 
 
@@ -90,16 +104,15 @@ def digest_of(image: Image, fill: int = 0xFF) -> Digest:
         image = _without_gaps(image)
     import hashlib  # imports a large library
 
-    sha, at = hashlib.sha256(), image.lowest
-    for piece in image.pieces:
-        gap = piece.address - at
-        while gap > 0:
-            step = min(gap, 1 << 20)
-            sha.update(bytes([fill]) * step)
-            gap -= step
-        sha.update(piece.data)
-        at = piece.end
-    return Digest(image.crc32(fill), sha.hexdigest(), fill, gaps > _LARGEST_GAP_BYTES)
+    sha, crc = hashlib.sha256(), 0
+    for data in image.filled(fill):
+        sha.update(data)
+        crc = zlib.crc32(data, crc)
+    return Digest(crc, sha.hexdigest(), fill, gaps > _LARGEST_GAP_BYTES)
+
+
+def _sums(counts: list[int], more: list[int]) -> list[int]:
+    return [one + other for one, other in zip(counts, more, strict=True)]
 
 
 def _without_gaps(image: Image) -> Image:
@@ -118,6 +131,8 @@ def _counts(data: bytes) -> list[int]:
 
 def _blank_lines(data: bytes, fill: int) -> int:
     """How many lines of 16 bytes are entirely `fill`; a short last line counts too."""
+    if len(data) < _LINE:
+        return int(not data.strip(bytes([fill])))
     rest = data[len(data) // _LINE * _LINE :]
     last = int(bool(rest) and not rest.strip(bytes([fill])))
     if len(data) >= ARRAYS_PAY_BYTES:

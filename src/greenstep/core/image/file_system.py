@@ -26,6 +26,8 @@ Kind = Literal["littlefs", "fat"]
 KINDS: tuple[Kind, ...] = ("littlefs", "fat")
 BLOCK = 4096
 """Of littlefs, and the sector of FAT: what the flash erases at once."""
+_LEAST = 512
+"""Bytes without which nothing says that it is one."""
 _NAME_MOST = 64
 """A littlefs that was formatted for longer names is refused by drivers that are built for these."""
 _DISK_VERSION = 0x00020000
@@ -105,6 +107,8 @@ def file_systems_in(image: Image) -> list[Found]:
     says so is taken for one at such a start alone: elsewhere that block is likelier the first of another."""
     found = []
     for piece in image.pieces:
+        if len(piece.data) < _LEAST:
+            continue
         at = 0
         while at < len(piece.data):
             head = piece.data[at : at + 2 * BLOCK]

@@ -194,11 +194,16 @@ class _Reader:
             keep[starts - low + counts + 4] = False
             payload = raw[low:high][keep].tobytes()
         breaks = np.flatnonzero(addresses[1:] != addresses[:-1] + counts[:-1]) + 1
-        offsets = np.cumsum(counts) - counts
-        edges = [0, *breaks.tolist(), len(counts)]
-        for begin, end in pairwise(edges):
-            cut = payload[int(offsets[begin]) : int(offsets[end - 1] + counts[end - 1])]
-            self._add(self.base + int(addresses[begin]), cut, first_line + begin)
+        begins = np.concatenate(([0], breaks))
+        edges = [*(np.cumsum(counts) - counts)[begins].tolist(), len(payload)]
+        places, lines = (addresses[begins] + self.base).tolist(), (begins + first_line).tolist()
+        self._add(places[0], payload[: edges[1]], lines[0])
+        if len(places) > 2:  # none of those between continues the one before it, nor is continued
+            between = islice(zip(places, edges, edges[1:], lines, strict=False), 1, len(places) - 1)
+            name = self.name
+            self.chunks += [Chunk(at, payload[low:high], line, name) for at, low, high, line in between]
+        if len(places) > 1:
+            self._add(places[-1], payload[edges[-2] :], lines[-1])
 
     # --- line by line
 

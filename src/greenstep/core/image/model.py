@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import zlib
 from bisect import bisect_right
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import cached_property
+from itertools import pairwise
 
 from ..frozen import changing, frozen
 from ..quantities import show_address
@@ -12,6 +14,7 @@ from ..spans import Span
 from .faults import ImageFault
 
 Bytes = bytes | bytearray
+_STRETCH = 1 << 20
 
 
 @frozen
@@ -68,7 +71,7 @@ class Image:
     sections: tuple[Section, ...] = ()
     machine: str = ""
 
-    @property
+    @cached_property
     def size_bytes(self) -> int:
         """How many bytes the image holds, gaps not counted."""
         return sum(len(piece.data) for piece in self.pieces)
@@ -105,16 +108,32 @@ class Image:
 
     def crc32(self, fill: int = 0xFF) -> int:
         """CRC-32 (IEEE 802.3) from the lowest to the highest byte, gaps counted as `fill`."""
-        crc, at = 0, self.lowest
-        for piece in self.pieces:
-            gap = piece.address - at
-            while gap > 0:
-                step = min(gap, 1 << 20)
-                crc = zlib.crc32(bytes([fill]) * step, crc)
-                gap -= step
-            crc = zlib.crc32(piece.data, crc)
-            at = piece.end
+        crc = 0
+        for data in self.filled(fill):
+            crc = zlib.crc32(data, crc)
         return crc
+
+    def filled(self, fill: int) -> Iterator[Bytes]:
+        """Everything from the lowest to the highest byte, gaps as `fill`, in stretches of about a megabyte: small
+        pieces are put together, large ones stay as they are."""
+        stretch, at, blank = bytearray(), self.lowest, bytes([fill])
+        for piece in self.pieces:
+            data, gap = piece.data, piece.address - at
+            at = piece.address + len(data)
+            if gap + len(data) < _STRETCH:
+                stretch += blank * gap
+                stretch += data
+                if len(stretch) >= _STRETCH:
+                    yield stretch
+                    stretch = bytearray()
+                continue
+            yield stretch
+            stretch = bytearray()
+            while gap > 0:
+                yield blank * min(gap, _STRETCH)
+                gap -= _STRETCH
+            yield data
+        yield stretch
 
     def _piece_at(self, address: int) -> Piece | None:
         index = bisect_right(self.pieces, address, key=lambda piece: piece.address) - 1
@@ -150,8 +169,8 @@ class Chunk:
 
 def add_chunk(chunks: list[Chunk], address: int, data: Bytes, line: int, source: str) -> None:
     """Lengthen the last chunk if the data continue it, else begin another; its data is a bytearray."""
-    if chunks and chunks[-1].end == address:
-        last = chunks[-1]
+    last = chunks[-1] if chunks else None
+    if last is not None and last.address + len(last.data) == address:
         assert isinstance(last.data, bytearray)
         last.data += data
     elif data:
@@ -167,14 +186,20 @@ def merge(chunks: Sequence[Chunk], clash: Clash) -> tuple[Piece, ...]:
 
     Raises the error that `clash` makes of the first address at which two chunks disagree.
     """
+    ordered = [chunk for chunk in chunks if chunk.data]
+    if all(later.address > chunk.address + len(chunk.data) for chunk, later in pairwise(ordered)):
+        return tuple([Piece(chunk.address, bytes(chunk.data)) for chunk in ordered])
     pieces: list[Piece] = []
-    ordered = sorted((chunk for chunk in chunks if chunk.data), key=lambda chunk: chunk.address)
+    ordered.sort(key=lambda chunk: chunk.address)
     index = 0
     while index < len(ordered):
         first = ordered[index]
         index += 1
         data: Bytes = first.data
-        end = first.end
+        end = first.address + len(data)
+        if index == len(ordered) or ordered[index].address > end:
+            pieces.append(Piece(first.address, bytes(data)))
+            continue
         owners = [first]
         while index < len(ordered) and ordered[index].address <= end:
             chunk = ordered[index]

@@ -215,6 +215,15 @@ class Program:
         return next((str(note["n_desc"]) for note in section.iter_notes() if note["n_type"] == "NT_GNU_BUILD_ID"), "")
 
     @property
+    def without_lines(self) -> str:
+        """Why no address has a line, in words; empty if some may have."""
+        if self.has_lines:
+            return ""
+        if self.elf.get_section_by_name(".stab") is not None:
+            return "its line numbers are stabs, which are not read: compile with -gdwarf"
+        return "it has no line numbers: compile with -g"
+
+    @property
     def has_lines(self) -> bool:
         """Whether the file has DWARF, and so more than function names."""
         return self.dwarf is not None
@@ -376,5 +385,6 @@ def _damaged() -> tuple[type[Exception], ...]:
 
     return (
         ELFError, DWARFError, ConstructError, struct.error, ValueError, KeyError, IndexError, AttributeError,
-        TypeError, OverflowError, MemoryError, AssertionError, OSError, RecursionError,
+        TypeError, OverflowError, MemoryError, AssertionError, OSError, RecursionError, NotImplementedError,
+        ZeroDivisionError,
     )  # fmt: skip
