@@ -62,25 +62,25 @@ class Journals(ToolTest):
     def setUp(self) -> None:
         super().setUp()
         self.journal = self.folder / "journal.sqlite"
-        self.assertEqual(self.run_tool(*UPLOAD).status, 0)
+        self.upload = ("upload", "brood-probe.hex", "--port", "bench:brood-probe", "--compare", "journal")
+        self.assertEqual(self.run_tool(*self.upload).status, 0)
 
     def damaged(self) -> None:
         with closing(sqlite3.connect(self.journal)) as file:
             file.execute("PRAGMA journal_mode = DELETE")
         data = self.journal.read_bytes()
-        at = data.index(b"hive-scale.hex")
+        at = data.index(b"brood-probe.hex")
         self.journal.write_bytes(data[:at] + b"\xff\xfe" + data[at + 2 :])
 
     def test_a_damaged_one_is_put_aside_and_a_new_one_is_begun(self) -> None:
         self.damaged()
-        held = self.journal.read_bytes()
-        run = self.run_tool(*UPLOAD)
+        run = self.run_tool(*self.upload)
         self.assertEqual((run.status, "and a new one is begun" in run.err), (0, True), run.text)
         (aside,) = self.folder.glob("journal-damaged-*.sqlite")
-        self.assertEqual(aside.read_bytes(), held)
+        self.assertIn(b"\xff\xfeood-probe.hex", aside.read_bytes())
         listed = self.run_tool("journal")
-        self.assertEqual((listed.status, listed.out.count("hive-scale.hex")), (0, 1), listed.text)
-        again = self.run_tool(*UPLOAD)
+        self.assertEqual((listed.status, listed.out.count("brood-probe.hex")), (0, 1), listed.text)
+        again = self.run_tool(*self.upload)
         self.assertNotIn("damaged", again.text)
 
     def test_it_is_shown_as_damaged(self) -> None:
@@ -92,7 +92,7 @@ class Journals(ToolTest):
 
     def test_another_file_in_its_place_is_left_where_it_is(self) -> None:
         self.journal.write_text("my notes about honey")
-        run = self.run_tool(*UPLOAD)
+        run = self.run_tool(*self.upload)
         self.assertEqual((run.status, "is not a database" in run.err), (0, True), run.text)
         self.assertEqual(self.journal.read_text(), "my notes about honey")
 

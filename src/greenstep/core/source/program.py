@@ -334,6 +334,8 @@ class Program:
         names: Any = self.elf.get_section(table["sh_link"])
         thumb = self.machine == "EM_ARM"
         found = []
+        if size != layout.size or not hasattr(names, "get_string"):  # a damaged table
+            return [], []
         for row in layout.iter_unpack(table.data()[: table["sh_size"] // size * size]):
             name, info, value, length = (row[0], row[1], row[4], row[5]) if wide else (row[0], row[3], row[1], row[2])
             if info & 15 == _STT_FUNC and value:
