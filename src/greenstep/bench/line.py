@@ -132,6 +132,11 @@ class SimulatedLine:
         return max(at_s, self._run(deadline_s, size))
 
     @property
+    def backlog(self) -> int:
+        """Characters on their way to the chip."""
+        return len(self._inbound)
+
+    @property
     def at_rest(self) -> bool:
         """Whether nothing is pending, and the chip waits for a character."""
         return not self._inbound and not self._outbound and self.chip.listens

@@ -10,6 +10,7 @@ from .boards import BenchBoard, Hands
 from .delivered_time import DeliveredTime
 from .faults import Faults
 
+_MOST_WAITING = 1 << 16
 PLUGGED_IN_S = 10.0
 """How long a board entered by hand has been on: a loader that runs after power-up is over."""
 
@@ -68,7 +69,8 @@ class RealTimeBoard(ABC):
         if self._hands is not None and not self._pressed:
             self._pressed = True
             self._hands.press(self.line, self._now)
-        self.line.write(self._now, data)
+        if self.line.backlog < _MOST_WAITING:  # an adapter whose buffer is full takes no more
+            self.line.write(self._now, data)
 
     def _heard(self) -> bytes:
         return self.line.take(self._now, 1 << 16)

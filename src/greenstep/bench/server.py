@@ -29,6 +29,13 @@ _AWAY_S = 0.8
 _SILENT_S = 15.0
 _SETTINGS = ("baudrate", "bytesize", "parity", "stopbits")
 _LINES = ("break_condition", "dtr", "rts")
+_POSSIBLE: dict[str, Callable[[Any], bool]] = {
+    "baudrate": lambda value: 50 <= value <= 12_000_000,
+    "bytesize": lambda value: value in (5, 6, 7, 8),
+    "parity": lambda value: value in _PARITY,
+    "stopbits": lambda value: value in (1, 2),
+}
+"""What an adapter makes; it refuses everything else."""
 _PARITY: dict[str, Parity] = {"N": "none", "E": "even", "O": "odd"}
 
 
@@ -147,9 +154,7 @@ class _Adapter:
         if name in (*_SETTINGS, *_LINES):
             self.flush()
         if name in _SETTINGS:
-            if (name == "parity" and value not in _PARITY) or (
-                name == "baudrate" and self._line.faults.refuses(int(value))
-            ):
+            if not _POSSIBLE[name](value) or (name == "baudrate" and self._line.faults.refuses(int(value))):
                 raise ValueError(value)
             self._setting(name, value)
         elif name == "break_condition":
