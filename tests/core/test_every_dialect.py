@@ -27,7 +27,7 @@ SIZES = (700, 1800)
 # the apiary's boards are others under a name of their own
 KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
 
-_XMODEM = {"smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem", "ymodem-once", "efr32", "efm32", "w600"}
+_XMODEM = {"smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem", "ymodem-once", "ymodem-twice", "efr32", "efm32", "w600"}
 SHOW_A_PART = {"esp8266", "lpc812", "lpc845", "lpc1114", "lpc1769", "m480", *_XMODEM}
 """Boards whose loader hides some of the image, shows it too slowly to read it all unasked, or shows no more than that
 it was sent something: never green."""

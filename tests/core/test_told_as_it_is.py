@@ -8,6 +8,7 @@ from typing import Any
 from unittest.mock import patch
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
+from greenstep.bench.xmodem import SimulatedXmodem
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects import esp_rom
 from greenstep.core.dialects.stm32_rom import Stm32Rom
@@ -111,10 +112,13 @@ class Heard(unittest.TestCase):
 class OneFile(unittest.TestCase):
     def test_a_receiver_that_calls_for_no_other_file(self) -> None:
         """It is over when its EOT is acknowledged; the menu that follows is the loader's own."""
-        for board in ("ymodem", "ymodem-once"):
+        for board in ("ymodem", "ymodem-once", "ymodem-twice"):
             with self.subTest(board):
                 image = sample_for(board, 5000)
                 trial = run(board, {"flash": image})
+                chip = trial.line.chip
+                assert isinstance(chip, SimulatedXmodem)
+                self.assertEqual(chip.batch_ended, board != "ymodem-once")
                 self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
 
 

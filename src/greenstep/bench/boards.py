@@ -188,6 +188,7 @@ def _boards() -> dict[str, BenchBoard]:
         _xmodem("xmodem-crc"),
         _xmodem("ymodem", named=True),
         _xmodem("ymodem-once", named=True),
+        _xmodem("ymodem-twice", named=True),
     ]
     return {board.name: board for board in boards}
 

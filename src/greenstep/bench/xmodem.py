@@ -33,6 +33,7 @@ class XmodemKind:
     block_s: float = 0.004
     erase_s: float = 0.4
     refuses_first_end: bool = False
+    acknowledges_end_twice: bool = False
     one_file: bool = False
     """Never calls for another file: it accepts only one."""
     menu: bytes = b"\r\nloader 1.2\r\nu uploads, g goes\r\n> "
@@ -53,6 +54,9 @@ KINDS = {
     "xmodem-sum": XmodemKind("resident bootloader, XMODEM with sums", crc=False, long=False, refuses_first_end=True),
     "xmodem-crc": XmodemKind("resident bootloader, XMODEM-CRC, 128 bytes only", long=False),
     "ymodem": XmodemKind("resident bootloader, YMODEM", named=True, refuses_first_end=True),
+    "ymodem-twice": XmodemKind(
+        "resident bootloader, YMODEM, acknowledges the end twice", named=True, acknowledges_end_twice=True
+    ),
     "ymodem-once": XmodemKind("resident bootloader, YMODEM of one file", named=True, one_file=True),
 }
 
@@ -66,6 +70,8 @@ class SimulatedXmodem(SimulatedResident):
         super().__init__(faults, kind.flash_bytes, LineSettings(115200))
         self.kind = kind
         self.received = 0
+        self.batch_ended = False
+        """Whether an empty block came after the last file."""
 
     def loader(self) -> Program:
         """Every reset shows the menu for a while."""
@@ -112,10 +118,10 @@ class SimulatedXmodem(SimulatedResident):
                     first = yield Take(10)
                     if first != 0x04:
                         continue
-                self.send(_ACK)
+                self.send(_ACK * (2 if self.kind.acknowledges_end_twice else 1))
                 self.received = at
                 if self.kind.named and not self.kind.one_file:
-                    yield from self._name()
+                    self.batch_ended = (yield from self._name()) is False
                 return
             if first == 0x18:
                 return
@@ -150,11 +156,11 @@ class SimulatedXmodem(SimulatedResident):
                 return first
         return -1
 
-    def _name(self) -> Generator[Wish, int, bool]:
-        """Block 0, with a name or, at the end of a batch, without one."""
+    def _name(self) -> Generator[Wish, int, bool | None]:
+        """Block 0, with a name or, at the end of a batch, without one; None if none comes."""
         first = yield from self._called()
         if first < 0:
-            return False
+            return None
         for _ in range(10):
             data = yield from self._block(first, 0)
             if isinstance(data, bytes) and data:
@@ -162,7 +168,7 @@ class SimulatedXmodem(SimulatedResident):
                 return data[0] != 0
             self.send(_NAK)
             first = yield Take(3)
-        return False
+        return None
 
     def _block(self, first: int, number: int) -> Generator[Wish, int, bytes | bool | None]:
         """The data; True for a repetition of the previous block, b"" for one out of order, None for a damaged one."""

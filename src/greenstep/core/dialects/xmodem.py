@@ -31,6 +31,8 @@ SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x4
 SHORT, LONG = 128, 1024
 
 _QUIET_S = 0.05
+_MOST_ACKS = 3
+"""Of one end of transfer."""
 _NEXT_CALL_S = 1.2
 _JUDGED_S = 5.0
 _MOST_SENT = 64 << 20
@@ -252,11 +254,15 @@ class Xmodem(Dialect):
 
     def _calls_again(self) -> bool:
         """Whether the receiver calls for another file. Its file is complete when its EOT is acknowledged: some accept
-        no more, and what they send then is their own output."""
+        no more, and what they send then is their own output; some acknowledge it once more before they call."""
         deadline = Deadline.after(self.link, _NEXT_CALL_S)
-        heard = b""
+        heard, acknowledged = b"", 0
         while not deadline.over and len(heard) < 4:
-            heard += self.link.read(1, deadline.left_s)
+            one = self.link.read(1, deadline.left_s)
+            if one == bytes([ACK]) and not heard and acknowledged < _MOST_ACKS:
+                acknowledged += 1
+                continue
+            heard += one
             if heard == b"C":
                 more = self.link.read(1, _QUIET_S)
                 if not more or more == b"C":
