@@ -1,6 +1,6 @@
 """Simulated loaders that speak Doorstep (docs/doorstep.md), in chips of several families. Their boards:
 doorstep-atmega328p, doorstep-atmega1284p, doorstep-pic18f46k22, doorstep-nrf51822, doorstep-nrf52832,
-doorstep-samd21g18.
+doorstep-samd21g18, and doorstep-digests, which cannot read.
 
 A loader that hears while it writes does its work between characters; what it has not done yet waits in its places.
 """
@@ -11,6 +11,7 @@ import binascii
 import struct
 from collections import deque
 from collections.abc import Callable, Generator, Iterator
+from dataclasses import replace
 from functools import partial
 
 from greenstep.bench import application, samples
@@ -104,6 +105,9 @@ KINDS = {
         8_000_000, 8_000_000, 0, 0.006, 0.010, 6e-6, True, _arm_program(0x800, 32768),
     ),
 }  # fmt: skip
+
+KINDS["digests"] = replace(KINDS["atmega328p"], title="ATmega328P, Doorstep without read", abilities=1)
+"""What is left if a loader leaves out all that may be missing: nothing is read, nothing heard while it writes."""
 
 Steps = Generator[Wish, int, None]
 
@@ -300,7 +304,9 @@ class SimulatedDoorstep(SimulatedChip):
                             break
                         self.flash[at : at + chip.erase_unit] = b"\xff" * chip.erase_unit
         elif kind == 5:
-            if second > chip.answer_bytes or first + second > chip.top:
+            if not chip.abilities & 2:
+                status = _REFUSED
+            elif second > chip.answer_bytes or first + second > chip.top:
                 status = _REFUSED
             else:
                 told = bytes(self.flash[first : first + second])
@@ -371,7 +377,7 @@ def sealed(kind: DoorstepKind, image: Image) -> Image:
 def _board(name: str, circuit: Circuit, hookup_texts: tuple[str, str]) -> BenchBoard:
     kind = KINDS[name]
     return BenchBoard(
-        f"doorstep-{name}", "doorstep", name, name, circuit, 115200, hookup_texts, dialect="doorstep",
+        f"doorstep-{name}", "doorstep", name, name.replace("digests", "atmega328p"), circuit, 115200, hookup_texts, dialect="doorstep",
         stock=lambda: Stock(kind.title, partial(SimulatedDoorstep, kind), kind.program, partial(sealed, kind)),
     )  # fmt: skip
 
@@ -382,5 +388,6 @@ BOARDS = (
     _board("pic18f46k22", CapacitorPulse("rts"), ("wax press 2.0 ready", "wax press 2.1 ready")),
     _board("nrf51822", CapacitorPulse("rts"), ("swarm tag 0.8 ready", "swarm tag 0.9 ready")),
     _board("nrf52832", CapacitorPulse("dtr"), ("queen finder 1.0 ready", "queen finder 1.1 ready")),
+    _board("digests", CapacitorPulse("dtr"), ("honey gate 0.2 ready", "honey gate 0.3 ready")),
     _board("samd21g18", CapacitorPulse("dtr"), ("comb mill 1.1 ready", "comb mill 1.2 ready")),
 )

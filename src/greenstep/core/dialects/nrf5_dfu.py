@@ -127,7 +127,7 @@ class Nrf5Dfu(Dialect):
         while True:
             while not heard.endswith(_END):
                 more = self.link.read(1, deadline.left_s)
-                if not more:
+                if not more or (deadline.over and more != _END):  # on a line that is never quiet
                     if heard:
                         raise Unexpected(waiting_for, heard)
                     raise Silence(waiting_for, self.patience_s)
