@@ -7,11 +7,13 @@ import tomllib
 import unittest
 import zlib
 from pathlib import Path
+from typing import Any
 
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.chip import Spend
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.crc_joining import joined
+from greenstep.core.crc_joining import bytes_with_crc32, joined
 from greenstep.core.dialects.doorstep_frames import (
     Facts,
     Kind,
@@ -28,6 +30,7 @@ from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.loaders import loader_for, loaders_known, make
 from greenstep.core.loaders.board_values import BoardValues
+from greenstep.core.wishes import Wishes
 
 VECTORS = tomllib.loads((Path(__file__).parents[2] / "docs" / "doorstep-vectors.toml").read_text("utf-8"))
 BOARD = "doorstep-atmega328p"
@@ -88,6 +91,13 @@ def facts_bytes(base: int = 2_000_000, most: int = 4096) -> bytes:
     told = bytearray(loader.data[-loader.facts :][:38])
     told[30:36] = base.to_bytes(4, "little") + most.to_bytes(2, "little")
     return bytes(told)
+
+
+class _Untouchable(bytearray):
+    """A flash in which nothing is changed."""
+
+    def __setitem__(self, place: Any, value: Any) -> None:
+        raise AssertionError(f"{place} is written")
 
 
 class Dialect(unittest.TestCase):
@@ -181,6 +191,54 @@ class Dialect(unittest.TestCase):
         trial = run(BOARD, {"flash": sample_for(BOARD, 3000)})
         said = [event.text for event in trial.events if isinstance(event, Noted)]
         self.assertTrue(any(text.startswith("sealed: 3,000 bytes, crc32 ") for text in said), said)
+
+    def test_a_loader_without_read_is_uploaded_to_and_read_all_the_same(self) -> None:
+        """Four bytes are told by their CRC-32; and it hears nothing while it writes, so one write is sent at a time."""
+        board = "doorstep-digests"
+        image = sample_for(board, 3001, seed=8)
+        trial = run(board, {"flash": image})
+        self.assertEqual((trial.end.green, trial.holds(image)), (True, True), trial.findings)
+        self.assertEqual(trial.line.chip.violations, [])
+        climb, trial = prepare(board, purpose="backup", region=("flash", 0x7B7D, 7))
+        trial.line.chip.flash[0x7B7D:0x7B84] = b"\x00\xffhoney"
+        trial.events.extend(climb.run())
+        self.assertEqual(climb.outcome.backup, (Piece(0x7B7D, b"\x00\xffhoney"),))
+
+    def test_four_bytes_by_their_sum(self) -> None:
+        for data in (bytes(4), b"\xff" * 4, b"bees", *(os.urandom(4) for _ in range(200))):
+            self.assertEqual(bytes_with_crc32(zlib.crc32(data)), data)
+
+    def test_the_same_image_again_writes_nothing(self) -> None:
+        """Not even the seal: that would wear it, and a cut there would leave no application."""
+        for board in (BOARD, "doorstep-digests", "doorstep-nrf52832", "doorstep-pic18f46k22"):
+            image = sample_for(board, 3000, seed=8)
+            before = bytes(run(board, {"flash": image}).line.chip.flash)
+            climb, trial = prepare(board, {"flash": image})
+            trial.line.chip.flash = _Untouchable(before)
+            trial.events.extend(climb.run())
+            with self.subTest(board):
+                self.assertEqual((trial.end.green, bytes(trial.line.chip.flash)), (True, before), trial.findings)
+                noted = [event.text for event in trial.events if isinstance(event, Noted)]
+                self.assertTrue(any(text.startswith("sealed already: ") for text in noted), noted)
+
+    def test_what_it_says_to_the_seal(self) -> None:
+        for status, key in ((1, "seal-refused"), (2, "seal-not-kept"), (3, "seal-not-kept")):
+            image = sample_for(BOARD, 3000, seed=8)
+            climb, trial = prepare(BOARD, {"flash": image})
+
+            def refused(length: int, sum_: int, status: int = status) -> Any:
+                yield Spend(0.01)
+                return status, bytes(4)
+
+            vars(trial.line.chip)["_seal"] = refused
+            trial.events.extend(climb.run())
+            with self.subTest(status):
+                self.assertEqual((trial.findings[0].key, trial.end.exit_code), (key, 6), trial.findings)
+
+    def test_what_the_flash_does_not_keep_is_no_upload_without_verify_either(self) -> None:
+        image = sample_for(BOARD, 3000, seed=8)
+        trial = run(BOARD, {"flash": image}, ("dead-write",), wishes=Wishes(verify=False))
+        self.assertEqual(trial.end.exit_code, 6, trial.findings)
 
     def test_a_loader_that_never_heard_of_erasing_is_sent_blank_bytes(self) -> None:
         board = BOARDS[BOARD]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from .screen import say
+from .screen import say_all
 
 _SHELLS = ("bash", "zsh", "fish")
 
@@ -25,5 +25,5 @@ def command(shell: str) -> int:
 
     kind = get_completion_class(shell)
     assert kind is not None
-    say(kind(main, {}, "greenstep", "_GREENSTEP_COMPLETE").source())
+    say_all(kind(main, {}, "greenstep", "_GREENSTEP_COMPLETE").source().split("\n"))
     return 0

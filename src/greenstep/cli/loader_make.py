@@ -83,7 +83,8 @@ def command(
 
 def _about(made: Made, clock: float | None) -> Iterator[str]:
     runs = f"   {show_engineering(clock, 'Hz')}" if clock else ""
-    yield f"{made.part.title}   {show_size(made.part.flash.size)} flash{runs}   a bootloader that speaks Doorstep\n"
+    yield f"{made.part.title}   {show_size(made.part.flash.size)} flash{runs}   a bootloader that speaks Doorstep"
+    yield ""
     for label, text in made.said:
         yield from wrapped(f" {label:<{_COLUMN - 1}}{text}", 100, _COLUMN)
 

@@ -97,7 +97,8 @@ def _about(plan: Reservation, name: str, checked: bool, notes: list[str]) -> Ite
 
     part = plan.part
     flash = f"{show_size(part.flash.size)} flash"
-    yield f"{part.title}   {flash}   a bootloader of {count(plan.wanted, 'byte')} at the {plan.side}\n"
+    yield f"{part.title}   {flash}   a bootloader of {count(plan.wanted, 'byte')} at the {plan.side}"
+    yield ""
     words = FAMILIES[part.core].counts_words
     span = show_span(plan.start, plan.size)
     in_words = f"   in words {show_span(plan.start // 2, plan.size // 2)}" if words else ""

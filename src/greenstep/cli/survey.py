@@ -90,8 +90,8 @@ def find_hookup(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
         values = {"hookup": candidate.hookup.name, "table": table, "baud": candidate.baud, "leaves": leaves}
         json_line("found", **values)
         return 0
-    rate = f"\n   baud = {candidate.baud}" if _is_other_rate(candidate) else ""
-    say("", f" found: {candidate.hookup.name}", "", f"   hookup = {table}{rate}", "")
+    rate = [f"   baud = {candidate.baud}"] if _is_other_rate(candidate) else []
+    say("", f" found: {candidate.hookup.name}", "", f"   hookup = {table}", *rate, "")
     if candidate.hookup.name == "by-hand":
         say("   it runs already, and nothing shows whether a line resets it: there is no program to be heard")
     elif leaves == "silent":

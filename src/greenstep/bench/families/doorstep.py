@@ -214,7 +214,10 @@ class SimulatedDoorstep(SimulatedChip):
                     ends = self.now + (_TRIAL_S if self._trial else _TALK_S)
                 continue
             value = yield Take(max(0.0, (due if self._work else ends) - self.now))
-            if value != TIMED_OUT:
+            if value != TIMED_OUT and self._work and not self.kind.abilities & 4:
+                self.violation("a character while it writes, and hears nothing")
+                self._bad = True
+            elif value != TIMED_OUT:
                 self._take(value)
             elif self._work is not None:
                 spent = next(self._work, None)
@@ -304,9 +307,7 @@ class SimulatedDoorstep(SimulatedChip):
                             break
                         self.flash[at : at + chip.erase_unit] = b"\xff" * chip.erase_unit
         elif kind == 5:
-            if not chip.abilities & 2:
-                status = _REFUSED
-            elif second > chip.answer_bytes or first + second > chip.top:
+            if not chip.abilities & 2 or second > chip.answer_bytes or first + second > chip.top:
                 status = _REFUSED
             else:
                 told = bytes(self.flash[first : first + second])
@@ -376,8 +377,9 @@ def sealed(kind: DoorstepKind, image: Image) -> Image:
 
 def _board(name: str, circuit: Circuit, hookup_texts: tuple[str, str]) -> BenchBoard:
     kind = KINDS[name]
+    chip = name.replace("digests", "atmega328p")
     return BenchBoard(
-        f"doorstep-{name}", "doorstep", name, name.replace("digests", "atmega328p"), circuit, 115200, hookup_texts, dialect="doorstep",
+        f"doorstep-{name}", "doorstep", chip, chip, circuit, 115200, hookup_texts, dialect="doorstep",
         stock=lambda: Stock(kind.title, partial(SimulatedDoorstep, kind), kind.program, partial(sealed, kind)),
     )  # fmt: skip
 

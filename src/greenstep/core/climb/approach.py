@@ -274,6 +274,7 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
         for plan_of in transfer.plan.memories:
             _refuse_withheld(session, plan_of.memory)
     session.dialect.restores = job.wishes.as_it_was
+    session.dialect.proves = job.wishes.verify
     if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read
         for note in session.dialect.look_before(part, transfer.written, job.wishes.even_if):
             yield Noted("chip", note)

@@ -84,6 +84,8 @@ class Dialect(ABC):
         self.loader_is_said = False
         """Whether the person said how large the resident bootloader is: that decides."""
         self.restores = False
+        self.proves = True
+        """Whether what is written is going to be verified."""
         """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
         self.asked = 0
         """How many times `soon` was asked."""

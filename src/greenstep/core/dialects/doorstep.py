@@ -15,7 +15,8 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import EraseTime, EraseUnit, Memory, Part
-from ..crc_joining import joined
+from ..crc_joining import bytes_with_crc32, joined
+from ..errors import WriteFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_engineering, show_size
@@ -88,6 +89,8 @@ class Doorstep(Dialect):
         self._digests: dict[int, tuple[int, int]] = {}
         """What is known of the flash: by address, how many bytes have which CRC-32."""
         self._looks_ahead = True
+        self._changed = False
+        """Whether anything was written or erased in this conversation."""
         self._sealed_bytes = 0
         """How long the application is that an upload changes in places only."""
 
@@ -207,8 +210,7 @@ class Doorstep(Dialect):
         self._image = image = images.get("flash")
         facts = self.facts
         if image is not None and not image.covers(facts.region.start, 1):
-            reads = facts.whole and facts.abilities & Ability.READS
-            seal = self.read(part.flash, facts.region.end, _SEAL_BYTES) if reads else b""
+            seal = self.read(part.flash, facts.region.end, _SEAL_BYTES) if facts.whole else b""
             self._sealed_bytes = int.from_bytes(seal[:4], "little")
         return ()
 
@@ -286,10 +288,23 @@ class Doorstep(Dialect):
     # --- memory
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
+        """Where the loader does not read: digests of four bytes each, which no other four bytes have."""
+        if not self.facts.abilities & Ability.READS:
+            return self._read_by_digests(address, size)
         data = self._asked(Kind.READ, self._from_origin(address), size, size)
         if len(data) != size:
             raise Unexpected(f"{size} bytes", data[:40])
         return data
+
+    def _read_by_digests(self, address: int, size: int) -> bytes:
+        first, data = max(self.facts.origin, min(address, address + size - 4)), b""
+        end = first + -(-(address + size - first) // 4) * 4
+        shift = max(0, end - self.facts.origin - self.facts.top)  # the last four must lie in the flash
+        first, end = first - shift, end - shift
+        for at in range(first, end, self.facts.digests * 4):
+            number = min(self.facts.digests, (end - at) // 4)
+            data += b"".join(bytes_with_crc32(sum_) for sum_ in self._digests_of(at, 4, number))
+        return data[address - first :][:size]
 
     def can_checksum(self) -> bool:
         return True
@@ -355,6 +370,7 @@ class Doorstep(Dialect):
 
     def _changes(self) -> None:
         """What was known of the flash holds no longer."""
+        self._changed = True
         self._digests.clear()
         self._looks_ahead = False
 
@@ -398,9 +414,19 @@ class Doorstep(Dialect):
             return f"not sealed, and so not started: nothing begins at {show_address(region.start)}"
         end = min(max(image.end, region.start + self._sealed_bytes), region.end)
         length, sum_ = end - region.start, self._sum_up_to(image, end)
+        if not self._changed and self.facts.whole and self._is_sealed(length, sum_):
+            return f"sealed already: {length:,} bytes, crc32 {sum_:08X}"
         busy_s = self._sum_s(2 * length) + 4 * part.flash.erase_time(self.facts.erase_unit).longest_s
-        told = self._asked(Kind.SEAL, length, sum_, 4, busy_s)
-        return f"sealed: {length:,} bytes, crc32 {int.from_bytes(told[:4], 'little'):08X}"
+        try:
+            self._asked(Kind.SEAL, length, sum_, 4, busy_s)
+        except ChipRefusal as refusal:
+            raise _not_sealed(refusal, sum_) from refusal
+        return f"sealed: {length:,} bytes, crc32 {sum_:08X}"
+
+    def _is_sealed(self, length: int, sum_: int) -> bool:
+        """Whether that very seal stands there: to write it again wears it, and for a moment there would be none."""
+        seal = length.to_bytes(4, "little") + sum_.to_bytes(4, "little")
+        return self._digests_of(self.facts.region.end, _SEAL_BYTES, 1) == [zlib.crc32(seal)]
 
     def _sum_up_to(self, image: Image, end: int) -> int:
         """The CRC-32 from the region's start to `end`: of the image's bytes, and of what stands between them."""
@@ -458,6 +484,23 @@ class Doorstep(Dialect):
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
         size = sum(span.size for span in spans)
         return Cost(_FRAME_BYTES, _ANSWER_BYTES + 4, 1, size * _USUAL_SUM_S)
+
+
+def _not_sealed(refusal: ChipRefusal, wanted: int) -> WriteFault:
+    """The loader starts nothing without a seal."""
+    if refusal.answer[0] & Status.KEPT:
+        return WriteFault.of(
+            "seal-not-kept",
+            "the application is written, and its seal did not stay in the flash: the loader will not start it",
+            (f"the loader answers {refusal.answer[0]:02X} to seal: the flash kept something else",),
+            ("upload again", "a seal that never stays: its unit of the flash is worn out"),
+        )
+    return WriteFault.of(
+        "seal-refused",
+        "the application is written, and the loader does not seal it: it finds another sum in its flash",
+        (f"the loader answers {refusal.answer[0]:02X} to seal, with crc32 {wanted:08X} as it should be",),
+        ("upload again; greenstep verify shows what differs",),
+    )
 
 
 def _as_told(part: Part, facts: Facts) -> Part:

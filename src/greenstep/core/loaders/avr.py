@@ -6,11 +6,14 @@ import re
 
 from ..chips import Part
 from ..errors import usage
+from ..quantities import show_engineering
 from .board_values import BoardValues, Changed, check_rate, common, patience, refuse_pin, with_bytes
 from .images import LoaderImage
 
 _DIVIDERS = ((1, 1), (8, 2), (64, 3), (256, 4), (1024, 5))  # of timer 1, and CS12..10
 _PORTS = "ABCDEFG"  # PINA is at 20 in the data space, each next one three farther
+_DATA_SHEETS_ERROR = 0.015
+"""ATmega328P data sheet, "Asynchronous Operational Range": recommended at double speed, 8 bits without parity."""
 _BOOTSZ = {  # BOOTSZ1 and BOOTSZ0, and the fuse byte that they are in, for this loader's room
     "atmega168": ("01", "extended"),
     "atmega328p": ("10", "high"),
@@ -36,8 +39,18 @@ def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
     facts = common(image.data[-image.facts :], part, clock, values.baud, round(clock / 8), values.wait_s)
     own = (divisor - 1).to_bytes(2, "big") + bytes([select, ticks, register, bit])
     size, fuse = _BOOTSZ[image.name]
+    error = abs(clock / 8 / divisor / values.baud - 1)
+    far = (
+        f"; beyond the {_DATA_SHEETS_ERROR:.1%} that the data sheet allows at double speed"
+        if error > _DATA_SHEETS_ERROR
+        else ""
+    )
     said = (
-        ("rate", f"{rate}, 8N1, on {part.wires.tx} and {part.wires.rx}"),
+        ("rate", f"{rate}, 8N1, on {part.wires.tx} and {part.wires.rx}{far}"),
+        (
+            "clock",
+            f"{show_engineering(clock, 'Hz')} at the core: the fuse CKDIV8, if programmed, divides it by eight",
+        ),
         (
             "fuses",
             f"BOOTRST = 0, BOOTSZ1 = {size[0]}, BOOTSZ0 = {size[1]} ({fuse} byte): a reset begins at {image.at:X}",
