@@ -35,6 +35,8 @@ faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.noisy_lines
 	$(BIN)/python -m benchmarks.damaged_records
 	$(BIN)/python -m benchmarks.hostile_files
+	$(BIN)/python -m benchmarks.hostile_peers
+	$(BIN)/python -m benchmarks.noise_boards
 
 findings: $(VENV)/ready
 	$(BIN)/python -m benchmarks.findings_rate --write

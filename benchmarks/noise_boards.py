@@ -16,6 +16,7 @@ from typing import Any
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import prepare, sample_for
+from greenstep.core.chips import Catalogue
 from greenstep.core.climb import OpenedPort, Purpose
 from greenstep.core.events import Event, RunEnded, StepEnded
 from greenstep.core.link import LineSettings, Link
@@ -101,7 +102,10 @@ def one_run(seed: int) -> tuple[str, str, str]:
     pattern = source.choice(_PATTERNS)
     about = f"{seed}: {board} {purpose}, {pattern!r} from {first} for {spell}"
     images = {"flash": image} if purpose in ("upload", "verify") else {}
-    climb, trial = prepare(board, images=images, purpose=purpose, patience_s=3.0, seed=seed)
+    part = Catalogue.load().find(BOARDS[board].chip).first  # read as a whole, an ESP takes half an hour by itself
+    region = ("flash", part.flash.usable_start, min(8192, part.flash.usable.size)) if purpose == "backup" else None
+    regions = {} if region is None else {"region": region}
+    climb, trial = prepare(board, images=images, purpose=purpose, patience_s=3.0, seed=seed, **regions)
     opened = climb.open_link
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:

@@ -40,6 +40,12 @@ PARTS = (
     ("Scattered images", "scattered_image", "`image show` of single bytes, none beside another; CPU time."),
     ("Damaged files", "damaged_files", "Each read, or refused with a message; 20,000 seeds."),
     ("Hostile files", "hostile_files", "Each through a command: answered, or refused in words; 50,000 seeds."),
+    ("Hostile peers", "hostile_peers", "Telnet streams without sense, 5,000 to each served port."),
+    (
+        "Noise instead of answers",
+        "noise_boards",
+        "From any character on, for a while or for ever; 5,000 seeds over all simulated boards.",
+    ),
     ("Start-up", "startup", ""),
     ("Endings", "endings", "Each command that holds a port open, when that port goes away in the middle."),
     ("Journal", "journal_rows", ""),

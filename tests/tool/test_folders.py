@@ -9,7 +9,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from greenstep.core.image.file_system import BLOCK, KINDS, pack, unpack
+from greenstep.core.image import Image, ImageFault, Piece
+from greenstep.core.image.file_system import BLOCK, KINDS, file_systems_in, pack, unpack
 
 from .support import ToolTest
 
@@ -47,7 +48,7 @@ class Folders(ToolTest):
         return {path.relative_to(place).as_posix(): path.read_bytes() for path in place.rglob("*") if path.is_file()}
 
     def test_both_kinds_give_the_files_back_and_never_change_by_themselves(self) -> None:
-        for kind in ("littlefs", "fat"):
+        for kind in KINDS:
             with self.subTest(kind=kind):
                 for name in ("once.bin", "twice.bin"):
                     image = ("web", "as", kind, "at", "pages", TABLE, "at", "0x8000")
@@ -85,15 +86,67 @@ class Folders(ToolTest):
         self.assertEqual(kept.read_bytes(), self.files["index.html"])
 
     def test_fat_of_every_width(self) -> None:
-        """FAT12 with one, two and four sectors a cluster, and the smallest FAT16."""
+        """The smallest, and the largest FAT12; the smallest FAT16, and one whose sectors are counted in 32 bits."""
         self.files["css/a longer name than eight and three.css"] = bytes(range(256)) * 33
-        sectors = {0x100: b"FAT12", 0x1000: b"FAT12", 0x20D0: b"FAT12", 0x20D1: b"FAT16"}
+        sectors = {0x10: b"FAT12", 4091: b"FAT12", 4092: b"FAT16", 0x10003: b"FAT16"}
         for number, width in sectors.items():
             with self.subTest(sectors=number):
                 made = pack("web", "fat", self.files, ("css", "empty"), number * BLOCK)
                 self.assertEqual({kept.path: kept.data for kept in unpack("web", "fat", made)}, self.files)
                 self.assertEqual(made[54:59], width)
                 self.assertEqual(made.count(made[43:54]), 2)  # the volume label, in the boot sector and in the root
+
+    def test_names_in_a_fat(self) -> None:
+        """Short ones, long ones, other scripts, one that is as long as can be; many in the root; and what it refuses."""
+        names = [
+            "A",
+            "README.TXT",
+            "readme.md",
+            "a.b.c",
+            "Bienenstöcke.html",
+            "蜂🐝.txt",
+            "x" * 251 + ".bin",
+            "LONG~1.TXT",
+        ]
+        files = {name: name.encode() * 300 for name in names}
+        files |= {f"{folder}/{name}": b"in" for folder in ("css", "CSS 2/deep er") for name in names}
+        files |= {f"frame number {n:04}.csv": b"%d" % n for n in range(700)}
+        made = pack("web", "fat", files, ("empty/in it",), 0x1000000)
+        self.assertEqual({kept.path: kept.data for kept in unpack("web", "fat", made)}, files)
+        self.assertEqual(pack("web", "fat", files, ("empty/in it",), 0x1000000), made)
+        for bad in ("a?b", "a:b", "end.", "end ", "x" * 256, "tab\t"):
+            with self.subTest(bad), self.assertRaises(ImageFault):
+                pack("web", "fat", {bad: b""}, (), 0x20000)
+        with self.assertRaisesRegex(ImageFault, "upper and lower case"):
+            pack("web", "fat", {"Hive.txt": b"", "hive.TXT": b""}, (), 0x20000)
+
+    def test_wear_levelling_is_seen_wherever_its_sectors_are(self) -> None:
+        """By its document: the empty sector goes up a place at a time, each time the sector behind it moves into it;
+        at the top, all have moved by one."""
+        for size in (0x20000, 0x180000):
+            made = bytearray(pack("web", "levelled-fat", self.files, ("css",), size))
+            state = 0x1000 * -(-(64 + size // 0x1000 * 16) // 0x1000)
+            sectors = (size - 2 * state - 0x2000) // 0x1000
+            for moves in (0, 1, sectors - 1, sectors, sectors + 5):
+                whole, empty, turns = bytearray(made), 0, 0
+                for _ in range(moves):
+                    if empty == sectors:  # round: the last one goes to where the empty one starts again
+                        whole[:0x1000] = whole[sectors * 0x1000 : (sectors + 1) * 0x1000]
+                        empty, turns = 0, turns + 1
+                        continue
+                    whole[empty * 0x1000 : (empty + 1) * 0x1000] = whole[(empty + 1) * 0x1000 : (empty + 2) * 0x1000]
+                    empty += 1
+                if turns:
+                    continue
+                for copy in (0, 1):
+                    at = size - 0x1000 - (copy + 1) * state
+                    for number in range(empty):
+                        whole[at + 64 + number * 16 : at + 80 + number * 16] = bytes(range(16))
+                image = Image("flash", (Piece(0x290000, bytes(0x3000) + bytes(whole) + bytes(0x1000)),))
+                with self.subTest(size=size, moves=moves):
+                    (found,) = file_systems_in(image)
+                    self.assertEqual((found.address, found.kind), (0x293000, "levelled-fat"))
+                    self.assertEqual({k.path: k.data for k in unpack("web", found.kind, found.data)}, self.files)
 
     @unittest.skipUnless(shutil.which("fsck.fat") and shutil.which("mcopy"), "needs dosfstools and mtools")
     def test_others_find_the_same_in_a_fat(self) -> None:
@@ -141,12 +194,12 @@ class Folders(ToolTest):
 
     def test_too_much_says_by_how_much(self) -> None:
         (self.folder / "web" / "song.bin").write_bytes(bytes(range(256)) * 400)
-        for kind in ("littlefs", "fat"):
+        for kind in KINDS:
             with self.subTest(kind=kind):
                 self.board(f'{{ folder = "web", as = "{kind}", at = 0x290000, size = 0x10000 }}')
                 refused = self.run_tool("upload", "apiary-gateway")
                 self.assertEqual(refused.status, 5, refused.text)
-                self.assertRegex(refused.err, rf"[4-7]\d,\d\d\d bytes too much for 64 KiB of {kind}")
+                self.assertRegex(refused.err, rf"[4-8]\d,\d\d\d bytes too much for 64 KiB of {kind}")
 
     def test_a_kit_takes_the_folder_along_packed(self) -> None:
         self.board('{ folder = "web", as = "fat", at = "pages" }')
@@ -158,7 +211,7 @@ class Folders(ToolTest):
 
     def test_what_is_written_wrong_is_named(self) -> None:
         for pages, status, words in (
-            ('{ folder = "web", as = "zip", at = "pages" }', 2, 'as = "littlefs" or "fat"'),
+            ('{ folder = "web", as = "zip", at = "pages" }', 2, 'as = "littlefs", "fat" or "levelled-fat"'),
             ('{ folder = "wed", as = "fat", at = "pages" }', 2, "there is no folder"),
             ('{ folder = "web", as = "fat", at = 0x280000 }', 2, "no partition begins at 0x280000"),
             ('{ folder = "web", as = "littlefs", at = "hive" }', 2, "there is hives"),

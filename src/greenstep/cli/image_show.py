@@ -130,7 +130,7 @@ def _files(image: Image, one: Found) -> str:
         return f"{at}  {fault.found}"
     names = ", ".join(kept.path for kept in held[:_MOST_FILES]) + (", …" if len(held) > _MOST_FILES else "")
     size = sum(len(kept.data) for kept in held)
-    return f"{at}  {one.kind} of {show_size(len(one.data))}: {count(len(held), 'file')}, {size:,} bytes: {names}"
+    return f"{at}  {one.kind} of {show_size(one.size)}: {count(len(held), 'file')}, {size:,} bytes: {names}"
 
 
 def _pieces(image: Image) -> Iterator[str]:

@@ -213,7 +213,9 @@ def _folder(value: Mapping[str, Any], folder: Path) -> ImageFile:
         value.keys() - {"folder", "as", "at", "size"} or not isinstance(name, str) or kind not in KINDS
         or at is None or not _is_place(at) or not (size is None or _fits(Form.NUMBER, size))
     ):  # fmt: skip
-        raise _WrongValue('{ folder = "web", as = "littlefs" or "fat", at = "pages" }; size where no partition is')
+        raise _WrongValue(
+            '{ folder = "web", as = "littlefs", "fat" or "levelled-fat", at = "pages" }; size where no partition is'
+        )
     return ImageFile(_in(folder, name), at, "flash", kind, size)
 
 

@@ -110,7 +110,7 @@ class NuvotonIsp(Dialect):
             if not heard:
                 raise Silence(waiting_for, wait_s)
             told = int.from_bytes(heard[4:8], "little")
-            if len(heard) == PACKET_BYTES and 0 < told < number:
+            if len(heard) == PACKET_BYTES and 0 < told < number and not deadline.over:
                 continue
             if len(heard) < PACKET_BYTES or (heard[:2], told) != ((sum(sent) & 0xFFFF).to_bytes(2, "little"), number):
                 raise Unexpected(waiting_for, heard[:40] + drain(self.link, _QUIET_S)[:40])

@@ -43,7 +43,7 @@ def _until_acknowledged(link: Link, sent: bytes, name: str, patience_s: float) -
             heard = link.read(1, deadline.left_s)
             if heard == bytes([ACK]):
                 return attempt
-            if heard != bytes([CALL]):
+            if heard != bytes([CALL]) or deadline.over:
                 break
         if heard and heard != bytes([NAK]):
             raise Unexpected(f"answer to {name}", heard + drain(link, _QUIET_S))

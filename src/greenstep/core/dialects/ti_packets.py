@@ -207,9 +207,9 @@ class TiPackets(Dialect):
             self._settle()
             self.link.write(packet(bytes([Command.PING])))
             deadline = Deadline.after(self.link, self.patience_s)
-            while (more := self.link.read(1, deadline.left_s)) and more[0] != ACK:
+            while (more := self.link.read(1, deadline.left_s)) and more[0] != ACK and not deadline.over:
                 pass
-            if more:
+            if more and more[0] == ACK:
                 drain(self.link, _QUIET_S)
                 return
         raise Silence(f"00 CC after '{Command.PING.words}'", self.patience_s)
@@ -250,9 +250,9 @@ class TiPackets(Dialect):
     def _first_of(self, wait_s: float) -> bytes:
         """The first byte that is not zero; empty if there is none."""
         deadline = Deadline.after(self.link, wait_s)
-        while (heard := self.link.read(1, deadline.left_s)) == b"\x00":
+        while (heard := self.link.read(1, deadline.left_s)) == b"\x00" and not deadline.over:
             pass
-        return heard
+        return heard.strip(b"\x00")
 
     def is_mine(self) -> bool:
         """Whether the chip knows what only this dialect's chips know. Raises DialectError."""

@@ -1,29 +1,29 @@
-"""A folder as a file system of a partition, and back: littlefs by littlefs-python, FAT by pyfatfs.
+"""A folder as a file system of a partition, and back: littlefs by littlefs-python, FAT by code of our own.
 
 The same files always give the same bytes, so that only what changed is written.
 """
 
 from __future__ import annotations
 
-import io
 import struct
-import warnings
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
 from pathlib import PurePosixPath
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from ..frozen import frozen
 from ..quantities import count, show_size
-from .fat_chains import chains_end
+from .fat import Kept as Kept
+from .fat import Refused, files_of, make_fat, size_said
 from .faults import ImageFault
 from .model import Image
+from .wear_levelling import inner_size, inside, levelled, partitions_in
 
 if TYPE_CHECKING:
     from littlefs import LittleFS
 
-Kind = Literal["littlefs", "fat"]
-KINDS: tuple[Kind, ...] = ("littlefs", "fat")
+Kind = Literal["littlefs", "fat", "levelled-fat"]
+KINDS: tuple[Kind, ...] = ("littlefs", "fat", "levelled-fat")
+"""The last is a FAT above ESP32's wear levelling."""
 BLOCK = 4096
 """Of littlefs, and the sector of FAT: what the flash erases at once."""
 _LEAST = 512
@@ -33,20 +33,7 @@ _NAME_MOST = 64
 _DISK_VERSION = 0x00020000
 """2.0, which every driver since 2019 mounts; a newer one is refused by older drivers."""
 _BLANK = b"\xff"
-_FAT12_MOST = 8400 * BLOCK
-"""Up to there pyfatfs makes no FAT16: it would have too few clusters (Microsoft, "FAT: General Overview of On-Disk
-Format", section 3.5, with pairs of sectors as clusters)."""
 _LARGEST = 256 << 20
-_MOST_FILES, _DEEPEST = 65536, 64
-_VOLUME = 0x4853_1980
-
-
-@frozen
-class Kept:
-    """A file in an image: its path from the root, and its bytes."""
-
-    path: str
-    data: bytes
 
 
 def pack(name: str, kind: Kind, files: Mapping[str, bytes], folders: tuple[str, ...], size: int) -> bytes:
@@ -57,10 +44,11 @@ def pack(name: str, kind: Kind, files: Mapping[str, bytes], folders: tuple[str, 
             name, None, f"{show_size(size)} is no place for {kind}", f"a multiple of {BLOCK} bytes",
             "the size of the partition",
         )  # fmt: skip
-    packing = _littlefs if kind == "littlefs" else _fat
+    packing = {"littlefs": _littlefs, "fat": _fat, "levelled-fat": _levelled_fat}[kind]
     made = packing(name, files, folders, size)
     if made is not None:
-        if {kept.path: kept.data for kept in unpack(name, kind, made)} != dict(files):
+        seen = inside(made, next(partitions_in(made))) if kind == "levelled-fat" else made
+        if {kept.path: kept.data for kept in unpack(name, kind, seen)} != dict(files):
             raise ImageFault(name, None, f"{kind} does not give the files back as they are", "every byte of them", "")
         return made
     needed = size
@@ -95,11 +83,13 @@ def kind_of(data: bytes) -> Kind | None:
 
 @frozen
 class Found:
-    """A file system in an image: where it begins, and its bytes."""
+    """A file system in an image: where it begins, and its bytes, in their order if sectors had been moved."""
 
     address: int
     kind: Kind
     data: bytes
+    size: int
+    """Of all that it occupies."""
 
 
 def file_systems_in(image: Image) -> list[Found]:
@@ -110,23 +100,30 @@ def file_systems_in(image: Image) -> list[Found]:
         if len(piece.data) < _LEAST:
             continue
         at = 0
+        moved = {place.address: place for place in partitions_in(piece.data)}
         while at < len(piece.data):
+            if at in moved:
+                place = moved[at]
+                seen = inside(piece.data[at : at + place.size], place)
+                if kind_of(seen[: 2 * BLOCK]) == "fat":
+                    found.append(Found(piece.address + at, "levelled-fat", seen, place.size))
+                at += place.size
+                continue
             head = piece.data[at : at + 2 * BLOCK]
             kind = kind_of(head if not at else head[:BLOCK])
             if kind is None:
                 at += BLOCK
                 continue
             size = min(_size_said(kind, head), len(piece.data) - at) // BLOCK * BLOCK or BLOCK
-            found.append(Found(piece.address + at, kind, piece.data[at : at + size]))
+            found.append(Found(piece.address + at, kind, piece.data[at : at + size], size))
             at += size
     return found
 
 
 def _size_said(kind: Kind, head: bytes) -> int:
     """How long it is, by its own first block."""
-    if kind == "fat":
-        sectors = int.from_bytes(head[19:21], "little") or int.from_bytes(head[32:36], "little")
-        return sectors * int.from_bytes(head[11:13], "little")
+    if kind != "littlefs":
+        return size_said(head)
     # littlefs, SPEC.md: the superblock's version, block size and block count follow its magic and a tag
     first = head if head[8:16] == b"littlefs" else head[BLOCK:]
     return int.from_bytes(first[24:28], "little") * int.from_bytes(first[28:32], "little")
@@ -141,7 +138,7 @@ def unpack(name: str, kind: Kind, data: bytes) -> list[Kept]:
             "read or copy all of the partition",
         )  # fmt: skip
     try:
-        found = _no_more_than_it_holds(len(data), _in_littlefs(data) if kind == "littlefs" else _in_fat(data))
+        found = _no_more_than_it_holds(len(data), _in_littlefs(data) if kind == "littlefs" else files_of(data))
     except _foreign() as error:
         raise ImageFault(
             name, None, f"this {kind} cannot be read: {str(error)[:80]}", f"an undamaged {kind}", "copy it again"
@@ -217,101 +214,25 @@ def _in_littlefs(data: bytes) -> Iterator[Kept]:
 # --- FAT
 
 
-@contextmanager
-def _fixed_clock() -> Iterator[Any]:
-    """pyfatfs, with times that are always the first that FAT can tell. Raises ImageFault if it cannot be loaded."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # that pkg_resources, which it still uses, will go
-        try:
-            from pyfatfs import FATDirectoryEntry, PyFat, PyFatFS
-        except ImportError as error:
-            raise ImageFault(
-                "fat", None, f"pyfatfs cannot be loaded: {error}", "it to be installed",
-                "pip install pyfatfs 'setuptools<81'", "littlefs needs neither",
-            ) from None  # fmt: skip
-        yield from _with_fixed_clock(FATDirectoryEntry, PyFat, PyFatFS)
-
-
-def _with_fixed_clock(directory: Any, pyfat: Any, pyfatfs: Any) -> Iterator[Any]:
-    real = directory.DosDateTime
-
-    class Fixed(real):  # type: ignore[misc, valid-type]
-        @classmethod
-        def now(cls, tz: Any = None) -> Any:
-            return cls(1980, 1, 1, tzinfo=tz)
-
-    directory.DosDateTime = pyfatfs.DosDateTime = Fixed
-    try:
-        yield pyfat, pyfatfs
-    finally:
-        directory.DosDateTime = pyfatfs.DosDateTime = real
-
-
 def _fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: int) -> bytes | None:
-    """None if it does not fit. It needs a real file to make a file system in."""
-    import tempfile
-    from pathlib import Path
-
-    with _fixed_clock() as (pyfat, pyfatfs), tempfile.TemporaryDirectory() as kept:
-        place = Path(kept) / "fat"
-        place.write_bytes(bytes(size))
-        try:
-            formatted = pyfat.PyFat()
-            kind = pyfat.PyFat.FAT_TYPE_FAT16 if size > _FAT12_MOST else pyfat.PyFat.FAT_TYPE_FAT12
-            formatted.mkfs(
-                str(place), kind, size=size, sector_size=BLOCK, number_of_fats=1, label="FILES", volume_id=_VOLUME
-            )
-            formatted.close()
-            file_system = pyfatfs.PyFatFS(str(place))
-            try:
-                for folder in folders:
-                    file_system.makedirs(folder, recreate=True)
-                for path, data in files.items():
-                    file_system.writebytes(path, data)
-            finally:
-                file_system.close()
-        except _foreign() as error:
-            if "space" in str(error).lower() or "cluster" in str(error).lower() or size < 16 * BLOCK:
-                return None
-            raise ImageFault(name, None, f"FAT refuses it: {error}", "files that it can hold", "") from None
-        made = place.read_bytes()
-    if len(made) != size:  # it writes beyond the end
-        return None
-    return made
+    """None if it does not fit."""
+    try:
+        return make_fat(files, folders, size)
+    except Refused as error:
+        raise ImageFault(name, None, f"FAT cannot hold {error}", "names that it can hold", "rename it") from None
 
 
-def _in_fat(data: bytes) -> Iterator[Kept]:
-    if not chains_end(data):
-        raise ValueError("its chains of clusters do not end")
-    with _fixed_clock() as (_, pyfatfs):
-        file_system = pyfatfs.PyFatBytesIOFS(io.BytesIO(data))
-        try:
-            paths: list[str] = []
-            folders = [""]
-            for folder in folders:  # grows while it is walked
-                for one in file_system.scandir(folder or "/"):
-                    (folders if one.is_dir else paths).append(f"{folder}/{one.name}")
-                if len(folders) + len(paths) > _MOST_FILES or folder.count("/") > _DEEPEST:
-                    raise ValueError("its folders hold each other")
-            for path in paths:
-                yield Kept(path.lstrip("/"), file_system.readbytes(path))
-        finally:
-            file_system.close()
+def _levelled_fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: int) -> bytes | None:
+    room = inner_size(size)
+    made = _fat(name, files, folders, room) if room > 0 else None
+    return None if made is None else levelled(made, size)
 
 
 def _foreign() -> tuple[type[Exception], ...]:
-    """What both libraries raise, and what they run into with damaged data."""
+    """What the library raises, and what either runs into with damaged data."""
     from littlefs import LittleFSError
 
-    foreign: list[type[Exception]] = [
+    return (
         LittleFSError, OSError, ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError,
         MemoryError, RecursionError, RuntimeError, StopIteration, struct.error,
-    ]  # fmt: skip
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            from fs.errors import FSError
-            from pyfatfs._exceptions import PyFATException
-    except ImportError:
-        return tuple(foreign)
-    return (*foreign, FSError, PyFATException)
+    )  # fmt: skip
