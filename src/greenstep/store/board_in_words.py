@@ -35,7 +35,7 @@ def _words(key: Key, value: Any) -> str:
         case Keep():
             return f"{show_span(value.address, value.size)}{f' ({value.why})' if value.why else ''}"
         case Mapping():
-            return ", ".join(f"{name}: {_words(key, one)}" for name, one in value.items())
+            return "; ".join(f"{name}: {_words(key, one)}" for name, one in value.items())
         case bool():
             return "yes" if value else "no"
         case list() | tuple():
