@@ -82,7 +82,7 @@ class Served(unittest.TestCase):
             while silent.recv(4096):  # what it negotiates, and the end
                 pass
         self.assertEqual(still_sound(share.url), "")
-        self.assertIn("127.0.0.1 went: it said nothing for 0.2 s", told)
+        self.assertIn("127.0.0.1 went: it did not speak telnet within 0.2 s", told)
 
 
 class Busy(ToolTest):

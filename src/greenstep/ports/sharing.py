@@ -29,7 +29,7 @@ _LINES_POLL_S = 0.5
 
 class PortShare:
     """Serves `port`, which is open, on a TCP address until it is interrupted. `told` is called with a line of text
-    when a client comes or goes. A client that says nothing in telnet within `silent_s` seconds is sent away. Raises
+    when a client comes or goes. A client that does not speak telnet within `silent_s` seconds is sent away. Raises
     OSError if the address is not available."""
 
     def __init__(
@@ -90,7 +90,7 @@ class PortShare:
                 if self._listener in ready:
                     turn_away(self._listener, who)
                 if not guard.speaks and time.monotonic() - began_s > self._silent_s:
-                    return f"it said nothing for {self._silent_s:g} s"
+                    return f"it did not speak telnet within {self._silent_s:g} s"
                 with self._local():
                     if client in ready:
                         received = client.recv(4096)
