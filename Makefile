@@ -36,7 +36,7 @@ faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.damaged_records
 	$(BIN)/python -m benchmarks.hostile_files
 	$(BIN)/python -m benchmarks.hostile_peers
-	$(BIN)/python -m benchmarks.noise_boards
+	$(BIN)/python -m benchmarks.noise_boards 5000
 
 findings: $(VENV)/ready
 	$(BIN)/python -m benchmarks.findings_rate --write

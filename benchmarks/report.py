@@ -44,7 +44,7 @@ PARTS = (
     (
         "Noise instead of answers",
         "noise_boards",
-        "From any character on, for a while or for ever; 5,000 seeds over all simulated boards.",
+        "From any character on, for a while or for ever; 500 seeds over all simulated boards (`make faults`: 5,000).",
     ),
     ("Start-up", "startup", ""),
     ("Endings", "endings", "Each command that holds a port open, when that port goes away in the middle."),

@@ -13,7 +13,7 @@ import tempfile
 from pathlib import Path
 
 PIECES = (65_536, 524_288)
-_MOST_TIMES, _RUNS = 5.0, 3
+_MOST_TIMES, _RUNS = 5.0, 7
 
 
 def record(kind: int, address: int, data: bytes) -> str:

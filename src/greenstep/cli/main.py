@@ -119,7 +119,7 @@ def main() -> None:
 
 def run() -> None:
     """The console script."""
-    gc.set_threshold(50_000, 20, 50)  # most commands end before anything is worth collecting
+    gc.set_threshold(400_000, 20, 50)  # most commands end before anything is worth collecting
     _be_printable()
     signal.signal(signal.SIGTERM, _terminated)
     try:
