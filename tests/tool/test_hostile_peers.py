@@ -18,7 +18,7 @@ from greenstep.core.climb import OpenedPort
 from greenstep.core.events import RunEnded
 from greenstep.core.link import LineSettings, LinkFlooded
 from greenstep.core.recording_link import RecordingLink
-from greenstep.core.telnet_guard import TelnetGuard, in_use_by
+from greenstep.core.telnet_guard import TelnetGuard, in_use_by, made_ready
 from greenstep.ports.network_port import NetworkPort
 from greenstep.ports.opening import open_raw
 from greenstep.ports.sharing import PortShare
@@ -71,6 +71,18 @@ class Served(unittest.TestCase):
                 finally:
                     first.close()
                 self.assertEqual(still_sound(url), "")
+
+    def test_one_that_is_gone_is_noticed(self) -> None:
+        """By the system: a peer whose cable was pulled says no farewell."""
+        with socket.create_server(("127.0.0.1", 0)) as listener, socket.socket() as client:
+            client.connect(listener.getsockname())
+            peer, _ = listener.accept()
+            with peer:
+                made_ready(peer)
+                self.assertTrue(peer.getsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE))
+                with self.assertRaises(TimeoutError):  # nor is one waited for that does not read
+                    peer.settimeout(0.05)
+                    peer.sendall(bytes(64 << 20))
 
     def test_one_that_says_nothing_is_sent_away(self) -> None:
         told: list[str] = []
