@@ -7,6 +7,7 @@ import shutil
 import subprocess
 import tempfile
 import unittest
+import zlib
 from pathlib import Path
 
 from greenstep.core.image import Image, ImageFault, Piece
@@ -122,24 +123,21 @@ class Folders(ToolTest):
 
     def test_wear_levelling_is_seen_wherever_its_sectors_are(self) -> None:
         """By its document: the empty sector goes up a place at a time, each time the sector behind it moves into it;
-        at the top, all have moved by one."""
+        from the top it goes round, and all have moved by one."""
         for size in (0x20000, 0x180000):
             made = bytearray(pack("web", "levelled-fat", self.files, ("css",), size))
             state = 0x1000 * -(-(64 + size // 0x1000 * 16) // 0x1000)
             sectors = (size - 2 * state - 0x2000) // 0x1000
-            for moves in (0, 1, sectors - 1, sectors, sectors + 5):
+            for moves in (0, 1, sectors - 1, sectors, sectors + 1, sectors + 5, 3 * sectors + 7):
                 whole, empty, turns = bytearray(made), 0, 0
                 for _ in range(moves):
-                    if empty == sectors:  # round: the last one goes to where the empty one starts again
-                        whole[:0x1000] = whole[sectors * 0x1000 : (sectors + 1) * 0x1000]
-                        empty, turns = 0, turns + 1
-                        continue
-                    whole[empty * 0x1000 : (empty + 1) * 0x1000] = whole[(empty + 1) * 0x1000 : (empty + 2) * 0x1000]
-                    empty += 1
-                if turns:
-                    continue
+                    behind = (empty + 1) % (sectors + 1)
+                    whole[empty * 0x1000 : (empty + 1) * 0x1000] = whole[behind * 0x1000 : (behind + 1) * 0x1000]
+                    empty, turns = behind, turns + (behind == 0)
                 for copy in (0, 1):
                     at = size - 0x1000 - (copy + 1) * state
+                    whole[at + 8 : at + 12] = turns.to_bytes(4, "little")
+                    whole[at + 60 : at + 64] = zlib.crc32(whole[at : at + 60], 0xFFFFFFFF).to_bytes(4, "little")
                     for number in range(empty):
                         whole[at + 64 + number * 16 : at + 80 + number * 16] = bytes(range(16))
                 image = Image("flash", (Piece(0x290000, bytes(0x3000) + bytes(whole) + bytes(0x1000)),))
