@@ -20,7 +20,7 @@ from greenstep.store.toml_text import TomlTrouble, toml_table
 
 from .support import COMMAND, ToolTest
 
-SEEDS = 30
+SEEDS = 12
 UPLOAD = ("upload", "hive-scale.hex", "--chip", "atmega328p", "--port", "bench:hive-scale")
 
 
