@@ -92,7 +92,7 @@ class Image:
 
     def touches(self, address: int, size: int) -> bool:
         """Whether any of `size` bytes from `address` is in the image."""
-        return any(p.address < address + size and address < p.end for p in self.pieces)
+        return any(address < piece.end for piece in self._pieces_from(address, address + size))
 
     def cut(self, address: int, size: int, fill: int) -> bytes:
         """`size` bytes from `address`; bytes that the image does not hold are `fill` (0-255)."""
@@ -100,7 +100,7 @@ class Image:
         if piece is not None and address + size <= piece.end:
             return piece.data[address - piece.address : address - piece.address + size]
         block = bytearray([fill]) * size
-        for piece in self.pieces:
+        for piece in self._pieces_from(address, address + size):
             low, high = max(piece.address, address), min(piece.end, address + size)
             if low < high:
                 block[low - address : high - address] = piece.data[low - piece.address : high - piece.address]
@@ -134,6 +134,14 @@ class Image:
                 gap -= _STRETCH
             yield data
         yield stretch
+
+    def _pieces_from(self, address: int, end: int) -> Iterator[Piece]:
+        """Those that begin before `end`, from the last one on that begins at or before `address`."""
+        first = bisect_right(self.pieces, address, key=lambda piece: piece.address) - 1
+        for index in range(max(first, 0), len(self.pieces)):
+            if self.pieces[index].address >= end:
+                return
+            yield self.pieces[index]
 
     def _piece_at(self, address: int) -> Piece | None:
         index = bisect_right(self.pieces, address, key=lambda piece: piece.address) - 1
