@@ -238,7 +238,7 @@ class Dialect(unittest.TestCase):
     def test_what_the_flash_does_not_keep_is_no_upload_without_verify_either(self) -> None:
         image = sample_for(BOARD, 3000, seed=8)
         trial = run(BOARD, {"flash": image}, ("dead-write",), wishes=Wishes(verify=False))
-        self.assertEqual(trial.end.exit_code, 6, trial.findings)
+        self.assertEqual((trial.end.exit_code, trial.step("write").outcome), (6, "failed"), trial.findings)
 
     def test_a_loader_that_never_heard_of_erasing_is_sent_blank_bytes(self) -> None:
         board = BOARDS[BOARD]

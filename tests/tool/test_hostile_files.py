@@ -12,10 +12,12 @@ import subprocess
 import unittest
 from contextlib import closing
 from pathlib import Path
+from unittest.mock import patch
 
 from benchmarks.hostile_files import samples, try_one
 from greenstep.core.image import ImageFault
 from greenstep.core.image.file_system import pack, unpack
+from greenstep.store.journal import JournalTrouble, set_aside
 from greenstep.store.toml_text import TomlTrouble, toml_table
 
 from .support import COMMAND, ToolTest
@@ -27,8 +29,9 @@ UPLOAD = ("upload", "hive-scale.hex", "--chip", "atmega328p", "--port", "bench:h
 class Changed(unittest.TestCase):
     def test_a_sample_of_every_kind(self) -> None:
         """The first of the 50,000 that `make faults` tries; each through a command."""
-        journal = os.environ.get("GREENSTEP_JOURNAL")
-        self.addCleanup(lambda: os.environ.update({} if journal is None else {"GREENSTEP_JOURNAL": journal}))
+        kept = patch.dict(os.environ)
+        kept.start()
+        self.addCleanup(kept.stop)
         for kind, sample in samples().items():
             for seed in range(SEEDS) if sample else ():
                 ended, words = try_one(kind, seed)
@@ -82,6 +85,16 @@ class Journals(ToolTest):
         self.assertEqual((listed.status, listed.out.count("brood-probe.hex")), (0, 1), listed.text)
         again = self.run_tool(*self.upload)
         self.assertNotIn("damaged", again.text)
+
+    def test_several_commands_at_once_put_it_aside_once(self) -> None:
+        """The second finds a whole one, and leaves it where it is."""
+        self.damaged()
+        set_aside(self.journal)
+        self.assertEqual(self.run_tool(*self.upload).status, 0)
+        with self.assertRaisesRegex(JournalTrouble, "is whole by now"):
+            set_aside(self.journal)
+        self.assertEqual(len(list(self.folder.glob("journal-damaged-*.sqlite"))), 1)
+        self.assertEqual(self.run_tool("journal").out.count("brood-probe.hex"), 1)
 
     def test_it_is_shown_as_damaged(self) -> None:
         self.damaged()
@@ -146,6 +159,13 @@ class NoFiles(ToolTest):
                 )  # fmt: skip
                 self.assertEqual(done.stderr.strip(), "the output cannot be written: No space left on device")
                 self.assertEqual(done.returncode, status)
+
+    def test_places_where_nothing_can_be_written(self) -> None:
+        for place in ("hive-scale.hex/b.hex", "none/b.hex", "hive-scale.hex/b.svg"):
+            command = "map" if place.endswith("svg") else "convert"
+            with self.subTest(place):
+                run = self.run_tool("image", command, "hive-scale.hex", "--save", place)
+                self.assertEqual((run.status, "itself failed" in run.text), (2, False), run.text)
 
     def test_only_known_kinds_of_urls(self) -> None:
         for port in (

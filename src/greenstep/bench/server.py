@@ -16,7 +16,7 @@ from typing import Any, cast
 from serial import rfc2217
 
 from greenstep.core.link import Frame, LineSettings, Parity
-from greenstep.core.telnet_guard import Sender, TelnetGuard, made_ready, turn_away
+from greenstep.core.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
 
 from .boards import BenchBoard, Hands
 from .delivered_time import LONGEST_WAIT_S
@@ -26,7 +26,6 @@ from .real_time import RealTimeBoard
 
 HOST = "127.0.0.1"
 _AWAY_S = 0.8
-_SILENT_S = 15.0
 _SETTINGS = ("baudrate", "bytesize", "parity", "stopbits")
 _LINES = ("break_condition", "dtr", "rts")
 _POSSIBLE: dict[str, Callable[[Any], bool]] = {
@@ -104,7 +103,7 @@ class BoardServer(RealTimeBoard):
                     turn_away(self._listener, who)
                 waiting = client in ready
                 self._look(waiting)
-                if not guard.speaks and time.monotonic() - began_s > _SILENT_S:
+                if not guard.speaks and time.monotonic() - began_s > SILENT_S:
                     return
                 if waiting:
                     received = client.recv(4096)

@@ -28,7 +28,9 @@ if TYPE_CHECKING:
 @click.option("--find-baud", is_flag=True, help="Try the usual rates until the text is readable, and stay there.")
 @click.option("--reset", is_flag=True, help="Reset into the application first, by the hookup.")
 @click.option("--keys", is_flag=True, help="Send every key as it is pressed; Ctrl-C goes to the board.")
-@click.option("--raw", is_flag=True, help="Show what is heard as it is, not text and colours only; with --keys.")
+@click.option(
+    "--raw", is_flag=True, help="Pass everything heard to the screen, not only text and colours; keys as with --keys."
+)
 @click.option("--times", is_flag=True, help="Show the time before each line, in seconds.")
 @click.option("--hex", "as_hex", is_flag=True, help="Bytes in hexadecimal, with their text beside them.")
 @click.option(

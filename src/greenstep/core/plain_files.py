@@ -50,8 +50,9 @@ def is_pipe(path: Path) -> bool:
 
 
 def is_replaceable(path: Path) -> bool:
-    """Whether a file may be written in that place: nothing is there, or a regular file."""
+    """Whether a file may be written in that place: nothing is there, or a regular file. What cannot be looked at,
+    writing tells."""
     try:
         return stat.S_ISREG(path.stat().st_mode)
-    except FileNotFoundError:
+    except OSError:
         return True

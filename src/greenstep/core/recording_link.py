@@ -130,8 +130,7 @@ class RecordingLink:
         return data
 
     def _refuse_floods(self, size: int) -> None:
-        """A board that is its own USB device may send faster than its rate says, but no such amount without being
-        asked. Raises LinkFlooded."""
+        """Answers may come faster than the line's rate, but no such amount unasked. Raises LinkFlooded."""
         self._unasked += size
         line_s = self.settings.seconds(self._unasked - _MOST_UNASKED)
         if line_s > _FASTER * (took_s := self.now() - self._asked_s):

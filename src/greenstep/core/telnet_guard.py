@@ -86,5 +86,7 @@ def in_use_by(said: bytes) -> str:
     return text.removeprefix(f"{IN_USE} ") if text.startswith(f"{IN_USE} ") else ""
 
 
+SILENT_S = 15.0
+"""How long a peer may have the port without speaking telnet."""
 IN_USE = "in use by"
 _SEND_S = 5.0

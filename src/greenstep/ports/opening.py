@@ -91,7 +91,7 @@ def open_raw(name: str, settings: LineSettings) -> Any:
 
 def _opened(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_number: str) -> tuple[Any, bool]:
     """An open pySerial port, and whether it takes a parity."""
-    if "://" in name and not name.startswith(_SCHEMES):
+    if "://" in name and not name.lower().startswith(_SCHEMES):
         raise usage("port", f"'{name}' does not name a port", f"URLs begin with {', '.join(_SCHEMES[:2])}")
     try:
         port: Any = NetworkPort() if name.startswith(_NETWORK) else serial.serial_for_url(name, do_not_open=True)

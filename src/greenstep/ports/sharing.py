@@ -16,13 +16,12 @@ from serial import rfc2217
 from greenstep.core.errors import PortFault
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LinesMissing
-from greenstep.core.telnet_guard import Sender, TelnetGuard, made_ready, turn_away
+from greenstep.core.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
 
 from .modem_lines import NO_LINES, set_both
 from .serial_link import TERMINAL_ERRORS
 
 _POLL_S = 0.005
-_SILENT_S = 15.0
 _SETTINGS = ("baudrate", "bytesize", "parity", "stopbits")
 _LINES_POLL_S = 0.5
 
@@ -39,7 +38,7 @@ class PortShare:
         host: str,
         tcp_port: int,
         told: Callable[[str], None],
-        silent_s: float = _SILENT_S,
+        silent_s: float = SILENT_S,
     ) -> None:
         self._port = port
         self._name = name

@@ -190,13 +190,17 @@ _MAGIC = b"SQLite format 3\0"
 
 def set_aside(path: Path) -> Path:
     """Give a damaged journal another name, beside its own, so that a new one can be begun. Raises JournalTrouble,
-    also for a file that never was one: it may be something else of the person's."""
-    with path.open("rb") as file:
-        if sum(a != b for a, b in zip(file.read(len(_MAGIC)).ljust(len(_MAGIC)), _MAGIC, strict=True)) > 1:
-            raise JournalTrouble(f"{path} is no journal")
-    at = datetime.now().strftime("%Y-%m-%d-%H%M%S")
+    also for a file that never was one: it may be something else of the person's; and for one that is whole: then
+    another command has begun it meanwhile."""
+    at = datetime.now().strftime("%Y-%m-%d-%H%M%S-%f")
     aside = path.with_name(f"{path.stem}-damaged-{at}{path.suffix}")
     try:
+        with path.open("rb") as file:
+            head = file.read(len(_MAGIC)).ljust(len(_MAGIC))
+        if sum(a != b for a, b in zip(head, _MAGIC, strict=True)) > 1:
+            raise JournalTrouble(f"{path} is no journal")
+        if _can_be_read(path):
+            raise JournalTrouble(f"{path} is whole by now")
         for ending in ("", "-wal", "-shm"):  # what SQLite keeps beside it belongs to it
             beside = path.with_name(path.name + ending)
             if beside.exists():
@@ -204,6 +208,16 @@ def set_aside(path: Path) -> Path:
     except OSError as error:
         raise JournalTrouble.of(path, error) from error
     return aside
+
+
+def _can_be_read(path: Path) -> bool:
+    try:
+        for _ in _query(path, ""):
+            pass
+        with closing(sqlite3.connect(path, timeout=_WAIT_S)) as file:
+            return bool(file.execute("PRAGMA quick_check").fetchone() == ("ok",))
+    except (JournalTrouble, *_TROUBLES):
+        return False
 
 
 def _conditions(wanted: Wanted) -> tuple[str, tuple[str, ...]]:

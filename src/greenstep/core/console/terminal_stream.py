@@ -8,7 +8,7 @@ import re
 from ..outside_text import colours_only
 
 _MOST_HELD = 4096
-_BEGUN = re.compile(r"\x1b(?:\[[0-?]*[ -/]*|[\]PX^_][^\x07\x1b]*\x1b?)?$")
+_BEGUN = re.compile(r"\x1b(?:\[[0-?]*[ -/]*|[\]PX^_][^\x07\x1b]*\x1b?)?\Z")
 """The beginning of a control sequence at the end of what has come."""
 
 

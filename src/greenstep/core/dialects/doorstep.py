@@ -14,15 +14,15 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import EraseTime, EraseUnit, Memory, Part
+from ..chips import EraseUnit, Memory, Part
 from ..crc_joining import bytes_with_crc32, joined
-from ..errors import WriteFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_engineering, show_size
 from ..spans import Span, merged
 from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
+from .doorstep_chip import SEAL_BYTES, not_sealed, part_as_told, seal_of
 from .doorstep_frames import (
     ANSWER,
     Ability,
@@ -44,7 +44,6 @@ _TRIES, _QUIET_S = 5, 0.02
 _USUAL_SUM_S = 3e-6  # a byte
 _FRAME_BYTES, _ANSWER_BYTES = 17, 10
 _SLOWEST_SUM_CYCLES = 160  # a byte: of a loader that has no table
-_SEAL_BYTES = 8
 _MOST_ERASED = 16  # units in one question: so that progress shows
 _LONGEST_DIGEST = 0x8000
 _MOST_REFINED = 4
@@ -199,7 +198,7 @@ class Doorstep(Dialect):
     def examine(self, part: Part) -> Examination:
         """The flash as the loader tells it."""
         facts = self.facts
-        self.met = part = _as_told(part, facts)
+        self.met = part = part_as_told(part, facts)
         region = str(facts.region)
         details = (("flash", show_size(part.flash.size)), ("for the application", region))
         return Examination(part, details, facts.unique_id.hex().upper())
@@ -210,7 +209,7 @@ class Doorstep(Dialect):
         self._image = image = images.get("flash")
         facts = self.facts
         if image is not None and not image.covers(facts.region.start, 1):
-            seal = self.read(part.flash, facts.region.end, _SEAL_BYTES) if facts.whole else b""
+            seal = self.read(part.flash, facts.region.end, SEAL_BYTES) if facts.whole else b""
             self._sealed_bytes = int.from_bytes(seal[:4], "little")
         return ()
 
@@ -420,13 +419,12 @@ class Doorstep(Dialect):
         try:
             self._asked(Kind.SEAL, length, sum_, 4, busy_s)
         except ChipRefusal as refusal:
-            raise _not_sealed(refusal, sum_) from refusal
+            raise not_sealed(refusal, sum_) from refusal
         return f"sealed: {length:,} bytes, crc32 {sum_:08X}"
 
     def _is_sealed(self, length: int, sum_: int) -> bool:
         """Whether that very seal stands there: to write it again wears it, and for a moment there would be none."""
-        seal = length.to_bytes(4, "little") + sum_.to_bytes(4, "little")
-        return self._digests_of(self.facts.region.end, _SEAL_BYTES, 1) == [zlib.crc32(seal)]
+        return self._digests_of(self.facts.region.end, SEAL_BYTES, 1) == [zlib.crc32(seal_of(length, sum_))]
 
     def _sum_up_to(self, image: Image, end: int) -> int:
         """The CRC-32 from the region's start to `end`: of the image's bytes, and of what stands between them."""
@@ -484,36 +482,3 @@ class Doorstep(Dialect):
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
         size = sum(span.size for span in spans)
         return Cost(_FRAME_BYTES, _ANSWER_BYTES + 4, 1, size * _USUAL_SUM_S)
-
-
-def _not_sealed(refusal: ChipRefusal, wanted: int) -> WriteFault:
-    """The loader starts nothing without a seal."""
-    if refusal.answer[0] & Status.KEPT:
-        return WriteFault.of(
-            "seal-not-kept",
-            "the application is written, and its seal did not stay in the flash: the loader will not start it",
-            (f"the loader answers {refusal.answer[0]:02X} to seal: the flash kept something else",),
-            ("upload again", "a seal that never stays: its unit of the flash is worn out"),
-        )
-    return WriteFault.of(
-        "seal-refused",
-        "the application is written, and the loader does not seal it: it finds another sum in its flash",
-        (f"the loader answers {refusal.answer[0]:02X} to seal, with crc32 {wanted:08X} as it should be",),
-        ("upload again; greenstep verify shows what differs",),
-    )
-
-
-def _as_told(part: Part, facts: Facts) -> Part:
-    """The part with the flash that the loader tells."""
-    flash = part.flash
-    start = facts.origin
-    per_byte_s = flash.program_s / flash.write_unit
-    times = dict(flash.erase_times)
-    times.setdefault(facts.erase_unit, EraseTime(0.02, 0.12))
-    told = replace(
-        flash, start=start, layout=((facts.top // facts.erase_unit, facts.erase_unit),), erased=0xFF,
-        write_unit=facts.write_unit, program_s=per_byte_s * facts.write_unit, erase_times=times,
-        block=facts.answer_bytes,
-        reserved_top=facts.top - facts.end, reserved_bottom=facts.begin,
-    )  # fmt: skip
-    return replace(part.with_memory(told), memories=(told,), size_known=True)

@@ -74,11 +74,6 @@ def runs_programs(hookup: object) -> bool:
     return any(isinstance(table, Mapping) and table.keys() & {"run_on", "run_off"} for table in hookup.values())
 
 
-def reaches_outside(hookup: object) -> bool:
-    """Whether a hookup's table runs programs or moves pins of the computer."""
-    return isinstance(hookup, Mapping) and any(is_outside(table) for table in hookup.values())
-
-
 def outside_from(pin: OutsidePin, table: object, boot_level: str, where: str) -> Outside:
     """From the table of a pin in a project file. Raises UsageFault."""
     level = _LEVEL_WORD[pin]

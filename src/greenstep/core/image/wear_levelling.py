@@ -53,12 +53,13 @@ def levelled(data: bytes, size: int) -> bytes:
     return b"\xff" * SECTOR + data + copy + copy + last
 
 
-def _sum_of(data: bytes) -> bytes:
+def _sum_of(data: bytes | memoryview) -> bytes:
     return zlib.crc32(data, _BEGUN_WITH).to_bytes(4, "little")
 
 
 def partitions_in(data: bytes) -> Iterator[Levelled]:
     """Those that an image holds completely: each is found by its configuration, the last of its sectors."""
+    whole = memoryview(data)  # many sectors may claim to be the last of a large one, and none of that is copied
     for at in range(0, len(data) - SECTOR + 1, SECTOR):
         head = data[at : at + _CONFIG.size]
         if head[4:8] == b"\xff\xff\xff\xff" or head[8:12] != SECTOR.to_bytes(4, "little"):
@@ -70,12 +71,12 @@ def partitions_in(data: bytes) -> Iterator[Levelled]:
             continue
         if size % SECTOR or inner_size(size) <= 0 or size > end:
             continue
-        place = _place(data[end - size : end], end - size)
+        place = _place(whole[end - size : end], end - size)
         if place is not None:
             yield place
 
 
-def _place(whole: bytes, address: int) -> Levelled | None:
+def _place(whole: memoryview, address: int) -> Levelled | None:
     size, each = len(whole), _state_bytes(len(whole))
     for at in (size - SECTOR - 2 * each, size - SECTOR - each):
         head = whole[at : at + _STATE.size]
@@ -98,6 +99,7 @@ def inside(whole: bytes, place: Levelled) -> bytes:
     out = []
     for number in range(sectors):
         at = (sectors - place.first + number) % sectors
-        at += at >= place.empty
+        if at >= place.empty:
+            at += 1
         out.append(whole[at * SECTOR : (at + 1) * SECTOR])
     return b"".join(out)
