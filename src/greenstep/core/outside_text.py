@@ -9,18 +9,15 @@ character is replaced by its escape, as Python writes it: visible, in one line, 
 from __future__ import annotations
 
 import re
-import unicodedata
 
 _UNSAFE = frozenset(("Cc", "Cf", "Cs", "Zl", "Zp"))
 """Unicode categories: controls (C0, DEL, C1), formats (direction marks, zero width), lone surrogates, line and
 paragraph separators."""
 _CONTROLS = frozenset(("Cc", "Zl", "Zp"))
-_DIRECTIONS = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
-_SEQUENCE = re.compile(
-    r"\x1b(?:\[[0-?]*[ -/]*(?:[@-~]|$)|\][^\x07\x1b]*(?:\x07|\x1b\\)?|[PX^_][^\x1b]*(?:\x1b\\)?|.?)", re.DOTALL
-)
+_DIRECTIONS = "[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]"
+_SEQUENCE = r"(?s)\x1b(?:\[[0-?]*[ -/]*(?:[@-~]|\Z)|\][^\x07\x1b]*(?:\x07|\x1b\\)?|[PX^_][^\x1b]*(?:\x1b\\)?|.?)"
 """A control sequence (ECMA-48), or its beginning at the end of a line: CSI, OSC, the other strings, a short one."""
-_COLOUR = re.compile(r"\x1b\[[0-9;:]*m")
+_COLOUR = r"\x1b\[[0-9;:]*m"
 
 
 def harmless(text: str, keep: str = "") -> str:
@@ -37,7 +34,14 @@ def harmless_lines(text: str) -> list[str]:
 
 def is_unsafe(char: str) -> bool:
     """Whether a character does something other than being shown."""
-    return not char.isprintable() and unicodedata.category(char) in _UNSAFE
+    return not char.isprintable() and _kind(char) in _UNSAFE
+
+
+def _kind(char: str) -> str:
+    """Its Unicode category."""
+    import unicodedata  # most texts need none of it
+
+    return unicodedata.category(char)
 
 
 def escaped(char: str) -> str:
@@ -49,13 +53,13 @@ def is_plain(text: str) -> bool:
     """Whether a name is fit to be one: not empty, without line ends, other controls and direction marks."""
     if text.isprintable():
         return bool(text.strip())
-    kinds = (unicodedata.category(char) for char in text)
-    return not any(kind in _CONTROLS for kind in kinds) and not _DIRECTIONS.search(text)
+    kinds = (_kind(char) for char in text)
+    return not any(kind in _CONTROLS for kind in kinds) and not re.search(_DIRECTIONS, text)
 
 
 def plain_name(text: str) -> str:
     """A name fit to be one, from one that may not be: its controls and direction marks become underscores."""
-    unfit = (unicodedata.category(char) in _CONTROLS or _DIRECTIONS.match(char) for char in text)
+    unfit = (_kind(char) in _CONTROLS or re.match(_DIRECTIONS, char) for char in text)
     return "".join("_" if bad else char for char, bad in zip(text, unfit, strict=True))
 
 
@@ -64,5 +68,5 @@ def colours_only(text: str, keep: str = "\t") -> str:
     controls become dots."""
     if text.isprintable():
         return text
-    text = _SEQUENCE.sub(lambda found: found[0] if _COLOUR.fullmatch(found[0]) else "", text)
+    text = re.sub(_SEQUENCE, lambda found: found[0] if re.fullmatch(_COLOUR, found[0]) else "", text)
     return "".join(char if char == "\x1b" or char in keep or not is_unsafe(char) else "·" for char in text)

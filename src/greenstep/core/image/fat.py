@@ -13,7 +13,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import PurePosixPath
 from typing import NamedTuple
 
-from ..frozen import changing, frozen
+from ..frozen import changing
+from .file_system import Kept
 
 SECTOR = 4096
 """What the flash erases at once."""
@@ -34,14 +35,6 @@ _MOST_FILES, _DEEPEST = 65536, 64
 
 class Refused(ValueError):
     """A name that FAT cannot hold."""
-
-
-@frozen
-class Kept:
-    """A file in an image: its path from the root, and its bytes."""
-
-    path: str
-    data: bytes
 
 
 # --- making

@@ -12,10 +12,8 @@ from typing import TYPE_CHECKING, Literal
 
 from ..frozen import frozen
 from ..quantities import count, show_size
-from .fat import Kept as Kept
-from .fat import Refused, files_of, make_fat, size_said
 from .faults import ImageFault
-from .model import Image
+from .model import Image, Piece
 from .wear_levelling import inner_size, inside, levelled, partitions_in
 
 if TYPE_CHECKING:
@@ -47,7 +45,9 @@ def pack(name: str, kind: Kind, files: Mapping[str, bytes], folders: tuple[str, 
     packing = {"littlefs": _littlefs, "fat": _fat, "levelled-fat": _levelled_fat}[kind]
     made = packing(name, files, folders, size)
     if made is not None:
-        seen = inside(made, next(partitions_in(made))) if kind == "levelled-fat" else made
+        seen = made
+        if kind == "levelled-fat":
+            seen = inside(made, next(partitions_in(made)))
         if {kept.path: kept.data for kept in unpack(name, kind, seen)} != dict(files):
             raise ImageFault(name, None, f"{kind} does not give the files back as they are", "every byte of them", "")
         return made
@@ -82,6 +82,14 @@ def kind_of(data: bytes) -> Kind | None:
 
 
 @frozen
+class Kept:
+    """A file in an image: its path from the root, and its bytes."""
+
+    path: str
+    data: bytes
+
+
+@frozen
 class Found:
     """A file system in an image: where it begins, and its bytes, in their order if sectors had been moved."""
 
@@ -95,34 +103,34 @@ class Found:
 def file_systems_in(image: Image) -> list[Found]:
     """Those that begin at a multiple of 4 KiB from the start of a piece. A littlefs of which only the second block
     says so is taken for one at such a start alone: elsewhere that block is likelier the first of another."""
-    found = []
-    for piece in image.pieces:
-        if len(piece.data) < _LEAST:
+    return [found for piece in image.pieces if len(piece.data) >= _LEAST for found in _in_piece(piece)]
+
+
+def _in_piece(piece: Piece) -> Iterator[Found]:
+    at, moved = 0, {place.address: place for place in partitions_in(piece.data)}
+    while at < len(piece.data):
+        place = moved.get(at)
+        if place is not None:
+            seen = inside(piece.data[at : at + place.size], place)
+            if kind_of(seen[: 2 * BLOCK]) == "fat":
+                yield Found(piece.address + at, "levelled-fat", seen, place.size)
+            at += place.size
             continue
-        at = 0
-        moved = {place.address: place for place in partitions_in(piece.data)}
-        while at < len(piece.data):
-            if at in moved:
-                place = moved[at]
-                seen = inside(piece.data[at : at + place.size], place)
-                if kind_of(seen[: 2 * BLOCK]) == "fat":
-                    found.append(Found(piece.address + at, "levelled-fat", seen, place.size))
-                at += place.size
-                continue
-            head = piece.data[at : at + 2 * BLOCK]
-            kind = kind_of(head if not at else head[:BLOCK])
-            if kind is None:
-                at += BLOCK
-                continue
-            size = min(_size_said(kind, head), len(piece.data) - at) // BLOCK * BLOCK or BLOCK
-            found.append(Found(piece.address + at, kind, piece.data[at : at + size], size))
-            at += size
-    return found
+        head = piece.data[at : at + 2 * BLOCK]
+        kind = kind_of(head if not at else head[:BLOCK])
+        if kind is None:
+            at += BLOCK
+            continue
+        size = min(_size_said(kind, head), len(piece.data) - at) // BLOCK * BLOCK or BLOCK
+        yield Found(piece.address + at, kind, piece.data[at : at + size], size)
+        at += size
 
 
 def _size_said(kind: Kind, head: bytes) -> int:
     """How long it is, by its own first block."""
     if kind != "littlefs":
+        from .fat import size_said
+
         return size_said(head)
     # littlefs, SPEC.md: the superblock's version, block size and block count follow its magic and a tag
     first = head if head[8:16] == b"littlefs" else head[BLOCK:]
@@ -137,6 +145,8 @@ def unpack(name: str, kind: Kind, data: bytes) -> list[Kept]:
             name, None, f"this {kind} is cut short: {len(data):,} of {said:,} bytes", f"all {said:,} bytes",
             "read or copy all of the partition",
         )  # fmt: skip
+    from .fat import files_of
+
     try:
         found = _no_more_than_it_holds(len(data), _in_littlefs(data) if kind == "littlefs" else files_of(data))
     except _foreign() as error:
@@ -216,6 +226,8 @@ def _in_littlefs(data: bytes) -> Iterator[Kept]:
 
 def _fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: int) -> bytes | None:
     """None if it does not fit."""
+    from .fat import Refused, make_fat
+
     try:
         return make_fat(files, folders, size)
     except Refused as error:
