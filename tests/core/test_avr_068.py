@@ -9,7 +9,8 @@ from operator import xor
 from typing import Any
 
 from greenstep.bench.avr_068 import KINDS, SimulatedAvr068
-from greenstep.bench.boards import BOARDS, Hands
+from greenstep.bench.boards import BOARDS
+from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue

@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 from typing import Any
 
-from greenstep.bench.boards import Hands
+from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
@@ -133,7 +133,8 @@ class Starts(unittest.TestCase):
             for stays, status in ((True, 8), (False, 0)):
                 image = sample_for(board, 3000)
                 with self.subTest(board, stays=stays):
-                    trial = on(board, image=image, hookup=by_hand, hands=Hands(1.0), silicon={"stays": stays})
+                    person = {"hands": Hands(1.0), "end_patience_s": 0.0}
+                    trial = on(board, image=image, hookup=by_hand, silicon={"stays": stays}, **person)
                     self.assertEqual(trial.end.exit_code, status, trial.findings)
                     if stays:
                         self.assertEqual(trial.findings[0].key, "rom-text")

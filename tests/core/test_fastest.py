@@ -7,7 +7,7 @@ import unittest
 from typing import Any
 
 from benchmarks.fastest_rate import BOARDS, FIRST, one_run
-from greenstep.bench.boards import Hands
+from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.events import Noted, StepAdvanced
 from greenstep.core.hookup import named_hookup

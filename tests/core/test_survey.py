@@ -6,7 +6,7 @@ import random
 import unittest
 
 from benchmarks.greet_alone import LONGEST_S, alone
-from greenstep.bench.boards import BOARDS, Hands
+from greenstep.bench.boards import BOARDS
 from greenstep.bench.circuits import (
     CapacitorPulse,
     Circuit,
@@ -18,6 +18,7 @@ from greenstep.bench.circuits import (
 )
 from greenstep.bench.faults import Faults
 from greenstep.bench.line import SimulatedLine
+from greenstep.bench.person import Hands
 from greenstep.bench.trial import run
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, cast
 from urllib.parse import parse_qsl
 
 from greenstep.core.errors import UsageFault, usage
@@ -14,6 +14,7 @@ from greenstep.core.nearest import nearest
 
 from .boards import BOARDS, BenchBoard, by_hand
 from .circuits import CIRCUITS
+from .person import HABITS, Habit
 
 SCHEME = "bench:"
 
@@ -33,6 +34,7 @@ KEYS = {
         "SECONDS",
         "three wires only: a simulated person presses the buttons, this long after the first byte and at the end",
     ),
+    "habit": Key("WORD", f"how that person does it: {', '.join(HABITS)}"),
     "lines": Key("none", "a port without DTR and RTS"),
     "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),
     "gone-after": Key("SECONDS", "the cable is pulled this long after the port was opened"),
@@ -52,6 +54,7 @@ class BenchAddress:
     faults: tuple[str, ...] = ()
     turnaround_s: float = 0.001
     hands_s: float | None = None
+    habit: Habit = ""
     has_lines: bool = True
     on_for_s: float | None = None
     gone_after_s: float | None = None
@@ -105,6 +108,7 @@ class _Reader:
             faults,
             0.001 if turnaround_ms is None else turnaround_ms / 1000,
             hands_s,
+            self._habit(values),
             self._word(values, "lines", "none") is None,
             self._number(values, "on-for", 3600),
             self._number(values, "gone-after", 3600),
@@ -148,6 +152,11 @@ class _Reader:
         if key in values and values[key] != word:
             raise self._wrong(f"{key} is '{values[key]}'", f"write {key}={word}, or leave it out")
         return values.get(key)
+
+    def _habit(self, values: Mapping[str, str]) -> Habit:
+        if "habit" in values and (values["habit"] not in HABITS or "hands" not in values):
+            raise self._wrong(f"habit is '{values['habit']}'", f"write hands=2&habit= with {', '.join(HABITS)}")
+        return cast("Habit", values.get("habit", ""))
 
     def _wrong(self, cause: str, *attempts: str) -> UsageFault:
         return usage(

@@ -24,7 +24,6 @@ from .circuits import (
     CrossPair,
     DtrResetRtsBoot,
     NoLines,
-    PinChange,
     RtsResetDtrBoot,
     UsbHangUp,
 )
@@ -233,24 +232,6 @@ def _families(word: str) -> list[str]:
 
 
 BOARDS = _Boards()
-
-
-@frozen
-class Hands:
-    """A simulated person: some time after the tool began to ask, sets the boot pin and presses reset."""
-
-    after_s: float
-    order_right: bool = True
-
-    def press(self, line: SimulatedLine, asked_at_s: float) -> None:
-        """Put the moves on the line's schedule."""
-        begin = asked_at_s + self.after_s
-        line.change_pins([PinChange(begin, True, self.order_right), PinChange(begin + 0.1, False, self.order_right)])
-
-    def leave(self, line: SimulatedLine, asked_at_s: float) -> None:
-        """The moves that run the program: the boot pin back, reset."""
-        begin = asked_at_s + self.after_s
-        line.change_pins([PinChange(begin, True, False), PinChange(begin + 0.1, False, False)])
 
 
 def by_hand(board: BenchBoard) -> BenchBoard:

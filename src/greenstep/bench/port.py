@@ -10,13 +10,12 @@ from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LineSettings
 
 from .address import BenchAddress, parse_address
-from .boards import Hands
 from .chip_memory import load_chip, save_chip
 from .faults import Faults
 from .line import SimulatedLine
+from .person import Hands, Watchful
 from .virtual_link import VirtualLink
 
-_WAITED_FOR_S = 5.0
 _ON_FOR_S = 10.0
 """A board entered by hand has been on for a while: a loader that runs after power-up is over."""
 
@@ -51,28 +50,23 @@ class BenchLink(VirtualLink):
         lasts: bool,
     ) -> None:
         self._address = address
-        self._hands = None if address.hands_s is None else Hands(address.hands_s)
-        self._leaves: Hands | None = None
-        """Sets the boot pin back and resets at the end; None before the loader was entered, and after."""
+        self._person = None if address.hands_s is None else Watchful(Hands(address.hands_s, habit=address.habit))
         on_for_s = address.on_for_s
         if on_for_s is None:
-            on_for_s = 0.0 if self._hands is None else _ON_FOR_S
+            on_for_s = 0.0 if self._person is None else _ON_FOR_S
         gone_s = None if address.gone_after_s is None else on_for_s + address.gone_after_s
         super().__init__(line, settings, lines, address.has_lines, gone_s, on_for_s)
         self._paced = lasts or address.real_pace
         self._real_s = time.monotonic() - self.now()
 
     def write(self, data: bytes) -> None:
-        if self._hands is not None:
-            self._hands.press(self.line, self.now())
-            self._hands, self._leaves = None, self._hands
+        if self._person is not None:
+            self._person.wrote(self.line, self.now())
         super().write(data)
 
     def read(self, size: int, timeout_s: float) -> bytes:
-        # a caller that waits so long for a chip that waits itself has asked for it
-        if self._leaves is not None and timeout_s >= _WAITED_FOR_S and self.line.at_rest:
-            self._leaves.leave(self.line, self.now())
-            self._leaves = None
+        if self._person is not None:
+            self._person.looks(self.line, self.now())
         data = super().read(size, timeout_s)
         self._keep_pace()
         return data

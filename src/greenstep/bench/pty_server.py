@@ -6,8 +6,9 @@ import os
 import selectors
 import tty
 
-from .boards import BenchBoard, Hands
+from .boards import BenchBoard
 from .faults import Faults
+from .person import Hands
 from .real_time import RealTimeBoard
 
 

@@ -6,9 +6,10 @@ import threading
 import time
 from abc import ABC, abstractmethod
 
-from .boards import BenchBoard, Hands
+from .boards import BenchBoard
 from .delivered_time import DeliveredTime
 from .faults import Faults
+from .person import Hands, Watchful
 
 _MOST_WAITING = 1 << 16
 PLUGGED_IN_S = 10.0
@@ -23,8 +24,7 @@ class RealTimeBoard(ABC):
     def __init__(self, board: BenchBoard, faults: Faults | None, turnaround_s: float, hands: Hands | None) -> None:
         self.board = board
         self.line = board.build(faults, turnaround_s)
-        self._hands = hands
-        self._pressed = False
+        self._person = None if hands is None else Watchful(hands)
         self._ended = threading.Event()
         self._seen_s = time.monotonic()
         self._time = DeliveredTime(self.line)
@@ -32,7 +32,7 @@ class RealTimeBoard(ABC):
 
     def _begin(self) -> None:
         self.line.power_on(0.0)
-        if self._hands is not None:
+        if self._person is not None:
             self._time = DeliveredTime(self.line, PLUGGED_IN_S)
             self.line.take(PLUGGED_IN_S, 1 << 16)
         self._seen_s = time.monotonic()
@@ -66,11 +66,12 @@ class RealTimeBoard(ABC):
 
     def _written(self, data: bytes) -> None:
         """What the tool wrote; its first bytes make the simulated person move."""
-        if self._hands is not None and not self._pressed:
-            self._pressed = True
-            self._hands.press(self.line, self._now)
+        if self._person is not None:
+            self._person.wrote(self.line, self._now)
         if self.line.backlog < _MOST_WAITING:  # an adapter whose buffer is full takes no more
             self.line.write(self._now, data)
 
     def _heard(self) -> bytes:
+        if self._person is not None:
+            self._person.looks(self.line, self._now)
         return self.line.take(self._now, 1 << 16)

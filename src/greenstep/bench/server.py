@@ -18,10 +18,11 @@ from serial import rfc2217
 from greenstep.core.link import Frame, LineSettings, Parity
 from greenstep.core.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
 
-from .boards import BenchBoard, Hands
+from .boards import BenchBoard
 from .delivered_time import LONGEST_WAIT_S
 from .faults import Faults
 from .line import SimulatedLine
+from .person import Hands
 from .real_time import RealTimeBoard
 
 HOST = "127.0.0.1"

@@ -6,12 +6,12 @@ from dataclasses import field, replace
 from typing import Any
 
 from greenstep.core.chips import Catalogue, Part
-from greenstep.core.climb import Climb, Job, OpenedPort, Purpose
+from greenstep.core.climb import Climb, Job, OpenedPort, OpenLink, Purpose
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import preset, read_settings
 from greenstep.core.errors import Finding, PortFault
-from greenstep.core.events import Event, Found, RunEnded, StepEnded
+from greenstep.core.events import Event, Found, HandsWanted, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.frozen import changing
 from greenstep.core.hookup import named_hookup
@@ -20,10 +20,11 @@ from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 from greenstep.core.wishes import CompareWith, Wishes
 
-from .boards import BOARDS, BenchBoard, Hands
+from .boards import BOARDS, BenchBoard
 from .circuits import NoLines
 from .faults import Faults
 from .line import SimulatedLine
+from .person import Hands
 from .virtual_link import VirtualLink
 
 
@@ -77,6 +78,24 @@ def _wishes(dialect: type[Dialect], part: Part, board: BenchBoard) -> Wishes:
     return Wishes(settings=read_settings(dialect, {**preset(part), **dict(board.settings)}.items()))
 
 
+class _Attended(Climb):
+    """A run that a simulated person watches, who does at the end what is asked for."""
+
+    def __init__(self, job: Job, open_link: OpenLink, trial: Trial, hands: Hands) -> None:
+        super().__init__(job, open_link)
+        self._trial, self._hands, self._asked = trial, hands, 0
+
+    def _noticed(self, event: Event) -> Event:
+        if isinstance(event, HandsWanted) and self._trial.link is not None:
+            now_s = self._trial.link.now()
+            self._asked += event.step == "sync"
+            if event.step != "sync":
+                self._hands.leave(self._trial.line, now_s)
+            elif self._asked > 1:  # the first press is on the schedule already
+                self._hands.press(self._trial.line, now_s)
+        return super()._noticed(event)
+
+
 def prepare(
     board: str,
     images: dict[str, Image] | None = None,
@@ -126,9 +145,9 @@ def prepare(
         return OpenedPort(trial.link, "opened on the virtual clock")
 
     job = replace(job, **changes)
-    return Climb(
-        job if compare else replace(job, wishes=replace(job.wishes, compare=CompareWith.OFF)), open_link
-    ), trial
+    if not compare:
+        job = replace(job, wishes=replace(job.wishes, compare=CompareWith.OFF))
+    return (Climb(job, open_link) if hands is None else _Attended(job, open_link, trial, hands)), trial
 
 
 def run(*arguments: Any, **named: Any) -> Trial:

@@ -18,8 +18,9 @@ from .screen import say
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from greenstep.bench.boards import BenchBoard, Hands
+    from greenstep.bench.boards import BenchBoard
     from greenstep.bench.faults import Faults
+    from greenstep.bench.person import Hands
     from greenstep.bench.real_time import RealTimeBoard
     from greenstep.core.image import Image
     from greenstep.core.talk import TalkLine
@@ -75,9 +76,10 @@ def command(
     greenstep bench brood-probe
     greenstep bench hive-scale --fault echo
     """
-    from greenstep.bench.boards import APIARY, BOARDS, Hands
+    from greenstep.bench.boards import APIARY, BOARDS
     from greenstep.bench.circuits import CIRCUITS
     from greenstep.bench.faults import KINDS, Faults
+    from greenstep.bench.person import Hands
 
     if listing:
         _list(BOARDS, KINDS)

@@ -21,6 +21,7 @@ Step = Literal[
     "verify",
     "start",
     "talk",
+    "put back",
     "read",
     "lock",
     "unlock",
@@ -66,6 +67,16 @@ class HandsWanted:
 
 
 @frozen
+class HeardMeanwhile:
+    """What the board sent while a person is waited for, judged at once; the waiting goes on. `moves` are what the
+    person must do, again."""
+
+    step: Step
+    finding: Finding
+    moves: tuple[str, ...]
+
+
+@frozen
 class Noted:
     """Worth knowing, and no failure."""
 
@@ -95,7 +106,8 @@ class Found:
 @frozen
 class RunEnded:
     """The end. `green` only if every step that was due is green; `chip_state` says what an interrupted or failed
-    upload leaves behind. `journal` is the number of its row there; 0 if it has none."""
+    upload leaves behind. `journal` is the number of its row there; 0 if it has none. `hands` are the moves that are
+    left to a person, such as setting the boot pin back: until then a power-up leads into the bootloader."""
 
     green: bool
     exit_code: int
@@ -103,6 +115,7 @@ class RunEnded:
     summary: str
     chip_state: str = ""
     journal: int = 0
+    hands: tuple[str, ...] = ()
 
 
-Event = RunStarted | StepStarted | StepAdvanced | HandsWanted | Noted | StepEnded | Found | RunEnded
+Event = RunStarted | StepStarted | StepAdvanced | HandsWanted | HeardMeanwhile | Noted | StepEnded | Found | RunEnded

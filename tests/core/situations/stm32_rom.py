@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from greenstep.bench.boards import Hands
+from greenstep.bench.person import Hands
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup import named_hookup
 from greenstep.core.hookup.circuits import with_sequences

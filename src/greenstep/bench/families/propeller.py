@@ -85,9 +85,10 @@ class SimulatedPropeller1(SimulatedRamLoader):
             return bit
 
         for _ in range(250):
-            value = yield Take(_LISTENS_S)
-            if value < 0 or value & 0xFE != 0xFE or value & 1 != next_bit():
+            if (yield from self._bit(_LISTENS_S)) != next_bit():
                 return False
+        if self.pulses:
+            self.violation(f"{len(self.pulses)} pulses more than the sequence has")
         answers = [next_bit() for _ in range(250)] + [1, 0, 0, 0, 0, 0, 0, 0]
         for bit in answers:
             if (yield Take(_LISTENS_S)) != 0xF9:
@@ -95,10 +96,10 @@ class SimulatedPropeller1(SimulatedRamLoader):
             self.send(bytes([0xFE | bit]))
         return True
 
-    def _bit(self) -> Bits:
+    def _bit(self, patience_s: float = _PATIENT_S) -> Bits:
         """The next pulse: a low of one bit's time is 1, one of two is 0. A character holds three, or two, or one."""
         while not self.pulses:
-            value = yield Take(_PATIENT_S)
+            value = yield Take(patience_s)
             if value < 0:
                 return -1
             levels, run = [0, *((value >> at) & 1 for at in range(8)), 1], 0

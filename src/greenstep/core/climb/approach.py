@@ -163,7 +163,7 @@ def sync_step(session: Session) -> Iterator[Event]:
         yield StepEnded("enter", "unproven", _how_entered(session))
         listen_for_causes(session)
         raise NoAnswerFault(*explain(session, "sync"))
-    session.synced = True
+    session.synced, session.synced_at_s = True, session.link.now()
     yield StepEnded("enter", "green", _how_entered(session))
     waited_s = session.notes.asked_s
     at = "at the first try" if tries == 1 else f"at try {tries}"

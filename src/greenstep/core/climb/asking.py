@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Generator
 
-from ..events import Event, HandsWanted, StepAdvanced
+from ..events import Event, HandsWanted, HeardMeanwhile, StepAdvanced
 from ..link import Deadline
+from ..recording_link import RecordingLink
 from .causes import enter
-from .session import Session
+from .meanwhile import Meanwhile
+from .session import Session, dialect_for
 
 BY_HAND_PATIENCE_S = 20.0
-_BREAK_BY_HAND_S = 0.4
+_LAST_MOMENT_S = 0.6
+"""A reset in the last moment of the patience is still answered."""
+_TO_REACT_S = 8.0
+"""Who is told something has so long to act on it, though the patience be over."""
+_PATIENT_EVERY_S = 5.0
+_PRESSED_TWICE_S = 0.6
+_FIRST_BREAK_S, _BREAK_S, _GAP_S, _SLICE_S = 0.4, 3.0, 0.06, 0.25
+"""A reset in the gap between two breaks leads into the program: it is a fiftieth of the time."""
 
 _Asked = tuple[str | None, int]
 
@@ -69,11 +77,7 @@ def _ask_as_known(session: Session) -> str | None:
 
 def _answers_late(session: Session) -> bool:
     """Whether its answers were heard, though none in time."""
-    spec = session.job.dialect.spec
-    heard = session.link.between(session.notes.asked_mark, None, "heard")
-    return any(answer in heard for answer in spec.asking.answers) or any(
-        re.search(sound, heard, re.DOTALL) for sound in spec.asking.sounds
-    )
+    return session.dialect.is_heard_in(session.link.between(session.notes.asked_mark, None, "heard"))
 
 
 def reset_and_ask(session: Session) -> bool:
@@ -87,29 +91,95 @@ def reset_and_ask(session: Session) -> bool:
 
 
 def ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
-    """Ask until the patience runs out; tell the person what to do once it is clear that nobody answers yet."""
-    link, dialect, spec = session.link, session.dialect, session.job.dialect.spec
+    """Ask until the patience runs out. Once it is clear that nobody answers yet, tell the person what to do; and as
+    soon as anything is heard that is no answer, what it means."""
+    spec, meanwhile, manner = session.job.dialect.spec, Meanwhile(session), _Manner(session)
     patience = BY_HAND_PATIENCE_S if session.job.patience_s is None else session.job.patience_s
-    deadline = Deadline.after(link, patience)
+    deadline, last_moment_s = Deadline.after(session.link, patience), 0.0
     tries, told_at = 0, -1
     while True:
         tries += 1
-        if spec.asking.breaks_in:  # this loader waits for a reset during the break
-            link.set_break(True)
-            link.sleep(_BREAK_BY_HAND_S)
-            link.set_break(False)
-        answer = dialect.ask(spec.asking.wait_s)
-        if answer is not None:
+        answer = manner.ask(tries)
+        if answer is not None and (tries < 3 or manner.stays()):
             before = min(tries - 1, spec.asking.attempts[0].asks)
-            dialect.asked_before(before, (before + 1) * spec.asking.wait_s)
+            session.dialect.asked_before(before, (before + 1) * spec.asking.wait_s)
             return answer, tries
         if tries == 1 and (answer := _ask_as_known(session)) is not None:
             return answer, tries
-        if deadline.over:
+        if deadline.over and session.link.now() - deadline.at >= last_moment_s:
             return None, tries
         if tries == 2:
-            yield HandsWanted("sync", session.job.choice.hands.enter, patience)
+            session.hands_asked = True
+            deadline, last_moment_s = Deadline.after(session.link, patience), _LAST_MOMENT_S
+            yield HandsWanted("sync", session.job.hands.enter, patience)
+        if tries > 2 and (finding := meanwhile.new(spec.rom_speaks)) is not None:
+            if session.job.patience_s is None:
+                deadline = Deadline(session.link, max(deadline.at, session.link.now() + _TO_REACT_S))
+            yield HeardMeanwhile("sync", finding, session.job.hands.enter)
         waited = int(session.notes.asked_s)
         if waited > told_at:
             told_at = waited
-            yield StepAdvanced("sync", waited, int(patience), "seconds", float(waited))
+            yield StepAdvanced("sync", min(waited, int(patience)), int(patience), "seconds", float(waited))
+
+
+class _Manner:
+    """How one question after the other is asked while a person may press reset at any moment.
+
+    A question waits briefly, so that a loader which gives up soon hears one in time; now and then as long as an
+    answer can be late. A loader that is entered through a break finds TX low nearly all the time.
+    """
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._patient_at_s = 0.0
+
+    def ask(self, tries: int) -> str | None:
+        session, asking = self._session, self._session.job.dialect.spec.asking
+        wait_s = asking.wait_s
+        if asking.breaks_in and tries > 2:
+            wait_s = _GAP_S
+            _hold_break(session.link, _BREAK_S)
+        elif asking.breaks_in:
+            _hold_break(session.link, _FIRST_BREAK_S)
+        session.dialect.brief = tries < 3 or not self._is_patient()
+        try:
+            return session.dialect.ask(wait_s)
+        finally:
+            session.dialect.brief = False
+
+    def stays(self) -> bool:
+        """Whether it still answers a moment later. Many press twice to be sure; what a loader that measures the rate
+        hears first after the second reset must be its own question, and no command."""
+        spec = self._session.job.dialect.spec
+        if spec.gives_up or spec.asking.once or not spec.asking.measures_rate:
+            return True
+        if spec.asking.breaks_in:
+            _hold_break(self._session.link, _PRESSED_TWICE_S)
+        else:
+            self._session.link.sleep(_PRESSED_TWICE_S)
+        if self._session.dialect.ask(spec.asking.wait_s) is not None:
+            return True
+        self._session.dialect = dialect_for(self._session.job, self._session.link)
+        return any(self._session.dialect.ask(spec.asking.wait_s) is not None for _ in range(3))
+
+    def _is_patient(self) -> bool:
+        session, spec = self._session, self._session.job.dialect.spec
+        if _answers_late(session):
+            return True
+        only_listens = not spec.asking.sent
+        if spec.gives_up or only_listens or spec.asking.breaks_in or session.link.now() < self._patient_at_s:
+            return False
+        self._patient_at_s = session.link.now() + _PATIENT_EVERY_S
+        return True
+
+
+def _hold_break(link: RecordingLink, seconds: float) -> None:
+    """Hold TX at space: a loader that looks at its RX when reset is released stays active, whenever that is. In the
+    gaps between two breaks a reset leads into the program, so they are as short as a question."""
+    link.set_break(True)
+    try:
+        deadline = Deadline.after(link, seconds)
+        while not deadline.over:
+            link.read(256, min(_SLICE_S, deadline.left_s))  # what a program says meanwhile is heard too
+    finally:
+        link.set_break(False)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Generator, Iterator
 from dataclasses import replace
 
@@ -10,12 +9,13 @@ from ..dialects.errors import Silence, Unexpected
 from ..errors import StartFault
 from ..events import Event, HandsWanted, Noted, StepEnded
 from ..findings.boot_text import read_boot_text
+from ..findings.hearing import text_in
 from ..hookup import Sequence
-from ..link import Deadline, LineSettings, LinesMissing, ResetBy
+from ..link import Deadline, LinesMissing, ResetBy
 from ..quantities import readable_share, show_heard, show_seconds
-from .asking import BY_HAND_PATIENCE_S
 from .causes import look_into
 from .evidence import explain
+from .putting_back import first_heard_at, is_left_to_hands, moves_back
 from .session import Session
 
 _SHORT_LISTEN_S, _AFTER_ROM_S, _PAUSE_S, _ROM_TEXT_S = 0.5, 1.0, 0.06, 0.4
@@ -24,75 +24,84 @@ _GIVES_UP_S = 4.0  # loaders wait a second or a few before they start the progra
 
 
 def start_step(session: Session) -> Iterator[Event]:
-    """Start by lines or by command, whichever the dialect prefers and the hookup can do.
+    """Start by lines or by command, whichever the dialect prefers and the hookup can do; after the boot pin was put
+    back, the program runs already.
 
     Without an expected text, the answer of a bootloader that starts it by a jump is the evidence. A reset gives none
     except what is heard, whether lines make it or a loader acknowledges it: the boot pin may still be set, or there
-    is nothing that runs.
+    is nothing that runs. While it is still set, a program that was started by command has not been started for good.
     """
     job, link = session.job, session.link
     began, start_mark = link.now(), link.mark
-    said = ""
-    link.collect()
-    leave = session.leave
-    if leave is not None and job.starts_by_lines:
-        link.configure(_first_heard_at(session))
-        link.discard()
-        link.collect()
-        session.notes.begin_listening()
-        began, start_mark = link.now(), link.mark
-        try:
-            how = _reset(session, leave)
-        except LinesMissing:
-            how = "this port has no DTR and RTS: reset the board by hand"
-            yield Noted("start", how)
+    said, by_hand = "", False
+    waits_s = job.end_patience_s if job.own_hands is None or job.own_hands.leave else 0.0
+    if session.back_mark is not None and not session.hands_left:
+        how, start_mark = "reset by hand", session.back_mark
     else:
-        how, said = yield from _by_command(session)
-        if session.dialect.start_proves_image:
-            session.unproven = [step for step in session.unproven if step != "verify"]
-            session.partly = ""
-        if job.hookup.enter is not None and job.hookup.enter.hangs_up:
-            link.reopen(None)  # the bootloader's port disappears, the application's appears
-        session.notes.begin_listening()
-        began = link.now()
-        link.configure(_first_heard_at(session))
-    by_hand = not said and session.leave is None
-    if by_hand:
-        yield HandsWanted("start", job.choice.hands.leave, _patience_s(session))
+        link.collect()
+        leave = None if session.hands_left else session.leave
+        if leave is not None and job.starts_by_lines:
+            link.configure(first_heard_at(session))
+            link.discard()
+            link.collect()
+            session.notes.begin_listening()
+            began, start_mark = link.now(), link.mark
+            try:
+                how = _reset(session, leave)
+            except LinesMissing:
+                how = "this port has no DTR and RTS: reset the board by hand"
+                yield Noted("start", how)
+        else:
+            how, said = yield from _by_command(session)
+            if session.dialect.start_proves_image:
+                session.unproven = [step for step in session.unproven if step != "verify"]
+                session.partly = ""
+            if job.hookup.enter is not None and job.hookup.enter.hangs_up:
+                link.reopen(None)  # the bootloader's port disappears, the application's appears
+            session.notes.begin_listening()
+            began = link.now()
+            link.configure(first_heard_at(session))
+        by_hand = not said and leave is None
+    if by_hand and session.hands_left:
+        session.unproven.append("start")
+        yield StepEnded("start", "unproven", f"not started; {how or 'it needs that reset'}")
+        return
+    if by_hand and not waits_s:
+        session.hands_left = moves_back(session)
+    elif by_hand:
+        session.hands_asked = True
+        yield HandsWanted("start", moves_back(session), waits_s)
+    waits_s = waits_s if by_hand else 0.0
     if job.expect:
-        yield _expected(session, how, began, start_mark, _patience_s(session) if by_hand else 0.0)
+        yield _for_now(session, _expected(session, how, began, start_mark, waits_s))
         return
     if said and session.dialect.proves_start:
-        yield StepEnded("start", "green", said)
+        yield _for_now(session, StepEnded("start", "green", said))
         return
     if by_hand:
-        link.read(1, _patience_s(session))
+        link.read(1, waits_s)
     if link.settings != job.console:
         _hear_rom(session, start_mark)
         link.configure(job.console)
     _listen_briefly(session)
     heard = link.between(start_mark, None, "heard")
     boot_text = read_boot_text(heard)
-    if boot_text is not None and not boot_text.runs:
+    if boot_text is not None and not boot_text.runs and session.back_mark is None:
         raise StartFault(*explain(session, "start"))
-    how = how or ("told to run" if job.dialect.spec.into_ram else "; ".join(job.choice.hands.leave))
-    text = max(
-        re.findall(rb"[\t\x20-\x7e]{8,}", heard), key=len, default=b""
-    )  # a ROM may speak first, at its own rate
-    if readable_share(heard) > 0.85 or len(text) > len(heard) // 3:
-        heard = heard if readable_share(heard) > 0.85 else text
-        if len(heard) >= 4:
-            yield StepEnded("start", "green", f"{how}; heard {show_heard(heard)}")
-            return
+    how = how or ("told to run" if job.dialect.spec.into_ram else "; ".join(moves_back(session)))
+    if text := text_in(heard, job.console.frame):
+        yield _for_now(session, StepEnded("start", "green", f"{how}; heard {show_heard(text)}"))
+        return
     session.unproven.append("start")
     yield StepEnded("start", "unproven", f"{how}; nothing heard (expect = a text it prints would prove it)")
 
 
-def _first_heard_at(session: Session) -> LineSettings:
-    """The console's settings; if no text is expected, those at which the chip's ROM tells how it was booted."""
-    job = session.job
-    rate = None if job.expect else job.dialect.rom_rate(session.part)
-    return job.console if rate is None else replace(job.console, baud=rate)
+def _for_now(session: Session, ended: StepEnded) -> StepEnded:
+    """How the start ended, if the boot pin is still set: it runs until the next power-up."""
+    if not session.hands_left:
+        return ended
+    session.unproven.append("start")
+    return replace(ended, outcome="unproven", evidence=f"{ended.evidence}; it runs until the next reset")
 
 
 def _hear_rom(session: Session, mark: int) -> None:
@@ -117,11 +126,6 @@ def _listen_briefly(session: Session) -> None:
         if ends and not more:
             return
         heard += more
-
-
-def _patience_s(session: Session) -> float:
-    """How long a person may take to set the boot pin back and press reset."""
-    return max(BY_HAND_PATIENCE_S, session.job.patience_s or 0.0, session.job.expect_within_s)
 
 
 def _by_command(session: Session) -> Generator[Event, None, tuple[str, str]]:
@@ -177,6 +181,8 @@ def _expected(session: Session, how: str, began: float, mark: int, patience_s: f
 
 def goodbye(session: Session) -> Iterator[Event]:
     """After a run that only looked: let the application run again, if that needs no person."""
+    if is_left_to_hands(session):
+        session.hands_left = moves_back(session)
     try:
         if session.leave is not None and session.reset_by is ResetBy.LINES:
             _reset(session, session.leave)

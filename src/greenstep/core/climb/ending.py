@@ -11,7 +11,7 @@ _DONE = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "u
 def success(session: Session) -> RunEnded:
     """Every step was done; green if all of them are."""
     green, summary = _summary(session)
-    return RunEnded(green, 0, session.elapsed_s, summary)
+    return RunEnded(green, 0, session.elapsed_s, summary, hands=session.hands_left)
 
 
 def _summary(session: Session) -> tuple[bool, str]:

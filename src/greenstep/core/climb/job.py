@@ -14,7 +14,7 @@ from ..secrets import Secrets
 from ..wishes import CompareWith, Wishes
 
 if TYPE_CHECKING:
-    from ..chips import Choice, Part
+    from ..chips import Choice, Hands, Part
     from ..events import Step
     from ..hookup import Hookup
     from ..hookup.outside import OutsidePins
@@ -40,7 +40,9 @@ class Job:
     this very board, as a text for the journal, and `common_flash` is the image before they were put in. Not empty,
     `only_chip` is the only number of its own with which the chip is the right one. `rates`, if it is not None: use
     the highest rate that both ends carry, and remember it there; `settings` then has the safe one. `pins` moves the
-    pins that no line of the port reaches.
+    pins that no line of the port reaches. `own_hands` are the board's own moves by hand, instead of its part's.
+    `end_patience_s` is how long to wait for a person at the end, who sets the boot pin back and presses reset; 0 does
+    not wait.
     """
 
     purpose: Purpose
@@ -72,6 +74,36 @@ class Job:
     only_chip: str = ""
     rates: RateMemory | None = None
     pins: OutsidePins | None = None
+    own_hands: Hands | None = None
+    end_patience_s: float = 20.0
+
+    @property
+    def hands(self) -> Hands:
+        """What a person does where no line does it, before the chip is known."""
+        return self.own_hands or self.choice.hands
+
+    def hands_of(self, part: Part) -> Hands:
+        """The same for this very part."""
+        return self.own_hands or part.hands
+
+    @property
+    def boot_by_hand(self) -> bool:
+        """Whether a person has to set the boot pin, or whatever else leads into the bootloader."""
+        own = self.own_hands is not None and bool(self.own_hands.leave)
+        selects = own or bool(self.choice.first.boot_level)
+        return selects and not self.dialect.spec.into_ram and not self.hookup.moves_boot
+
+    @property
+    def puts_back(self) -> bool:
+        """Whether the run ends with the boot pin set back and a reset. Without them a power-up leads into the
+        bootloader. A dialect that starts programs by command may have been entered without the pin."""
+        if not self.boot_by_hand or self.purpose not in ("upload", "start", "lock", "unlock"):
+            return False
+        if self.purpose == "start" and self.starts_by_lines:
+            return False
+        if self.purpose == "unlock":
+            return self.wishes.writes_only
+        return self.dialect.spec.starting is Starting.RESET and (self.start or self.purpose != "upload")
 
     @property
     def first_settings(self) -> LineSettings:
@@ -93,7 +125,8 @@ class Job:
     @property
     def steps(self) -> tuple[Step, ...]:
         if self.purpose == "start":
-            way: tuple[Step, ...] = ("port",) if self.starts_by_lines else ("port", "enter", "sync")
+            alone = self.starts_by_lines or (self.puts_back and self.end_patience_s > 0)
+            way: tuple[Step, ...] = ("port",) if alone else ("port", "enter", "sync")
             return (*way, *self._end)
         approach: tuple[Step, ...] = ("port", "enter", "sync", "chip")
         if self.purpose == "greet":
@@ -104,9 +137,9 @@ class Job:
         if self.purpose == "backup":
             return (*approach, "read")
         if self.purpose == "lock":
-            return (*approach, "lock")
+            return (*approach, "lock", *self._back)
         if self.purpose == "unlock":
-            return (*approach, "unlock")
+            return (*approach, "unlock", *self._back)
         erases = self.dialect.spec.erasing.is_a_step or self.wishes.erase_all
         erase: tuple[Step, ...] = ("erase",) if erases else ()
         if self.purpose == "erase":
@@ -126,7 +159,11 @@ class Job:
 
     @property
     def _end(self) -> tuple[Step, ...]:
-        return ("start", "talk") if self.talk else ("start",)
+        return (*self._back, "start", "talk") if self.talk else (*self._back, "start")
+
+    @property
+    def _back(self) -> tuple[Step, ...]:
+        return ("put back",) if self.puts_back else ()
 
     def part_as_declared(self, part: Part) -> Part:
         """The part, with the bootloader size that this board states."""

@@ -25,8 +25,9 @@ from .job import Job, OpenLink
 from .keeping import keep_step
 from .outcome import Outcome
 from .overrun import erased_by_refusal, erased_unasked
+from .putting_back import is_left_to_hands, moves_back, put_back_step
 from .regions import lock_step, read_step, unlock_step
-from .resuming import can_resume, reset_itself, resume, steps_again
+from .resuming import can_resume, can_resume_by_hand, reset_itself, resume, resume_by_hand, steps_again
 from .session import Session
 from .slower import can_go_slower, go_slower
 from .talking import talk_step
@@ -37,6 +38,7 @@ from .writing import erase_step, leave_out_written, write_step
 _WITH_SESSION: dict[Step, Callable[[Session], Iterator[Event]]] = {
     "enter": enter_step,
     "sync": sync_step,
+    "put back": put_back_step,
     "start": start_step,
     "talk": talk_step,
     "read": read_step,
@@ -60,6 +62,7 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
     "write": ("write", WriteFault),
     "verify": ("verify", VerifyFault),
     "start": ("start", StartFault),
+    "put back": ("start", StartFault),
     "talk": ("start", StartFault),
     "read": ("verify", VerifyFault),
     "lock": ("erase", WriteFault),
@@ -76,6 +79,7 @@ class Climb:
         self.open_link = open_link
         self._session: Session | None = None
         self._transfer: Transfer | None = None
+        self._steps = list(job.steps)
         self._step: Step = job.steps[0]
         self._ended: set[Step] = set()
         self._told: set[str] = set()
@@ -128,6 +132,8 @@ class Climb:
                 return
             if self.job.purpose not in ("upload", "start", "lock", "unlock"):
                 yield from self._leave(session)
+            elif not self._ended & {"put back", "start"} and is_left_to_hands(session):
+                session.hands_left = moves_back(session)
             self._reached_the_end = True
             yield self._noticed(success(session))
         except Fault as fault:
@@ -149,6 +155,10 @@ class Climb:
         waiting = list(self.job.steps[self.job.steps.index("port") + 1 :])
         while waiting:
             step = waiting.pop(0)
+            if step == "start" and self._must_put_back(session):
+                self._steps.insert(self._steps.index("start"), "put back")
+                waiting.insert(0, step)
+                step = "put back"
             try:
                 yield from self._take(step, self._events_of(step, session))
             except (VerifyFault, RefusedFault) as fault:  # what was refused may be what was damaged
@@ -166,6 +176,12 @@ class Climb:
                     yield from slow_down(session, step, error)
                     waiting = self._steps_left(step)
                     continue
+                if can_resume_by_hand(session, step):
+                    yield Noted(step, f"{error}: perhaps reset was pressed again; asking again")
+                    if not (yield from resume_by_hand(session)):
+                        raise
+                    waiting = list(steps_again(self.job.steps, step))
+                    continue
                 if isinstance(error, ChipRefusal):
                     raise
                 if not can_resume(session, step) or reset_itself(session, _PHASES[step][0], error):
@@ -174,6 +190,11 @@ class Climb:
                 if not resume(session):
                     raise
                 waiting = list(steps_again(self.job.steps, step))
+
+    def _must_put_back(self, session: Session) -> bool:
+        """Whether hands turned out to be needed that nothing had foreseen: a port without lines, or a loader that a
+        button led into."""
+        return "put back" not in self._steps and is_left_to_hands(session) and self.job.purpose != "start"
 
     def _damaged(self, session: Session, step: Step, error: DialectError) -> bool:
         """Whether a failure at the board's own rate is of damaged characters, and a lower rate can be taken."""
@@ -272,8 +293,7 @@ class Climb:
         yield self._noticed(RunEnded(False, fault.exit_code, took, summary, self._chip_in_words()))
 
     def _not_reached(self) -> Iterator[Event]:
-        steps = self.job.steps
-        for later in steps[steps.index(self._step) + 1 :]:
+        for later in self._steps[self._steps.index(self._step) + 1 :]:
             if later not in self._ended:
                 yield self._noticed(StepEnded(later, "not reached", ""))
 

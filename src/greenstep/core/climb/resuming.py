@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator
+
 from ..dialects.errors import DialectError
-from ..events import Step
+from ..events import Event, Step
 from ..findings.chip_rules import restarted
 from ..findings.observations import Phase
 from ..link import ResetBy
-from .asking import reset_and_ask
+from .asking import ask_by_hand, reset_and_ask
 from .causes import enter, listen_for_application
 from .chip_state import ChipState
 from .evidence import observe
 from .session import Session, dialect_for
 
-MOST_TIMES = 2
+MOST_TIMES, MOST_TIMES_BY_HAND = 2, 4
+_PRESSED_AGAIN_S = 10.0
 _LATE_TIMES = 3
 RESUMABLE: tuple[Step, ...] = ("chip", "compare", "keep", "erase", "write", "verify", "read")
 """Steps that may safely begin again: what they change is erased, written and proven afresh."""
@@ -22,6 +25,16 @@ RESUMABLE: tuple[Step, ...] = ("chip", "compare", "keep", "erase", "write", "ver
 def can_resume(session: Session, step: Step) -> bool:
     """Whether the chip can be reset and asked again without a person."""
     return step in RESUMABLE and session.reset_by is ResetBy.LINES and session.resumed < MOST_TIMES
+
+
+def can_resume_by_hand(session: Session, step: Step) -> bool:
+    """Whether the person may have pressed reset once more, not knowing that it had worked already."""
+    return (
+        step in RESUMABLE
+        and session.hands_asked
+        and session.resumed < MOST_TIMES_BY_HAND
+        and (session.link.last_at("heard") or 0.0) - session.synced_at_s < _PRESSED_AGAIN_S
+    )
 
 
 def reset_itself(session: Session, phase: Phase, error: DialectError) -> bool:
@@ -49,6 +62,22 @@ def resume(session: Session) -> bool:
     return True
 
 
+def resume_by_hand(session: Session) -> Generator[Event, None, bool]:
+    """The same, if a person resets."""
+    session.resumed += 1
+    session.notes.forget_listening()
+    before = session.dialect
+    session.link.configure(session.first_settings)
+    session.dialect = dialect_for(session.job, session.link)
+    session.notes.begin_asking()
+    answer, _ = yield from ask_by_hand(session)
+    if answer is None or not _same_chip(session):
+        return False
+    session.synced_at_s = session.link.now()
+    session.dialect.take_over(before)
+    return True
+
+
 def begin_again(session: Session) -> bool:
     """Whether the same chip answers after a reset, at the rate that it is to be talked to."""
     link, job = session.link, session.job
@@ -56,8 +85,15 @@ def begin_again(session: Session) -> bool:
     session.dialect = dialect_for(job, link)
     try:
         enter(session)
-        if not reset_and_ask(session):
-            return False
+        return reset_and_ask(session) and _same_chip(session)
+    except DialectError:
+        return False
+
+
+def _same_chip(session: Session) -> bool:
+    """Whether what answers is the chip that is known already; then it is at the conversation's rate."""
+    link = session.link
+    try:
         if session.known is None:
             return True
         identity = session.dialect.identify()

@@ -47,6 +47,10 @@ class Session:
 
     `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again; `slowed`: how
     often at a lower rate than the board's own.
+
+    `synced_at_s` is when the bootloader last answered. `hands_asked`: a person was asked to enter it. `back_mark`:
+    the recording's event after which the boot pin was to be set back; None before that. `hands_left` are the moves
+    still to be made.
     """
 
     job: Job
@@ -71,6 +75,10 @@ class Session:
     text_heard: str = ""
     settle_s: float = 0.0
     asks: int = 2
+    synced_at_s: float = 0.0
+    hands_asked: bool = False
+    back_mark: int | None = None
+    hands_left: tuple[str, ...] = ()
     line_hurt: bool = False
     resumed: int = 0
     slowed: int = 0

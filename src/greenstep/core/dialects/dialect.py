@@ -6,6 +6,7 @@ What differs between dialects is stated as data (`Spec`, `Cost`), which plan, la
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -87,6 +88,8 @@ class Dialect(ABC):
         self.proves = True
         """Whether what is written is going to be verified."""
         """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
+        self.brief = False
+        """Whether a person may press reset at any moment: then no question waits for long."""
         self.asked = 0
         """How many times `soon` was asked."""
         self.hasty = False
@@ -134,7 +137,7 @@ class Dialect(ABC):
         """How long one more question, whether a loader is there, waits for its answer: the first few `wait_s`; later
         ones as long as an answer can be late, which is None."""
         self.asked += 1
-        return wait_s if self.asked <= quick else None
+        return wait_s if self.asked <= quick or self.brief else None
 
     @contextmanager
     def waiting(self, seconds: float | None) -> Iterator[None]:
@@ -264,6 +267,13 @@ class Dialect(ABC):
     @abstractmethod
     def ask(self, wait_s: float) -> str | None:
         """Ask once whether the bootloader is there. Returns its answer in words, or None for silence."""
+
+    def is_heard_in(self, data: bytes) -> bool:
+        """Whether this loader's answer is in what was heard, though perhaps not in time."""
+        asking = self.spec.asking
+        return any(answer in data for answer in asking.answers) or any(
+            re.search(sound, data, re.DOTALL) for sound in asking.sounds
+        )
 
     def ask_as_known(self, wait_s: float) -> str | None:
         """The same for a loader left running by an earlier conversation, if that needs another question."""

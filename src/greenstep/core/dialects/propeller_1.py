@@ -69,6 +69,18 @@ HANDSHAKE = (
 )
 
 
+def _in_threes(bits: list[int]) -> bytes:
+    """Bits, three to a character; what is left over, one to each."""
+    whole = len(bits) // 3 * 3
+    threes = bytes(0x92 | bits[at] | bits[at + 1] << 3 | bits[at + 2] << 6 for at in range(0, whole, 3))
+    return threes + bytes(0xFE | bit for bit in bits[whole:])
+
+
+_BRIEF = bytes([TEMPLATE]) + _in_threes(_SEQUENCE[:_BITS]) + bytes([TEMPLATE])
+_BETWEEN_S = 0.13
+"""From the end of one brief handshake to the next: it listens 150 ms after a reset."""
+
+
 def pulses(word: int) -> bytes:
     """A long of 32 bits, lowest first, in eleven characters."""
     bits = [word >> at & 1 for at in range(32)]
@@ -122,6 +134,8 @@ class Propeller1(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """The chip must go on with the sequence where we stop, and then tells its version."""
+        if self.brief:
+            return self._asked_at_any_moment()
         wait_s = self.soon(wait_s) or self.patience_s  # some answer late
         self.link.discard()
         self.link.write(HANDSHAKE)
@@ -135,13 +149,32 @@ class Propeller1(Dialect):
             self.retries += bool(heard)  # damaged: then a sum of eight bits proves nothing either
             drain(self.link, _QUIET_S, wait_s)
             return None
-        bits = [value & 1 for value in heard]
-        if bits[:_BITS] != _SEQUENCE[_BITS:]:
+        if not self._is_the_sequence(heard):
             self.retries += 1
             return None
         if self.asked > 1 and not in_time:  # it may be the answer to an earlier handshake: then this one's is to come
             read_until(self.link, Deadline.after(self.link, self.patience_s))
-        self._version = sum(bit << at for at, bit in enumerate(bits[_BITS:]))
+        return self._told_version(heard)
+
+    def _asked_at_any_moment(self) -> str | None:
+        """The handshake while nobody knows when the chip is reset. One that begins to listen in the middle of our
+        bits gives up. So they are sent three to a character, which takes a third of the time, and the templates for
+        its own bits only after it has answered in the first one."""
+        self.link.discard()
+        self.link.write(_BRIEF)
+        heard = self.link.read(1, self.link.settings.seconds(len(_BRIEF)) + _BETWEEN_S)
+        if len(heard) != 1 or heard[0] & 0xFE != 0xFE:
+            return None
+        rest = _BITS + _VERSION_BITS - 1
+        self.link.write(bytes([TEMPLATE]) * rest)
+        heard += self.link.read(rest, self.link.settings.seconds(rest) + self.patience_s)
+        return self._told_version(heard) if self._is_the_sequence(heard) else None
+
+    def _is_the_sequence(self, heard: bytes) -> bool:
+        return len(heard) >= _BITS and [value & 1 for value in heard[:_BITS]] == _SEQUENCE[_BITS:]
+
+    def _told_version(self, heard: bytes) -> str:
+        self._version = sum((value & 1) << at for at, value in enumerate(heard[_BITS:]))
         return f"{_BITS} bits of the sequence, version {self._version}"
 
     def identify(self) -> Identity:

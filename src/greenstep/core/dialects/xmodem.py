@@ -30,7 +30,7 @@ from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
 SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x43
 SHORT, LONG = 128, 1024
 
-_QUIET_S = 0.05
+_QUIET_S, _BRIEF_S = 0.05, 0.4
 _MOST_ACKS = 3
 """Of one end of transfer."""
 _NEXT_CALL_S = 1.2
@@ -82,6 +82,7 @@ class Xmodem(Dialect):
         self._name = ""
         self._size = 0
         self._heard_before = b""
+        self._welcomed = False
         self._sent: Counter[int] = Counter()
 
     @property
@@ -93,6 +94,7 @@ class Xmodem(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Send the opening texts, then listen for the receiver's call. Asking sends nothing else."""
+        self._welcomed = False
         said = self._turns(self.setting("opening"))
         if said is None:
             return None
@@ -102,10 +104,16 @@ class Xmodem(Dialect):
         self._crc = call == WITH_CRC
         return f"{call:02X}, wants blocks with {'a CRC' if self._crc else 'a sum'}"
 
+    def is_heard_in(self, data: bytes) -> bool:
+        """By the texts of its opening: the letter with which it calls is in any text."""
+        texts = [turn.expect.encode() for turn in self.setting("opening") if turn.expect]
+        return any(text in data for text in texts)
+
     def _call(self, wait_s: float) -> int | None:
         """The character with which a receiver asks for the first block, on its own: a C within a text does not
         count. It may stand behind a prompt, on the same line: then after a pause."""
-        deadline = Deadline.after(self.link, wait_s)
+        brief = self.brief and not self._welcomed
+        deadline = Deadline.after(self.link, min(wait_s, _BRIEF_S) if brief else wait_s)
         line, since_s = b"", self.link.now()
         while not deadline.over:
             heard = self.link.read(1, deadline.left_s)
@@ -125,12 +133,15 @@ class Xmodem(Dialect):
         last = next((turn for turn in reversed(turns) if turn.send is not None), None)
         for turn in turns:
             wanted = turn.expect.encode()
-            deadline = Deadline.after(self.link, turn.within_s)
+            brief = self.brief and not self._welcomed  # once it has answered, it is given its time
+            deadline = Deadline.after(self.link, min(turn.within_s, _BRIEF_S) if brief else turn.within_s)
             heard, self._heard_before = self._heard_before, b""
             while wanted not in heard:
                 if deadline.over:
+                    self._heard_before = heard[-len(wanted) :] if brief else b""
                     return None
                 heard += self.link.read(1, deadline.left_s)
+            self._welcomed = self._welcomed or bool(wanted)
             if turn.send is not None:
                 if turn is last:
                     self.may_have_erased = (

@@ -19,7 +19,7 @@ from .line_rules import (
     stray,
 )
 from .observations import Observations
-from .rate_rules import answers_elsewhere, garbage
+from .rate_rules import answers_elsewhere, garbage, program_at_its_rate
 from .start_rules import START_RULES
 from .verify_rules import VERIFY_RULES
 
@@ -34,6 +34,7 @@ _SYNC_RULES: tuple[Rule, ...] = (
     reset_too_early,
     application_text,
     parity_flagged,
+    program_at_its_rate,
     garbage,
     heard_before_only,
     stray,

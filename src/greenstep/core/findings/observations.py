@@ -163,6 +163,7 @@ class Observations:
     early: bytes = b""
     warnings: tuple[str, ...] = ()
     console: LineSettings = LineSettings(115200)
+    rom_baud: int | None = None
     tried: tuple[Experiment, ...] = ()
     first_errors: LineErrors | None = None
     heard_meanwhile: bytes = b""

@@ -5,11 +5,14 @@ from __future__ import annotations
 from ..errors import Finding
 from ..frozen import frozen
 from ..line_rate import FACTORS, Sample, likely_factors
-from ..link import LineSettings
+from ..link import LineSettings, ResetBy
 from ..quantities import show_bytes, show_heard
 from .hearing import USUAL_RATES, is_text, standard_rate
 from .line_rules import echo, frame_mismatch, other_dialect, parity_flagged, rom_text
 from .observations import Observations
+
+_NOISE = 8
+"""So many bytes are more than a switch that bounces."""
 
 
 @frozen
@@ -108,6 +111,26 @@ def garbage(seen: Observations) -> Finding | None:
         ),
         "possible",
     )
+
+
+def program_at_its_rate(seen: Observations) -> Finding | None:
+    """Garbage where a person resets: what the program or the chip's ROM prints, at a rate of its own."""
+    if seen.phase != "sync" or seen.reset_by is ResetBy.LINES or seen.answered_at is not None:
+        return None
+    heard, asked = seen.heard.answers, seen.settings
+    if len(heard) < 2 or is_text(heard, asked.frame):
+        return None
+    rates = likelier_rates(seen)[:2] if len(heard) >= _NOISE else []
+    for baud, who in ((seen.rom_baud, "ROM"), (seen.console.baud, "program")):
+        # of what is much faster each character heard holds several, and tells no rate
+        if baud and baud != asked.baud and (baud in rates or (len(heard) < 4 * _NOISE and baud > 3 * asked.baud)):
+            pin = ": the boot pin was not set at reset" if seen.boot_pin else ""
+            evidence = [f"heard {show_bytes(heard)} at {asked}; {who} text at {baud} baud looks so"]
+            if seen.reheard is not None and _proven_rate(seen) is not None:
+                evidence.append(f"at {seen.reheard[0]} it reads {show_heard(seen.reheard[1])}")
+            cause = f"its {who} was heard, and not its bootloader{pin}"
+            return Finding("application", cause, tuple(evidence), seen.hands_enter, "likely")
+    return None
 
 
 def _wrong_rate(seen: Observations, found: _Garbled, factor: float, evidence: list[str]) -> Finding:

@@ -14,7 +14,7 @@ from ..errors import check_keys, usage
 from ..frozen import frozen
 from ..nearest import nearest
 from .outside import OUTSIDE, Outside, OutsidePin, is_outside, outside_from
-from .sequence import Sequence, SequenceError, parse_sequence
+from .sequence import Move, Sequence, SequenceError, parse_sequence
 
 LineName = Literal["dtr", "rts"]
 Through = Literal["wire", "capacitor"]
@@ -46,6 +46,16 @@ class Hookup:
     def by_hand(self) -> bool:
         """Whether a person has to do it: no line here enters the bootloader."""
         return self.enter is None
+
+    @property
+    def moves_boot(self) -> bool:
+        """Whether lines or anything else but a person select the bootloader: the boot pin has its line, or the
+        sequence names lines or the break itself."""
+        if self.enter is None:
+            return False
+        named = {pin for step in self.enter.steps if isinstance(step, Move) for pin, _ in step.pins}
+        by_line = bool(named - {"reset", "power", "boot"})
+        return self.enter.hangs_up or bool(self.mover_of("boot")) or by_line
 
     @property
     def resets(self) -> str:
