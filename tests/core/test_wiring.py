@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import unittest
 
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips import Catalogue, Hands
 from greenstep.core.hookup import hookup_from_table, named_hookup
 from greenstep.core.hookup.circuits import NAMED
-from greenstep.core.wiring import Wiring, wiring_of
+from greenstep.core.wiring import Bridge, Wiring, wiring_of
 
 CATALOGUE = Catalogue.load()
 
 
 def wired(chip: str, hookup: str, straight: bool = False) -> Wiring:
     part = CATALOGUE.find(chip).first
-    return wiring_of(part, named_hookup(hookup, part.boot_level), straight)
+    return wiring_of(part, named_hookup(hookup, part.boot_level), Bridge() if straight else None)
 
 
 class EveryPart(unittest.TestCase):
@@ -64,6 +64,33 @@ class Circuits(unittest.TestCase):
         self.assertEqual([w.chip for w in plain.wires], [w.chip for w in straight.wires])
         self.assertEqual([w.adapter for w in straight.wires][1:3], ["RX", "TX"])
         self.assertTrue(any(heading == "borrowed" for heading, _ in straight.advice))
+
+    def test_how_the_lender_is_kept_quiet(self) -> None:
+        part = CATALOGUE.find("stm32f072").first
+        for chip, hookup, quiet, shared in (
+            ("esp8266", "dtr-reset-only", "chip-enable", False), ("esp32", "dtr-reset-only", "EN to ground", True),
+            ("atmega328p", "by-hand", "RESET to ground", False), ("atmega328p", "cap-dtr", "RESET to ground", True),
+        ):  # fmt: skip
+            lender = CATALOGUE.find(chip).first
+            advice = dict(wiring_of(part, named_hookup(hookup, "high"), Bridge(lender)).advice)
+            self.assertIn(quiet, advice["keep quiet"])
+            self.assertEqual("cannot reset yours" in advice.get("reset", ""), shared, chip)
+
+    def test_a_board_for_less_than_the_usual_supply(self) -> None:
+        part = CATALOGUE.find("atmega328p").first
+        hookup = named_hookup("cap-dtr", "")
+        wiring = wiring_of(part, hookup, volts=3.3)
+        self.assertEqual((wiring.wires[-1].adapter, wiring_of(part, hookup).wires[-1].adapter), ("3V3", "5V"))
+        advice = dict(wiring.advice)
+        self.assertTrue("3.3 V" in advice["levels"] and "57600" in advice["clock"] and "DTR" in advice["header"])
+        with self.assertRaises(ValueError):
+            wiring_of(CATALOGUE.find("esp32").first, hookup, volts=5.0)
+
+    def test_a_board_with_moves_of_its_own(self) -> None:
+        part = CATALOGUE.find("stm32f072").first
+        advice = wiring_of(part, named_hookup("by-hand", "high"), hands=Hands(("short JP1",), ("open JP1",))).advice
+        self.assertIn(("to load", "1. short JP1"), advice)
+        self.assertIn(("to run", "1. open JP1"), advice)
 
 
 if __name__ == "__main__":

@@ -258,7 +258,7 @@ class Wiring(Drawn):
     def test_a_borrowed_bridge_goes_straight(self) -> None:
         run = self.run_tool("wiring", "--chip", "atmega328p", "--straight")
         self.assertIn("RX        →   RXD0 (PD0), RX", run.out)
-        self.assertIn("hold that board's own chip in reset", run.out)
+        self.assertIn("keep its own chip in reset", run.out)
 
     def test_as_json_and_drawn(self) -> None:
         wires = self.run_tool("wiring", "--chip", "stm32", "--json").event("wiring")["wires"]

@@ -124,7 +124,7 @@ class OfEveryKey(ToolTest):
     def test_all_that_a_kit_says_is_shown(self) -> None:
         table = {
             "chip": "esp32", "baud": 230400, "frame": "8E1", "hookup": "cap-dtr", "enter": "dtr on; wait 7 ms",
-            "leave": "rts on", "patience": 17.0, "dialect": "esp-rom", "set": {"verify": "whole"},
+            "leave": "rts on", "by_hand": {"load": ["short JP1"], "run": ["open JP1"]}, "wait": False, "patience": 17.0, "dialect": "esp-rom", "set": {"verify": "whole"},
             "also_accept": [0x1E950F], "images": ["images/scale.bin"],
             "eeprom": [{"file": "images/scale.bin", "at": 0x40}],
             "keep": [{"from": 0x9000, "size": 0x6000, "why": "hive names"}], "bootloader_bytes": 512, "erase": "all",
@@ -137,7 +137,7 @@ class OfEveryKey(ToolTest):
         run = self.run_tool("kit", "show", "all.kit")
         self.assertEqual(run.status, 0, run.text)
         for said in (
-            "esp32", "230400", "8E1", "cap-dtr", "dtr on; wait 7 ms", "rts on", "17.0", "esp-rom", "verify: whole",
+            "esp32", "230400", "8E1", "cap-dtr", "dtr on; wait 7 ms", "rts on", "load: short JP1; run: open JP1", "17.0", "esp-rom", "verify: whole",
             "0x1E950F", "scale.bin at 0x40", "9000-EFFF (hive names)", "512", "all", "--even-if lock-out", "off",
             "bees", "9.0", "74880", 'after "name?", at most 5 s, send "hive-7"', "the secret HIVE_KEY", "lf",
             "First this.", "Then that.", "Which?",

@@ -34,7 +34,7 @@ KEYS = {
         "SECONDS",
         "three wires only: a simulated person presses the buttons, this long after the first byte and at the end",
     ),
-    "habit": Key("WORD", f"how that person does it: {', '.join(HABITS)}"),
+    "habit": Key("WORD", "how that person does it: " + "; ".join(f"{word} {what}" for word, what in HABITS.items())),
     "lines": Key("none", "a port without DTR and RTS"),
     "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),
     "gone-after": Key("SECONDS", "the cable is pulled this long after the port was opened"),

@@ -20,7 +20,7 @@ HABITS: dict[str, str] = {
 }
 _PRESS_S, _AGAIN_S, _LATE_S, _LONG_S = 0.1, 3.0, 12.0, 2.0
 _SECOND_S = 0.4
-_NOTHING_ASKED_S = 1.0
+_NOTHING_ASKED_S = 2.5
 """When the tool has asked nothing for so long, and the chip waits, it is the person's turn."""
 
 
@@ -63,12 +63,13 @@ def _press(at_s: float, held_s: float, boot: bool) -> list[PinChange]:
 @changing
 class Watchful:
     """A person who cannot read the screen, and goes by the line: begins when the tool sends its first byte, and sets
-    the boot pin back once it has been asking nothing for a while."""
+    the boot pin back once it has been asking nothing for a while, or has asked nothing at all."""
 
     hands: Hands
     pressed: bool = False
     left: bool = False
     wrote_at_s: float = 0.0
+    opened_at_s: float | None = None
 
     def wrote(self, line: SimulatedLine, at_s: float) -> None:
         """The tool sends something."""
@@ -79,7 +80,10 @@ class Watchful:
 
     def looks(self, line: SimulatedLine, at_s: float) -> None:
         """Some time has passed."""
-        waits = self.pressed and not self.left and line.boot_selected and line.at_rest
+        if self.opened_at_s is None:
+            self.opened_at_s = self.wrote_at_s = at_s
+        in_loader = line.boot_selected or not self.pressed
+        waits = not self.left and in_loader and (line.at_rest or not self.pressed)
         if waits and at_s - self.wrote_at_s >= _NOTHING_ASKED_S:
             self.left = True
             self.hands.leave(line, at_s)

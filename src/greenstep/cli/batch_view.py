@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from greenstep.core.batch import Batch, BoardResult
-from greenstep.core.events import HandsWanted, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.events import HandsWanted, HeardMeanwhile, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import changing
 from greenstep.core.quantities import count, show_seconds
 from greenstep.work.batch_worker import Begins, Ends, Goes, News, Waits
@@ -84,6 +84,8 @@ class _Lines:
             self._say(f"     {port}: {_WAITING[news.what]}")
         elif isinstance(news, Goes) and isinstance(news.event, HandsWanted):
             self._say(f"     {port}: {'; '.join(news.event.moves)}")
+        elif isinstance(news, Goes) and isinstance(news.event, HeardMeanwhile):
+            self._say(f"     {port}: {news.event.finding.cause}; again: {'; '.join(news.event.moves)}")
 
     def result(self, result: BoardResult, batch: Batch) -> None:
         self._say(result_line(result, self._width, self._signs))
@@ -152,6 +154,8 @@ class _Table:
                 row.rate = _left(event)
             case Goes(HandsWanted() as event):
                 row.said = "; ".join(event.moves)
+            case Goes(HeardMeanwhile() as event):
+                row.said = f"{event.finding.cause}; again: {'; '.join(event.moves)}"
             case Goes():
                 row.done = row.total
             case Ends(result):
@@ -228,6 +232,8 @@ class _JsonLines:
             json_line("step-ended", port=port, **plain(news.event))
         elif isinstance(news, Goes) and isinstance(news.event, HandsWanted):
             json_line("hands-wanted", port=port, **plain(news.event))
+        elif isinstance(news, Goes) and isinstance(news.event, HeardMeanwhile):
+            json_line("heard-meanwhile", port=port, **plain(news.event))
 
     def result(self, result: BoardResult, batch: Batch) -> None:
         json_line("board-ended", **plain(result))

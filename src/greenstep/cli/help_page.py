@@ -15,11 +15,11 @@ _LINES = 24
 _MANY = 14
 SECTIONS = {
     "Board": (
-        "chip", "port", "dialect", "baud", "frame", "hookup", "enter", "leave", "patience", "also-accept",
-        "bootloader-bytes", "set",
+        "chip", "port", "dialect", "baud", "frame", "hookup", "enter", "leave", "by-hand", "patience",
+        "also-accept", "bootloader-bytes", "set",
     ),
     "Images": ("images", "eeprom", "keep", "even-if", "erase", "compare", "verify"),
-    "Application": ("start", "expect", "expect-within", "console-baud", "elf", "talk", "line-end"),
+    "Application": ("start", "wait", "expect", "expect-within", "console-baud", "elf", "talk", "line-end"),
     "General": ("trace", "json", "project", "brief", "help"),
 }  # fmt: skip
 """Where options that many commands have are shown in a long list of them."""

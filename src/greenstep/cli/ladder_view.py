@@ -10,6 +10,7 @@ from greenstep.core.events import (
     Event,
     Found,
     HandsWanted,
+    HeardMeanwhile,
     Noted,
     Outcome,
     RunEnded,
@@ -57,6 +58,8 @@ class LadderView:
                 self._advance(event)
             case HandsWanted():
                 self._hands(event)
+            case HeardMeanwhile():
+                self._heard(event)
             case Noted():
                 self._stop_bar()
                 self._print(f"   {'note':<{_TEXT_AT - 3}}{event.text}")
@@ -119,8 +122,16 @@ class LadderView:
             label = "now" if index == 1 else ""
             number = f"{index}. " if len(moves) > 1 else ""
             self._print(f"   {label:<{_TEXT_AT - 3}}{number}{move}", style="bold")
-        doing = "listening" if event.step == "start" else "asking"
+        doing = "asking" if event.step == "sync" else "listening"
         self._print(f"   {'':<{_TEXT_AT - 3}}{doing} for {show_seconds(event.patience_s)} …")
+
+    def _heard(self, event: HeardMeanwhile) -> None:
+        self._stop_bar()
+        self._print(f"   {'heard':<{_TEXT_AT - 3}}{event.finding.cause}", style="yellow")
+        for line in event.finding.evidence[:1]:
+            self._print(f"   {'':<{_TEXT_AT - 3}}{line}")
+        for number, move in enumerate(event.moves):
+            self._print(f"   {'again' if not number else '':<{_TEXT_AT - 3}}{number + 1}. {move}", style="bold")
 
     def _advance(self, event: StepAdvanced) -> None:
         if self._live is not None:
@@ -149,3 +160,5 @@ class LadderView:
         self._print(text, style=style, hang=1)
         if event.chip_state:
             self._print(f" {event.chip_state}", hang=1)
+        if event.hands:
+            self._print(f" by hand, before the next power-up: {'; '.join(event.hands)}", style="bold", hang=1)

@@ -34,14 +34,14 @@ def _options(command: Callable[..., int]) -> Callable[..., int]:
     "--clock", type=Engineering("Hz"), metavar="FREQUENCY", help="What the chip runs at: 16M. [AVR and PIC: needed]"
 )
 @click.option("--baud", type=RATE, metavar="RATE", help=f"Its rate. [{_USUAL_BAUD}]")
-@click.option("--wait", type=Engineering("s"), metavar="TIME",
+@click.option("--wait", "listens_s", type=Engineering("s"), metavar="TIME",
               help="From a reset to the application: 0.1s to 60s, or 0s for ever. [1.5s]")  # fmt: skip
 @click.option("--tx", metavar="PIN", help="Its TX, where that can be chosen. [the loader's usual one]")
 @click.option("--rx", metavar="PIN", help="Its RX.")
 @click.option("--pin", metavar="PIN", help="A pin that keeps it running while it is low at a reset.")
 @_options
 def command(
-    target: tuple[str, ...], clock: float | None, wait: float | None, tx: str | None, rx: str | None,
+    target: tuple[str, ...], clock: float | None, listens_s: float | None, tx: str | None, rx: str | None,
     pin: str | None, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Make a resident bootloader that speaks Doorstep for a chip, its clock, rate, waiting time and pins: an image to
@@ -62,7 +62,7 @@ def command(
     values = BoardValues(
         clock,
         these.board.said.rate or _USUAL_BAUD,
-        _USUAL_WAIT_S if wait is None else wait,
+        _USUAL_WAIT_S if listens_s is None else listens_s,
         tx or "",
         rx or "",
         pin or "",

@@ -9,13 +9,14 @@ from greenstep.store.board import BoardSettings
 from .completing import complete_board
 from .drive import run_board
 from .locks import refuse_without
-from .options import How, board_options, general_options, trace_option
+from .options import How, board_options, general_options, trace_option, wait_option
 from .target import settle
 
 
 @click.command("lock", short_help="Lock the chip against reading.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @board_options
+@wait_option
 @trace_option
 @general_options
 def command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:

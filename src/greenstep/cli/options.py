@@ -147,7 +147,7 @@ VARIABLES = {
     "FORCE_COLOR": "colours although the output is no terminal",
 }
 """Environment variables that stand for no option."""
-_NO_VARIABLE = ("set", "talk")
+_NO_VARIABLE = ("set", "talk", "by_hand")
 """Tables, which cannot be values of environment variables."""
 _TYPES: dict[Form, Callable[[Key], dict[str, Any]]] = {
     Form.RATE: lambda key: {"type": _BOOTLOADER_RATE if key.name == "baud" else RATE},
@@ -188,7 +188,7 @@ trace_option: Callable[[Command], Command] = click.option(
 )
 
 
-_LINE, _PINS = ("port", "baud", "frame"), ("hookup", "enter", "leave")
+_LINE, _PINS = ("port", "baud", "frame"), ("hookup", "enter", "leave", "by_hand")
 _ASKING = ("patience", "dialect", "set", "also_accept")
 board_options = _keys("chip", *_LINE, *_PINS, *_ASKING)
 wired_options = _keys("chip", *_PINS)
@@ -211,6 +211,7 @@ written_options = _keys("images", "eeprom", "bootloader_bytes", "erase", "even_i
 sparing_options = _keys("compare", "verify", "start")
 """What may be skipped in an upload."""
 start_options = _keys("expect", "expect_within", "console_baud")
+wait_option = _keys("wait")
 talk_options = _keys("talk", "line_end")
 line_end_option = _keys("line_end")
 elf_option = _keys("elf")

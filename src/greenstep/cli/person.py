@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from functools import partial
 
 from greenstep.core.errors import usage
@@ -16,4 +17,4 @@ def _secret(name: str) -> str:
     return ask(name, hidden=True)
 
 
-AT_THE_TERMINAL = Person(partial(say, err=True), _secret)
+AT_THE_TERMINAL = Person(partial(say, err=True), _secret, can_ask() or sys.stdout.isatty())

@@ -8,7 +8,7 @@ from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
 from .drive import run_board
-from .options import How, board_options, general_options, start_options, trace_option, written_options
+from .options import How, board_options, general_options, start_options, trace_option, wait_option, written_options
 from .target import settle
 
 
@@ -18,6 +18,7 @@ from .target import settle
 @written_options
 @start_options
 @click.option("--start/--no-start", default=None, help="Start the application at the end (default), or not.")
+@wait_option
 @trace_option
 @general_options
 def command(target: tuple[str, ...], said: BoardSettings, how: How) -> int:

@@ -8,6 +8,7 @@ from typing import Any
 from greenstep.store.board import BoardSettings, PortChoice
 from greenstep.store.board_keys import KEYS, joined
 from greenstep.store.board_words import (
+    by_hand_arguments,
     file_argument,
     hookup_argument,
     image_option,
@@ -40,5 +41,6 @@ def said_of(options: Mapping[str, Any]) -> BoardSettings:
         values[name] = (
             tuple(image for text in options.get(name) or () for image in image_option(text, memory)) or None
         )
+    values["by_hand"] = by_hand_arguments(options.get("by_hand") or ()) or None
     values["set"] = dict(set_argument(text) for text in options.get("set") or ()) or None
     return BoardSettings(**joined(values))

@@ -5,11 +5,21 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime
 
-from greenstep.core.events import Event, HandsWanted, Noted, RunEnded, RunStarted, Step, StepAdvanced, StepEnded
+from greenstep.core.events import (
+    Event,
+    HandsWanted,
+    HeardMeanwhile,
+    Noted,
+    RunEnded,
+    RunStarted,
+    Step,
+    StepAdvanced,
+    StepEnded,
+)
 
 from .ladder_view import LadderView
 
-_TOLD: frozenset[Step] = frozenset(("compare", "keep", "write", "verify", "start", "talk"))
+_TOLD: frozenset[Step] = frozenset(("compare", "keep", "write", "verify", "put back", "start", "talk"))
 
 
 class ShortView:
@@ -24,7 +34,7 @@ class ShortView:
             case RunStarted():
                 at = datetime.now().astimezone().strftime("%Y-%m-%d %H:%M:%S")
                 self._ladder.show(replace(event, line=f"{event.line}   {at}"))
-            case HandsWanted():
+            case HandsWanted() | HeardMeanwhile():
                 self._ladder.show(event)
             case StepAdvanced():
                 """Nothing moves in a log."""

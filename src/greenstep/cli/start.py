@@ -8,7 +8,7 @@ from greenstep.store.board import BoardSettings
 
 from .completing import complete_board
 from .drive import run_board
-from .options import How, board_options, general_options, start_options, talk_options, trace_option
+from .options import How, board_options, general_options, start_options, talk_options, trace_option, wait_option
 from .target import settle
 
 
@@ -18,6 +18,7 @@ from .target import settle
 @start_options
 @talk_options
 @click.option("--listen", is_flag=True, help="Stay on the line afterwards.")
+@wait_option
 @trace_option
 @general_options
 def command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:

@@ -10,7 +10,7 @@ from .completing import complete_board
 from .consent import consented
 from .drive import run_board
 from .locks import refuse_without
-from .options import How, board_options, general_options, trace_option
+from .options import How, board_options, general_options, trace_option, wait_option
 from .target import settle
 
 
@@ -19,6 +19,7 @@ from .target import settle
 @click.option("--writes", is_flag=True, help="Lift the write protection of erase units instead; erases nothing.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @board_options
+@wait_option
 @trace_option
 @general_options
 def command(board: tuple[str, ...], writes: bool, yes: bool, said: BoardSettings, how: How) -> int:

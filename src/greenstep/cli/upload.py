@@ -26,6 +26,7 @@ from .options import (
     start_options,
     talk_options,
     trace_option,
+    wait_option,
 )
 from .person import AT_THE_TERMINAL
 from .screen import say
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
               help="Save what the flash holds before anything is changed.")  # fmt: skip
 @click.option("--allow-secret", multiple=True, metavar="NAME",
               help="A secret that a kit may have from the environment variable of that name.")  # fmt: skip
+@wait_option
 @ladder_option
 @trace_option
 @general_options

@@ -11,7 +11,7 @@ import click
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_board
-from .options import How, general_options, wired_options
+from .options import How, Real, general_options, wired_options
 from .saving import save_figure, saved_line
 from .screen import say
 from .target import settle
@@ -30,20 +30,33 @@ _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @wired_options
 @click.option("--straight", is_flag=True, help="Use another board as the adapter: TX to TX, RX to RX.")
+@click.option("--borrow", metavar="CHIP", help="The same, and that board's own chip: how to keep it quiet.")
+@click.option("--volts", type=Real(0.5, 24), metavar="VOLTS", help="This board's supply, if not the usual one.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
-def command(board: tuple[str, ...], straight: bool, save: Path | None, said: BoardSettings, how: How) -> int:
+def command(
+    board: tuple[str, ...], straight: bool, borrow: str | None, volts: float | None, save: Path | None,
+    said: BoardSettings, how: How,
+) -> int:  # fmt: skip
     """Which adapter pin goes to which chip pin; levels, supply, boot pin, pull-ups, order of the buttons. Opens no
     port.
 
     \b
     greenstep wiring brood-probe
-    greenstep wiring --chip atmega328p --save wiring.png
+    greenstep wiring --chip atmega328p --volts 3.3 --save wiring.png
+    greenstep wiring --chip stm32f103 --borrow esp8266
     """
-    from greenstep.core.wiring import wiring_of
+    from greenstep.core.errors import usage
+    from greenstep.core.wiring import Bridge, wiring_of
+    from greenstep.work.board import Board
 
     wanted = settle(board, said, how)
-    wiring = wiring_of(wanted.choice.first, wanted.hookup, straight)
+    lender = Board("", BoardSettings(chip=borrow)).choice.first if borrow else None
+    bridge = Bridge(lender) if straight or lender is not None else None
+    try:
+        wiring = wiring_of(wanted.choice.first, wanted.hookup, bridge, wanted.hands, volts)
+    except ValueError as error:
+        raise usage("volts", f"--volts {volts:g}: {error}", "measure the supply of the board") from None
     title = "   ".join(word for word in (wanted.name, wanted.choice.title, wanted.hookup.name) if word)
     save_figure(save, "wiring_figure:save_wiring", wiring, title)
     if how.as_json:

@@ -71,6 +71,8 @@ class BoardSettings:
     hookup: str | Mapping[str, Any] | None = None
     enter: str | None = None
     leave: str | None = None
+    by_hand: Mapping[str, tuple[str, ...]] | None = None
+    wait: bool | None = None
     images: tuple[ImageFile, ...] | None = None
     expect: str | None = None
     expect_within: float | None = None

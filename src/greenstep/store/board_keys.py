@@ -185,6 +185,17 @@ def _list(value: Any) -> list[Any]:
     return value
 
 
+def _by_hand(value: Any, folder: Path) -> Mapping[str, tuple[str, ...]]:
+    table = {"load": value} if isinstance(value, list) else value
+    wrong = _WrongValue('{ load = ["short the two pads", "press RESET"], run = ["press RESET"] }')
+    if not isinstance(table, dict) or not table or table.keys() - {"load", "run"}:
+        raise wrong
+    for moves in table.values():
+        if not isinstance(moves, list) or not moves or not all(isinstance(one, str) and one for one in moves):
+            raise wrong
+    return {when: tuple(moves) for when, moves in table.items()}
+
+
 def _images(value: Any, folder: Path) -> tuple[ImageFile, ...]:
     return tuple(_image(one, folder) for one in _list(value))
 
@@ -302,6 +313,15 @@ KEYS = (
         "moves into the bootloader, a [sequence](hookups.md)", "the hookup's", "SEQUENCE"),
     Key("leave", Form.TEXT, NOTHING, "Moves that start the application.",
         "moves that start the application", "the hookup's", "SEQUENCE"),
+    Key("by_hand", Form.OWN, NOTHING,
+        "This board's own way by hand, in your words: 'load: short the two pads', 'run: press RESET'.",
+        'this board\'s own way by hand: `{ load = ["short the two pads", "press RESET"], run = ["press RESET"] }`; '
+        "a list alone is how to load", "the chip's", "'load|run: MOVE'", repeats=True, read=_by_hand),
+    Key("wait", Form.TRUTH, NOTHING,
+        "Wait at the end until the boot pin was set back by hand and reset pressed (default on a terminal), or only "
+        "say so.",
+        "true or false: wait at the end until [the boot pin was set back](hookups.md#the-end-by-hand)",
+        "true on a terminal"),
     Key("patience", Form.SECONDS, NOTHING, "How long to keep trying to sync.", "seconds to keep trying to sync",
         "20 by hand; a few resets with lines", "SECONDS"),
     Key("dialect", Form.TEXT, NOTHING, "The bootloader's protocol, if it is not the chip's default.",

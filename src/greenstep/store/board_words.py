@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -106,6 +106,17 @@ def image_option(text: str, memory: str = "flash") -> tuple[ImageFile, ...]:
     file, packs, kind = (before if word else text).rpartition(" as ")
     words = [file.strip(), "as", kind.strip()] if packs else [(before if word else text).strip() if word else text]
     return image_arguments([*words, *(["at", address.strip()] if word else [])], memory)
+
+
+def by_hand_arguments(texts: Iterable[str]) -> dict[str, tuple[str, ...]]:
+    """Moves by hand as written on the command line: `load: short the two pads`. Raises UsageFault."""
+    moves: dict[str, tuple[str, ...]] = {}
+    for text in texts:
+        when, colon, move = (part.strip() for part in text.partition(":"))
+        if when not in ("load", "run") or not colon or not move:
+            raise usage("by-hand", f"--by-hand {text}", "write 'load: MOVE' or 'run: MOVE', one for each move")
+        moves[when] = (*moves.get(when, ()), move)
+    return moves
 
 
 def keep_argument(text: str) -> Keep:

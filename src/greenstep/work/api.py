@@ -39,6 +39,8 @@ class BoardKeys(TypedDict, total=False):
     hookup: str | Mapping[str, Any]
     enter: str
     leave: str
+    by_hand: Mapping[str, Sequence[str]] | Sequence[str]
+    wait: bool
     patience: float
     dialect: str
     set: Mapping[str, Any]

@@ -20,7 +20,7 @@ from greenstep.core.board_values import BoardValues
 from greenstep.core.climb import Job
 from greenstep.core.climb.presence import who_is_there
 from greenstep.core.errors import Finding, UsageFault
-from greenstep.core.events import Found, HandsWanted, RunEnded, StepAdvanced, StepEnded, StepStarted
+from greenstep.core.events import Found, HandsWanted, HeardMeanwhile, RunEnded, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen
 
 from .own_values import OwnValues
@@ -50,7 +50,7 @@ class Begins:
 class Goes:
     """A step that began, or its progress; a finished chip step; what hands must do."""
 
-    event: StepStarted | StepAdvanced | StepEnded | HandsWanted
+    event: StepStarted | StepAdvanced | StepEnded | HandsWanted | HeardMeanwhile
 
 
 @frozen
@@ -203,7 +203,7 @@ class _Worker:
                 if time.monotonic() - told_s >= _BETWEEN_NEWS_S or event.done >= event.total:
                     told_s = time.monotonic()
                     self._tell(Goes(event))
-            elif isinstance(event, StepStarted | StepEnded | HandsWanted):
+            elif isinstance(event, StepStarted | StepEnded | HandsWanted | HeardMeanwhile):
                 started = started or (isinstance(event, StepStarted) and event.step == "start")
                 self._tell(Goes(event))
         return None

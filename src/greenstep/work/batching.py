@@ -94,7 +94,9 @@ def orders_for(
         )
     if ports:
         board = board.at_port(ports[0])
-    job = make_job("upload", board.without_port if each_new_port else board, person)
+    # who presses the buttons for one board after the other is there, terminal or not
+    at_the_boards = replace(person, is_there=True)
+    job = make_job("upload", board.without_port if each_new_port else board, at_the_boards)
     refuse_unfit(job)
     if values is not None:
         values.check(job)

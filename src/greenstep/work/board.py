@@ -13,6 +13,7 @@ from greenstep.core.wishes import CompareWith
 from greenstep.store.board import FASTEST, BoardSettings, PortChoice
 
 if TYPE_CHECKING:
+    from greenstep.core.chips import Hands
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.hookup import Hookup
     from greenstep.core.link import Frame, LineSettings
@@ -92,6 +93,12 @@ class Board:
             )
         hookup = entered_by(hookup, self.dialect.spec.asking.entering)
         return with_sequences(hookup, self.said.enter, self.said.leave)
+
+    @property
+    def hands(self) -> Hands:
+        """What a person does where no line does it: the board's own way, or its chip's."""
+        usual, own = self.choice.hands, self.said.by_hand or {}
+        return replace(usual, enter=own.get("load", usual.enter), leave=own.get("run", usual.leave))
 
     @property
     def hookup_name(self) -> str:

@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
+from greenstep.core.chips import Hands
 from greenstep.core.climb import Job, Purpose
+from greenstep.core.climb.job import BY_HAND_PATIENCE_S
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.image.granules import Remembered
     from greenstep.core.image.partitions import Partition
+    from greenstep.store.board import BoardSettings
 
     from .board import Board
 
@@ -83,12 +86,26 @@ def make_job(
         put_aside=_put_aside,
         pins=pins_of(board),
         rates=_rates(board, person) if board.fastest else None,
+        own_hands=_own_hands(said),
+        end_patience_s=_end_patience_s(said, person),
     )
 
 
 def _console_rate(dialect: type[Dialect], board: Board, baud: int) -> int:
     """The program's, unless it is said: that at which the bootloader is first asked, if that follows the board's."""
     return baud if dialect.spec.asking.at_baud else dialect.first_baud(board.choice.first, baud)
+
+
+def _own_hands(said: BoardSettings) -> Hands | None:
+    own = said.by_hand or {}
+    return Hands(own.get("load", ()), own.get("run", ())) if own else None
+
+
+def _end_patience_s(said: BoardSettings, person: Person) -> float:
+    """How long to wait for hands at the end; 0 if nobody is there, or that was asked for."""
+    if not (person.is_there if said.wait is None else said.wait):
+        return 0.0
+    return max(BY_HAND_PATIENCE_S, said.patience or 0.0, said.expect_within or 0.0)
 
 
 def _rates(board: Board, person: Person) -> RateMemory:

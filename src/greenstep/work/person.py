@@ -12,10 +12,12 @@ from greenstep.core.outside_text import harmless
 @frozen
 class Person:
     """`tell` takes a remark that is no event of a run: a journal that cannot be written, a trace cut short. `secret`
-    asks for the secret with a name that is not in the environment; it raises UsageFault if nobody can be asked."""
+    asks for the secret with a name that is not in the environment; it raises UsageFault if nobody can be asked.
+    `is_there`: somebody looks on, who can set a boot pin back when told to."""
 
     tell: Callable[[str], None]
     secret: Callable[[str], str]
+    is_there: bool = False
 
 
 def _log(text: str) -> None:

@@ -35,8 +35,7 @@ def moves_of(board: Board, into_loader: bool) -> Sequence | None:
 
 def hand_moves_of(board: Board, into_loader: bool) -> tuple[str, ...]:
     """What a person does instead, in order."""
-    hands = board.choice.hands
-    return hands.enter if into_loader else hands.leave
+    return board.hands.enter if into_loader else board.hands.leave
 
 
 def run_moves(board: Board, sequence: Sequence, person: Person, trace: Path | None = None) -> Moved:

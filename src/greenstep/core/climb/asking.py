@@ -8,10 +8,10 @@ from ..events import Event, HandsWanted, HeardMeanwhile, StepAdvanced
 from ..link import Deadline
 from ..recording_link import RecordingLink
 from .causes import enter
+from .job import BY_HAND_PATIENCE_S
 from .meanwhile import Meanwhile
 from .session import Session, dialect_for
 
-BY_HAND_PATIENCE_S = 20.0
 _LAST_MOMENT_S = 0.6
 """A reset in the last moment of the patience is still answered."""
 _TO_REACT_S = 8.0
@@ -100,10 +100,12 @@ def ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
     while True:
         tries += 1
         answer = manner.ask(tries)
-        if answer is not None and (tries < 3 or manner.stays()):
+        if answer is not None:
             before = min(tries - 1, spec.asking.attempts[0].asks)
+            answered_s = session.link.now()
             session.dialect.asked_before(before, (before + 1) * spec.asking.wait_s)
-            return answer, tries
+            if tries < 3 or manner.stays(answered_s):
+                return answer, tries
         if tries == 1 and (answer := _ask_as_known(session)) is not None:
             return answer, tries
         if deadline.over and session.link.now() - deadline.at >= last_moment_s:
@@ -147,16 +149,17 @@ class _Manner:
         finally:
             session.dialect.brief = False
 
-    def stays(self) -> bool:
+    def stays(self, since_s: float) -> bool:
         """Whether it still answers a moment later. Many press twice to be sure; what a loader that measures the rate
         hears first after the second reset must be its own question, and no command."""
         spec = self._session.job.dialect.spec
         if spec.gives_up or spec.asking.once or not spec.asking.measures_rate:
             return True
+        link = self._session.link
         if spec.asking.breaks_in:
-            _hold_break(self._session.link, _PRESSED_TWICE_S)
+            _hold_break(link, _PRESSED_TWICE_S)
         else:
-            self._session.link.sleep(_PRESSED_TWICE_S)
+            link.sleep(max(0.0, since_s + _PRESSED_TWICE_S - link.now()))
         if self._session.dialect.ask(spec.asking.wait_s) is not None:
             return True
         self._session.dialect = dialect_for(self._session.job, self._session.link)

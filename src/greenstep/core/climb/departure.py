@@ -34,7 +34,7 @@ def start_step(session: Session) -> Iterator[Event]:
     job, link = session.job, session.link
     began, start_mark = link.now(), link.mark
     said, by_hand = "", False
-    waits_s = job.end_patience_s if job.own_hands is None or job.own_hands.leave else 0.0
+    waits_s = job.end_patience_s
     if session.back_mark is not None and not session.hands_left:
         how, start_mark = "reset by hand", session.back_mark
     else:

@@ -25,6 +25,9 @@ if TYPE_CHECKING:
 Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock", "unlock"]
 
 
+BY_HAND_PATIENCE_S = 20.0
+
+
 @frozen
 class Job:
     """One run, with everything it needs to know.
@@ -40,7 +43,7 @@ class Job:
     this very board, as a text for the journal, and `common_flash` is the image before they were put in. Not empty,
     `only_chip` is the only number of its own with which the chip is the right one. `rates`, if it is not None: use
     the highest rate that both ends carry, and remember it there; `settings` then has the safe one. `pins` moves the
-    pins that no line of the port reaches. `own_hands` are the board's own moves by hand, instead of its part's.
+    pins that no line of the port reaches. `own_hands` are the board's own moves by hand, where it has any.
     `end_patience_s` is how long to wait for a person at the end, who sets the boot pin back and presses reset; 0 does
     not wait.
     """
@@ -75,16 +78,22 @@ class Job:
     rates: RateMemory | None = None
     pins: OutsidePins | None = None
     own_hands: Hands | None = None
-    end_patience_s: float = 20.0
+    end_patience_s: float = BY_HAND_PATIENCE_S
 
     @property
     def hands(self) -> Hands:
         """What a person does where no line does it, before the chip is known."""
-        return self.own_hands or self.choice.hands
+        return self._hands_or(self.choice.hands)
 
     def hands_of(self, part: Part) -> Hands:
         """The same for this very part."""
-        return self.own_hands or part.hands
+        return self._hands_or(part.hands)
+
+    def _hands_or(self, usual: Hands) -> Hands:
+        own = self.own_hands
+        if own is None:
+            return usual
+        return replace(usual, enter=own.enter or usual.enter, leave=own.leave or usual.leave)
 
     @property
     def boot_by_hand(self) -> bool:

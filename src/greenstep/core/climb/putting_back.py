@@ -64,7 +64,8 @@ def _listen_for_own_start(session: Session) -> _OwnStart:
 def moves_back(session: Session) -> tuple[str, ...]:
     """What a person has to do so that the next power-up starts the program. Where lines reset, only the boot pin."""
     job, part = session.job, session.part
-    if session.reset_by is not ResetBy.LINES or job.own_hands is not None:
+    own = job.own_hands is not None and bool(job.own_hands.leave)
+    if session.reset_by is not ResetBy.LINES or own:
         return job.hands_of(part).leave
     level = {"high": "low", "low": "high"}.get(part.boot_level, "as it runs")
     return (f"set {part.wires.boot or 'the boot pin'} {level} again",)
@@ -77,7 +78,8 @@ def is_left_to_hands(session: Session) -> bool:
         return False
     if job.dialect.spec.into_ram or not job.hands_of(session.part).leave:
         return False
-    if not (session.part.boot_level or job.own_hands):
+    own = job.own_hands is not None and bool(job.own_hands.leave)
+    if not (session.part.boot_level or own):
         return False
     return session.hands_asked or job.dialect.spec.starting is Starting.RESET
 
