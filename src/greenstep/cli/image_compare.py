@@ -10,6 +10,7 @@ import click
 
 from greenstep.core.quantities import count, show_address, show_seconds, show_size, show_span
 from greenstep.core.spans import Span
+from greenstep.core.versions import change, version_of
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
@@ -89,6 +90,9 @@ def _about(found: Comparison) -> Iterator[str]:
         size = sum(run.size for run in runs if run.how == how)
         if size:
             words.append(f"{count(size, 'byte')} only in {letter}")
+    before, after = version_of(found.a), version_of(found.b)
+    if before.number and after.number:
+        yield f" version {change(before, after) or before.number + ' both'}"
     yield f" different: {', '.join(words)}; {count(found.equal_bytes, 'byte')} equal"
     for run in runs[:_MOST_RUNS]:
         how = "differs" if run.how == "differs" and run.size == 1 else _HOW[run.how]
@@ -163,6 +167,7 @@ def _as_json(found: Comparison, units: tuple[EraseUnit, ...]) -> None:
 
     json_line(
         "comparison",
+        versions=[version_of(image).number for image in (found.a, found.b)],
         a=about(found.a),
         b=about(found.b),
         same=found.same,

@@ -107,7 +107,9 @@ class Found:
 class RunEnded:
     """The end. `green` only if every step that was due is green; `chip_state` says what an interrupted or failed
     upload leaves behind. `journal` is the number of its row there; 0 if it has none. `hands` are the moves that are
-    left to a person, such as setting the boot pin back: until then a power-up leads into the bootloader."""
+    left to a person, such as setting the boot pin back: until then a power-up leads into the bootloader.
+    `version_before` is what the chip held, as far as it is known: a version, else the day of its upload or a file;
+    `version_after` is the version that the new image names."""
 
     green: bool
     exit_code: int
@@ -116,6 +118,8 @@ class RunEnded:
     chip_state: str = ""
     journal: int = 0
     hands: tuple[str, ...] = ()
+    version_before: str = ""
+    version_after: str = ""
 
 
 Event = RunStarted | StepStarted | StepAdvanced | HandsWanted | HeardMeanwhile | Noted | StepEnded | Found | RunEnded

@@ -6,17 +6,16 @@ from typing import Literal
 
 from .climb.job import Job, Purpose
 from .events import Event, Found, RunEnded, StepEnded
-from .image import Image
-from .image.content import digest_of, look_into
+from .image.content import digest_of
 from .journal_entry import JournalEntry
 from .link import LineSettings
+from .versions import version_text
 
 Outcome = Literal["green", "unproven", "failed", "interrupted"]
 
 RECORDED: tuple[Purpose, ...] = ("upload", "backup", "erase", "lock", "unlock")
 """Purposes that read or change what a chip holds permanently; the others leave nothing to look up later."""
 _INTERRUPTED = 130
-_LARGEST_LOOKED_INTO = 16 << 20
 
 
 class Recorder:
@@ -67,7 +66,7 @@ class Recorder:
             image_bytes=sum(image.size_bytes for image in job.images.values()),
             crc32=f"{digest.crc32:08X}" if digest else "",
             sha256=digest.sha256 if digest else "",
-            version=_version(flash) if flash else "",
+            version=version.text if flash and (version := version_text(flash)) else "",
             outcome=_outcome(ended),
             exit_code=ended.exit_code,
             finding=self._finding,
@@ -90,9 +89,3 @@ def _outcome(ended: RunEnded) -> Outcome:
     if ended.exit_code == 0:
         return "unproven"
     return "interrupted" if ended.exit_code == _INTERRUPTED else "failed"
-
-
-def _version(image: Image) -> str:
-    if image.size_bytes > _LARGEST_LOOKED_INTO:
-        return ""
-    return next((found.text for found in look_into(image).texts if found.kind == "version"), "")

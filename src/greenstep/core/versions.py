@@ -17,7 +17,7 @@ Known = Literal["read", "heard", "journal", "unchecked"]
 it confirms; or by that row alone."""
 _SURE: dict[Known, str] = {
     "read": "its text was read from the chip",
-    "heard": "it was heard",
+    "heard": "its text was heard",
     "journal": "the journal and a sample agree",
     "unchecked": "as the journal has it; not looked at",
 }
@@ -88,7 +88,7 @@ def version_of(image: Image) -> Version:
 def same_text_in(data: bytes, text: str) -> str:
     """The text that differs from `text` in its digits only, where `data` holds one; empty if it does not."""
     words = _DIGITS.split(text)
-    if len(words) < 2 or not any(word.strip() for word in words):
+    if len(words) < 2 or not any(re.search("[A-Za-z]{2}", word) for word in words):
         return ""
     pattern = rb"\d{1,6}".join(re.escape(word.encode("ascii", "replace")) for word in words)
     found = re.search(pattern, data)
@@ -106,8 +106,14 @@ def found_in(pieces: Iterable[Piece], like: str) -> Version | None:
 
 def heard_in(data: bytes, like: str) -> Version | None:
     """The version in what a program printed."""
-    text = same_text_in(data, like) if like else ""
+    text = same_text_in(data, like) if like else _first_text(data)
     return Version(number_in(text), text, known="heard") if text else None
+
+
+def _first_text(data: bytes) -> str:
+    """The first readable line that looks like a version."""
+    lines = (line.decode("ascii").strip() for line in re.findall(rb"[\x20-\x7e]{6,64}", data))
+    return next((line for line in lines if _NUMBER.search(line) and re.search("[A-Za-z]{3}", line)), "")
 
 
 def change(before: Version | None, after: Version) -> str:

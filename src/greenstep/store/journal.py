@@ -182,7 +182,9 @@ def remembered(path: Path, unique_id: str, chip: str) -> Remembered | None:
     if found is None or found[0] != last.number or not isinstance(found[1], bytes):
         return None
     granules = unpacked(found[1])
-    return None if granules is None else Remembered(last.number, granules)
+    if granules is None:
+        return None
+    return Remembered(last.number, granules, last.entry.version, last.entry.image, last.entry.at)
 
 
 _MAGIC = b"SQLite format 3\0"

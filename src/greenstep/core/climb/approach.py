@@ -20,6 +20,7 @@ from .causes import enter, listen_for_causes
 from .chip_state import ChipState
 from .evidence import explain
 from .fastest import ask_at_known_rate, examined, identified, refuse_doubtful, settle_rate
+from .held import noted
 from .job import Job, OpenLink
 from .meter import Figures
 from .regions import blank_plan, unknown_size
@@ -241,6 +242,9 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
     if "boot_pin" in figures and job.purpose not in ("greet", "verify", "backup"):
         yield Noted("chip", _PIN_IGNORED)
     session.unique_id = examination.unique_id
+    if job.purpose == "greet" and not examination.locked and (held := noted(session, None)) is not None:
+        session.held = held
+        figures["holds"] = held.words
     said = _chip_evidence(session.part, identity, examination)
     if alike:
         said = f"{identity.said}: one of {_names(alike)}; name it to upload: --chip {alike[0].name}"

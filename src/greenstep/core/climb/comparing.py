@@ -21,6 +21,7 @@ from ..plan.price import USUAL_TURNAROUND_S
 from ..quantities import count, show_address
 from ..spans import Span, merged, pieces_of, total
 from ..wishes import CompareWith
+from .held import noted
 from .proof import expected, reads_equal, sums_equal
 from .transfer import Transfer, Trusted
 
@@ -87,6 +88,8 @@ def compare_step(transfer: Transfer) -> Iterator[Event]:
         yield StepEnded("compare", "not reached", said, took, {"how": "none"})
         return
     transfer.whole = plan
+    if any(differing.values()) and transfer.job.purpose == "upload" and not transfer.job.empties:
+        transfer.session.held = noted(transfer.session, transfer.job.images.get("flash"))
     transfer.plan = narrowed(plan, transfer.job.dialect, transfer.job.wishes, differing)
     transfer.trusted = _trusted(outcomes)
     figures: dict[str, int | float | str] = {

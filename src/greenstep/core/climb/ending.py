@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..events import RunEnded
+from ..versions import Version, change, version_of
 from .session import Session
 
 _DONE = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "unlock": "is unlocked"}
@@ -11,7 +12,21 @@ _DONE = {"backup": "is read", "erase": "is blank there", "lock": "is locked", "u
 def success(session: Session) -> RunEnded:
     """Every step was done; green if all of them are."""
     green, summary = _summary(session)
-    return RunEnded(green, 0, session.elapsed_s, summary, hands=session.hands_left)
+    before, after = versions_of(session)
+    if changed := change(before, after):
+        summary = f"{summary}, {changed}"
+    return RunEnded(
+        green, 0, session.elapsed_s, summary, hands=session.hands_left,
+        version_before=before.name if before else "", version_after=after.number,
+    )  # fmt: skip
+
+
+def versions_of(session: Session) -> tuple[Version | None, Version]:
+    """What the chip held before and what it holds now, as far as either is known."""
+    image = session.job.images.get("flash")
+    if session.job.purpose != "upload" or image is None or session.job.empties:
+        return session.held, Version()
+    return session.held, version_of(image)
 
 
 def _summary(session: Session) -> tuple[bool, str]:

@@ -17,6 +17,7 @@ from ..hookup import Driver, Sequence
 from ..image import Piece
 from ..link import LineSettings, ResetBy
 from ..recording_link import RecordingLink
+from ..versions import Version
 from .chip_state import MOVES, ChipState
 from .job import Aside, Job
 from .line_notes import LineNotes
@@ -48,9 +49,9 @@ class Session:
     `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again; `slowed`: how
     often at a lower rate than the board's own.
 
-    `synced_at_s` is when the bootloader last answered. `hands_asked`: a person was asked to enter it. `back_mark`:
-    the recording's event after which the boot pin was to be set back; None before that. `hands_left` are the moves
-    still to be made.
+    `held` is the version that the chip held before this run, if that is known. `synced_at_s` is when the bootloader
+    last answered. `hands_asked`: a person was asked to enter it. `back_mark`: the recording's event after which the
+    boot pin was to be set back; None before that. `hands_left` are the moves still to be made.
     """
 
     job: Job
@@ -76,6 +77,7 @@ class Session:
     settle_s: float = 0.0
     asks: int = 2
     synced_at_s: float = 0.0
+    held: Version | None = None
     hands_asked: bool = False
     back_mark: int | None = None
     hands_left: tuple[str, ...] = ()

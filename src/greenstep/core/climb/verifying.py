@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from ..dialects.errors import Unexpected
 from ..dialects.results import WriteBlock
-from ..errors import VerifyFault
+from ..errors import Finding, VerifyFault
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
 from ..plan import MemoryPlan, Plan
@@ -15,6 +16,7 @@ from ..spans import Span, merged, pieces_of, total
 from .chip_state import ChipState
 from .evidence import explain
 from .fastest import Watch
+from .held import noted
 from .meter import Meter
 from .overrun import refuse_overrun
 from .proof import expected, sums_equal
@@ -215,7 +217,19 @@ def _prove(
     if transfer.job.purpose != "verify":
         refuse_protected(transfer, memory_plan)
     difference = comparison.difference(transfer, memory_plan, comparison.first_wrong)
-    raise VerifyFault(*explain(transfer.session, "verify", difference=difference))
+    raise VerifyFault(*_with_version(transfer, explain(transfer.session, "verify", difference=difference)))
+
+
+def _with_version(transfer: Transfer, findings: tuple[Finding, ...]) -> tuple[Finding, ...]:
+    """Where another image is there: which, if that can be told."""
+    first, *others = findings
+    if first.key != "other-image" or transfer.job.empties:
+        return findings
+    held = transfer.session.held = noted(transfer.session, transfer.job.images.get("flash"))
+    if held is None or not held.name:
+        return findings
+    cause = f"{first.cause}: {held.name}" + (f", journal {held.journal}" if held.journal else "")
+    return replace(first, cause=cause, evidence=(f"it holds {held.words}", *first.evidence)), *others
 
 
 def _refuse_sum(transfer: Transfer) -> None:

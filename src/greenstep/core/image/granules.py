@@ -36,10 +36,14 @@ class Granules:
 
 @frozen
 class Remembered:
-    """What, according to the journal's row `number`, was written to a chip's flash and proven."""
+    """What, according to the journal's row `number`, was written to a chip's flash and proven: the version
+    text in the `image`, and when (ISO 8601)."""
 
     number: int
     granules: Granules
+    version: str = ""
+    image: str = ""
+    at: str = ""
 
 
 def granules_of(image: Image, fill: int) -> Granules:
