@@ -29,7 +29,7 @@ from .options import (
     wait_option,
 )
 from .person import AT_THE_TERMINAL
-from .screen import say
+from .screen import can_ask, say
 from .target import settle
 
 if TYPE_CHECKING:
@@ -110,6 +110,12 @@ def _upload(board: Board, how: How, if_changed: bool, backup_first: Path | None)
     from greenstep.work.partition_names import images_for
 
     images = images_for(board, AT_THE_TERMINAL)  # before anything else: an upload that lacks one must not begin
+    if can_ask():
+        from .stored_settings import asked_about
+
+        board, status = asked_about(board, images, how)
+        if status:
+            return status
     if if_changed:
         found = _compared(board, how, images)
         if found.same:

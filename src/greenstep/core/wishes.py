@@ -61,6 +61,7 @@ EVEN_IF = {
     "vectors": "it does not look like a program for this chip",
     "protection": "it would protect the chip against reading",
     "lock-out": "it would lock the bootloader out for good",
+    "settings": "it would overwrite what the program has stored",
     "encryption": "it is plain, and the chip encrypts or runs signed programs only",
 }
 """Refusals that a person may override, each with what it says of the image."""

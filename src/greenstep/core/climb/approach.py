@@ -13,6 +13,7 @@ from ..findings import ChipSeen
 from ..image import Image
 from ..link import LinesMissing, ResetBy
 from ..plan import make_plan
+from ..plan.checks import WRITTEN_ANYWAY
 from ..quantities import count, show_seconds, show_size, show_span
 from ..recording_link import RecordingLink
 from .asking import ask_after_resets, ask_by_hand
@@ -276,6 +277,8 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
         return None
     for note in transfer.plan.notes:
         yield Noted("chip", note)
+        if note.endswith(WRITTEN_ANYWAY):
+            session.doubts.append(note.removesuffix(WRITTEN_ANYWAY))
     if job.purpose != "verify":
         for plan_of in transfer.plan.memories:
             _refuse_withheld(session, plan_of.memory)

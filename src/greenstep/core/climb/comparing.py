@@ -339,10 +339,10 @@ def _first_little(spans: Sequence[Span], block: int) -> Iterator[Span]:
 
 def _by_journal(transfer: Transfer, plan: MemoryPlan, rooms: Sequence[Room]) -> Comparing:
     """What differs from what the journal says was written, if the chip's own number and a sample agree."""
-    number, recall, now = transfer.session.unique_id, transfer.job.recall, transfer.granules
-    if not number:
+    now = transfer.granules
+    if not transfer.session.unique_id:
         return _Outcome(why="the journal is not trusted: this chip has no number of its own")
-    remembered = recall(number, transfer.part.name) if recall else None
+    remembered = transfer.session.remembered()
     if remembered is None or now is None:
         return _Outcome(why="the journal is not trusted: its last upload to this chip is not known, or was not green")
     whole_read = transfer.job.dialect.spec.reads_slowly

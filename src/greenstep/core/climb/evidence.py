@@ -75,6 +75,7 @@ def observe(
         warnings=_sequence_warnings(session),
         console=job.console,
         rom_baud=job.dialect.rom_rate(session.part),
+        doubts=tuple(session.doubts),
         tried=tuple(notes.tried),
         first_errors=notes.first_errors,
         heard_meanwhile=notes.heard_meanwhile,

@@ -22,7 +22,7 @@ def held_version(session: Session, image: Image | None) -> Version | None:
     """By its text in the memory, in what was heard before the reset, or by the journal; None if nothing tells.
     `image` is the one that is to be written or compared, if there is one. Changes nothing; raises DialectError if the
     conversation breaks off."""
-    remembered = _remembered(session)
+    remembered = session.remembered()
     text = version_text(image) if image is not None else None
     like = text.text if text is not None else remembered.version if remembered else ""
     heard = heard_in(session.notes.before + session.notes.answers, like)
@@ -39,11 +39,6 @@ def held_version(session: Session, image: Image | None) -> Version | None:
         number_in(remembered.version), remembered.version, remembered.image, remembered.at, remembered.number
     )
     return replace(known, known="journal" if agreed else "unchecked")
-
-
-def _remembered(session: Session) -> Remembered | None:
-    recall = session.job.recall
-    return recall(session.unique_id, session.part.name) if recall is not None and session.unique_id else None
 
 
 def _with_row(found: Version, remembered: Remembered | None) -> Version:

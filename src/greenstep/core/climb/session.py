@@ -15,6 +15,7 @@ from ..findings import Progress
 from ..frozen import changing
 from ..hookup import Driver, Sequence
 from ..image import Piece
+from ..image.granules import Remembered
 from ..link import LineSettings, ResetBy
 from ..recording_link import RecordingLink
 from ..versions import Version
@@ -49,9 +50,10 @@ class Session:
     `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again; `slowed`: how
     often at a lower rate than the board's own.
 
-    `held` is the version that the chip held before this run, if that is known. `synced_at_s` is when the bootloader
-    last answered. `hands_asked`: a person was asked to enter it. `back_mark`: the recording's event after which the
-    boot pin was to be set back; None before that. `hands_left` are the moves still to be made.
+    `held` is the version that the chip held before this run, if that is known; `recalled`, what the journal was asked
+    for this chip, once. `doubts` are refusals of the image that the person overrode. `synced_at_s` is when the
+    bootloader last answered. `hands_asked`: a person was asked to enter it. `back_mark`: the recording's event after
+    which the boot pin was to be set back; None before that. `hands_left` are the moves still to be made.
     """
 
     job: Job
@@ -78,6 +80,8 @@ class Session:
     asks: int = 2
     synced_at_s: float = 0.0
     held: Version | None = None
+    doubts: list[str] = field(default_factory=list)
+    recalled: list[Remembered | None] = field(default_factory=list)
     hands_asked: bool = False
     back_mark: int | None = None
     hands_left: tuple[str, ...] = ()
@@ -106,6 +110,14 @@ class Session:
     def leave(self) -> Sequence | None:
         """The sequence that starts the program; None if no lines can."""
         return None if self.reset_by is ResetBy.HAND_WITHOUT_LINES else self.job.hookup.leave
+
+    def remembered(self) -> Remembered | None:
+        """What the journal knows of this chip, by its own number."""
+        if not self.recalled:
+            recall = self.job.recall
+            known = recall(self.unique_id, self.part.name) if recall is not None and self.unique_id else None
+            self.recalled.append(known)
+        return self.recalled[0]
 
     def move_to(self, state: ChipState) -> None:
         assert state is self.state or state in MOVES[self.state], f"{self.state} does not lead to {state}"

@@ -27,6 +27,8 @@ from ..image.boot_header import (
 from ..image.partitions import APPLICATION, USUAL_PLACE, Partition, faults_in, read_table
 from ..quantities import show_address, show_size, show_span
 
+OVERWRITES = "overwrites-settings"
+
 
 def fit_headers(
     part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str], notes: list[str]
@@ -168,12 +170,19 @@ def judge_partitions(part: Part, image: Image, even_if: frozenset[str], notes: l
     if image.end <= part.flash.end:  # else it fits nowhere
         judge_places(image, rows, even_if, "its partition table")
     notes.append("partitions: " + ", ".join(f"{row.label} {show_span(row.offset, row.size)}" for row in rows))
-    for row in rows:
-        if row.holds_settings and image.touches(row.offset, row.size):
-            notes.append(
-                f"this overwrites stored settings ({row.label}): keep them first with "
-                f"greenstep backup --from {row.offset:#x} --size {row.size:#x}"
-            )
+    overwritten = [row for row in rows if row.holds_settings and image.touches(row.offset, row.size)]
+    if overwritten and "settings" not in even_if:
+        raise RefusedFault.of(
+            OVERWRITES,
+            f"{image.name} would overwrite what the program has stored on the chip",
+            tuple(f"{row.label}, {show_span(row.offset, row.size)}, by its partition table" for row in overwritten),
+            (
+                *(f"leave it alone: --keep {row.offset:#x}:{row.size:#x}" for row in overwritten),
+                f"save it first: greenstep backup --from {overwritten[0].offset:#x} --size {overwritten[0].size:#x}",
+                "overwrite it: --even-if settings",
+            ),
+        )
+    notes += [f"stored settings are overwritten: {row.label}" for row in overwritten]
 
 
 def judge_places(image: Image, rows: Sequence[Partition], even_if: frozenset[str], said_by: str) -> None:

@@ -7,6 +7,7 @@ Its bootloader lies in the boot section at the end of the flash, the only place 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
@@ -21,6 +22,15 @@ if TYPE_CHECKING:
     from .room import Reservation, Side
 
 _FEWEST_JUMPS = 3
+_VECTORS = (
+    (r"atmega8$", 19), (r"(atmega(48|88|168|328)p?a?|lgt8f\d+p?)$", 26), (r"atmega328pb$", 45),
+    (r"atmega(16|32|8535)a?$", 21), (r"atmega162$", 28), (r"atmega(64|128)a?$", 35), (r"atmega169p?a?$", 23),
+    (r"atmega644a?$", 28), (r"atmega(164|324|644)pa?$", 31), (r"atmega1284p?$", 35),
+    (r"atmega(640|1280|1281|2560|2561)$", 57),
+    (r"at90can\d+$", 37), (r"atmega(16|32)u4$", 43), (r"at90usb(646|647|1286|1287)$", 38),
+)  # fmt: skip
+"""How many vectors a part has, by its name (data sheets, "Interrupt Vectors"). Parts that are not here are not
+judged by it."""
 _LARGEST = {8: 2048, 16: 2048, 32: 4096, 64: 8192, 128: 8192, 256: 8192}
 """The largest boot section in bytes, by KiB of flash; the others are 1/2, 1/4 and 1/8 of it."""
 _BLANK_BEFORE = 16
@@ -93,6 +103,9 @@ def _judge(image: Image, part: Part) -> Verdict:
     if first == 0xFFFF:
         return Verdict("there is no reset vector: the first word is blank", (shown,))
     target = jump_target(head, flash.start)
+    longer = _longer_table(image, part)
+    if longer is not None:
+        return longer
     if target is not None:  # an RJMP wraps, so only a JMP can go too far
         if target >= flash.size and first & 0xF000 != 0xC000:
             return Verdict("the reset vector jumps beyond the flash", (shown, f"JMP to {show_address(target)}"))
@@ -103,6 +116,28 @@ def _judge(image: Image, part: Part) -> Verdict:
     if all(32 <= byte < 127 or byte in (9, 10, 13) for byte in image.cut(flash.start, 32, 0xFF)):
         return Verdict("the image begins with text", (shown,))
     return Verdict(notes=("the image does not begin with a jump, as compiled programs do",))
+
+
+def vectors_of(part: Part) -> int | None:
+    """How many vectors a part has, as far as it is known here."""
+    return next((number for name, number in _VECTORS if re.match(name, part.name)), None)
+
+
+def _longer_table(image: Image, part: Part) -> Verdict | None:
+    """A table that is as long as another part's, and longer than this part's: then its interrupts go astray. Jumps
+    that merely follow a table do not make it one: most of a table's go to one place, where unused vectors end."""
+    own = vectors_of(part)
+    piece = next(piece for piece in image.pieces if piece.address <= part.flash.start < piece.end)
+    origin = _origin(piece, image)
+    if own is None or origin is None or origin.vectors <= own or origin.unused * 2 < origin.vectors:
+        return None
+    if origin.vectors not in {number for _, number in _VECTORS}:
+        return None
+    return Verdict(
+        f"it was built for another AVR: its vector table has {origin.vectors} entries, the {part.title}'s has {own}",
+        (f"{origin.unused} of them go to {show_address(origin.unused_to or 0)}",),
+        tries=("choose the board or the chip again where it was built, and build it anew",),
+    )
 
 
 def boot_sections(flash_bytes: int) -> tuple[int, ...]:

@@ -88,6 +88,13 @@ def _judge(image: Image, part: Part) -> Verdict:
     if not reset & 1:
         return Verdict("the reset vector is even, so it is no Thumb code", (shown,))
     handler = reset & ~1
+    elsewhere = _built_for(image, start)
+    if elsewhere is not None:
+        return Verdict(
+            f"it was built for {show_address(elsewhere)}, and would lie at {show_address(start)}",
+            (shown, "none of its vectors points into it there"),
+            tries=(f"{image.name} at {elsewhere:#010x}", "or link it for the start of the flash"),
+        )
     if not start <= handler < flash.end:
         return Verdict(
             "the reset vector points outside the flash",
@@ -96,6 +103,20 @@ def _judge(image: Image, part: Part) -> Verdict:
     if not image.touches(handler, 2):
         return Verdict(notes=(f"the reset handler {show_address(handler)} is not in this image",))
     return Verdict()
+
+
+def _built_for(image: Image, start: int) -> int | None:
+    """The address at which all its vectors would point into the image, if none does where it is; else None."""
+    piece = next(piece for piece in image.pieces if piece.address <= start < piece.end)
+    at = start - piece.address
+    origin = _origin(replace(piece, address=start, data=piece.data[at:]), image)
+    if origin is None or origin.base is None or origin.base == start:
+        return None
+    words = [word_at(piece.data, at + 4 * number) & ~1 for number in range(1, origin.vectors)]
+    targets = [word for word in words if word]
+    size = len(piece.data) - at
+    inside = all(origin.base <= target < origin.base + size for target in targets)
+    return origin.base if inside and not any(image.touches(target, 2) for target in targets) else None
 
 
 def _other_family(head: bytes) -> tuple[str, ...]:

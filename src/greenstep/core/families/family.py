@@ -17,11 +17,13 @@ if TYPE_CHECKING:
 
 @frozen
 class Verdict:
-    """`trouble` is why the image cannot run there; empty if it can. `notes` are worth mentioning."""
+    """`trouble` is why the image cannot run there; empty if it can. `notes` are worth mentioning, `tries` what
+    would help."""
 
     trouble: str = ""
     evidence: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    tries: tuple[str, ...] = ()
 
 
 @frozen

@@ -164,6 +164,7 @@ class Observations:
     warnings: tuple[str, ...] = ()
     console: LineSettings = LineSettings(115200)
     rom_baud: int | None = None
+    doubts: tuple[str, ...] = ()
     tried: tuple[Experiment, ...] = ()
     first_errors: LineErrors | None = None
     heard_meanwhile: bytes = b""

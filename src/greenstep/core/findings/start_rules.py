@@ -45,6 +45,7 @@ def silent_application(seen: Observations) -> Finding | None:
     tries = ["does the application print at this rate, on this UART? greenstep listen --find-baud"]
     if seen.boot_pin:
         tries.insert(0, "is the boot pin still set? put it back to run, and press reset")
+    tries[:0] = [f"it was written anyway: {doubt}" for doubt in seen.doubts]
     return Finding(
         "silent-application",
         f'nothing heard after the start; "{seen.expected_text}" was expected',

@@ -14,6 +14,9 @@ from ..spans import Span
 from ..wishes import Wishes
 from .model import MemoryPlan
 
+WRITTEN_ANYWAY = ": written anyway"
+_RIGHT_ONE = "is it the image for this chip, at the right address?"
+
 
 def check_image(part: Part, images: dict[str, Image], wishes: Wishes) -> list[str]:
     """Check that the images can be for this part: space and vectors. Returns notes; raises RefusedFault."""
@@ -102,9 +105,9 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
             "vectors",
             f"{image.name} would not run: {verdict.trouble}",
             verdict.evidence,
-            ("is it the image for this chip, at the right address?", "if you know better: --even-if vectors"),
+            (*(verdict.tries or (_RIGHT_ONE,)), "if you know better: --even-if vectors"),
         )
-    return [*verdict.notes, *((f"{verdict.trouble}: written anyway",) if verdict.trouble else ())]
+    return [*verdict.notes, *((f"{verdict.trouble}{WRITTEN_ANYWAY}",) if verdict.trouble else ())]
 
 
 def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:

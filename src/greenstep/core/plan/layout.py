@@ -30,8 +30,7 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         check_any_left(images, notes)
         dialect.check_backup(part, images, wishes.even_if)
     elif not wishes.blank:
-        fitted = dialect.fit(part, images, wishes.settings, wishes.even_if)
-        images, notes = fitted.images, [*fitted.notes]
+        images, notes = _fitted(part, dialect, images, wishes)
         check_any_left(images, notes)
     elif "flash" in images:
         blank, told = dialect.fit_blank(part, images["flash"])
@@ -50,6 +49,39 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wish
         check_kept(plan, dialect, wishes)
         check_rest(plan, dialect)
     return Plan(part, plans, tuple(notes))
+
+
+def _fitted(
+    part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes
+) -> tuple[dict[str, Image], list[str]]:
+    """What the dialect makes of the images, and its notes. Raises RefusedFault."""
+    _, left = _without_kept_blanks(part, images, wishes)
+    if not left:
+        fitted = dialect.fit(part, images, wishes.settings, wishes.even_if)
+        return fitted.images, [*fitted.notes]
+    # judged as one file, which it is; but what is stored only by what is going to be written
+    whole = dialect.fit(part, images, wishes.settings, wishes.even_if | {"settings"})
+    cut, _ = _without_kept_blanks(part, whole.images, wishes)
+    dialect.fit(part, cut, wishes.settings, wishes.even_if | {"vectors"})
+    return cut, [*left, *(note for note in whole.notes if not note.startswith("stored settings"))]
+
+
+def _without_kept_blanks(
+    part: Part, images: Mapping[str, Image], wishes: Wishes
+) -> tuple[dict[str, Image], list[str]]:
+    """The flash image without its blank bytes in what is to be kept: a factory image names the whole flash, and means
+    nothing by what is blank in it."""
+    left, notes, image = dict(images), [], images.get("flash")
+    for keep in wishes.keep if image is not None else ():
+        inside = cut_out(left["flash"], keep.span.start, keep.span.end)
+        if inside.pieces and not any(piece.data.strip(bytes([part.flash.erased])) for piece in inside.pieces):
+            pieces = (
+                *cut_out(left["flash"], 0, keep.span.start).pieces,
+                *cut_out(left["flash"], keep.span.end, HIGHEST).pieces,
+            )
+            left["flash"] = replace(left["flash"], pieces=pieces)
+            notes.append(f"{keep.span} is kept: the image is blank there")
+    return left, notes
 
 
 def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[str, Image], list[str]]:
