@@ -388,7 +388,7 @@ class Esp(unittest.TestCase):
         image = sample_for("esp32", 2000)
         whole = Image("whole.bin", (Piece(0x1000, image.cut(0x1000, image.end - 0x1000, 0xFF)),))
         trial = run("esp32", {"flash": whole})
-        self.assertIn("greenstep backup --from 0x9000 --size 0x6000", notes(trial))
+        self.assertIn("greenstep backup --from 0x9000 --size 0x6000", " ".join(trial.findings[0].attempts))
 
     def test_deflate_packs(self) -> None:
         trial = run("esp32", {"flash": Image("pages.bin", (Piece(0x290000, b"41.3 kg\n" * 8192),))}, start=False)

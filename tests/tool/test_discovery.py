@@ -11,12 +11,12 @@ from unittest import mock
 from serial.tools.list_ports_common import ListPortInfo
 
 from greenstep.cli.ports import port_lines
-from greenstep.core.errors import UsageFault
+from greenstep.core.errors import PortFault, UsageFault
 from greenstep.ports.discovery import Known, PortInfo, find_ports, known_by
 from greenstep.ports.machine import Machine
 from greenstep.ports.watching import Change, wait_for_change
 from greenstep.store.aliases import forget_alias, read_aliases, write_alias
-from greenstep.work.port_choice import remember_port
+from greenstep.work.port_choice import port_name, remember_port
 
 
 def record(
@@ -74,6 +74,38 @@ class Discovery(Tree):
             "sudo tee /sys/bus",
         ):
             self.assertIn(said, shown)
+
+    def test_what_the_system_itself_uses(self) -> None:
+        for device in ("/dev/ttyAMA0", "/dev/ttyS0", "/dev/ttyS1", "/dev/ttyUSB0"):
+            self.plug(device, vid=None)
+        self.put("proc/cmdline", "coherent_pool=1M console=ttyAMA0,115200 console=tty1 root=/dev/mmcblk0p2")
+        self.put("sys/class/tty/console/active", "tty1 ttyS0\n")
+        self.put("proc/812/comm", "agetty\n")
+        (self.root / "proc/812/fd").mkdir()
+        (self.root / "proc/812/fd/0").symlink_to(self.root / "dev/ttyS1")
+        for name, trouble, remedy in (
+            ("/dev/ttyAMA0", "the system's console", "take console=ttyAMA0 out of"),
+            ("/dev/ttyS0", "the system's console", "take console=ttyS0 out of"),
+            ("/dev/ttyS1", "a login waits on it", "sudo systemctl stop serial-getty@ttyS1"),
+            ("/dev/ttyUSB0", "", ""),
+        ):
+            port = self.port(name)
+            self.assertEqual(port.trouble, trouble, name)
+            self.assertIn(remedy, port.remedy)
+
+    def test_without_an_adapter_no_other_port_is_taken(self) -> None:
+        with mock.patch("greenstep.ports.discovery.Machine", lambda: self.machine):
+            self.plug("/dev/ttyS0", vid=None)
+            with self.assertRaises(PortFault) as none:
+                port_name(None)
+            self.assertEqual(none.exception.finding.key, "no-adapter")
+            self.assertIn("--port /dev/ttyS0", " ".join(none.exception.finding.attempts))
+            self.plug("/dev/ttyUSB0")
+            self.assertEqual(port_name(None), "/dev/ttyUSB0")
+            self.plug("/dev/ttyUSB1")
+            with self.assertRaises(UsageFault) as several:
+                port_name(None)
+            self.assertNotIn("ttyS0", " ".join(several.exception.finding.attempts))
 
     def test_a_quick_timer_needs_no_advice(self) -> None:
         self.plug("/dev/ttyUSB0")

@@ -130,11 +130,33 @@ class Terminal(ToolTest):
         child.wait()
         self.assertEqual((child.exitstatus, board.taken), (0, b"ab\x03\r"))
 
-    def test_a_cable_pulled_ends_it_with_a_finding(self) -> None:
+    def test_after_a_cable_was_pulled_it_goes_on(self) -> None:
+        first, second = Board(), Board()
+        place = self.folder / "tty-hive"
+        place.symlink_to(first.port)
+        child = pexpect.spawn(
+            COMMAND, ["listen", "--port", str(place)], cwd=str(self.folder), timeout=20, dimensions=(24, 100),
+            env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
+        )  # fmt: skip
+        child.expect("leaves")
+        place.unlink()
+        first.vanish()
+        child.expect("the port went away .*: waiting for it")
+        place.symlink_to(second.port)
+        child.expect("the port is back")
+        second.says(b"41.3 kg\r\n")
+        child.expect("41.3 kg")
+        child.sendcontrol("c")
+        child.expect(pexpect.EOF)
+        child.wait()
+
+    def test_a_cable_that_stays_pulled_is_waited_for_until_it_is_left(self) -> None:
         board = Board()
         child = self.spawn(board)
         child.expect("leaves")
         board.vanish()
+        child.expect("waiting for it")
+        child.send("\x07")
         child.expect("went away in the middle")
         child.expect(pexpect.EOF)
         child.wait()

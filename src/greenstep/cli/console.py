@@ -16,7 +16,7 @@ from greenstep.core.console import Expectation, HexRows, LineSplitter, TerminalS
 from greenstep.core.errors import StartFault
 from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
-from greenstep.core.link import LineSettings, Link, LinkError
+from greenstep.core.link import LineSettings, Link, LinkError, LinkLost
 from greenstep.core.outside_text import harmless
 from greenstep.core.quantities import count, show_heard, show_seconds
 from greenstep.core.secrets import MaskedStream, Secrets
@@ -34,6 +34,8 @@ if TYPE_CHECKING:
 _SLICE_S = 0.02
 _HELD_BACK_S = 0.2
 _LOOK_S = 0.1
+_PLUG_PATIENCE_S = 60.0
+"""For a console that nobody looks at."""
 
 
 @frozen
@@ -71,14 +73,18 @@ class Console:
         port: str,
         wishes: ConsoleWishes,
         open_again: Callable[[LineSettings], Link] | None = None,
+        plugged_again: Callable[[LineSettings], Link | None] | None = None,
         until: Callable[[], bool] | None = None,
     ) -> None:
-        """`open_again` opens the port after another command had it; None: it is not given away. `until`: whether to
-        end now, asked every now and then."""
+        """`open_again` opens the port after another command had it; None: it is not given away. `plugged_again` opens
+        it once it is there again after it went away; None: the console ends then. `until`: whether to end now, asked
+        every now and then."""
         self._until = until
         self._until_s = 0.0
         self._link = link
         self._open_again = open_again
+        self._plugged_again = plugged_again
+        self._piped = None if sys.stdin is None or sys.stdin.isatty() else PipedLines()
         self._keeper: Keeper | None = None
         self._given_away = self._given_away_since = False
         self._port = port
@@ -109,7 +115,12 @@ class Console:
                 self._heard(first)
                 for line in self._wishes.send:
                     self._send(line.encode())
-                return self._loop()
+                while True:
+                    try:
+                        return self._loop()
+                    except LinkLost as lost:
+                        if self._plugged_again is None or not self._comes_back(lost):
+                            raise
             except LinkError as error:
                 raise link_fault(self._port, error) from error
             finally:
@@ -119,7 +130,7 @@ class Console:
 
     def _loop(self) -> int:
         wishes = self._wishes
-        piped = None if sys.stdin is None or sys.stdin.isatty() else PipedLines()
+        piped = self._piped
         while True:
             if self._expectation is not None and self._expectation.found and not self._unsent:
                 return 0
@@ -144,6 +155,32 @@ class Console:
             self._send_more()
             for line in piped.take() if piped else ():
                 self._send(line)
+
+    # --- the plug
+
+    def _comes_back(self, lost: LinkLost) -> bool:
+        """Wait for the port that went away. Returns False if the console is left meanwhile, or its time is over."""
+        assert self._plugged_again is not None
+        settings, began_s = self._link.settings, time.monotonic()
+        waited_s = self._elapsed()
+        self._end_line()
+        self._link.close()
+        self._remark(f"the port went away ({lost.reason}): waiting for it", "gone", reason=lost.reason)
+        while (link := self._plugged_again(settings)) is None:
+            wishes, gone_s = self._wishes, time.monotonic() - began_s
+            over = wishes.seconds is not None and waited_s + gone_s >= wishes.seconds
+            late = self._expectation is not None and waited_s + gone_s >= wishes.within_s
+            if over or late or (self._until is not None and self._until()):
+                return False
+            if not self._interactive and gone_s > _PLUG_PATIENCE_S:
+                return False
+            if self._interactive and (keys := pressed()) and LEAVE_KEY in keys:
+                return False
+            time.sleep(_LOOK_S)
+        self._link, self._given_away = link, True
+        self._began = link.now() - waited_s - (time.monotonic() - began_s)
+        self._remark("the port is back", "again", seconds=time.monotonic() - began_s)
+        return True
 
     # --- another command wants the port
 

@@ -69,7 +69,8 @@ def go_on_listening(
             say("", head_line("listening", "", link.settings, wishes))
         tell_doubts(wishes)
         again = opened_again(job.port, job.hookup.idle_lines, how.trace)
-        return Console(link, job.port, wishes, again, until).run(first)
+        plugged = plugged_again(job.port, job.hookup.idle_lines, how.trace)
+        return Console(link, job.port, wishes, again, plugged, until).run(first)
     finally:
         link.close()
 
@@ -83,3 +84,14 @@ def _opened_again(port: str, lines: tuple[bool, bool], settings: LineSettings) -
 def opened_again(port: str, lines: tuple[bool, bool], trace: Path | None) -> Callable[[LineSettings], Link] | None:
     """How a console gets its port back; None where it is not given away: simulated, or being recorded."""
     return None if port.startswith(BENCH) or trace is not None else partial(_opened_again, port, lines)
+
+
+def plugged_again(
+    port: str, lines: tuple[bool, bool], trace: Path | None
+) -> Callable[[LineSettings], Link | None] | None:
+    """How a console finds its port after the plug was pulled; None where there is no plug, or a recording ends."""
+    if port.startswith(BENCH) or trace is not None:
+        return None
+    from greenstep.work.plugging import PortAgain
+
+    return PortAgain(port, lines).if_there

@@ -32,6 +32,9 @@ class View(Protocol):
 
     def close(self) -> None: ...
 
+    def passed(self, line: str) -> None:
+        """Bytes that went by."""
+
 
 def make_view(as_json: bool, ladder: str | None = "full") -> View:
     """`ladder` is 'short' or 'full'; None is short unless on a terminal."""
@@ -78,9 +81,14 @@ def run_board(
         program = program_of(board)  # a file that is missing is told before anything is written
     from greenstep.work.run import Run  # large: import it only once there is something to do
 
+    view = make_view(how.as_json, "full" if how.show_line else how.ladder)
+    if how.show_line:
+        from .passing_lines import shown_passing
+
+        job = shown_passing(job, view, how.as_json)
     run = Run(job, AT_THE_TERMINAL, how.trace)
     interrupts = interrupts or Interrupts()
-    status = follow(run, make_view(how.as_json, how.ladder), interrupts)
+    status = follow(run, view, interrupts)
     if at_the_end is not None and status == 0:
         at_the_end(run)
     if not how.listen or status:
@@ -145,6 +153,9 @@ class _Nobody:
         """Nothing."""
 
     def close(self) -> None:
+        """Nothing."""
+
+    def passed(self, line: str) -> None:
         """Nothing."""
 
 

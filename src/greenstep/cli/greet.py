@@ -11,7 +11,7 @@ from greenstep.work.board import Board
 
 from .completing import complete_board
 from .drive import run_board
-from .options import How, board_options, general_options, trace_option
+from .options import How, board_options, general_options, show_line_option, trace_option
 from .target import settle
 
 
@@ -19,6 +19,7 @@ from .target import settle
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @click.option("--any", "anyone", is_flag=True, help="Find the dialect: ask in each, in an order that harms none.")
 @board_options
+@show_line_option
 @trace_option
 @general_options
 def command(board: tuple[str, ...], anyone: bool, said: BoardSettings, how: How) -> int:

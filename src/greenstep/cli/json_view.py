@@ -32,6 +32,9 @@ class JsonView:
     def close(self) -> None:
         """Nothing is held open."""
 
+    def passed(self, line: str) -> None:
+        """They have a line of their own."""
+
 
 def json_line(kind: str, stream: TextIO | None = None, /, **values: Any) -> None:
     """Print a line of this kind; dataclasses, spans and paths among its values are made plain."""

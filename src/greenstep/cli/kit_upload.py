@@ -79,6 +79,8 @@ def _board(
     named = board_by_name(kit, boards, words[0] if words else None)
     if named is not None:
         return named, 0
+    if can_ask() and not kit.notes.flash_sizes and _tells_nothing(boards):
+        return _asked(kit, list(boards.values()), folder), 0
     run = Run(greeting(boards), recorded=False)
     status = follow(run, make_view(how.as_json))
     if not how.as_json:
@@ -88,6 +90,13 @@ def _board(
         return None, status
     left = boards_for(kit, boards, part)
     return left[0] if len(left) == 1 else _asked(kit, left, folder), 0
+
+
+def _tells_nothing(boards: Mapping[str, Board]) -> bool:
+    """Whether it is better to ask the person at once: all boards have one chip, or hands would have to press the
+    buttons twice."""
+    chips = {tuple(part.name for part in board.choice.parts) for board in boards.values()}
+    return len(chips) == 1 or any(not board.hookup.moves_boot for board in boards.values() if board.hookup.by_hand)
 
 
 def _asked(kit: Kit, left: list[Board], folder: Path) -> Board:

@@ -75,6 +75,11 @@ class LadderView:
         """Remove the live bar, whatever happened."""
         self._stop_bar()
 
+    def passed(self, line: str) -> None:
+        """Bytes that went by."""
+        self._stop_bar()
+        self._line(line, "dim")
+
     def details(self, rows: list[tuple[str, str]]) -> None:
         """Rows of a name and a value."""
         self._line()

@@ -89,7 +89,7 @@ def command(
     from greenstep.work.listening import find_rate, open_console
 
     from .console import Console, ConsoleWishes
-    from .console_beginning import head_line, opened_again, program_of, tell_doubts
+    from .console_beginning import head_line, opened_again, plugged_again, program_of, tell_doubts
 
     wanted = settle(board, said, how, port_is_enough=True)
     if save is not None:
@@ -122,7 +122,8 @@ def command(
             say(head_line(wanted.name, console.port, console.link.settings, wishes))
         tell_doubts(wishes)
         again = opened_again(console.port, console.lines, how.trace)
-        return Console(console.link, console.port, wishes, again).run(first)
+        plugged = plugged_again(console.port, console.lines, how.trace) if lasts else None
+        return Console(console.link, console.port, wishes, again, plugged).run(first)
 
 
 _MOST_SENT = 64 << 20

@@ -26,7 +26,8 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 @frozen
 class How:
     """How a command is run and shown, besides what it is about. `project` is the project file if it is not the
-    nearest; `trace` records the line. `listen`: stay on the line afterwards. `ladder` None is short unless on a
+    nearest; `trace` records the line. `listen`: stay on the line afterwards. `show_line`:
+    bytes are shown as they go by. `ladder` None is short unless on a
     terminal."""
 
     as_json: bool = False
@@ -34,6 +35,7 @@ class How:
     trace: Path | None = None
     ladder: str | None = "full"
     listen: bool = False
+    show_line: bool = False
 
 
 class Number(click.ParamType):  # type: ignore[type-arg]
@@ -179,6 +181,9 @@ ladder_option: Callable[[Command], Command] = _option(
     "--ladder",
     type=click.Choice(["short", "full"]),
     help="All steps (default on a terminal), or what was done to the chip (default in a log); a failure shows all.",
+)
+show_line_option: Callable[[Command], Command] = click.option(
+    "--show-line", is_flag=True, help="Show the bytes as they go by."
 )
 trace_option: Callable[[Command], Command] = click.option(
     "--trace",

@@ -54,6 +54,9 @@ class ShortView:
             return event.step in _TOLD or event.outcome != "green"
         return isinstance(event, Noted) and event.step in _TOLD
 
+    def passed(self, line: str) -> None:
+        """A short ladder shows none."""
+
     def details(self, rows: list[tuple[str, str]]) -> None:
         self._ladder.details(rows)
 

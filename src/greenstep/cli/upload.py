@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -22,6 +23,7 @@ from .options import (
     general_options,
     image_options,
     ladder_option,
+    show_line_option,
     sparing_options,
     start_options,
     talk_options,
@@ -37,6 +39,9 @@ if TYPE_CHECKING:
     from greenstep.work.unchanged import Compared
 
 
+_PLUG_PATIENCE_S = 60.0
+
+
 @click.command("upload", short_help="Write images, read them back, start.")
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @board_options
@@ -47,6 +52,8 @@ if TYPE_CHECKING:
 @elf_option
 @click.option("--listen", is_flag=True, help="Stay on the line after a green upload.")
 @click.option("--watch", is_flag=True, help="Upload now and after every change of the image files, until Ctrl-C.")
+@click.option("--when-plugged", is_flag=True,
+              help="Wait until the board is plugged in, then begin: for ports that exist only then.")  # fmt: skip
 @click.option("--if-changed", is_flag=True, help="Read first: where the chip holds these very bytes, write nothing.")
 @click.option("--backup-first", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Save what the flash holds before anything is changed.")  # fmt: skip
@@ -54,11 +61,13 @@ if TYPE_CHECKING:
               help="A secret that a kit may have from the environment variable of that name.")  # fmt: skip
 @wait_option
 @ladder_option
+@show_line_option
 @trace_option
 @general_options
 def command(
     target: tuple[str, ...],
     watch: bool,
+    when_plugged: bool,
     if_changed: bool,
     backup_first: Path | None,
     allow_secret: tuple[str, ...],
@@ -94,6 +103,10 @@ def command(
     if allow_secret:
         raise usage("kit-option", "only a kit has to be allowed a secret", "leave out --allow-secret")
     board = settle(target, said, how)
+    if when_plugged:
+        from greenstep.work.plugging import wait_for_plug
+
+        board = wait_for_plug(board, board.said.patience or _PLUG_PATIENCE_S, partial(say, err=True))
     if watch:
         from .watch import watch_and_upload
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Literal
 
@@ -32,10 +33,16 @@ class LineEvent:
 
 class RecordingLink:
     """Passes everything on to `inner` and keeps the last `most` events, or all if it is None. Secrets are masked in
-    what `between` returns. `asks`: what is heard are answers; a flood of anything else raises LinkFlooded."""
+    what `between` returns. `asks`: what is heard are answers; a flood of anything else raises LinkFlooded. `watch`
+    is told of each event, with its secrets."""
 
     def __init__(
-        self, inner: Link, most: int | None = 4000, secrets: Secrets | None = None, asks: bool = False
+        self,
+        inner: Link,
+        most: int | None = 4000,
+        secrets: Secrets | None = None,
+        asks: bool = False,
+        watch: Callable[[LineEvent], None] | None = None,
     ) -> None:
         self._inner = inner
         self._secrets = secrets or Secrets()
@@ -45,6 +52,7 @@ class RecordingLink:
         self.heard_total = 0
         self._collected: bytearray | None = None
         self._asks = asks
+        self._watch = watch
         self._unasked, self._asked_s = 0, inner.now()
 
     @property
@@ -69,8 +77,11 @@ class RecordingLink:
         on: bool = False,
         settings: LineSettings | None = None,
     ) -> None:
-        self.events.append(LineEvent(self.mark, self._inner.now(), direction, data, lines, on, settings))
+        event = LineEvent(self.mark, self._inner.now(), direction, data, lines, on, settings)
+        self.events.append(event)
         self.mark += 1
+        if self._watch is not None:
+            self._watch(event)
 
     def between(self, first: int, end: int | None, direction: Direction) -> bytes:
         """All bytes of one direction in the events from number `first` to before `end`, as far back as events are

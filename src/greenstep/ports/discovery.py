@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from serial.tools import list_ports
 from serial.tools.list_ports_common import ListPortInfo
 
-from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
+from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port, shared_port
 from greenstep.core.frozen import frozen
 
 from .machine import Machine
@@ -131,6 +131,10 @@ def _trouble(device: str, machine: Machine) -> tuple[str, str]:
         group = machine.group(device)
         finding = diagnose_port(PortSeen(device, "forbidden", group=group))
         return f"no permission: it belongs to the group {group}" if group else "no permission", finding.attempts[0]
+    used_for = machine.shared_with(device)
+    if used_for:
+        finding = shared_port(device, used_for)
+        return ("the system's console" if used_for == "console" else "a login waits on it"), finding.attempts[0]
     held = machine.holders(device)
     if held:
         return f"held by {', '.join(held)}", diagnose_port(PortSeen(device, "busy", holders=held)).attempts[0]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable, Iterable
 from dataclasses import field
 from pathlib import Path
@@ -59,6 +60,18 @@ class Machine:
     def holders(self, device: str) -> tuple[str, ...]:
         """Programs that have the device open, as 'name (pid)'."""
         return holders(str(self.place(device)), self.place("/proc"))
+
+    def shared_with(self, device: str) -> str:
+        """What of the system itself uses a device: `console` (the kernel's messages go there), `login` (one waits on
+        it), or nothing. A small computer's own UART often has either."""
+        name = device.rpartition("/")[2]
+        real = os.path.realpath(self.place(device)).rpartition("/")[2]
+        names = {name, real}
+        active = _read(self.place("/sys/class/tty/console/active")).split()
+        told = re.findall(r"\bconsole=(?:/dev/)?([A-Za-z]+[0-9]*)", _read(self.place("/proc/cmdline")))
+        if names & {*active, *told}:
+            return "console"
+        return "login" if any(re.match("a?getty|login", holder) for holder in self.holders(device)) else ""
 
     def group(self, device: str) -> str:
         """The group that owns the device."""

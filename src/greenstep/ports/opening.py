@@ -25,6 +25,7 @@ from .coming_back import LONGEST_S, ComingBack
 from .discovery import find_ports, listed_ports, usb_behind
 from .holders import holders, owning_group
 from .library_threads import quiet_threads
+from .machine import Machine
 from .modem_lines import has_lines
 from .network_port import NetworkPort
 from .serial_link import SLICE_S, TERMINAL_ERRORS, SerialLink, apply_settings
@@ -57,7 +58,11 @@ def open_port(name: str, settings: LineSettings, lines: tuple[bool, bool], seria
     port, has_frames = _opened(name, settings, lines, serial_number)
     confirms_lines = _UNCONFIRMED not in port.portstr
     link = SerialLink(port, settings, has_frames, partial(_again, name), confirms_lines)
-    return OpenedPort(link, _evidence(name, port, "://" not in name))
+    shared = "" if "://" in name or usb_behind(name) else Machine().shared_with(name)
+    evidence = _evidence(name, port, "://" not in name)
+    if shared:
+        evidence += "; the system's console is on it" if shared == "console" else "; a login waits on it"
+    return OpenedPort(link, evidence, shared)
 
 
 def _again(name: str) -> Callable[[LineSettings, tuple[bool, bool]], tuple[Any, bool]]:

@@ -73,11 +73,18 @@ def port_name(wanted: PortChoice | None) -> str:
         if found is None:
             raise _port_fault(f"port with serial number {wanted.serial}", "missing", "", listed_ports())
         return found
-    ports = listed_ports()
-    if len(ports) == 1:
-        return ports[0].name
+    from greenstep.core.findings.port_rules import no_adapter
+    from greenstep.ports.discovery import find_ports
+
+    found_ports = find_ports()
+    adapters = [port for port in found_ports if port.usb]
+    if len(adapters) == 1:
+        return adapters[0].name
+    ports = listed_ports() if not adapters else tuple(adapters)
     if not ports:
         raise _port_fault("port", "missing", "", ())
+    if not adapters:
+        raise PortFault(no_adapter(listed_ports()))
     there = ", ".join(port.name for port in ports)
     raise usage(
         "which-port", "which port?", f"--port NAME: there are {there}", "greenstep find-port finds it by its plug"
@@ -163,6 +170,11 @@ def _open(name: str, settings: LineSettings, lines: tuple[bool, bool], serial_nu
     from greenstep.ports.opening import open_port
 
     return open_port(name, settings, lines, serial_number)
+
+
+def open_now(port: str, settings: LineSettings, lines: tuple[bool, bool]) -> Link:
+    """A port, at once or not at all. Raises PortFault."""
+    return _open(port, settings, lines, "", True).link
 
 
 def open_again(port: str, settings: LineSettings, lines: tuple[bool, bool]) -> Link:

@@ -128,7 +128,9 @@ def open_session(job: Job, open_link: OpenLink) -> tuple[Session, str]:
     opened = open_link(job.first_settings, job.hookup.idle_lines)
     # a board that is its own USB device may talk faster than its rate says; a network address may be anything
     asks = "://" in job.port
-    return Session.over(job, RecordingLink(opened.link, secrets=job.secrets, asks=asks)), opened.evidence
+    session = Session.over(job, RecordingLink(opened.link, secrets=job.secrets, asks=asks, watch=job.watch))
+    session.shared_with = opened.shared_with
+    return session, opened.evidence
 
 
 def enter_step(session: Session) -> Iterator[Event]:

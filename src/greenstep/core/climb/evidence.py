@@ -76,6 +76,8 @@ def observe(
         console=job.console,
         rom_baud=job.dialect.rom_rate(session.part),
         doubts=tuple(session.doubts),
+        port=job.port,
+        shared_with=session.shared_with,
         tried=tuple(notes.tried),
         first_errors=notes.first_errors,
         heard_meanwhile=notes.heard_meanwhile,

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from ..hookup.outside import OutsidePins
     from ..image import Image
     from ..image.granules import Remembered
+    from ..recording_link import LineEvent
     from ..talk import TalkLine
 
 Purpose = Literal["greet", "upload", "verify", "start", "backup", "erase", "lock", "unlock"]
@@ -43,7 +44,8 @@ class Job:
     this very board, as a text for the journal, and `common_flash` is the image before they were put in. Not empty,
     `only_chip` is the only number of its own with which the chip is the right one. `rates`, if it is not None: use
     the highest rate that both ends carry, and remember it there; `settings` then has the safe one. `pins` moves the
-    pins that no line of the port reaches. `own_hands` are the board's own moves by hand, where it has any.
+    pins that no line of the port reaches. `watch` is told of everything that passes on the line. `own_hands` are the
+    board's own moves by hand, where it has any.
     `end_patience_s` is how long to wait for a person at the end, who sets the boot pin back and presses reset; 0 does
     not wait.
     """
@@ -77,6 +79,7 @@ class Job:
     only_chip: str = ""
     rates: RateMemory | None = None
     pins: OutsidePins | None = None
+    watch: Callable[[LineEvent], None] | None = None
     own_hands: Hands | None = None
     end_patience_s: float = BY_HAND_PATIENCE_S
 
@@ -181,10 +184,12 @@ class Job:
 
 @frozen
 class OpenedPort:
-    """An open line, and what the system says is behind it."""
+    """An open line, and what the system says is behind it. `shared_with`: the system itself uses it, for its
+    `console` or a `login`."""
 
     link: Link
     evidence: str
+    shared_with: str = ""
 
 
 class RateMemory(Protocol):

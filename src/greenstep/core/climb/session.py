@@ -50,10 +50,11 @@ class Session:
     `line_hurt`: something had to be repeated; `resumed`: how often the chip was reset and asked again; `slowed`: how
     often at a lower rate than the board's own.
 
-    `held` is the version that the chip held before this run, if that is known; `recalled`, what the journal was asked
-    for this chip, once. `doubts` are refusals of the image that the person overrode. `synced_at_s` is when the
-    bootloader last answered. `hands_asked`: a person was asked to enter it. `back_mark`: the recording's event after
-    which the boot pin was to be set back; None before that. `hands_left` are the moves still to be made.
+    `shared_with` is what of the system itself uses the port. `held` is the version that the chip held before this
+    run, if that is known; `recalled`, what the journal was asked for this chip, once. `doubts` are refusals of the
+    image that the person overrode. `synced_at_s` is when the bootloader last answered. `hands_asked`: a person was
+    asked to enter it. `back_mark`: the recording's event after which the boot pin was to be set back; None before
+    that. `hands_left` are the moves still to be made.
     """
 
     job: Job
@@ -80,6 +81,7 @@ class Session:
     asks: int = 2
     synced_at_s: float = 0.0
     held: Version | None = None
+    shared_with: str = ""
     doubts: list[str] = field(default_factory=list)
     recalled: list[Remembered | None] = field(default_factory=list)
     hands_asked: bool = False

@@ -23,6 +23,10 @@ _TABLE_ALIGNMENT = 0x200
 """Large enough for the tables of all parts here: up to 128 vectors."""
 
 
+_SMALLEST_LOADER = 0x800
+"""Programs that lie behind a bootloader begin at least so far from the start of the flash."""
+
+
 def word_at(data: bytes, at: int) -> int:
     return int.from_bytes(data[at : at + 4], "little")
 
@@ -110,7 +114,7 @@ def _built_for(image: Image, start: int) -> int | None:
     piece = next(piece for piece in image.pieces if piece.address <= start < piece.end)
     at = start - piece.address
     origin = _origin(replace(piece, address=start, data=piece.data[at:]), image)
-    if origin is None or origin.base is None or origin.base == start:
+    if origin is None or origin.base is None or origin.base < start + _SMALLEST_LOADER:
         return None
     words = [word_at(piece.data, at + 4 * number) & ~1 for number in range(1, origin.vectors)]
     targets = [word for word in words if word]

@@ -19,13 +19,21 @@ from .line_rules import (
     stray,
 )
 from .observations import Observations
+from .port_rules import shared_port
 from .rate_rules import answers_elsewhere, garbage, program_at_its_rate
 from .start_rules import START_RULES
 from .verify_rules import VERIFY_RULES
 
 Rule = Callable[[Observations], Finding | None]
 
+
+def shared_with_the_system(seen: Observations) -> Finding | None:
+    """The port is the system's console, or a login waits on it."""
+    return shared_port(seen.port, seen.shared_with) if seen.shared_with else None
+
+
 _SYNC_RULES: tuple[Rule, ...] = (
+    shared_with_the_system,
     echo,
     frame_mismatch,
     answers_elsewhere,

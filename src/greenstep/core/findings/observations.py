@@ -165,6 +165,8 @@ class Observations:
     console: LineSettings = LineSettings(115200)
     rom_baud: int | None = None
     doubts: tuple[str, ...] = ()
+    port: str = ""
+    shared_with: str = ""
     tried: tuple[Experiment, ...] = ()
     first_errors: LineErrors | None = None
     heard_meanwhile: bytes = b""

@@ -107,6 +107,44 @@ def diagnose_port(seen: PortSeen) -> Finding:
     return Finding("port", f"{seen.wanted} cannot be opened", evidence, ("greenstep ports lists the ports",))
 
 
+def shared_port(port: str, use: str) -> Finding:
+    """A port that the system itself uses: `console` or `login`."""
+    tty = port.rpartition("/")[2]
+    if use == "console":
+        return Finding(
+            "port-is-console",
+            f"{port} is the system's console: the kernel's messages go to the chip, and the chip's answers to it",
+            (f"console={tty} is in the kernel's command line, or /sys/class/tty/console/active names it",),
+            (
+                f"take console={tty} out of the kernel's command line (cmdline.txt or the like), and reboot",
+                "another UART, or a USB adapter",
+            ),
+        )
+    return Finding(
+        "port-is-login",
+        f"a login waits on {port}: it takes what the chip answers, and sends its prompt to it",
+        (f"getty has {port} open",),
+        (
+            f"sudo systemctl stop serial-getty@{tty}; for good: sudo systemctl disable serial-getty@{tty}",
+            "another UART, or a USB adapter",
+        ),
+    )
+
+
+def no_adapter(ports: tuple[PortListed, ...]) -> Finding:
+    """No port was named, and none of those there is an adapter's."""
+    there = ", ".join(port.name for port in ports)
+    return Finding(
+        "no-adapter",
+        "no USB adapter is plugged in",
+        (f"only this computer's own {'port' if len(ports) == 1 else 'ports'}: {there}",),
+        (
+            "plug the adapter in; another cable: many carry power only; greenstep ports shows one without a driver",
+            f"if you mean that port: --port {ports[0].name}",
+        ),
+    )
+
+
 def _missing(seen: PortSeen, evidence: tuple[str, ...]) -> Finding:
     moved = [port for port in seen.listed if seen.serial and port.serial == seen.serial]
     if moved:
