@@ -40,7 +40,7 @@ class Stm8(unittest.TestCase):
 
     def test_the_routines_come_again_after_a_reset(self) -> None:
         image = sample_for(BOARD, 3000)
-        climb, trial = prepare(BOARD, {"flash": image}, faults=("restart-after=1500",))
+        climb, trial = prepare(BOARD, {"flash": image}, faults=("restart-after=1527",))
         trial.events.extend(climb.run())
         chip: Any = trial.line.chip
         self.assertEqual((trial.end.exit_code, trial.end.green, chip.violations), (0, True, []))

@@ -70,7 +70,7 @@ class OnlyWhatDiffers(ToolTest):
     def test_a_cut_off_upload_is_taken_up_again(self) -> None:
         bench = self.bench("hive-scale")
         reach = ("--chip", "atmega328p", "--port", bench.port("hive-scale"))
-        cut = self.run_tool("upload", "hive-scale.hex", *reach[:-1], reach[-1] + "&gone-after=0.6")
+        cut = self.run_tool("upload", "hive-scale.hex", *reach[:-1], reach[-1] + "&gone-after=0.68")
         self.assertEqual(cut.status, 3, cut.text)
         self.assertRegex(cut.out, r"[12],\d{3} of 4,096 bytes are written")
         run = self.run_tool("upload", "hive-scale.hex", *reach)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import unittest
 
-from .support import ToolTest
+import pexpect
+
+from .support import COMMAND, ToolTest
 
 HANDS = "bench:brood-probe?hands=2"
 
@@ -151,6 +153,39 @@ class Plug(ToolTest):
             "--patience", "0.3",
         )  # fmt: skip
         self.assertEqual((run.status, "no port was plugged in within 0.3 s" in run.text), (3, True), run.text)
+
+
+class NothingButAFile(ToolTest):
+    def test_what_is_there_is_found_out(self) -> None:
+        bench = self.served("brood-probe")
+        run = self.run_tool("upload", "brood-probe.hex", "--port", bench.port("brood-probe"))
+        self.assertEqual(run.status, 0, run.text)
+        for said in (
+            "so it is --chip stm32 --hookup dtr-reset-rts-boot",
+            "STM32F07x holds brood-probe.hex",
+            "1.6 -> 1.7",
+        ):
+            self.assertIn(said, run.out)
+
+    def test_by_hand_too(self) -> None:
+        bench = self.served("brood-probe", "--pty", "--hands", "0.5")
+        run = self.run_tool("upload", "brood-probe.hex", "--port", bench.port("brood-probe"))
+        self.assertEqual((run.status, "so it is --chip stm32 --hookup by-hand" in run.out), (0, True), run.text)
+        self.assertIn("before the next power-up", run.out)
+
+    def test_kinds_that_answer_alike_are_asked_for(self) -> None:
+        bench = self.served("hive-scale")
+        reach = ("upload", "hive-scale.hex", "--port", bench.port("hive-scale"))
+        alone = self.run_tool(*reach)
+        self.assertEqual((alone.status, "--chip atmega328p" in alone.text), (5, True), alone.text)
+        child = pexpect.spawn(
+            COMMAND, [*reach], cwd=str(self.folder), timeout=60,
+            env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
+        )  # fmt: skip
+        child.expect("What is on the package")
+        child.sendline("1")
+        child.expect("holds hive-scale.hex")
+        child.expect(pexpect.EOF)
 
 
 class PassingBytes(ToolTest):

@@ -63,9 +63,11 @@ def run_board(
     images: dict[str, Image] | None = None,
     listens_until: Callable[[], bool] | None = None,
     interrupts: Interrupts | None = None,
+    recorded: bool = True,
 ) -> int:
     """The common body of the commands that work on a board; `at_the_end` is called after a green one. With
     `how.listen`, it listens until `listens_until` says so. `interrupts` are those of a caller who goes on after it.
+    `recorded`: a row of the journal tells of it.
     The other arguments are `make_job`'s. Returns the exit status."""
     from greenstep.work.jobs import make_job
 
@@ -86,7 +88,7 @@ def run_board(
         from .passing_lines import shown_passing
 
         job = shown_passing(job, view, how.as_json)
-    run = Run(job, AT_THE_TERMINAL, how.trace)
+    run = Run(job, AT_THE_TERMINAL, how.trace, recorded)
     interrupts = interrupts or Interrupts()
     status = follow(run, view, interrupts)
     if at_the_end is not None and status == 0:

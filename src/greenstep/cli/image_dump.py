@@ -16,6 +16,7 @@ from .options import How, region_options
 from .screen import say
 
 if TYPE_CHECKING:
+    from greenstep.core.image import Image
     from greenstep.core.image.listing import Fold, Row
 
 _ROW_BYTES = 16
@@ -44,9 +45,6 @@ def dump_command(
     greenstep image dump scale.hex --from 0x68 --size 64
     greenstep image dump scale.hex --chip atmega328p
     """
-    from greenstep.core.families import FAMILIES
-    from greenstep.core.image.listing import rows_of
-
     these = chosen(target, said, how, flash_size)
     image = _single(these)
     start = image.lowest if region_from is None else region_from
@@ -59,16 +57,29 @@ def dump_command(
         raise usage(
             "outside", f"{image.name} holds nothing in {show_span(start, end - start)}", f"it holds {spans}{more}"
         )
+    core = these.target.part.core if these.target is not None else ""
+    dumped(image, core, as_bytes, everything, how.as_json, (start, end))
+    return 0
+
+
+def dumped(
+    image: Image, core: str, as_bytes: bool, everything: bool, as_json: bool, place: tuple[int, int] | None = None
+) -> None:
+    """Show the bytes of an image, or of a place (from, to before) of it; `core` is that of the chip, if it is
+    known."""
+    from greenstep.core.families import FAMILIES
+    from greenstep.core.image.listing import rows_of
+
+    start, end = place or (image.lowest, image.end)
     rows = rows_of(image, start, end, () if everything else (0xFF, 0x00))
-    if how.as_json:
+    if as_json:
         _as_json(image.name, rows)
-        return 0
-    family = FAMILIES.get(these.target.part.core) if these.target is not None else None
+        return
+    family = FAMILIES.get(core)
     word = 1 if as_bytes or family is None else family.word_bytes
     digits = 4 if image.end <= 0x10000 else 8
     for row in rows:
         say(_line(row, digits, word, family is not None and family.counts_words))
-    return 0
 
 
 def _single(these: Chosen) -> Any:

@@ -191,6 +191,8 @@ def _header_words(header: BootHeader) -> str:
 
 
 def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
+    from greenstep.core.fit import is_read_back
+
     part = fit.part
     up_to = "" if part.size_known and len(these.candidates) == 1 else "up to "
     room = "" if part.core == "any" else f", {up_to}{show_size(part.flash.size)} {part.holds}"
@@ -200,6 +202,8 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
         yield from finding_lines(fit.against[0], _WIDTH)
         for finding in fit.against[1:]:
             yield from _row("", f"also: {finding.cause}")
+    elif is_read_back(part, dict(these.images)):
+        yield from _row("fits", "it was read from such a chip, bootloader and all: greenstep restore writes it back")
     else:
         yield from _row("fits", "yes")
     if part.core != "any" and fit.touched:

@@ -35,7 +35,14 @@ def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough
         from greenstep.work.bench_board import with_bench_board
 
         said = with_bench_board(said)
-    return Board(name, said)
+    board = Board(name, said)
+    if any(image.file.suffix.lower() == ".zip" for image in said.images or ()):
+        from greenstep.work.releases import with_builds
+
+        from .release_choice import which_build
+
+        return with_builds(board, which_build)
+    return board
 
 
 def _split(

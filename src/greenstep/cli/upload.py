@@ -74,9 +74,11 @@ def command(
     said: BoardSettings,
     how: How,
 ) -> int:
-    """Write images into the chip, read them back, and start the application.
+    """Write images into the chip, read them back, and start the application. With nothing but a file and a port, it
+    finds out first what is there.
 
     \b
+    greenstep upload scale.hex --port /dev/ttyUSB0
     greenstep upload brood-probe
     greenstep upload scale.hex --chip atmega328p --port /dev/ttyUSB0
     greenstep upload hive-scale-2.4.kit
@@ -107,6 +109,10 @@ def command(
         from greenstep.work.plugging import wait_for_plug
 
         board = wait_for_plug(board, board.said.patience or _PLUG_PATIENCE_S, partial(say, err=True))
+    if not board.said.chip and board.said.port is not None and board.said.images:
+        from .unknown_board import found_out
+
+        board = found_out(board, how)
     if watch:
         from .watch import watch_and_upload
 

@@ -4,13 +4,14 @@ it lock the chip? The checks are those of an upload."""
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from .chips import EraseUnit, Memory, Part
 from .dialects.dialect import Dialect
 from .errors import Finding, RefusedFault
 from .frozen import frozen
-from .image import Image
+from .image import Image, Piece, joined
 from .image.edit import cut_out
 from .link import LineSettings
 from .plan import Plan, make_plan
@@ -49,11 +50,14 @@ def hold_against(
     """The verdict for images by memory name. Every refusal that a person may override is overridden, to find the
     next."""
     even_if: frozenset[str] = frozenset()
+    whole = is_read_back(part, images)
     refusals: list[Finding] = []
     plan = None
     while plan is None:
         try:
-            plan = make_plan(part, dialect, dict(images), Wishes(even_if=even_if, settings=settings or {}))
+            plan = make_plan(
+                part, dialect, dict(images), Wishes(even_if=even_if, settings=settings or {}, as_it_was=whole)
+            )
         except RefusedFault as refusal:
             finding = refusal.findings[0]
             refusals.append(finding)
@@ -62,8 +66,28 @@ def hold_against(
                 break
             even_if |= more
     image = images.get("flash")
+    if whole and image is not None:
+        image = without_blanks(image, part.flash)
     touched = units_of(part.flash, [image] if image else [])
     return Fit(part, plan, tuple(refusals), touched, free_runs(part.flash, [image] if image else []))
+
+
+def is_read_back(part: Part, images: Mapping[str, Image]) -> bool:
+    """Whether the flash image was read from a chip as a whole: it holds every byte, the resident bootloader's too."""
+    image, flash = images.get("flash"), part.flash
+    resident = bool(flash.reserved_top or flash.reserved_bottom)
+    return image is not None and resident and image.lowest == flash.start and image.covers(flash.start, flash.size)
+
+
+def without_blanks(image: Image, memory: Memory) -> Image:
+    """The image without the erase units of a memory that are blank in it, or nothing else if all are."""
+    blank = bytes([memory.erased])
+    kept: list[Piece] = []
+    for unit in memory.units_touched(image.lowest, image.end - image.lowest):
+        pieces = cut_out(image, unit.address, unit.end).pieces
+        if any(piece.data.strip(blank) for piece in pieces):
+            kept += pieces
+    return replace(image, pieces=joined(kept)) if kept else image
 
 
 def units_of(memory: Memory, images: Sequence[Image]) -> tuple[EraseUnit, ...]:

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from typing import Literal
 
 from .chips import EraseUnit, Memory
+from .fit import without_blanks
 from .frozen import frozen
 from .image import Image
 from .wishes import Keep
@@ -53,6 +54,7 @@ class FlashMap:
 def map_of(memory: Memory, images: Sequence[Image], keep: Sequence[Keep] = ()) -> FlashMap:
     """The map of a part's memory; anything of the images outside it is left out."""
     units = memory.units_touched(memory.start, memory.size)
+    images = [without_blanks(image, memory) if image.covers(memory.start, memory.size) else image for image in images]
     return _mapped(memory.start, memory.end, images, keep, memory, tuple(units))
 
 

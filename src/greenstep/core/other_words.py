@@ -10,7 +10,6 @@ COMMANDS = {
     "send": "upload",
     "read": "backup",
     "save": "backup",
-    "dump": "backup, or image dump for a file",
     "check": "verify",
     "compare": "image compare for files, verify for a chip",
     "wipe": "erase",

@@ -18,9 +18,12 @@ IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec
 def load_image(path: Path, raw_base: int, at: int | None = None) -> Image:
     """The image in a file. A raw file is placed at `at`, else at `raw_base` (the start of the memory). Raises
     UsageFault for a missing file, ImageFault for one that cannot be read."""
-    name = path.name
+    from .release import in_release, open_member
+
+    member = in_release(path)
+    name = path.name if member is None else member[1].rpartition("/")[2]
     try:
-        with open_plain(path) as stream:
+        with open_plain(path) if member is None else open_member(*member) as stream:
             head = stream.read(HEAD_BYTES)
             found = recognise(head)
             stream.seek(0)
@@ -72,7 +75,8 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
             None,
             f"this is packed ({kind}), and no image",
             "Intel HEX, S-record, TI-TXT, ELF or raw binary",
-            "unpack it first; a kit is uploaded directly: greenstep upload FILE.kit",
+            f"one of its files: {name}:MEMBER" if kind == "zip" else "unpack it first",
+            "a kit is uploaded directly: greenstep upload FILE.kit",
             f"to write it unchanged, give the address: {name} at ADDRESS",
             key="image-kind",
         )

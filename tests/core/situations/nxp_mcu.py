@@ -28,7 +28,7 @@ def with_field(at: int, value: int) -> dict[str, Any]:
 
 
 ROWS = [
-    *usual_rows(BOARD, (3000, 700_000), "smoke fan", "cross-pair", "low", silence="silence-after=200",
+    *usual_rows(BOARD, (3000, 700_000), "smoke fan", "cross-pair", "low", silence="silence-after=200", restart="restart-every=650",
                 writing_has_no_effect="not-written"),
     Situation(9, "an STM32 ROM asked as NXP", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),

@@ -13,8 +13,6 @@ def success(session: Session) -> RunEnded:
     """Every step was done; green if all of them are."""
     green, summary = _summary(session)
     before, after = versions_of(session)
-    if changed := change(before, after):
-        summary = f"{summary}, {changed}"
     return RunEnded(
         green, 0, session.elapsed_s, summary, hands=session.hands_left,
         version_before=before.name if before else "", version_after=after.number,
@@ -41,7 +39,8 @@ def _summary(session: Session) -> tuple[bool, str]:
     if job.purpose == "start":
         return proven, f"{who} runs" if session.text_heard else f"{who} was started"
     image = job.images.get("flash") or next(iter(job.images.values()))
-    what = f"{image.name} ({image.crc32(session.part.flash.erased):08X})"
+    changed = change(*versions_of(session))
+    what = f"{image.name} ({image.crc32(session.part.flash.erased):08X})" + (f", {changed}" if changed else "")
     if session.partly and job.purpose == "verify":
         return False, f"{who}: {session.partly.removesuffix(' it')} {what} is there"
     if session.partly:

@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
-from ..chips import Part
+from ..chips import Catalogue, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.boot_header import (
@@ -41,6 +41,7 @@ def fit_headers(
         return image
     piece = next(p for p in image.pieces if p.address <= boot < p.end)
     data = piece.data[boot - piece.address :]
+    _refuse_other_kind(part, image, data, extended, even_if)
     try:
         header = read_header(data, extended)
     except HeaderError as error:
@@ -87,6 +88,42 @@ def _refuse_lone_header(part: Part, image: Image, boot: int, even_if: frozenset[
             ("it begins with E9, as images for other addresses do",),
             f"give it its address: FILE at {boot:#x}, or an application's: FILE at 0x10000",
         )
+
+
+_OTHER_BOOT = 0x1000
+"""Where an ESP32 begins, in a file of the whole flash."""
+
+
+def _refuse_other_kind(part: Part, image: Image, data: bytes, extended: bool, even_if: frozenset[str]) -> None:
+    """An ESP8266's image for a later chip, or the other way round: their headers differ, so that either looks damaged
+    to the other. Raises RefusedFault."""
+    if _reads(data, extended) is not None:
+        return
+    header = _reads(data, not extended)
+    if header is None and not extended and image.covers(_OTHER_BOOT, 24):
+        piece = next(p for p in image.pieces if p.address <= _OTHER_BOOT < p.end)
+        header = _reads(piece.data[_OTHER_BOOT - piece.address :], True)
+    if header is None:
+        return
+    whose = "the ESP8266"
+    if not extended:
+        known = Catalogue.load().first("esp-rom", lambda one: one.extra.get("chip_id") == header.chip_id)
+        whose = f"the {known.title}" if known is not None else f"a chip with id {header.chip_id}"
+    _refuse(
+        even_if,
+        f"{image.name} is for another chip: for {whose}, and not the {part.title}",
+        ("it is whole, by its own checksum",),
+        "choose the file for this chip, or say which chip it is: --chip",
+    )
+
+
+def _reads(data: bytes, extended: bool) -> BootHeader | None:
+    """The header of an image that is whole; None if it is none of that kind."""
+    try:
+        header = read_header(data, extended)
+    except HeaderError:
+        return None
+    return header if header.checksum_right and header.digest_right else None
 
 
 def _judge(part: Part, image: Image, header: BootHeader, even_if: frozenset[str]) -> None:

@@ -92,7 +92,7 @@ def _judge(image: Image, part: Part) -> Verdict:
     if not reset & 1:
         return Verdict("the reset vector is even, so it is no Thumb code", (shown,))
     handler = reset & ~1
-    elsewhere = _built_for(image, start)
+    elsewhere = _built_for(image, start, flash.end)
     if elsewhere is not None:
         return Verdict(
             f"it was built for {show_address(elsewhere)}, and would lie at {show_address(start)}",
@@ -109,12 +109,12 @@ def _judge(image: Image, part: Part) -> Verdict:
     return Verdict()
 
 
-def _built_for(image: Image, start: int) -> int | None:
-    """The address at which all its vectors would point into the image, if none does where it is; else None."""
+def _built_for(image: Image, start: int, end: int) -> int | None:
+    """The address in the flash at which all its vectors would point into the image; None if any does where it is."""
     piece = next(piece for piece in image.pieces if piece.address <= start < piece.end)
     at = start - piece.address
     origin = _origin(replace(piece, address=start, data=piece.data[at:]), image)
-    if origin is None or origin.base is None or origin.base < start + _SMALLEST_LOADER:
+    if origin is None or origin.base is None or not start + _SMALLEST_LOADER <= origin.base < end:
         return None
     words = [word_at(piece.data, at + 4 * number) & ~1 for number in range(1, origin.vectors)]
     targets = [word for word in words if word]
