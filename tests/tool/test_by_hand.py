@@ -157,8 +157,7 @@ class Plug(ToolTest):
 
 class NothingButAFile(ToolTest):
     def test_what_is_there_is_found_out(self) -> None:
-        bench = self.served("brood-probe")
-        run = self.run_tool("upload", "brood-probe.hex", "--port", bench.port("brood-probe"))
+        run = self.run_tool("upload", "brood-probe.hex", "--port", "bench:brood-probe?known=no")
         self.assertEqual(run.status, 0, run.text)
         for said in (
             "so it is --chip stm32 --hookup dtr-reset-rts-boot",
@@ -168,14 +167,12 @@ class NothingButAFile(ToolTest):
             self.assertIn(said, run.out)
 
     def test_by_hand_too(self) -> None:
-        bench = self.served("brood-probe", "--pty", "--hands", "0.5")
-        run = self.run_tool("upload", "brood-probe.hex", "--port", bench.port("brood-probe"))
+        run = self.run_tool("upload", "brood-probe.hex", "--port", "bench:brood-probe?known=no&hands=0.5&lines=none")
         self.assertEqual((run.status, "so it is --chip stm32 --hookup by-hand" in run.out), (0, True), run.text)
         self.assertIn("before the next power-up", run.out)
 
     def test_kinds_that_answer_alike_are_asked_for(self) -> None:
-        bench = self.served("hive-scale")
-        reach = ("upload", "hive-scale.hex", "--port", bench.port("hive-scale"))
+        reach = ("upload", "hive-scale.hex", "--port", "bench:hive-scale?known=no")
         alone = self.run_tool(*reach)
         self.assertEqual((alone.status, "--chip atmega328p" in alone.text), (5, True), alone.text)
         child = pexpect.spawn(

@@ -97,7 +97,7 @@ class FilesOfLoaders(ToolTest):
         self.assertEqual(run.status, 0, run.text)
         with zipfile.ZipFile(self.folder / "bees.zip", "w") as package:
             package.writestr("bees.txt", "honey")
-        self.assertIn("this is packed (zip)", self.run_tool("upload", "bees.zip", "--port", "bench:nrf52832").text)
+        self.assertIn("bees.zip holds no image", self.run_tool("upload", "bees.zip", "--port", "bench:nrf52832").text)
 
     def test_the_old_program_is_the_password(self) -> None:
         _, trial = prepare("msp430g2553")

@@ -35,6 +35,7 @@ KEYS = {
         "three wires only: a simulated person presses the buttons, this long after the first byte and at the end",
     ),
     "habit": Key("WORD", "how that person does it: " + "; ".join(f"{word} {what}" for word, what in HABITS.items())),
+    "known": Key("no", "chip, hookup and rate are not taken as known, but found out"),
     "lines": Key("none", "a port without DTR and RTS"),
     "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),
     "gone-after": Key("SECONDS", "the cable is pulled this long after the port was opened"),
@@ -56,6 +57,7 @@ class BenchAddress:
     hands_s: float | None = None
     habit: Habit = ""
     has_lines: bool = True
+    is_known: bool = True
     on_for_s: float | None = None
     gone_after_s: float | None = None
     seed: int = 0
@@ -110,6 +112,7 @@ class _Reader:
             hands_s,
             self._habit(values),
             self._word(values, "lines", "none") is None,
+            self._word(values, "known", "no") is None,
             self._number(values, "on-for", 3600),
             self._number(values, "gone-after", 3600),
             int(seed),

@@ -59,6 +59,11 @@ def dump_command(
         )
     core = these.target.part.core if these.target is not None else ""
     dumped(image, core, as_bytes, everything, how.as_json, (start, end))
+    if core == "pic18" and these.target is not None and not how.as_json:
+        from greenstep.core.families.pic18_config import START, in_words
+
+        if start <= START < end:
+            say("", *(f" {what}: {how_set}" for what, how_set in in_words(image, these.target.part)))
     return 0
 
 

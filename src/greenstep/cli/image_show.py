@@ -216,6 +216,11 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
             largest = f" in {len(fit.free)} runs, the largest {show_span(*fit.free[0])}"
         yield from _row("free", show_size(free) + largest if free else "nothing")
     yield from _row("would lock", fit.locks.cause if fit.locks else "no")
+    if part.core == "pic18" and "flash" in (images := dict(these.images)):
+        from greenstep.core.families.pic18_config import in_words
+
+        for what, how in in_words(images["flash"], part):
+            yield from _row("config", f"{what}: {how}")
     for note in fit.plan.notes if fit.plan else ():
         yield from _row("note", note)
 

@@ -39,10 +39,12 @@ def _options(command: Callable[..., int]) -> Callable[..., int]:
 @click.option("--tx", metavar="PIN", help="Its TX, where that can be chosen. [the loader's usual one]")
 @click.option("--rx", metavar="PIN", help="Its RX.")
 @click.option("--pin", metavar="PIN", help="A pin that keeps it running while it is low at a reset.")
+@click.option("--config-words", is_flag=True,
+              help="PIC: put the configuration words that it needs into the file, for the programmer.")  # fmt: skip
 @_options
 def command(
     target: tuple[str, ...], clock: float | None, listens_s: float | None, tx: str | None, rx: str | None,
-    pin: str | None, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
+    pin: str | None, config_words: bool, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Make a resident bootloader that speaks Doorstep for a chip, its clock, rate, waiting time and pins: an image to
     be put in once, by a programmer or by the bootloader that is there. After that `upload --dialect doorstep` needs
@@ -68,6 +70,8 @@ def command(
         pin or "",
     )
     made = make(these.wanted_target().part, values)
+    if config_words:
+        made = made.with_config_words(values)
     if saving.file is not None:
         saving.check()
     if how.as_json:

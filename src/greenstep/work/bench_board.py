@@ -11,7 +11,10 @@ def with_bench_board(said: BoardSettings) -> BoardSettings:
     """What is said, completed by what the board at a port `bench:…` is. Raises UsageFault."""
     from greenstep.bench.address import parse_address
 
-    board = parse_address(said.port.name if said.port else "").board
+    address = parse_address(said.port.name if said.port else "")
+    board = address.board
+    if not address.is_known:
+        return said
     if said.chip is not None and _dialect_of(said.chip) != _dialect_of(board.chip):
         return said  # another chip was declared: nothing is known here about that one
     known = BoardSettings(

@@ -284,6 +284,12 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     if job.purpose != "verify":
         for plan_of in transfer.plan.memories:
             _refuse_withheld(session, plan_of.memory)
+    flash, clock = job.images.get("flash"), session.dialect.clock_hz()
+    if part.core == "pic18" and flash is not None and clock is not None:
+        from ..families.pic18_config import difference
+
+        if differs := difference(flash, part, clock):
+            yield Noted("chip", differs)
     session.dialect.restores = job.wishes.as_it_was
     session.dialect.proves = job.wishes.verify
     if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read

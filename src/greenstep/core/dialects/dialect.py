@@ -275,6 +275,10 @@ class Dialect(ABC):
             re.search(sound, data, re.DOTALL) for sound in asking.sounds
         )
 
+    def clock_hz(self) -> float | None:
+        """The clock that the loader says it runs at; None if it does not tell."""
+        return None
+
     def ask_as_known(self, wait_s: float) -> str | None:
         """The same for a loader left running by an earlier conversation, if that needs another question."""
         return None

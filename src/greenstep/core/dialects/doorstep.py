@@ -16,6 +16,7 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..crc_joining import bytes_with_crc32, joined
+from ..families.pic18 import code_only
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_engineering, show_size
@@ -37,7 +38,7 @@ from .doorstep_frames import (
 from .doorstep_stream import Stream
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain
-from .results import Examination, Identity, WriteBlock
+from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Spec, Starting
 
 _TRIES, _QUIET_S = 5, 0.02
@@ -172,6 +173,9 @@ class Doorstep(Dialect):
         except (Silence, ChipRefusal):
             return None
         return self._learnt(told)
+
+    def clock_hz(self) -> float | None:
+        return float(self.facts.clock)
 
     def _learnt(self, told: bytes) -> str | None:
         try:
@@ -451,6 +455,17 @@ class Doorstep(Dialect):
         return "00 to start"
 
     # --- costs
+
+    @classmethod
+    def fit(
+        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
+    ) -> Fitted:
+        """A PIC18's hex file holds more than code, which a loader does not write."""
+        image = images.get("flash")
+        if image is None or part.core != "pic18":
+            return Fitted(images)
+        image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
+        return Fitted({**images, "flash": image}, notes)
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:

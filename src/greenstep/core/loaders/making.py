@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from importlib import import_module
 
 from ..chips import Part
 from ..errors import usage
 from ..frozen import frozen
-from ..image import Image, Piece
+from ..image import Image, Piece, joined
 from ..nearest import nearest
 from ..quantities import show_address, show_size
 from .board_values import BoardValues, Changed
 from .images import LoaderImage, loader_for, loaders_known
 
+_NO_WORD = (0, 4, 7)
+"""CONFIG1L, 3L and 4H are not there on a K22."""
 _SHORTEST_S, _LONGEST_S = 0.1, 60.0
 
 
@@ -24,6 +27,22 @@ class Made:
     loader: LoaderImage
     image: Image
     said: tuple[tuple[str, str], ...]
+
+    def with_config_words(self, values: BoardValues) -> Made:
+        """The same with the chip's configuration words in the image. Raises UsageFault where they are not known."""
+        from ..families.pic18_config import START, in_words, words_for
+
+        words = words_for(self.part, values.clock or 0.0) if self.part.core == "pic18" else None
+        if words is None:
+            raise usage(
+                "loader-config",
+                f"the configuration words of the {self.part.title} are not known here",
+                "leave out --config-words, and set them as the lines above say",
+            )
+        kept = [Piece(START + at, bytes([value])) for at, value in enumerate(words) if at not in _NO_WORD]
+        image = replace(self.image, pieces=joined([*self.image.pieces, *kept]))
+        told = tuple(("config word", f"{what}: {how}") for what, how in in_words(image, self.part))
+        return replace(self, image=image, said=(*self.said, *told))
 
 
 def make(part: Part, values: BoardValues) -> Made:
