@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import platform
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -31,6 +32,8 @@ def command() -> None:
 @click.option(
     "--save", type=click.Path(path_type=Path, dir_okay=False), required=True, metavar="FILE", help="The kit."
 )
+@click.option("--program", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="The kit as a program for this system too, for somebody without Python.")  # fmt: skip
 @click.option("--replace", is_flag=True, help="Replace a file that is there.")
 @click.option("--name", default="", metavar="TEXT", help="Name of the kit. [the first board's name]")
 @click.option("--say-first", "opening", default="", metavar="TEXT", help="Shown before the upload.")
@@ -48,8 +51,8 @@ def command() -> None:
               metavar="FILE", help="The project file, if not the nearest greenstep.toml.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One line, for programs.")
 def make(
-    boards: tuple[str, ...], save: Path, replace: bool, name: str, opening: str, closing: str, question: str,
-    answer: tuple[str, ...], picture: Path | None, loader: Path | None, flash_size: tuple[str, ...],
+    boards: tuple[str, ...], save: Path, program: Path | None, replace: bool, name: str, opening: str, closing: str,
+    question: str, answer: tuple[str, ...], picture: Path | None, loader: Path | None, flash_size: tuple[str, ...],
     project: Path | None, as_json: bool,
 ) -> int:  # fmt: skip
     """Put boards of greenstep.toml and their images into one file. Several boards are told apart by what the chip
@@ -61,6 +64,7 @@ def make(
         --answer "scale-a=a round one" --answer "scale-b=a flat one"
     """
     from greenstep.core.errors import usage
+    from greenstep.store.image_saving import check_place
     from greenstep.store.kit import Notes
     from greenstep.store.kit_making import make_kit, pairs_of, sizes_of
     from greenstep.store.project import find_project, project_text, tables_of
@@ -85,8 +89,18 @@ def make(
         )
         made = datetime.now().astimezone().isoformat(timespec="seconds")
         wanted = {board: tables[board] for board in boards}
+        if program is not None:
+            check_place(program, replace)
         kit = make_kit(save, name or boards[0], made, wanted, found.path.parent, notes, replace)
-    return _told(kit, save, as_json)
+        if program is not None:
+            from greenstep.work.kit_program import make_program
+
+            make_program(kit, save, program)
+    status = _told(kit, save, as_json)
+    if program is not None and not as_json:
+        size = show_size(program.stat().st_size)
+        say(f" without Python: {program}, {size}, for {platform.system()} {platform.machine()}")
+    return status
 
 
 @command.command("show")
