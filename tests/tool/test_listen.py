@@ -146,7 +146,7 @@ class Terminal(ToolTest):
         child.expect("the port is back")
         second.says(b"41.3 kg\r\n")
         child.expect("41.3 kg")
-        child.sendcontrol("c")
+        child.send("\x07")
         child.expect(pexpect.EOF)
         child.wait()
 
