@@ -22,8 +22,6 @@ from greenstep.core.events import HandsWanted, HeardMeanwhile
 from greenstep.core.hookup import named_hookup
 
 LONGEST_S, _ON_FOR_S = 20.0, 10.0
-_LOADS_BY_WIRES = ("msp430", "any")
-"""No hand does what these need to enter their loaders, or their records do not say what."""
 _FORGOTTEN_TOLD_S = 1.0
 _ENTERED = -1.0
 """Instead of a time: this loader came up all the same, and there was nothing to tell."""
@@ -153,30 +151,24 @@ def measured(board: str, moments: int, seed: int = 1) -> Counts:
     return counts
 
 
-def table(boards: Sequence[str], moments: int) -> list[str]:
-    """Rows for the page of measurements."""
-    rows = ["| board | entered | forgotten boot pin told within 1 s | a power-up starts it |", "|---|---|---|---|"]
-    for board in boards:
-        counts = measured(board, moments)
-        cells = [
-            f"{well} of {number}" if number else "" for well, number in (counts.entered, counts.told, counts.runs)
-        ]
-        rows.append(f"| {board} | {' | '.join(cells)} |")
-    return rows
-
-
 def main() -> None:
+    """Print the table; what was missed goes to standard error."""
     arguments = sys.argv[1:]
     moments = 200
     if "--moments" in arguments:
         at = arguments.index("--moments")
         moments = int(arguments[at + 1])
         del arguments[at : at + 2]
+    print("| board | entered | forgotten boot pin told within 1 s | a power-up starts it |")
+    print("|---|---|---|---|")
     for board in arguments or by_hand_boards():
         counts = measured(board, moments)
-        print(f"{board:<24} entered {counts.entered}  told {counts.told}  runs {counts.runs}", flush=True)
-        for missed in counts.missed[:6]:
-            print(f"    {missed}")
+        cells = [
+            f"{well} of {number}" if number else "" for well, number in (counts.entered, counts.told, counts.runs)
+        ]
+        print(f"| {board} | {' | '.join(cells)} |", flush=True)
+        for missed in counts.missed:
+            print(f"{board}: {missed}", file=sys.stderr, flush=True)
 
 
 if __name__ == "__main__":

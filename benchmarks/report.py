@@ -56,6 +56,11 @@ PARTS = (
         "beside",
         "Each kind of upload to chips that hold another program: bytes wrong in the image, and bytes changed outside\nthe erase units that it names.",
     ),
+    (
+        "By hand",
+        "by_hand",
+        "A simulated person with three wires: reset pressed at 200 moments from 0 to 20 s, half of them two or three times;\npressed again when told to. Then with the boot pin forgotten, and uploads by people of six habits, each followed by a\npower cycle with the pins as they left them.",
+    ),
     ("A port alone", "greet_alone", "Until a board is known of which nothing but the port is: virtual seconds."),
     (
         "Power cuts",

@@ -66,7 +66,10 @@ PICTURES = (
         "greenstep hookup show brood-probe; echo; echo; "
         "greenstep hookup show --chip esp32 --hookup cross-pair --reset-capacitor 10u",
     ),
-    Picture("rates", "greenstep rates 16M hive-scale"),
+    Picture(
+        "by-hand",
+        "greenstep upload brood-probe --hookup by-hand --port 'bench:brood-probe?hands=2&habit=forgets'",
+    ),
     Picture(
         "listen",
         "greenstep listen brood-probe --reset --times --seconds 2.6; echo; echo; "

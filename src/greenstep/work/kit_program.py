@@ -44,7 +44,9 @@ def make_program(kit: Kit, kit_file: Path, save: Path) -> None:
         made = next((path for path in (folder / "dist").glob("*") if path.is_file()), None)
         if done.returncode or made is None:
             last = tuple(line for line in done.stderr.splitlines() if line.strip())[-3:]
-            raise usage("kit-program", "the program could not be packed", "update what packs it", evidence=last)
+            raise usage(
+                "kit-program-packing", "the program could not be packed", "update what packs it", evidence=last
+            )
         shutil.copyfile(made, save)
         save.chmod(0o755)
 

@@ -99,25 +99,26 @@ def ask_by_hand(session: Session) -> Generator[Event, None, _Asked]:
     tries, told_at = 0, -1
     while True:
         tries += 1
-        answer = manner.ask(tries)
+        answer, finding = manner.ask(tries), None
         if answer is not None:
             before = min(tries - 1, spec.asking.attempts[0].asks)
             answered_s = session.link.now()
             session.dialect.asked_before(before, (before + 1) * spec.asking.wait_s)
             if tries < 3 or manner.stays(answered_s):
                 return answer, tries
+            finding = meanwhile.gone()
         if tries == 1 and (answer := _ask_as_known(session)) is not None:
             return answer, tries
+        if tries > 2 and (finding := finding or meanwhile.new(spec.rom_speaks)) is not None:
+            if session.job.patience_s is None:
+                deadline = Deadline(session.link, max(deadline.at, session.link.now() + _TO_REACT_S))
+            yield HeardMeanwhile("sync", finding, session.job.hands.enter)
         if deadline.over and session.link.now() - deadline.at >= last_moment_s:
             return None, tries
         if tries == 2:
             session.hands_asked = True
             deadline, last_moment_s = Deadline.after(session.link, patience), _LAST_MOMENT_S
             yield HandsWanted("sync", session.job.hands.enter, patience)
-        if tries > 2 and (finding := meanwhile.new(spec.rom_speaks)) is not None:
-            if session.job.patience_s is None:
-                deadline = Deadline(session.link, max(deadline.at, session.link.now() + _TO_REACT_S))
-            yield HeardMeanwhile("sync", finding, session.job.hands.enter)
         waited = int(session.notes.asked_s)
         if waited > told_at:
             told_at = waited

@@ -64,6 +64,10 @@ class Meanwhile:
         self._told.add(told_as)
         return finding
 
+    def gone(self) -> Finding | None:
+        """The bootloader had answered, and a moment later did not."""
+        return self._once(_RESET_AGAIN, _reset_again(self._session))
+
     def _judgement(self, seen: Observations) -> tuple[str, Finding | None]:
         """The finding, and a word by which it is told once."""
         finding, heard = diagnose(seen)[0], seen.heard.answers
