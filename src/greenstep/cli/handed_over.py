@@ -14,14 +14,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from greenstep import __version__
-from greenstep.core.outside_text import harmless
+from greenstep.store.kit import HANDED_OVER
 
-from .screen import say
+from .screen import say, say_on_line
 
 if TYPE_CHECKING:
     from greenstep.ports.discovery import PortInfo
 
-KIT = "handed-over.kit"
 _ESCAPES = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]")
 
 
@@ -59,7 +58,7 @@ class _Copied(io.TextIOBase):
 
 def main(arguments: list[str]) -> int:
     """Upload the kit beside this program to the port that is named, or found. Returns the exit status."""
-    kit = Path(getattr(sys, "_MEIPASS", Path(__file__).parent)) / KIT
+    kit = Path(getattr(sys, "_MEIPASS", Path(__file__).parent)) / HANDED_OVER
     say("This program puts new software on your board, and checks that it arrived.", "")
     while True:
         port = arguments[0] if arguments else _port()
@@ -101,8 +100,7 @@ def _picked(adapters: list[PortInfo]) -> str:
 
 def _answer(question: str) -> str | None:
     """What is typed; None if nobody can."""
-    sys.stdout.write(harmless(question))
-    sys.stdout.flush()
+    say_on_line(question)
     line = sys.stdin.readline() if sys.stdin is not None else ""
     return line.strip() if line else None
 

@@ -45,6 +45,11 @@ def say_all(lines: Iterable[str], err: bool = False) -> None:
     click.echo("\n".join(shown), err=err)
 
 
+def say_on_line(text: str) -> None:
+    """Text after which the line goes on."""
+    click.echo(harmless(text, keep="\t"), nl=False)
+
+
 def live(text: str, style: str = "") -> Text:
     """Text for what changes on a terminal."""
     from rich.text import Text

@@ -29,6 +29,9 @@ from .board_keys import KEYS, board_from_table
 from .reach import Reach
 from .toml_text import TomlTrouble, toml_table
 
+HANDED_OVER = "handed-over.kit"
+"""The kit inside a program that was made of it."""
+
 MANIFEST = "kit.toml"
 FORMAT = 1
 MOST_MEMBERS = 200

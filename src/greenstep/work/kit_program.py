@@ -11,7 +11,7 @@ import tempfile
 from pathlib import Path
 
 from greenstep.core.errors import usage
-from greenstep.store.kit import Kit
+from greenstep.store.kit import HANDED_OVER, Kit
 
 _ENTRY = "import sys\nfrom greenstep.cli.handed_over import main\nsys.exit(main(sys.argv[1:]))\n"
 _NEEDED = ("greenstep.cli", "greenstep.core", "greenstep.store", "greenstep.work", "greenstep.ports", "serial")
@@ -33,13 +33,11 @@ def make_program(kit: Kit, kit_file: Path, save: Path) -> None:
             "what packs a program is not installed",
             "pip install 'greenstep[program]', in the environment that this command runs in",
         )
-    from greenstep.cli.handed_over import KIT
-
     with tempfile.TemporaryDirectory(prefix="greenstep-program-") as holder:
         folder = Path(holder)
         (folder / "entry.py").write_text(_ENTRY, "utf-8")
-        shutil.copyfile(kit_file, folder / KIT)
-        words = _command(folder, KIT, _without(kit))
+        shutil.copyfile(kit_file, folder / HANDED_OVER)
+        words = _command(folder, HANDED_OVER, _without(kit))
         done = subprocess.run(words, cwd=folder, capture_output=True, text=True, timeout=_LONGEST_S, check=False)
         made = next((path for path in (folder / "dist").glob("*") if path.is_file()), None)
         if done.returncode or made is None:
