@@ -7,10 +7,11 @@ import unittest
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
+from greenstep.core.families.pic16 import as_in_chip, code_of_words
 from greenstep.core.image import Image, Piece
 from greenstep.core.wishes import Wishes
 
-BOARD = "pic18f26k40"
+BOARD, WORDS = "pic18f26k40", "pic16f1938"
 
 
 class Unified(unittest.TestCase):
@@ -86,6 +87,65 @@ class WhatItTells(unittest.TestCase):
             trial.line.chip.device = device  # type: ignore[attr-defined]
             trial.events.extend(climb.run())
             self.assertEqual(trial.end.exit_code, status, trial.findings)
+
+
+class Words(unittest.TestCase):
+    """A PIC16: two bytes of a hex file to a word of 14 bits."""
+
+    def test_blank_words_and_halves_of_words(self) -> None:
+        """3FFF within the image, a piece that begins and one that ends within a word: the chip holds the rest as
+        blank."""
+        code = bytes.fromhex("8431 082c ff3f ff3f ff34 0034") * 30
+        image = Image(
+            "pump.hex", (Piece(0x800, code), Piece(0xB01, b"\x12" + code[:20] + b"\x77"), Piece(0xB19, b"\x05"))
+        )
+        climb, trial = prepare(WORDS, {"flash": image})
+        trial.events.extend(climb.run())
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        flash = bytes(trial.line.chip.flash)
+        self.assertEqual(flash[0x800 : 0x800 + len(code)], code)
+        self.assertEqual(flash[0xB00:0xB1C], b"\xff\x12" + code[:20] + b"\x77\x3f\xff\x05\xff\x3f")
+        self.assertEqual(flash[0x7FE:0x800], b"\xa5\x25")
+
+    def test_what_is_read_is_what_was_written(self) -> None:
+        """Read back and written again, byte for byte; only the blank words are FFFF."""
+        image = sample_for(WORDS, 5000)
+        code = image.pieces[0].data
+        held = code_of_words(image)[0].pieces[0].data
+        self.assertEqual(len(held), len(code))
+        self.assertEqual(as_in_chip(held), code)
+        for at in range(0, len(code), 2):
+            self.assertTrue(
+                held[at : at + 2] == code[at : at + 2]
+                or (held[at : at + 2], code[at : at + 2]) == (b"\xff\xff", b"\xff\x3f")
+            )
+        self.assertEqual(run(WORDS, {"flash": Image("back.hex", (Piece(0x800, held),))}).end.exit_code, 0)
+
+    def test_configuration_and_eeprom_are_left_out_and_told(self) -> None:
+        more = (Piece(0x10000, b"\x01\x3f"), Piece(0x1000E, b"\xe4\x1f"), Piece(0x1E000, b"\x07\0"))
+        image, notes = code_of_words(Image("pump.hex", (Piece(0x800, b"\x84\x31"), *more)))
+        self.assertEqual([piece.address for piece in image.pieces], [0x800])
+        for note, name in zip(notes, ("user ids", "configuration words", "EEPROM"), strict=True):
+            self.assertIn(name, note)
+
+    def test_any_damage_to_an_address_is_made_good_or_told(self) -> None:
+        """Of requests to erase and write; everything else stays as it was."""
+        image, full = sample_for(WORDS, 500), random.Random(7).randbytes(0x8000)
+        full = bytes(byte & (0x3F if at % 2 else 0xFF) for at, byte in enumerate(full))
+        end, told, green = 0x800 + 512, 0, 0
+        for place in range(490, 610, 5):
+            climb, trial = prepare(WORDS, {"flash": image}, (f"flip-to-chip={place}:04",))
+            flash = trial.line.chip.flash
+            flash[0x800:] = full[0x800:]
+            trial.events.extend(climb.run())
+            with self.subTest(place=place):
+                if trial.end.exit_code:
+                    told += 1
+                    continue
+                green += 1
+                self.assertTrue(trial.holds(image))
+                self.assertEqual(bytes(flash[end:]), full[end:])
+        self.assertGreater(green, 0)
 
 
 if __name__ == "__main__":

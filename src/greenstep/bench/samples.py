@@ -65,6 +65,25 @@ def pic_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Imag
     )
 
 
+def pic16_image(text: str, size_bytes: int, seed: int = 8, start: int = 0) -> Image:
+    """A PIC16 program from `start`, two bytes to a word of 14 bits: MOVLP and GOTO, its text as RETLW, code; and
+    configuration words."""
+    source = random.Random(seed)
+    target = start // 2 + 8
+    words = [0x3180 | target >> 8, 0x2800 | target & 0x7FF]
+    mark = MARK + text.encode() + b"\0"
+    free = size_bytes // 2 - len(words)
+    if free >= len(mark) + 8:
+        words += [0x3400 | byte for byte in mark]
+    code = [source.randrange(0x3400) for _ in range(size_bytes // 2 - len(words))]
+    if size_bytes > 4096:  # a table left blank by the compiler
+        hole = len(code) // 2
+        code[hole : hole + 256] = [0x3FFF] * 256
+    body = b"".join(word.to_bytes(2, "little") for word in words + code)
+    config = Piece(0x1000E, bytes([0xE4, 0x1F, 0xFF, 0x1E]))
+    return Image("feeder-pump.hex", (Piece(start, body), config), None, "Intel HEX")
+
+
 def as_an1310_holds(image: Image, loader: int) -> Image:
     """The code with its jump below the loader and the loader's at 0, as in the chip."""
     code = image.pieces[0]

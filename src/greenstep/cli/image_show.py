@@ -162,6 +162,8 @@ def describe_origin(origin: Origin) -> tuple[str, str]:
         text = f"{at}  AVR: {origin.jump} to {entry}{words}"
     elif origin.family == "pic18":
         return "vectors", f"{at}  PIC18: GOTO {entry}{words}"
+    elif origin.family == "pic16":
+        return "vectors", f"{at}  PIC16: GOTO {entry}{words}"
     else:
         return "vectors", f"{at}  ARM7: eight instructions"
     text += f"; {origin.vectors} vectors"

@@ -1,4 +1,4 @@
-"""Situations with a PIC18 that has the unified bootloader."""
+"""Situations with a PIC18 and a PIC16 that have the unified bootloader."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from greenstep.core.wishes import Keep, Wishes
 
 from .situation import Situation, usual_rows
 
-BOARD = "pic18f26k40"
+BOARD, WORDS = "pic18f26k40", "pic16f1938"
 IMAGE = sample_for(BOARD, 3000)
 UPLOAD: dict[str, Any] = {"images": {"flash": IMAGE}}
 GREET: dict[str, Any] = {"purpose": "greet"}
@@ -24,5 +24,10 @@ ROWS = [
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic-ds40001779"}, "pic18f24k40"),
     Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5,
               {"images": {"flash": Image("pump.hex", (Piece(0x200, bytes(range(1, 200)) * 5),))}}, "0200"),
+    *usual_rows(WORDS, (3000, 40_000), "feeder pump", "cap-dtr", silence="silence-after=800", worn="worn=0x923 worn=0xBF0 worn=0xC01",
+                writing_has_no_effect="not-written", restarts_while_it_is_written=""),
+    Situation(11, "a PIC18's program for a PIC16", WORDS, "vectors", 5, {"images": {"flash": Image("pump.hex", (Piece(0x800, sample_for(BOARD, 700).pieces[0].data),))}}, "14 bits"),
+    Situation(11, "a PIC16's program into the bootloader", WORDS, "hits-bootloader", 5,
+              {"images": {"flash": Image("pump.hex", (Piece(0x400, bytes(range(1, 30)) * 10),))}}, "word 0400"),
     Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x800, 0x40),))}, "0800"),
 ]  # fmt: skip

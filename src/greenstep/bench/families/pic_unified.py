@@ -1,4 +1,5 @@
-"""Simulated PIC18 with Microchip's unified bootloader at the start of the flash, from DS40001779. Board: pic18f26k40.
+"""Simulated PIC18 and PIC16 with Microchip's unified bootloader at the start of the flash, from DS40001779. Boards:
+pic18f26k40, pic16f1938.
 
 | what | the loader |
 |---|---|
@@ -9,6 +10,7 @@
 | status | 01 done, FE out of range, FF not supported |
 | version (0) | also the size of a packet, the device id, and the sizes of rows |
 | reset (9) | acknowledged |
+| a PIC16 | addresses are of words of 14 bits, lengths in bytes, two to a word; a blank word is 3FFF, and says "no program" |
 | remembered over a reset | nothing but the flash |
 
 Stricter than silicon: a write that does not fill rows, onto what is not blank, or into the loader is refused and
@@ -24,7 +26,7 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
-from .. import samples
+from .. import application, samples
 from ..boards import BenchBoard
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import CapacitorPulse, Circuit
@@ -40,15 +42,24 @@ _DONE, _RANGE, _UNSUPPORTED = b"\x01", b"\xfe", b"\xff"
 
 @frozen
 class UnifiedKind:
-    """Sizes in bytes; `loader` is (from, to)."""
+    """Sizes in bytes; `loader` is (from, to). `in_words`: a PIC16, two bytes to a word of 14 bits."""
 
     title: str
     flash_bytes: int
     row: int
     loader: tuple[int, int]
+    in_words: bool = False
+
+    @property
+    def blank(self) -> bytes:
+        """An erased word."""
+        return b"\xff\x3f" if self.in_words else b"\xff\xff"
 
 
-KINDS = {"pic18f26k40": UnifiedKind("PIC18F26K40, unified bootloader", 65536, 64, (0, 0x400))}
+KINDS = {
+    "pic18f26k40": UnifiedKind("PIC18F26K40, unified bootloader", 65536, 64, (0, 0x400)),
+    "pic16f1938": UnifiedKind("PIC16F1938, unified bootloader", 32768, 64, (0, 0x800), in_words=True),
+}
 
 
 class SimulatedUnified(SimulatedResident):
@@ -60,11 +71,12 @@ class SimulatedUnified(SimulatedResident):
         super().__init__(faults, kind.flash_bytes, LineSettings(115200))
         self.kind = kind
         low, high = kind.loader
-        self.flash[low:high] = b"\xa5" * (high - low)
+        self.flash[:] = kind.blank * (kind.flash_bytes // 2)
+        self.flash[low:high] = b"\xa5\x25" * ((high - low) // 2)
         self._leaves = False
         self._measuring = False
         self.silent_on_key = True
-        self.device = 0x6980
+        self.device = 0x6980 if not kind.in_words else 0
 
     def hear_raw(self, value: int, sent: LineSettings) -> bool:
         """The rate is measured on the 55 that begins a request."""
@@ -75,21 +87,40 @@ class SimulatedUnified(SimulatedResident):
 
     def program(self) -> Program:
         """The program begins behind the loader."""
-        first = self.kind.loader[1]
         self._measuring = False
-        if self.flash[first : first + 2] == b"\xff\xff":
+        if self._no_program:
             return self.loader()
+        if self.kind.in_words:  # a text is RETLW 34xx, a word to a character
+            words = (self.flash[at] if self.flash[at + 1] == 0x34 else 0xFF for at in range(0, len(self.flash), 2))
+            self.running = True
+            return application.run(self, bytes(words), self.console, self.faults)
         return super().program()
+
+    @property
+    def _no_program(self) -> bool:
+        first = self.kind.loader[1]
+        return self.flash[first : first + 2] == self.kind.blank
+
+    def put(self, address: int, data: bytes, onto_blank: bool = True) -> None:
+        """A word has 14 bits: the two above them are none."""
+        if not self.kind.in_words:
+            super().put(address, data, onto_blank)
+            return
+        high = range(address + 1, address + len(data), 2)
+        for at in high:
+            self.flash[at] |= 0xC0
+        super().put(address, bytes(byte | 0xC0 * (at % 2) for at, byte in enumerate(data)), onto_blank)
+        for at in high:
+            self.flash[at] &= 0x3F
 
     def loader(self) -> Program:
         self.running = self._leaves = False
         self.settings = self.console
         yield Spend(0.003)
-        first, heard = self.kind.loader[1], False
+        heard = False
         while not self._leaves:
             self._measuring = True
-            blank = self.flash[first : first + 2] == b"\xff\xff"
-            value = yield Take(None if heard or blank else _LISTENS_S)
+            value = yield Take(None if heard or self._no_program else _LISTENS_S)
             if value == TIMED_OUT:
                 break
             self._measuring = False
@@ -106,7 +137,7 @@ class SimulatedUnified(SimulatedResident):
 
     def _request(self, head: bytes) -> Steps:
         command, length, key = head[0], int.from_bytes(head[1:3], "little"), head[3:5]
-        address = int.from_bytes(head[5:9], "little")
+        address = int.from_bytes(head[5:9], "little") * (2 if self.kind.in_words else 1)
         echo = b"\x55" + head
         low = self.kind.loader[1]
         if command == 0:
@@ -139,7 +170,7 @@ class SimulatedUnified(SimulatedResident):
                 self.send(echo + _RANGE)
                 return
             yield Spend(_ROW_S * length * self.faults.slow_erase)
-            self.flash[address : address + size] = b"\xff" * size
+            self.flash[address : address + size] = self.kind.blank * (size // 2)
             self.send(echo + _DONE)
         elif command in (2, 3):
             if command == 2:
@@ -150,7 +181,8 @@ class SimulatedUnified(SimulatedResident):
 
 
 def _program(kind: UnifiedKind, text: str, size: int, seed: int) -> Image:
-    return samples.pic_image(text, size, seed, kind.loader[1])
+    make = samples.pic16_image if kind.in_words else samples.pic_image
+    return make(text, size, seed, kind.loader[1])
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
@@ -161,4 +193,4 @@ def _board(name: str, circuit: Circuit) -> BenchBoard:
     )  # fmt: skip
 
 
-BOARDS = (_board("pic18f26k40", CapacitorPulse("dtr")),)
+BOARDS = (_board("pic18f26k40", CapacitorPulse("dtr")), _board("pic16f1938", CapacitorPulse("dtr")))

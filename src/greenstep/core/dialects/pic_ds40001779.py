@@ -5,6 +5,9 @@ that key. The answer begins with what the loader took the request for: so a dama
 taken for is then looked at: if the right row was not changed, another one was, and that is not green.
 
 The first row is erased first and written last: while it is blank, the loader stays.
+
+A PIC16 is addressed in words of 14 bits; lengths are in bytes all the same, two to a word. Here addresses are those
+of its hex file, two to a word, and they are halved and doubled at the line (core/families/pic16.py).
 """
 
 from __future__ import annotations
@@ -14,6 +17,7 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..errors import RefusedFault
+from ..families.pic16 import as_in_chip, blank_as_ff, code_of_words
 from ..families.pic18 import code_only
 from ..image import Image
 from ..link import Frame, Link
@@ -59,7 +63,7 @@ class PicDs40001779(Dialect):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "pic-ds40001779"
-    title: ClassVar[str] = "PIC18 unified bootloader"
+    title: ClassVar[str] = "PIC16 and PIC18 unified bootloader"
     document: ClassVar[str] = "Microchip DS40001779"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_ds40001779:narrate"
@@ -83,7 +87,9 @@ class PicDs40001779(Dialect):
         proves_rate=True,
         erases_unguarded=True,
         tells_chip=False,
-        settings=(Setting("offset", "number", _OFFSET, "where the program begins, as the loader was built"),),
+        settings=(
+            Setting("offset", "number", _OFFSET, "where the program begins, as the loader was built; PIC16: a word"),
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -91,6 +97,14 @@ class PicDs40001779(Dialect):
         self._version = b""
         self._unsure: tuple[Memory, EraseUnit | WriteBlock, Unexpected] | None = None
         """A change whose answer was that to another, or was damaged: which of the two is not known yet."""
+
+    @property
+    def _in_words(self) -> bool:
+        return self.met is not None and self.met.core == "pic16"
+
+    def _on_the_line(self, address: int) -> int:
+        """An address as the loader counts it."""
+        return address // 2 if self._in_words else address
 
     # --- requests
 
@@ -197,7 +211,11 @@ class PicDs40001779(Dialect):
     # --- memory
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        return self._asked(Command.READ_FLASH, size, address, size)
+        if not self._in_words:
+            return self._asked(Command.READ_FLASH, size, address, size)
+        start, end = address & ~1, (address + size + 1) & ~1
+        heard = self._asked(Command.READ_FLASH, end - start, start // 2, end - start)
+        return blank_as_ff(heard)[address - start :][:size]
 
     def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
         """The first row in each gap that is not blank: a damaged count of rows would have erased it too. Of what is
@@ -232,7 +250,7 @@ class PicDs40001779(Dialect):
         longest_s = memory.erase_time(unit.size).longest_s
         for attempt in range(_TRIES):
             try:
-                self._change(Command.ERASE_FLASH, 1, unit.address, b"", longest_s)
+                self._change(Command.ERASE_FLASH, 1, self._on_the_line(unit.address), b"", longest_s)
                 return
             except _WrongKey as error:
                 self._once_more(attempt, error)
@@ -258,9 +276,10 @@ class PicDs40001779(Dialect):
 
     def _write(self, memory: Memory, block: WriteBlock) -> None:
         longest_s = 4 * memory.program_s * len(block.data) / memory.write_unit
+        at, data = self._on_the_line(block.address), as_in_chip(block.data) if self._in_words else block.data
         for attempt in range(_TRIES):
             try:
-                self._change(Command.WRITE_FLASH, len(block.data), block.address, block.data, longest_s)
+                self._change(Command.WRITE_FLASH, len(data), at, data, longest_s)
                 return
             except (Silence, Unexpected, ChipRefusal) as error:
                 elsewhere = isinstance(error, Unexpected) and not isinstance(error, _WrongKey)
@@ -295,6 +314,7 @@ class PicDs40001779(Dialect):
         if self.shown_of(memory, unit.span) != blank:
             return True
         rows, at = int.from_bytes(told[2:4], "little"), int.from_bytes(told[6:10], "little")
+        at *= 2 if self._in_words else 1
         if at == unit.address:
             at = unit.end if rows != 1 else memory.end
         at -= at % unit.size
@@ -302,7 +322,7 @@ class PicDs40001779(Dialect):
 
     def take_over(self, before: Dialect) -> None:
         if isinstance(before, type(self)):
-            self._unsure = before._unsure
+            self._unsure, self.met = before._unsure, self.met or before.met
             self._look_whether_here()
 
     def start(self, address: int) -> str:
@@ -319,14 +339,22 @@ class PicDs40001779(Dialect):
         image = images.get("flash")
         if image is None:
             return Fitted(images)
-        image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
+        words = part.core == "pic16"
+        if words:
+            image, notes = code_of_words(image)
+        else:
+            image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         offset = int(settings.get("offset", _OFFSET))
-        if image.pieces and image.lowest < offset:
+        begins = 2 * offset if words else offset
+        if image.pieces and image.lowest < begins:
+            where = (
+                f"word {show_address(offset)}, {show_address(begins)} in the file" if words else show_address(begins)
+            )
             raise RefusedFault.of(
                 "hits-bootloader",
-                f"{image.name} has code where the bootloader is: below {show_address(offset)}",
+                f"{image.name} has code where the bootloader is: below {where}",
                 (f"it begins at {show_address(image.lowest)}",),
-                (f"build it for {show_address(offset)}", "--set offset=… if the loader was built for another place"),
+                (f"build it for {where}", "--set offset=… if the loader was built for another place"),
             )
         return Fitted({**images, "flash": image}, notes)
 

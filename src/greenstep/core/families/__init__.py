@@ -14,12 +14,13 @@ from .cortex_m import CORTEX_M
 from .esp import ESP, origins_in
 from .family import Family, Verdict
 from .origin import Origin
+from .pic16 import PIC16
 from .pic18 import PIC18
 
 if TYPE_CHECKING:
     from .room import Reservation, Side
 
-FAMILIES: dict[str, Family] = {family.core: family for family in (CORTEX_M, ARM7, AVR, PIC18, ESP)}
+FAMILIES: dict[str, Family] = {family.core: family for family in (CORTEX_M, ARM7, AVR, PIC18, PIC16, ESP)}
 """By the core that part records name; in the order in which beginnings are tried."""
 
 

@@ -11,7 +11,7 @@ from ..frozen import frozen
 from ..image.boot_header import BootHeader
 from ..image.partitions import Partition
 
-FamilyName = Literal["cortex-m", "arm7", "avr", "pic18", "esp", "esp partitions"]
+FamilyName = Literal["cortex-m", "arm7", "avr", "pic18", "pic16", "esp", "esp partitions"]
 LONGEST_TABLE = 256
 """The most vectors that a table has."""
 
