@@ -92,20 +92,23 @@ class WhatItTells(unittest.TestCase):
 class Words(unittest.TestCase):
     """A PIC16: two bytes of a hex file to a word of 14 bits."""
 
-    def test_blank_words_and_halves_of_words(self) -> None:
-        """3FFF within the image, a piece that begins and one that ends within a word: the chip holds the rest as
-        blank."""
+    def test_blank_words_stay_blank(self) -> None:
+        """3FFF within the image, and between two of its pieces."""
         code = bytes.fromhex("8431 082c ff3f ff3f ff34 0034") * 30
-        image = Image(
-            "pump.hex", (Piece(0x800, code), Piece(0xB01, b"\x12" + code[:20] + b"\x77"), Piece(0xB19, b"\x05"))
-        )
+        image = Image("pump.hex", (Piece(0x800, code), Piece(0xB06, code[:20])))
         climb, trial = prepare(WORDS, {"flash": image})
         trial.events.extend(climb.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         flash = bytes(trial.line.chip.flash)
         self.assertEqual(flash[0x800 : 0x800 + len(code)], code)
-        self.assertEqual(flash[0xB00:0xB1C], b"\xff\x12" + code[:20] + b"\x77\x3f\xff\x05\xff\x3f")
+        self.assertEqual(flash[0xB00:0xB1C], b"\xff\x3f" * 3 + code[:20] + b"\xff\x3f")
         self.assertEqual(flash[0x7FE:0x800], b"\xa5\x25")
+
+    def test_half_words_and_wide_ones_are_refused_and_nothing_is_sent(self) -> None:
+        code = bytes.fromhex("8431 082c") * 20
+        for piece in (Piece(0x801, code), Piece(0x800, code[:-1]), Piece(0x800, code + b"\x00\x40")):
+            trial = run(WORDS, {"flash": Image("pump.hex", (piece,))})
+            self.assertEqual((trial.end.exit_code, trial.line.to_chip_count), (5, 0))
 
     def test_what_is_read_is_what_was_written(self) -> None:
         """Read back and written again, byte for byte; only the blank words are FFFF."""

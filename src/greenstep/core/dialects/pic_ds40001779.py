@@ -17,7 +17,7 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..errors import RefusedFault
-from ..families.pic16 import as_in_chip, blank_as_ff, code_of_words
+from ..families.pic16 import as_in_chip, blank_as_ff, code_of_words, no_words
 from ..families.pic18 import code_only
 from ..image import Image
 from ..link import Frame, Link
@@ -342,6 +342,10 @@ class PicDs40001779(Dialect):
         words = part.core == "pic16"
         if words:
             image, notes = code_of_words(image)
+            why, where = no_words(image)
+            if why:
+                tries = ("is it the image for this chip?",)
+                raise RefusedFault.of("vectors", f"{image.name} is no program of a PIC16: {why}", (where,), tries)
         else:
             image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         offset = int(settings.get("offset", _OFFSET))

@@ -30,7 +30,7 @@ _PAGE_WORDS, _MOVLP, _GOTO = 0x800, 0x3180, 0x2800
 
 
 def code_of_words(image: Image) -> tuple[Image, tuple[str, ...]]:
-    """The image reduced to code in whole words, blank words as FFFF; and what was left out, in words. Anything beyond
+    """The image reduced to code, blank words as FFFF; and what was left out, in words. Anything beyond
     the code stays, for the part's own check to refuse."""
     notes: list[str] = []
     pieces: list[Piece] = []
@@ -41,11 +41,7 @@ def code_of_words(image: Image) -> tuple[Image, tuple[str, ...]]:
                 size = len(data)
                 notes.append(f"{place} {show_span(low, size)} left out, {count(size, 'byte')}: only code is written")
                 continue
-            whole = _whole_words(Piece(low, data))
-            if pieces and pieces[-1].end == whole.address:  # as halves they did not touch
-                before = pieces.pop()
-                whole = Piece(before.address, before.data + whole.data)
-            pieces.append(whole)
+            pieces.append(Piece(low, blank_as_ff(data) if low % 2 == 0 else data))
     return replace(image, pieces=tuple(pieces)), tuple(notes)
 
 
@@ -56,11 +52,17 @@ def _between_borders(piece: Piece) -> list[tuple[int, bytes]]:
     return [(low, piece.data[low - piece.address : high - piece.address]) for low, high in pairwise(inside)]
 
 
-def _whole_words(piece: Piece) -> Piece:
-    """Half words at both ends filled up with the blank half; 3FFF as FFFF."""
-    start = piece.address & ~1
-    data = b"\xff" * (piece.address - start) + piece.data
-    return Piece(start, blank_as_ff(data + b"\x3f" * (len(data) % 2)))
+def no_words(image: Image) -> tuple[str, str]:
+    """Why an image does not hold whole words of 14 bits, and where that shows; two empty texts if it does."""
+    for piece in image.pieces:
+        for at in (piece.address, piece.end):
+            if at % 2:
+                return "it begins or ends within a word", f"at {show_address(at)}"
+        for index, word in enumerate(_words(piece.data)):
+            if _BLANK < word < 0xFFFF:
+                shown = show_bytes(piece.data[2 * index : 2 * index + 2])
+                return "it holds words of more than 14 bits", f"{shown} at {show_address(piece.address + 2 * index)}"
+    return "", ""
 
 
 def blank_as_ff(data: bytes) -> bytes:
@@ -106,12 +108,9 @@ def _judge(image: Image, part: Part) -> Verdict:
     """Words of 14 bits, and a beginning that is not blank. What it begins with is the compiler's choice: MOVLP and
     GOTO, most often."""
     start = part.flash.usable_start
-    for piece in image.pieces:
-        for index, word in enumerate(_words(piece.data)):
-            if _BLANK < word < 0xFFFF:
-                at = piece.address + 2 * index
-                shown = f"{show_bytes(piece.data[2 * index : 2 * index + 2])} at {show_address(at)}"
-                return Verdict("it holds words of more than 14 bits: it was built for another processor", (shown,))
+    why, where = no_words(image)
+    if why:
+        return Verdict(f"{why}: it was built for another processor", (where,))
     if not image.covers(start, 4):
         return Verdict(notes=(f"nothing at {show_address(start)}, where the program starts: not judged",))
     words = _words(image.cut(start, 4, 0xFF))
