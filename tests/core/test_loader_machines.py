@@ -38,7 +38,7 @@ class _Cortex(Conduct):
         cls.questions = (
             30 if cls.chip == "nrf52832" else 60
         )  # its clock is four times as fast, and so emulated slower
-        cls.cuts = (1, 2, 3, 4, 5, 120)
+        cls.cuts = (1, 2, 3, 5, 120)
 
     def test_the_application_asks_for_the_loader(self) -> None:
         assert isinstance(self.machine, Cortex)
