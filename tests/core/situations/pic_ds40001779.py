@@ -21,7 +21,7 @@ ROWS = [
                 writing_has_no_effect="not-written", restarts_while_it_is_written=""),
     Situation(9, "an STM32 ROM asked as a PIC18", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
-    Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic-ds40001779"}, "pic18f24k40"),
+    Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic-ds40001779"}, "pic16f1454"),
     Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5,
               {"images": {"flash": Image("pump.hex", (Piece(0x200, bytes(range(1, 200)) * 5),))}}, "0200"),
     *usual_rows(WORDS, (3000, 40_000), "feeder pump", "cap-dtr", silence="silence-after=800", worn="worn=0x923 worn=0xBF0 worn=0xC01",
