@@ -342,10 +342,6 @@ class PicDs40001779(Dialect):
         words = part.core == "pic16"
         if words:
             image, notes = code_of_words(image)
-            why, where = no_words(image)
-            if why:
-                tries = ("is it the image for this chip?",)
-                raise RefusedFault.of("vectors", f"{image.name} is no program of a PIC16: {why}", (where,), tries)
         else:
             image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         offset = int(settings.get("offset", _OFFSET))
@@ -360,6 +356,10 @@ class PicDs40001779(Dialect):
                 (f"it begins at {show_address(image.lowest)}",),
                 (f"build it for {where}", "--set offset=… if the loader was built for another place"),
             )
+        why, at = no_words(image) if words else ("", "")
+        if why:
+            tries = ("is it the image for this chip?",)
+            raise RefusedFault.of("vectors", f"{image.name} is no program of a PIC16: {why}", (at,), tries)
         return Fitted({**images, "flash": image}, notes)
 
     # --- costs
