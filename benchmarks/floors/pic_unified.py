@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families import pic_unified
+from greenstep.core.image import Piece
 
 from . import SIZE, Case, Floor, full_image
 
@@ -16,6 +19,15 @@ def floor(kind: pic_unified.UnifiedKind, size: int) -> Floor:
 
 
 def cases() -> list[Case]:
-    name = "pic18f26k40"
-    image = full_image(BOARDS[name].program("", SIZE + 64, 3), SIZE)
-    return [Case(name, name, image, floor(pic_unified.KINDS[name], SIZE), {})]
+    return [_case(name) for name in pic_unified.KINDS]
+
+
+def _case(name: str) -> Case:
+    """Half of a PIC16's flash, which holds no more than the usual size; its words have 14 bits."""
+    kind = pic_unified.KINDS[name]
+    size = SIZE // 2 if kind.in_words else SIZE
+    image = full_image(BOARDS[name].program("", size + 64, 3), size)
+    if kind.in_words:
+        data = bytes(byte & 0x3F if at % 2 else byte for at, byte in enumerate(image.pieces[0].data))
+        image = replace(image, pieces=(Piece(image.lowest, data),))
+    return Case(name, name, image, floor(kind, size), {})

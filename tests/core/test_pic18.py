@@ -160,6 +160,13 @@ class An1310(unittest.TestCase):
         part = dialect.examine(P46K22).part
         self.assertEqual(part.flash.usable_end, 0xFC00)
 
+    def test_a_loader_in_a_pic16_is_refused(self) -> None:
+        info = self.info.replace("FF 04", "FF 02", 1)
+        dialect = PicAn1310(ScriptedLink(("0F", "0F"), *self.frames(("00", info))))
+        dialect.ask(0.4)
+        with self.assertRaisesRegex(RefusedFault, "in a PIC16"):
+            dialect.examine(P46K22)
+
     def test_an_echo_that_is_the_start_of_the_reply(self) -> None:
         ((sent, reply),) = self.frames(("00", self.info))
         dialect = PicAn1310(ScriptedLink(("0F", "0F"), (sent, "0F" + reply[2:])))

@@ -131,6 +131,14 @@ class Words(unittest.TestCase):
         for note, name in zip(notes, ("user ids", "configuration words", "EEPROM"), strict=True):
             self.assertIn(name, note)
 
+    def test_a_compiler_s_file_is_no_backup(self) -> None:
+        """Its blank words are 3FFF, which would never compare equal to what is read; this tool's own have FFFF."""
+        code = bytes.fromhex("8431 082c ff3f ff3f") * 20
+        for data, status in ((code, 5), (code_of_words(Image("", (Piece(0x800, code),)))[0].pieces[0].data, 0)):
+            image = Image("saved.hex", (Piece(0x800, data),))
+            trial = run(WORDS, {"flash": image}, wishes=Wishes(as_it_was=True), start=False)
+            self.assertEqual((trial.end.exit_code, trial.line.to_chip_count == 0), (status, status == 5))
+
     def test_any_damage_to_an_address_is_made_good_or_told(self) -> None:
         """Of requests to erase and write; everything else stays as it was."""
         image, full = sample_for(WORDS, 500), random.Random(7).randbytes(0x8000)

@@ -96,12 +96,10 @@ def same_text_in(data: bytes, text: str) -> str:
 
 
 def found_in(pieces: Iterable[Piece], like: str) -> Version | None:
-    """The version in bytes of a chip: the text that is like `like`, else the first that looks like one."""
-    held = sorted(pieces, key=lambda piece: piece.address)
-    for piece in held:
-        if like and (text := same_text_in(piece.data, like)):
-            return Version(number_in(text), text, known="read")
-    return None
+    """The version in bytes of a chip: the text that differs from `like` in its digits only."""
+    texts = (same_text_in(piece.data, like) for piece in sorted(pieces, key=lambda piece: piece.address))
+    found = next(filter(None, texts), "")
+    return Version(number_in(found), found, known="read") if found else None
 
 
 def heard_in(data: bytes, like: str) -> Version | None:

@@ -38,7 +38,14 @@ def make_program(kit: Kit, kit_file: Path, save: Path) -> None:
         (folder / "entry.py").write_text(_ENTRY, "utf-8")
         shutil.copyfile(kit_file, folder / HANDED_OVER)
         words = _command(folder, HANDED_OVER, _without(kit))
-        done = subprocess.run(words, cwd=folder, capture_output=True, text=True, timeout=_LONGEST_S, check=False)
+        try:
+            done = subprocess.run(words, cwd=folder, capture_output=True, text=True, timeout=_LONGEST_S, check=False)
+        except subprocess.TimeoutExpired:
+            raise usage(
+                "kit-program-packing",
+                f"the program was not packed within {_LONGEST_S // 60} minutes",
+                "try again on an idle machine; update what packs it",
+            ) from None
         made = next((path for path in (folder / "dist").glob("*") if path.is_file()), None)
         if done.returncode or made is None:
             last = tuple(line for line in done.stderr.splitlines() if line.strip())[-3:]

@@ -85,9 +85,9 @@ class Dialect(ABC):
         self.loader_is_said = False
         """Whether the person said how large the resident bootloader is: that decides."""
         self.restores = False
+        """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
         self.proves = True
         """Whether what is written is going to be verified."""
-        """Whether what is written was read from a chip: the rest of its erase units stays as it is."""
         self.brief = False
         """Whether a person may press reset at any moment: then no question waits for long."""
         self.asked = 0

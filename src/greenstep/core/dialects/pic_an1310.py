@@ -47,7 +47,8 @@ class Command(commands.Command):
     RUN = 8, "run application"
 
 
-_FAMILIES = {2: "PIC16", 4: "PIC18"}
+_PIC16 = 2
+_FAMILIES = {_PIC16: "PIC16", 4: "PIC18"}
 _READ_BYTES, _WRITE_BYTES, _MOST_ERASES = 1024, 256, 64
 _GOTO_BYTES = 4
 
@@ -186,7 +187,16 @@ class PicAn1310(Dialect):
         return Identity(None, f"AN1310 loader {version}, {details[1][1]}", tuple(details))
 
     def examine(self, part: Part) -> Examination:
-        """Where the loader itself begins."""
+        """Where the loader itself begins. Raises RefusedFault if the loader says that it is in a PIC16, whose words
+        it counts otherwise."""
+        if self._info[5] & 0x0F == _PIC16:
+            raise RefusedFault.of(
+                "other-chip",
+                f"the chip is another one: its loader says that it is in a PIC16, and {part.title} was declared",
+                (f"family {self._info[5]:02X}",),
+                ("PIC16 by AN1310 is not supported here; by DS40001779 it is: greenstep chips pic16",),
+                "certain",
+            )
         start = int.from_bytes(self._info[6:9], "little")
         flash = part.flash
         if flash.start < start < flash.end:

@@ -356,11 +356,24 @@ class PicDs40001779(Dialect):
                 (f"it begins at {show_address(image.lowest)}",),
                 (f"build it for {where}", "--set offset=… if the loader was built for another place"),
             )
-        why, at = no_words(image) if words else ("", "")
-        if why:
-            tries = ("is it the image for this chip?",)
-            raise RefusedFault.of("vectors", f"{image.name} is no program of a PIC16: {why}", (at,), tries)
+        if words:
+            _refuse_no_words(image)
         return Fitted({**images, "flash": image}, notes)
+
+    @classmethod
+    def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:
+        """A PIC16's backup has FFFF for a blank word; with 3FFF it is a compiler's file."""
+        image = images.get("flash")
+        if image is None or part.core != "pic16":
+            return
+        _refuse_no_words(image)
+        if code_of_words(image)[0].pieces != image.pieces:
+            raise RefusedFault.of(
+                "vectors",
+                f"{image.name} was not read from a PIC16 by this tool",
+                ("blank words are 3FFF in it, or it has more than code",),
+                ("greenstep upload writes it",),
+            )
 
     # --- costs
 
@@ -388,6 +401,13 @@ class PicDs40001779(Dialect):
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
         busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
         return Cost(_HEAD_BYTES * len(units), (_HEAD_BYTES + 1) * len(units), len(units), busy_s)
+
+
+def _refuse_no_words(image: Image) -> None:
+    why, where = no_words(image)
+    if why:
+        tries = ("is it the image for this chip?",)
+        raise RefusedFault.of("vectors", f"{image.name} is no program of a PIC16: {why}", (where,), tries)
 
 
 class _WrongKey(Unexpected):

@@ -83,7 +83,7 @@ _K40 = (
         0: "internal, 64 MHz", 2: "external, with the PLL: four times it", 4: "secondary", 5: "internal, 31 kHz",
         6: "internal, 1 MHz", 7: "external",
     }),
-    Field("watchdog", 5 - 1, 0x60, {0: "off", 1: "as the program says", 2: "off in sleep", 3: "on"}),
+    Field("watchdog", 4, 0x60, {0: "off", 1: "as the program says", 2: "off in sleep", 3: "on"}),
     Field("brown-out reset", 2, 0xC0, {0: "off", 1: "as the program says", 2: "off in sleep", 3: "on"}),
     _switch("MCLR pin", 2, 0x01, "off, unless low-voltage programming is on", "on"),
     _switch("low-voltage programming", 7, 0x20, "off", "on"),
