@@ -30,4 +30,4 @@ def _case(name: str) -> Case:
     if kind.in_words:
         data = bytes(byte & 0x3F if at % 2 else byte for at, byte in enumerate(image.pieces[0].data))
         image = replace(image, pieces=(Piece(image.lowest, data),))
-    return Case(name, name, image, floor(kind, size), {})
+    return Case(name, f"{name[:5]}, 16 KiB" if kind.in_words else name, image, floor(kind, size), {})
