@@ -22,7 +22,7 @@ class Unified(unittest.TestCase):
         held = bytearray(full)
         held[0x400 : 0x400 + 700] = image.pieces[0].data[:700]
         held[0x500:0x540] = b"\xff" * 64
-        for before, places in ((full, range(490, 610, 3)), (bytes(held), range(186, 240))):
+        for before, places in ((full, range(493, 610, 6)), (bytes(held), range(187, 240, 2))):
             told = 0
             for place in places:
                 for mask in ("02", "30"):
