@@ -1,4 +1,4 @@
-"""All tests: `python -m tests [MODULE …]`, two modules at a time.
+"""All tests: `python -m tests [MODULE …]`, two modules at a time and one that mostly waits.
 
 They run as `python -m unittest -b MODULE …` would; the shorter ones share a process. No test is run twice: what fails
 has failed.
@@ -28,7 +28,13 @@ _LONGEST = (
     "tests.core.test_what_is_proven",
 )
 """Begun first, so that none of them is left alone at the end."""
-_WAITING = ("tests.tool.test_watch", "tests.tool.test_turns")
+_WAITING = (
+    "tests.tool.test_batch",
+    "tests.tool.test_watch",
+    "tests.tool.test_listen",
+    "tests.tool.test_hostile_peers",
+    "tests.tool.test_turns",
+)
 """Run beside the others, one after the other: they wait for what happens far more than they compute."""
 _TOGETHER = 12
 """Modules of tests/core a process: most of them take less time than what they import."""

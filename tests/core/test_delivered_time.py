@@ -7,6 +7,7 @@ import unittest
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.delivered_time import LATE_S, LONGEST_WAIT_S, DeliveredTime
 from greenstep.bench.line import SimulatedLine
+from greenstep.bench.person import Hands, Watchful
 
 SYNC, IN_SYNC = b"\x30\x20", b"\x14\x10"
 
@@ -82,6 +83,31 @@ class HeldUp(unittest.TestCase):
         self.assertTrue(line.boot_selected)
         self.assertAlmostEqual(time.now, 0.15)
         self.assertFalse(line.chip.in_reset)
+
+    def test_a_person_does_not_count_the_time_in_which_nobody_could_ask(self) -> None:
+        person, line = Watchful(Hands(0.5), 6.0, 0.07), BOARDS["stm32f072"].build()
+        line.power_on(0.0)
+        for at_s in (1.0, 9.0):  # held up before and after the tool's first byte
+            line.advance(at_s)
+            person.looks(line, at_s)
+        person.wrote(line, 9.1)
+        line.advance(30.0)
+        person.looks(line, 30.0)
+        self.assertTrue(line.boot_selected and not person.left)
+
+    def test_a_person_who_was_there_before_the_tool_still_sets_the_pin_back(self) -> None:
+        person, line = Watchful(Hands(0.5), 6.0, 0.07), BOARDS["stm32f072"].build()
+        line.power_on(0.0)
+        for tick in range(1, 1000):
+            at_s = tick * 0.05
+            line.take(at_s, 1000)
+            if tick == 300:
+                self.assertTrue(person.left)
+                person.wrote(line, at_s)
+            person.looks(line, at_s)
+            if tick == 340:
+                self.assertTrue(line.boot_selected)
+        self.assertFalse(line.boot_selected)
 
 
 if __name__ == "__main__":

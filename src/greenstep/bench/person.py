@@ -3,6 +3,7 @@ asks for it; and does so as people do."""
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 from greenstep.core.frozen import changing, frozen
@@ -66,24 +67,28 @@ class Watchful:
     the boot pin back once it has been asking nothing for a while, or has asked nothing at all."""
 
     hands: Hands
+    nothing_asked_s: float = _NOTHING_ASKED_S
+    longest_look_s: float = math.inf
+    """Longer than this between two looks, and the machine was busy elsewhere: the tool had no time to ask."""
     pressed: bool = False
     left: bool = False
-    wrote_at_s: float = 0.0
-    opened_at_s: float | None = None
+    quiet_s: float = 0.0
+    looked_at_s: float | None = None
 
     def wrote(self, line: SimulatedLine, at_s: float) -> None:
         """The tool sends something."""
         if not self.pressed:
-            self.pressed = True
+            self.pressed, self.left = True, False  # whatever was done before the tool began to ask
             self.hands.press(line, at_s)
-        self.wrote_at_s = at_s
+        self.quiet_s, self.looked_at_s = 0.0, at_s
 
     def looks(self, line: SimulatedLine, at_s: float) -> None:
         """Some time has passed."""
-        if self.opened_at_s is None:
-            self.opened_at_s = self.wrote_at_s = at_s
+        before_s = at_s if self.looked_at_s is None else self.looked_at_s
+        self.quiet_s += min(at_s - before_s, self.longest_look_s)
+        self.looked_at_s = at_s
         in_loader = line.boot_selected or not self.pressed
         waits = not self.left and in_loader and (line.at_rest or not self.pressed)
-        if waits and at_s - self.wrote_at_s >= _NOTHING_ASKED_S:
+        if waits and self.quiet_s >= self.nothing_asked_s:
             self.left = True
             self.hands.leave(line, at_s)

@@ -7,11 +7,13 @@ import time
 from abc import ABC, abstractmethod
 
 from .boards import BenchBoard
-from .delivered_time import DeliveredTime
+from .delivered_time import LATE_S, LONGEST_WAIT_S, DeliveredTime
 from .faults import Faults
 from .person import Hands, Watchful
 
 _MOST_WAITING = 1 << 16
+_NOTHING_ASKED_S = 6.0
+"""On a busy computer the tool may be held up for seconds between two questions."""
 PLUGGED_IN_S = 10.0
 """How long a board entered by hand has been on: a loader that runs after power-up is over."""
 
@@ -24,7 +26,7 @@ class RealTimeBoard(ABC):
     def __init__(self, board: BenchBoard, faults: Faults | None, turnaround_s: float, hands: Hands | None) -> None:
         self.board = board
         self.line = board.build(faults, turnaround_s)
-        self._person = None if hands is None else Watchful(hands)
+        self._person = None if hands is None else Watchful(hands, _NOTHING_ASKED_S, LONGEST_WAIT_S + LATE_S)
         self._ended = threading.Event()
         self._seen_s = time.monotonic()
         self._time = DeliveredTime(self.line)
