@@ -122,7 +122,7 @@ def starts_after_power_up(trial: Trial) -> bool:
 
 
 def measured(board: str, moments: int, seed: int = 1) -> Counts:
-    """`moments` presses, a tenth as many forgotten boot pins, and as many uploads."""
+    """`moments` presses, a quarter as many forgotten boot pins, and as many uploads."""
     dice, counts = random.Random(f"{board}{seed}"), Counts()
     for number in range(moments):
         first = LONGEST_S * (number + dice.random()) / moments
@@ -133,7 +133,7 @@ def measured(board: str, moments: int, seed: int = 1) -> Counts:
         counts.add("entered", trial.end.exit_code == 0, f"pressed at {', '.join(f'{s:.2f}' for s in presses)}")
     part = Catalogue.load().find(BOARDS[board].chip).first
     if part.boot_level and not find_dialect(part.dialect).spec.into_ram:
-        for _ in range(max(3, moments // 10)):
+        for _ in range(max(3, moments // 4)):
             press_s = dice.uniform(1.0, 15.0)
             told_s = told_after(board, press_s)
             if told_s == _ENTERED:

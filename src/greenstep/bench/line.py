@@ -109,6 +109,11 @@ class SimulatedLine:
         if changes:
             self._pins = deque(changes)
 
+    @property
+    def pins_will_change(self) -> bool:
+        """Whether moves are pending."""
+        return bool(self._pins)
+
     def take(self, at_s: float, most: int) -> bytes:
         """Characters that have reached the host."""
         self.advance(at_s)

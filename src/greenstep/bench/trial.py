@@ -11,7 +11,7 @@ from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import preset, read_settings
 from greenstep.core.errors import Finding, PortFault
-from greenstep.core.events import Event, Found, HandsWanted, RunEnded, StepEnded
+from greenstep.core.events import Event, Found, HandsWanted, HeardMeanwhile, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.frozen import changing
 from greenstep.core.hookup import named_hookup
@@ -79,21 +79,29 @@ def _wishes(dialect: type[Dialect], part: Part, board: BenchBoard) -> Wishes:
 
 
 class _Attended(Climb):
-    """A run that a simulated person watches, who does at the end what is asked for."""
+    """A run that a simulated person watches, who does what is asked for: presses again where that is said, and sets
+    the boot pin back at the end."""
 
     def __init__(self, job: Job, open_link: OpenLink, trial: Trial, hands: Hands) -> None:
         super().__init__(job, open_link)
         self._trial, self._hands, self._asked = trial, hands, 0
 
     def _noticed(self, event: Event) -> Event:
-        if isinstance(event, HandsWanted) and self._trial.link is not None:
-            now_s = self._trial.link.now()
-            self._asked += event.step == "sync"
-            if event.step != "sync":
-                self._hands.leave(self._trial.line, now_s)
-            elif self._asked > 1:  # the first press is on the schedule already
-                self._hands.press(self._trial.line, now_s)
+        if isinstance(event, HandsWanted | HeardMeanwhile) and self._trial.link is not None:
+            self._does(event, self._trial.line, self._trial.link.now())
         return super()._noticed(event)
+
+    def _does(self, event: HandsWanted | HeardMeanwhile, line: SimulatedLine, now_s: float) -> None:
+        if isinstance(event, HeardMeanwhile):
+            free = self._hands.order_right and not line.pins_will_change
+            if event.step == "sync" and free:  # who is told why presses once, and waits
+                replace(self._hands, habit="").press(line, now_s)
+            return
+        self._asked += event.step == "sync"
+        if event.step != "sync":
+            self._hands.leave(line, now_s)
+        elif self._asked > 1:  # the first press is on the schedule already
+            self._hands.press(line, now_s)
 
 
 def prepare(

@@ -152,7 +152,7 @@ class _Manner:
 
     def stays(self, since_s: float) -> bool:
         """Whether it still answers a moment later. Many press twice to be sure; what a loader that measures the rate
-        hears first after the second reset must be its own question, and no command."""
+        hears first after the second reset must be a question, and no command."""
         spec = self._session.job.dialect.spec
         if spec.gives_up or spec.asking.once or not spec.asking.measures_rate:
             return True
@@ -161,10 +161,12 @@ class _Manner:
             _hold_break(link, _PRESSED_TWICE_S)
         else:
             link.sleep(max(0.0, since_s + _PRESSED_TWICE_S - link.now()))
-        if self._session.dialect.ask(spec.asking.wait_s) is not None:
+        dialect, wait_s = self._session.dialect, spec.asking.wait_s
+        dialect.was_reset()
+        if dialect.ask(wait_s) is not None or dialect.ask_as_known(wait_s) is not None:
             return True
-        self._session.dialect = dialect_for(self._session.job, self._session.link)
-        return any(self._session.dialect.ask(spec.asking.wait_s) is not None for _ in range(3))
+        self._session.dialect = dialect_for(self._session.job, link)
+        return any(self._session.dialect.ask(wait_s) is not None for _ in range(3))
 
     def _is_patient(self) -> bool:
         session, spec = self._session, self._session.job.dialect.spec

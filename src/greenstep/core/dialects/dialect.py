@@ -396,7 +396,8 @@ class Dialect(ABC):
         Raises DialectError."""
 
     def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
-        """The lines have just reset the chip: what was known of the conversation no longer holds."""
+        """The lines have just reset the chip, or a person may have: what was known of the conversation no longer
+        holds."""
 
     def abandon(self) -> None:  # noqa: B027  (most bootloaders need no word for it)
         """What is sent when a person breaks off a write in the middle."""

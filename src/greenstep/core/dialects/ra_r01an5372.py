@@ -137,14 +137,17 @@ class RaR01An5372(Dialect):
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
-        """Zeros until one comes back, then 55. An echo would send that back."""
-        wait_s = self.soon(wait_s) or self.patience_s
+        """Zeros until one comes back, then 55. An echo would send that back. What is heard and is none comes from a
+        program: then nothing is waited for that may be late."""
+        briefly_s, wait_s = wait_s, self.soon(wait_s) or self.patience_s
         self.link.discard()
         for _ in range(3):
             self.link.write(b"\x00")
             heard = self.link.read(1, wait_s / 2)
             if heard == b"\x00":
                 break
+            if heard:
+                wait_s = min(wait_s, briefly_s)
         else:
             return self._inquired(wait_s)
         drain(self.link, _QUIET_S, 0.2)
