@@ -22,7 +22,7 @@ class Unified(unittest.TestCase):
         held = bytearray(full)
         held[0x400 : 0x400 + 700] = image.pieces[0].data[:700]
         held[0x500:0x540] = b"\xff" * 64
-        for before, places in ((full, range(493, 610, 6)), (bytes(held), range(187, 240, 2))):
+        for before, places in ((full, range(503, 620, 6)), (bytes(held), range(197, 250, 2))):
             told = 0
             for place in places:
                 for mask in ("02", "30"):
@@ -104,6 +104,17 @@ class Words(unittest.TestCase):
         self.assertEqual(flash[0xB00:0xB1C], b"\xff\x3f" * 3 + code[:20] + b"\xff\x3f")
         self.assertEqual(flash[0x7FE:0x800], b"\xa5\x25")
 
+    def test_a_pic18_that_is_a_pic16_is_refused_before_anything_is_erased(self) -> None:
+        """Its loader's own code shows it; and the other way round, whatever device id it tells."""
+        for board, chip, says in ((WORDS, BOARD, "words have 14 bits"), (BOARD, WORDS, "words have 16 bits")):
+            climb, trial = prepare(board, {"flash": sample_for(chip, 700)}, chip=chip)
+            trial.line.chip.device = 0x1234
+            before = bytes(trial.line.chip.flash)
+            trial.events.extend(climb.run())
+            self.assertEqual(trial.end.exit_code, 5)
+            self.assertIn(says, trial.findings[0].cause)
+            self.assertEqual(bytes(trial.line.chip.flash), before)
+
     def test_half_words_and_wide_ones_are_refused_and_nothing_is_sent(self) -> None:
         code = bytes.fromhex("8431 082c") * 20
         for piece in (Piece(0x801, code), Piece(0x800, code[:-1]), Piece(0x800, code + b"\x00\x40")):
@@ -144,7 +155,7 @@ class Words(unittest.TestCase):
         image, full = sample_for(WORDS, 500), random.Random(7).randbytes(0x8000)
         full = bytes(byte & (0x3F if at % 2 else 0xFF) for at, byte in enumerate(full))
         end, told, green = 0x800 + 512, 0, 0
-        for place in range(490, 610, 5):
+        for place in range(500, 620, 5):
             climb, trial = prepare(WORDS, {"flash": image}, (f"flip-to-chip={place}:04",))
             flash = trial.line.chip.flash
             flash[0x800:] = full[0x800:]

@@ -72,7 +72,7 @@ class SimulatedUnified(SimulatedResident):
         self.kind = kind
         low, high = kind.loader
         self.flash[:] = kind.blank * (kind.flash_bytes // 2)
-        self.flash[low:high] = b"\xa5\x25" * ((high - low) // 2)
+        self.flash[low:high] = (b"\xa5\x25" if kind.in_words else b"\xa5\xa5") * ((high - low) // 2)
         self._leaves = False
         self._measuring = False
         self.silent_on_key = True

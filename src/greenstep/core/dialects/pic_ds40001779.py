@@ -17,7 +17,7 @@ from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
 from ..errors import RefusedFault
-from ..families.pic16 import as_in_chip, blank_as_ff, code_of_words, no_words
+from ..families.pic16 import are_words_of_14_bits, as_in_chip, blank_as_ff, code_of_words, no_words
 from ..families.pic18 import code_only
 from ..image import Image
 from ..link import Frame, Link
@@ -27,7 +27,7 @@ from . import commands
 from .cost import Cost
 from .declared import refuse_another
 from .dialect import PROOF_BYTES, Dialect
-from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
+from .errors import ChipRefusal, DialectError, ErasedUnasked, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
@@ -197,7 +197,28 @@ class PicDs40001779(Dialect):
         self.met = part
         told = int.from_bytes(self._version[6:8], "little")
         refuse_another(part, self.name, told, self.also_accepts)
+        self._refuse_other_words(part)
         return Examination(part, (("flash", show_size(part.flash.size)),))
+
+    def _refuse_other_words(self, part: Part) -> None:
+        """A PIC16 and a PIC18 count addresses differently, and not every loader's device id is known. The loader's
+        own code, at 0, shows which it is. Raises RefusedFault."""
+        for _ in range(2):  # a reading has no check of its own
+            try:
+                code = self._asked(Command.READ_FLASH, _READ_BYTES, 0, _READ_BYTES)
+            except DialectError:  # one that does not show itself: what it tells must do
+                return
+            found = are_words_of_14_bits(code)
+            if found is None or found == self._in_words:
+                return
+        kind = "a PIC16: its words have 14 bits" if found else "no PIC16: its words have 16 bits"
+        raise RefusedFault.of(
+            "other-chip",
+            f"the chip is another one, {kind}, and {part.title} was declared",
+            (f"its loader begins with {show_bytes(code[:8])}",),
+            (f"read what is printed on the chip, and name that: greenstep chips {'pic16' if found else 'pic18'}",),
+            "certain",
+        )
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash

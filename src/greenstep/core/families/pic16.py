@@ -65,6 +65,15 @@ def no_words(image: Image) -> tuple[str, str]:
     return "", ""
 
 
+def are_words_of_14_bits(code: bytes) -> bool | None:
+    """Whether code as a chip shows it is a PIC16's; None if that cannot be told. Other chips' instructions of 16 bits
+    use the two upper bits before long."""
+    words = _words(code)
+    if not any(words) or all(word in (_BLANK, 0xFFFF) for word in words):
+        return None
+    return all(word <= _BLANK for word in words)
+
+
 def blank_as_ff(data: bytes) -> bytes:
     """Words as the chip has them, low byte first, with FFFF for the blank ones."""
     return b"".join(
