@@ -35,9 +35,7 @@ class _Cortex(Conduct):
         cls.unit, cls.erase_unit, cls.data = cls.kind.write_unit, cls.kind.erase_unit, cls.kind.data_bytes
         cls.erases_itself = cls.kind.erases_itself
         cls.head = (0x20002000).to_bytes(4, "little") + (cls.kind.begin + 0x101).to_bytes(4, "little")
-        cls.questions = (
-            30 if cls.chip == "nrf52832" else 60
-        )  # its clock is four times as fast, and so emulated slower
+        cls.questions = 60
         cls.cuts = (1, 2, 3, 5, 120)
 
     def test_the_application_asks_for_the_loader(self) -> None:
@@ -86,8 +84,7 @@ class _Cortex(Conduct):
     def test_uploads(self) -> None:
         board = f"machine-{self.chip}"
         image = sample_for(board, 2000)
-        if self.chip != "nrf52832":  # emulated slowly, and its code is the nRF51's
-            self.assert_good(run(board, {"flash": image}), image)
+        self.assert_good(run(board, {"flash": image}), image)
         again = run(board, {"flash": image}, faults=("flip-to-chip=900:04", "drop-to-host=60", "repeat-to-chip=1500"))
         self.assert_good(again, image)
 

@@ -60,7 +60,7 @@ class Cortex:
                 self.now = min(to_us, self._stands_until)
                 continue
             until = min(to_us, self.now + _SLICE_US)
-            self._idle, self._acts = 0, False
+            self._idle, self._acted_at, self._acts = 0, 0, False
             self._run(max(1, int((until - self.now) * self._mhz / _CYCLES)))
             self.now = max(until, self.now)
             if self._idle > _IDLE_READS and not self._acts:  # it waits: until something comes of itself
@@ -101,7 +101,7 @@ class Cortex:
         self._tick_from = 0
         self._tick_us = 0
         self._again = False
-        self._idle, self._acts = 0, False
+        self._idle, self._acted_at, self._acts = 0, 0, False
         self.busy_until = 0.0
         self._pc = self._vector(4)
         self._emulator.reg_write(arm.UC_ARM_REG_SP, self._vector(0))
@@ -151,14 +151,18 @@ class Cortex:
         """Whether a character waits; when none does, that the loader looked is noted. Once it only looks, the rest of
         the slice would bring nothing else."""
         self._idle += not self._come
-        if self._idle > _ONLY_LOOKS and not self._acts:
+        if self._idle - self._acted_at > _ONLY_LOOKS:
             self._emulator.emu_stop()
         return bool(self._come)
+
+    def act(self) -> None:
+        """It did more than look."""
+        self._acts, self._acted_at = True, self._idle
 
     def ticked(self) -> bool:
         """Whether the timer has come round since it was asked."""
         if self._tick_us and self.now - self._tick_from >= self._tick_us:
-            self._acts = True
+            self.act()
             self._tick_from += self._tick_us
             return True
         return False
@@ -240,7 +244,7 @@ class Nrf5(Cortex):
 
     def _write(self, emulator: Any, offset: int, size: int, value: int, base: int) -> None:
         at = base + offset
-        self._acts = True
+        self.act()
         self._registers[at] = value
         if at == 0x4000211C:
             self._sent = bool(value)
@@ -328,7 +332,7 @@ class SamD21(Cortex):
 
     def _write(self, emulator: Any, offset: int, size: int, value: int, base: int) -> None:
         at = base + offset
-        self._acts = True
+        self.act()
         self._registers[at] = value
         if at == 0x42000828:
             if self._waiting is not None and self.now < self._waiting:
