@@ -1,7 +1,7 @@
 """All tests: `python -m tests [MODULE …]`, two modules at a time and one that mostly waits.
 
-They run as `python -m unittest -b MODULE …` would; the shorter ones share a process. No test is run twice: what fails
-has failed.
+They run as `python -m unittest -b MODULE …` would; the shorter ones share a process, and all of them the process in which
+the command is loaded. No test is run twice: what fails has failed.
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ from __future__ import annotations
 import compileall
 import os
 import re
+import resource
 import subprocess
 import sys
 import tempfile
@@ -16,6 +17,8 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+
+from tests import loaded_command
 
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 2
@@ -30,6 +33,8 @@ _LONGEST = (
 """Begun first, so that none of them is left alone at the end."""
 _WAITING = (
     "tests.tool.test_batch",
+    "tests.tool.test_commands",
+    "tests.tool.test_trouble",
     "tests.tool.test_watch",
     "tests.tool.test_listen",
     "tests.tool.test_hostile_peers",
@@ -42,7 +47,8 @@ _TOGETHER = 12
 
 @dataclass(frozen=True)
 class Result:
-    """How some modules ended; `text` is what unittest printed, `used_s` their user CPU and that of what they started."""
+    """How some modules ended; `text` is what unittest printed, `used_s` their user CPU and that of processes that they
+    started themselves."""
 
     modules: tuple[str, ...]
     status: int
@@ -89,12 +95,14 @@ def main() -> int:
     began = time.monotonic()
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands are started: each would compile it all
     compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is
+    loaded = loaded_command.start()
     with ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
         waiting = beside.map(run, [] if sys.argv[1:] else [(module,) for module in _WAITING])
         results = [*pool.map(run, [(module,) for module in sys.argv[1:]] or processes()), *waiting]
+    loaded_command.stop(loaded)
     wrong = [", ".join(result.modules) for result in results if result.status or not result.number]
     number = sum(result.number for result in results)
-    used_s = sum(result.used_s for result in results)
+    used_s = resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime
     print(f"\nRan {number} tests in {time.monotonic() - began:.3f}s, {used_s:.0f} s of user CPU\n")
     print(f"FAILED in {', '.join(wrong)}" if wrong else "OK")
     return 1 if wrong else 0

@@ -19,6 +19,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.chip_memory import unpacked
 from greenstep.bench.samples import avr_image, stm32_image
 from greenstep.core.image import Image, write_intel_hex
+from tests import loaded_command
 
 COMMAND = str(Path(sys.executable).parent / "greenstep")
 LONGEST_S = 120
@@ -165,12 +166,17 @@ class ToolTest(unittest.TestCase):
         }
 
     def run_tool(self, *arguments: str, typed: str = "", **variables: str) -> Run:
-        done = subprocess.run(
-            [COMMAND, *arguments], cwd=self.folder, env=self.environment(**variables), capture_output=True, text=True,
-            timeout=LONGEST_S, input=typed,
-        )  # fmt: skip
-        self.assertNotIn("Traceback", done.stdout + done.stderr)
-        return Run(done.returncode, done.stdout, done.stderr)
+        environment = self.environment(**variables)
+        if loaded_command.fits(environment):
+            run = Run(*loaded_command.run(arguments, self.folder, environment, typed, LONGEST_S))
+        else:
+            done = subprocess.run(
+                [COMMAND, *arguments], cwd=self.folder, env=environment, capture_output=True, text=True,
+                timeout=LONGEST_S, input=typed,
+            )  # fmt: skip
+            run = Run(done.returncode, done.stdout, done.stderr)
+        self.assertNotIn("Traceback", run.text)
+        return run
 
     def start_tool(self, *arguments: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
