@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 # Of what is installed, only what every command loads is compiled beforehand: the rest is when it is first loaded.
 
-.PHONY: demo test loaders check measure faults findings screenshots clean
+.PHONY: demo test loaders packed check measure faults findings screenshots clean
 
 demo: $(VENV)/ready
 	$(BIN)/greenstep demo
@@ -15,6 +15,10 @@ test: $(VENV)/ready
 loaders: $(VENV)/ready
 	$(BIN)/python -m pip install --quiet --editable '.[test,loaders]'
 	$(BIN)/python -m tests.loaders
+
+packed: $(VENV)/ready
+	$(BIN)/python -m pip install --quiet --editable '.[test,program]'
+	$(BIN)/python -m tests tests.tool.test_kit_program
 
 check: $(VENV)/checkers
 	$(BIN)/ruff check src tests benchmarks examples docs loaders

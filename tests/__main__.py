@@ -95,11 +95,9 @@ def main() -> int:
     began = time.monotonic()
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands are started: each would compile it all
     compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is
-    loaded = loaded_command.start()
-    with ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
+    with loaded_command.ready(), ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
         waiting = beside.map(run, [] if sys.argv[1:] else [(module,) for module in _WAITING])
         results = [*pool.map(run, [(module,) for module in sys.argv[1:]] or processes()), *waiting]
-    loaded_command.stop(loaded)
     wrong = [", ".join(result.modules) for result in results if result.status or not result.number]
     number = sum(result.number for result in results)
     used_s = resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime

@@ -19,7 +19,8 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
 from importlib.metadata import entry_points
 from pathlib import Path
 
@@ -29,28 +30,32 @@ _OF_THE_INTERPRETER = ("PYTHON", "LANG", "LC_", "TZ")
 """Variables that count when Python starts, by their beginnings."""
 
 
+_LISTENS = "listens\n"
+
+
 class Ended(Exception):
-    """The run ended without an exit status."""
+    """A process is gone that was to answer."""
 
 
 # --- the side of the tests
 
 
-def start() -> subprocess.Popen[bytes]:
-    """Start the process that loads the command, and let this process and those it starts use it."""
-    folder = tempfile.mkdtemp(prefix="greenstep-loaded-")
-    place = str(Path(folder) / "socket")
-    process = subprocess.Popen([sys.executable, "-P", __file__, place], stdout=subprocess.PIPE)
-    assert process.stdout is not None
-    process.stdout.readline()  # it listens
-    os.environ[_PLACE] = place
-    return process
-
-
-def stop(process: subprocess.Popen[bytes]) -> None:
-    process.terminate()
-    process.communicate()
-    Path(os.environ.pop(_PLACE)).parent.rmdir()
+@contextmanager
+def ready() -> Iterator[None]:
+    """While the command is loaded in a process of its own, for the runs of this process and of those it starts."""
+    with tempfile.TemporaryDirectory(prefix="greenstep-loaded-") as folder:
+        place = str(Path(folder) / "socket")
+        process = subprocess.Popen([sys.executable, "-P", __file__, place], stdout=subprocess.PIPE, text=True)
+        assert process.stdout is not None
+        try:
+            if process.stdout.readline() != _LISTENS:
+                raise Ended("the command could not be loaded")
+            os.environ[_PLACE] = place
+            yield
+        finally:
+            os.environ.pop(_PLACE, None)
+            process.terminate()
+            process.communicate()
 
 
 def fits(environment: Mapping[str, str]) -> bool:
@@ -65,7 +70,9 @@ def run(
 ) -> tuple[int, str, str]:
     """A run to its end: exit status, output, errors. Raises Ended, subprocess.TimeoutExpired."""
     if _PLACE not in os.environ:
-        atexit.register(stop, start())
+        own = ExitStack()
+        own.enter_context(ready())
+        atexit.register(own.close)
     asked = json.dumps([arguments, str(folder), dict(environment)]).encode()
     into, out_of = os.pipe()
     with (
@@ -125,8 +132,9 @@ def _serve(place: str) -> None:
     with socket.socket(socket.AF_UNIX) as door:
         door.bind(place)
         door.listen(16)
-        print("listens", flush=True)
         signal.signal(signal.SIGTERM, lambda *_: sys.exit())
+        sys.stdout.write(_LISTENS)
+        sys.stdout.flush()
         try:
             while True:
                 line, _ = door.accept()
@@ -136,7 +144,6 @@ def _serve(place: str) -> None:
                         _run_one(line, command)
                 _reap(os.WNOHANG)
         finally:
-            Path(place).unlink()
             _reap(0)
 
 
