@@ -15,21 +15,14 @@ from greenstep.bench.samples import stm32_image
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.fit import hold_against
-from greenstep.core.image import (
-    Image,
-    ImageFault,
-    Piece,
-    read_elf,
-    read_intel_hex,
-    read_raw,
-    read_s_record,
-    read_ti_txt,
-    recognise,
-    write_intel_hex,
-    write_s_record,
-    write_ti_txt,
-)
+from greenstep.core.image import Image, ImageFault, Piece
 from greenstep.core.image.content import look_into
+from greenstep.core.image.elf import read_elf
+from greenstep.core.image.file_formats import recognise
+from greenstep.core.image.intel_hex import read_intel_hex, write_intel_hex
+from greenstep.core.image.raw import read_raw
+from greenstep.core.image.s_record import read_s_record, write_s_record
+from greenstep.core.image.ti_txt import read_ti_txt, write_ti_txt
 from tests.elf_files import elf_file
 
 from .seeded import asked_for, how_it_ends, show_counts, show_wrong

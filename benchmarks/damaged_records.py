@@ -19,8 +19,8 @@ from greenstep.cli.journal import _held, _list, _show
 from greenstep.cli.trace import _story, _time
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import Fault
-from greenstep.core.image import write_intel_hex
 from greenstep.core.image.granules import granules_of
+from greenstep.core.image.intel_hex import write_intel_hex
 from greenstep.core.journal_entry import JournalEntry
 from greenstep.core.recording_link import RecordingLink
 from greenstep.core.secrets import Secrets

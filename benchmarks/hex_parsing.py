@@ -10,7 +10,8 @@ import tracemalloc
 from collections.abc import Callable
 from pathlib import Path
 
-from greenstep.core.image import Image, Piece, read_intel_hex, write_intel_hex
+from greenstep.core.image import Image, Piece
+from greenstep.core.image.intel_hex import read_intel_hex, write_intel_hex
 
 SIZE = 16 << 20
 TIME_LIMIT, MEMORY_LIMIT = 8.0, 4.0

@@ -34,8 +34,11 @@ import click
 from greenstep.bench.samples import stm32_image
 from greenstep.cli.main import main as greenstep
 from greenstep.core.errors import Fault
-from greenstep.core.image import Image, Piece, write_intel_hex, write_s_record, write_ti_txt
+from greenstep.core.image import Image, Piece
 from greenstep.core.image.file_system import pack
+from greenstep.core.image.intel_hex import write_intel_hex
+from greenstep.core.image.s_record import write_s_record
+from greenstep.core.image.ti_txt import write_ti_txt
 from tests.elf_files import elf_file
 
 from .seeded import asked_for, on_all_processors, show_counts, show_wrong

@@ -8,8 +8,9 @@ import sys
 import tempfile
 from pathlib import Path
 
-from greenstep.core.image import Image, Piece, read_intel_hex, write_intel_hex
+from greenstep.core.image import Image, Piece
 from greenstep.core.image.content import look_into
+from greenstep.core.image.intel_hex import read_intel_hex, write_intel_hex
 
 from .hex_parsing import fastest
 

@@ -18,7 +18,7 @@ import time
 from pathlib import Path
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.image import write_intel_hex
+from greenstep.core.image.intel_hex import write_intel_hex
 
 COMMAND = str(Path(sys.executable).parent / "greenstep")
 LIMIT = 1.5

@@ -19,7 +19,7 @@ import time
 from pathlib import Path
 
 from greenstep.bench.samples import avr_image
-from greenstep.core.image import write_intel_hex
+from greenstep.core.image.intel_hex import write_intel_hex
 
 COMMAND = str(Path(sys.executable).parent / "greenstep")
 _LONGEST_S = 30.0

@@ -6,7 +6,7 @@ import random
 from pathlib import Path
 
 from greenstep.bench.boards import APIARY, BOARDS
-from greenstep.core.image import write_intel_hex
+from greenstep.core.image.intel_hex import write_intel_hex
 
 SIZE_BYTES = 9412
 ESP32_FILES = ("gateway-loader.bin", "gateway-partitions.bin", "gateway.bin")

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.climb import Climb
+from greenstep.core.climb.ladder import Climb
 from greenstep.core.events import StepEnded
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import cut_out, with_bytes

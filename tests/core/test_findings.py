@@ -8,8 +8,10 @@ from typing import Any
 
 from greenstep.core.dialects.errors import ChipRefusal, RefusalKind
 from greenstep.core.dialects.registry import dialect_names
-from greenstep.core.findings import Difference, LineHeard, Observations, diagnose
+from greenstep.core.findings.diagnosis import diagnose
+from greenstep.core.findings.observations import Difference, LineHeard, Observations
 from greenstep.core.findings.port_rules import PortListed, PortSeen, diagnose_port
+from greenstep.core.findings.signatures import Signature
 from greenstep.core.link import Frame, LineErrors, LineSettings, ResetBy
 
 from .situations import ALL, BOARD_OF, BY_DIALECT, seeded
@@ -93,7 +95,10 @@ def seen(**changes: Any) -> Observations:
         "boot_pin": True,
         "reset_by": ResetBy.LINES,
         "sent": b"\x7f" * 12,
-        "others": (("AVR bootloader, AVR061", (b"\x14\x10",), ()), ("XMODEM receiver", (), (rb"C{2,}",))),
+        "others": (
+            Signature("AVR bootloader, AVR061", (b"\x14\x10",), ()),
+            Signature("XMODEM receiver", (), (rb"C{2,}",)),
+        ),
     }
     return Observations(**{**values, **changes})
 

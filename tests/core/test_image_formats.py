@@ -12,22 +12,13 @@ from unittest import mock
 from hypothesis import strategies as st
 
 from benchmarks.damaged_files import samples, try_one
-from greenstep.core.image import (
-    Image,
-    ImageFault,
-    Piece,
-    Section,
-    read_elf,
-    read_intel_hex,
-    read_s_record,
-    read_ti_txt,
-    recognise,
-    text_lines,
-    write_intel_hex,
-    write_s_record,
-    write_ti_txt,
-)
+from greenstep.core.image import Image, ImageFault, Piece, Section, text_lines
 from greenstep.core.image.avr_memories import memory_of
+from greenstep.core.image.elf import read_elf
+from greenstep.core.image.file_formats import recognise
+from greenstep.core.image.intel_hex import read_intel_hex, write_intel_hex
+from greenstep.core.image.s_record import read_s_record, write_s_record
+from greenstep.core.image.ti_txt import read_ti_txt, write_ti_txt
 
 from ..elf_files import ARM, AVR, elf_file
 from .examples import with_examples

@@ -117,6 +117,25 @@ class CoreStandsAlone(unittest.TestCase):
         self.assertFalse({name for name in loaded if name.startswith("greenstep.cli")})
 
 
+class NothingDependsOnTheOrderOfImports(unittest.TestCase):
+    def test_no_package_has_a_name_that_is_also_a_module_of_it(self) -> None:
+        for path in SOURCE.rglob("__init__.py"):
+            files = {p.stem for p in path.parent.glob("*.py")} | {p.name for p in path.parent.iterdir() if p.is_dir()}
+            tree = ast.parse(path.read_text("utf-8"))
+            bound = {
+                alias.asname or alias.name
+                for node in ast.walk(tree)
+                if isinstance(node, ast.ImportFrom)
+                for alias in node.names
+            } | {node.name for node in tree.body if isinstance(node, ast.FunctionDef | ast.ClassDef)}
+            with self.subTest(package=path.parent.name):
+                self.assertEqual(bound & files, set())
+
+    def test_only_the_package_itself_loads_its_names_late(self) -> None:
+        late = [p for p in SOURCE.rglob("__init__.py") if "def __getattr__" in p.read_text("utf-8")]
+        self.assertEqual(late, [SOURCE / "__init__.py"])
+
+
 class CommandsLoadLittle(unittest.TestCase):
     def test_version_loads_neither_rich_nor_serial(self) -> None:
         loaded = loaded_by("import greenstep.cli.main")

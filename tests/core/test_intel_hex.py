@@ -8,7 +8,8 @@ from unittest import mock
 
 from hypothesis import strategies as st
 
-from greenstep.core.image import Image, ImageFault, Piece, read_intel_hex, text_lines, write_intel_hex
+from greenstep.core.image import Image, ImageFault, Piece, text_lines
+from greenstep.core.image.intel_hex import read_intel_hex, write_intel_hex
 
 from .examples import with_examples
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import unittest
 import zlib
 
-from greenstep.core.image import Image, ImageFault, Piece, join, read_raw, recognise
-from greenstep.core.image.recognise import saved_text
+from greenstep.core.image import Image, ImageFault, Piece, join
+from greenstep.core.image.file_formats import recognise, saved_text
+from greenstep.core.image.raw import read_raw
 
 
 class Model(unittest.TestCase):
@@ -33,11 +34,12 @@ class Model(unittest.TestCase):
 
     def test_join_merges_and_refuses(self) -> None:
         other = Image("b", (Piece(0x14, b"XY"), Piece(0x22, b"gh")), start=4)
-        joined = join("both", [self.image, other])
+        joined = join([self.image, other])
         self.assertEqual(joined.pieces, (Piece(0x10, b"abcdXY"), Piece(0x20, b"efgh")))
-        self.assertEqual(joined.start, 4)
+        self.assertEqual((joined.name, joined.start), ("a + b", 4))
+        self.assertEqual(join([self.image, other, other]).name, "a and 2 more")
         with self.assertRaises(ImageFault) as caught:
-            join("both", [self.image, Image("c", (Piece(0x21, b"f!"),))])
+            join([self.image, Image("c", (Piece(0x21, b"f!"),))])
         self.assertIn("c: byte 21 at 0022, where a has 67", caught.exception.finding.cause)
 
 

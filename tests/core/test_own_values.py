@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from greenstep.core.board_values import BoardValues, with_values
-from greenstep.core.climb import Job
+from greenstep.core.climb.job import Job
 from greenstep.core.errors import UsageFault
 from greenstep.core.families import origins_of
 from greenstep.core.image.patch import parse_patch

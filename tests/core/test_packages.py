@@ -13,8 +13,10 @@ from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.nrf5_dfu import Command as DfuCommand
 from greenstep.core.dialects.nrf5_dfu import Nrf5Dfu as Dfu
 from greenstep.core.dialects.psoc_an60317 import Command, crc_of, packet, row_sums
-from greenstep.core.image import ImageFault, read_dfu_package, read_psoc_rows
-from greenstep.core.image.recognise import recognise
+from greenstep.core.image import ImageFault
+from greenstep.core.image.dfu_package import read_dfu_package
+from greenstep.core.image.file_formats import recognise
+from greenstep.core.image.psoc_rows import read_psoc_rows
 from greenstep.core.wishes import Wishes
 
 FOUR, FIVE, RADIO = "cy8c4245", "cy8c5888", "nrf52832"

@@ -319,6 +319,7 @@ class Meanings(unittest.TestCase):
             b"": ("nothing", "nothing heard"),
             b"\r\nhive scale 2.4 ready\r\n": ("text", "a program's text"),
             b"\x14\x10\x14\x10": ("bootloader", "AVR bootloader, AVR061"),
+            b"\x14\x12\x14\x12": ("bootloader", "AVR bootloader, AVR061"),
             b"CCCC": ("bootloader", "XMODEM"),
             b"Synchronized\r\n": ("bootloader", "LPC"),
             b"\x0f\x0f\x0f": ("bootloader", "AN1310"),

@@ -11,7 +11,8 @@ from typing import Any
 from hypothesis import strategies as st
 
 from greenstep.bench.trial import prepare, sample_for
-from greenstep.core.climb import Climb, OpenedPort
+from greenstep.core.climb.job import OpenedPort
+from greenstep.core.climb.ladder import Climb
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.recording_link import LineEvent, RecordingLink

@@ -18,7 +18,8 @@ from urllib.parse import urlencode
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.chip_memory import unpacked
 from greenstep.bench.samples import avr_image, stm32_image
-from greenstep.core.image import Image, write_intel_hex
+from greenstep.core.image import Image
+from greenstep.core.image.intel_hex import write_intel_hex
 from tests import loaded_command
 
 COMMAND = str(Path(sys.executable).parent / "greenstep")

@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 from benchmarks.hostile_peers import send, served, shared, still_sound, stream
 from benchmarks.noise_boards import NoiseAfter
 from greenstep.bench.trial import prepare
-from greenstep.core.climb import OpenedPort
+from greenstep.core.climb.job import OpenedPort
 from greenstep.core.events import RunEnded
 from greenstep.core.link import LineSettings, LinkFlooded
 from greenstep.core.recording_link import RecordingLink

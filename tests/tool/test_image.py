@@ -6,8 +6,10 @@ import struct
 import unittest
 from pathlib import Path
 
-from greenstep.core.image import Image, Piece, write_s_record, write_ti_txt
+from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import with_bytes
+from greenstep.core.image.s_record import write_s_record
+from greenstep.core.image.ti_txt import write_ti_txt
 
 from ..elf_files import AVR, elf_file
 from .support import ToolTest

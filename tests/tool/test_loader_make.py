@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 
 from greenstep.bench.families.doorstep import KINDS
-from greenstep.core.image import write_intel_hex
+from greenstep.core.image.intel_hex import write_intel_hex
 from greenstep.core.loaders import loader_for
 from greenstep.store.image_files import load_image
 

@@ -8,7 +8,7 @@ import zipfile
 import pexpect
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.image import write_intel_hex
+from greenstep.core.image.intel_hex import write_intel_hex
 
 from .support import COMMAND, ToolTest
 

@@ -16,7 +16,8 @@ from watchfiles import watch
 from greenstep.bench.samples import avr_image
 from greenstep.cli.drive import follow
 from greenstep.core.events import Event, RunEnded
-from greenstep.core.image import Image, Piece, write_intel_hex
+from greenstep.core.image import Image, Piece
+from greenstep.core.image.intel_hex import write_intel_hex
 from greenstep.store.board import BoardSettings, PortChoice
 from greenstep.work.board import Board
 from greenstep.work.interrupts import Interrupts

@@ -6,7 +6,8 @@ from dataclasses import field, replace
 from typing import Any
 
 from greenstep.core.chips import Catalogue, Part
-from greenstep.core.climb import Climb, Job, OpenedPort, OpenLink, Purpose
+from greenstep.core.climb.job import Job, OpenedPort, OpenLink, Purpose
+from greenstep.core.climb.ladder import Climb
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import preset, read_settings

@@ -65,10 +65,7 @@ class Chosen:
         found: dict[str, list[Image]] = {}
         for memory, image in self.images:
             found.setdefault(memory, []).append(image)
-        return {
-            memory: join(images[0].name if len(images) == 1 else " + ".join(i.name for i in images), images)
-            for memory, images in found.items()
-        }
+        return {memory: join(images) for memory, images in found.items()}
 
 
 def looking_options(command: Callable[..., int]) -> Callable[..., int]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from greenstep.core.trace.passing import Passing
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Job
+    from greenstep.core.climb.job import Job
     from greenstep.core.recording_link import LineEvent
 
     from .drive import View

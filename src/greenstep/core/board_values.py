@@ -13,7 +13,7 @@ from .image.edit import with_bytes
 from .image.patch import Patch, fields_of, filled_in
 
 if TYPE_CHECKING:
-    from .climb import Job
+    from .climb.job import Job
     from .talk import TalkLine
 
 COUNT = "count"

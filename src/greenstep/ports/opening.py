@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 
 import serial
 
-from greenstep.core.climb import OpenedPort
+from greenstep.core.climb.job import OpenedPort
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LineSettings, LinkLost

@@ -11,7 +11,8 @@ import platformdirs
 
 from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
-from greenstep.core.image import Image, write_intel_hex
+from greenstep.core.image import Image
+from greenstep.core.image.intel_hex import write_intel_hex
 
 from .journal_place import journal_file
 from .whole_files import write_whole

@@ -7,7 +7,7 @@ from typing import BinaryIO
 
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, ImageFault
-from greenstep.core.image.recognise import HEAD_BYTES, Format, packed, recognise, saved_text
+from greenstep.core.image.file_formats import HEAD_BYTES, Format, packed, recognise, saved_text
 from greenstep.core.plain_files import open_plain
 from greenstep.core.quantities import show_address, show_size
 
@@ -50,15 +50,15 @@ def _read(found: Format, stream: BinaryIO, name: str) -> Image:
     """By its format's reader, the only one that is loaded."""
     match found:
         case "Intel HEX":
-            from greenstep.core.image import read_intel_hex as read
+            from greenstep.core.image.intel_hex import read_intel_hex as read
         case "S-record":
-            from greenstep.core.image import read_s_record as read
+            from greenstep.core.image.s_record import read_s_record as read
         case "TI-TXT":
-            from greenstep.core.image import read_ti_txt as read
+            from greenstep.core.image.ti_txt import read_ti_txt as read
         case "PSoC rows":
-            from greenstep.core.image import read_psoc_rows as read
+            from greenstep.core.image.psoc_rows import read_psoc_rows as read
         case _:
-            from greenstep.core.image import read_elf as read
+            from greenstep.core.image.elf import read_elf as read
     return read(stream, name)
 
 
@@ -82,13 +82,13 @@ def _raw(stream: BinaryIO, name: str, base: int, at: int | None) -> Image:
         )
     if at is None and saved_text(data):
         raise _no_image(data, name)
-    from greenstep.core.image import read_raw
+    from greenstep.core.image.raw import read_raw
 
     return read_raw(data, name, base if at is None else at)
 
 
 def _package(data: bytes, name: str) -> Image | None:
-    from greenstep.core.image import read_dfu_package
+    from greenstep.core.image.dfu_package import read_dfu_package
 
     return read_dfu_package(data, name)
 

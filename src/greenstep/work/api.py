@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypedDict, Unpack
 
-from greenstep.core.climb import Job, Purpose
+from greenstep.core.climb.job import Job, Purpose
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.store import image_files
@@ -133,7 +133,7 @@ class OpenBoard:
             return None
         base = self.board.choice.first.flash.start
         images = [_image(one, base) for one in given]
-        return {"flash": images[0] if len(images) == 1 else join(" + ".join(i.name for i in images), images)}
+        return {"flash": join(images)}
 
     def _run(
         self,

@@ -17,7 +17,7 @@ from typing import Literal
 
 from greenstep.core.batch import BoardResult
 from greenstep.core.board_values import BoardValues
-from greenstep.core.climb import Job
+from greenstep.core.climb.job import Job
 from greenstep.core.climb.presence import who_is_there
 from greenstep.core.errors import Finding, UsageFault
 from greenstep.core.events import Found, HandsWanted, HeardMeanwhile, RunEnded, StepAdvanced, StepEnded, StepStarted

@@ -17,7 +17,7 @@ from typing import Any, Protocol
 
 from greenstep.core.batch import Batch, BoardResult
 from greenstep.core.board_values import BoardValues
-from greenstep.core.climb import Job
+from greenstep.core.climb.job import Job
 from greenstep.core.errors import UsageFault, usage
 from greenstep.core.frozen import changing, frozen
 from greenstep.ports.discovery import find_ports

@@ -7,8 +7,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from greenstep.core.chips import Hands
-from greenstep.core.climb import Job, Purpose
-from greenstep.core.climb.job import BY_HAND_PATIENCE_S
+from greenstep.core.climb.job import BY_HAND_PATIENCE_S, Job, Purpose
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
@@ -24,7 +23,7 @@ from .port_choice import port_name
 from .settings import settings_of, talk_lines
 
 if TYPE_CHECKING:
-    from greenstep.core.climb import Aside, RateMemory
+    from greenstep.core.climb.job import Aside, RateMemory
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.image.granules import Remembered
     from greenstep.core.image.partitions import Partition
@@ -166,8 +165,5 @@ def load_images(board: Board, table: Sequence[Partition] = ()) -> dict[str, Imag
         by_memory.setdefault(file.memory, []).append(memory_of(image, file.memory))
     images = {}
     for memory, loaded in by_memory.items():
-        names = [image.name for image in loaded]
-        images[memory] = join(
-            " + ".join(names) if len(names) < 3 else f"{names[0]} and {len(names) - 1} more", loaded
-        )
+        images[memory] = join(loaded)
     return dict(sorted(images.items(), key=lambda item: item[0] != "flash"))

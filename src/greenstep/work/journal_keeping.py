@@ -10,7 +10,7 @@ from greenstep.core.events import Event, RunEnded
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from greenstep.core.climb import Climb
+    from greenstep.core.climb.ladder import Climb
     from greenstep.core.image.granules import Remembered
     from greenstep.store.journal import JournalTrouble
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from greenstep.core.board_values import BoardValues, with_values
-from greenstep.core.climb import Job
 from greenstep.core.climb.chip_state import ChipState
+from greenstep.core.climb.job import Job
 from greenstep.core.climb.outcome import Outcome
 from greenstep.core.errors import usage
 from greenstep.core.events import RunEnded

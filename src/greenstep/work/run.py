@@ -7,7 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from greenstep.core.climb import Climb, Job
+from greenstep.core.climb.job import Job
+from greenstep.core.climb.ladder import Climb
 from greenstep.core.climb.outcome import Outcome
 from greenstep.core.errors import EXIT_INTERRUPTED
 from greenstep.core.events import Event, RunEnded, StepEnded

@@ -9,7 +9,7 @@ from ..chips import Catalogue, Memory, Part
 from ..dialects.results import Examination, Identity
 from ..errors import Finding, NoAnswerFault, RefusedFault
 from ..events import Event, Noted, StepEnded
-from ..findings import ChipSeen
+from ..findings.observations import ChipSeen
 from ..image import Image
 from ..link import LinesMissing, ResetBy
 from ..plan import make_plan

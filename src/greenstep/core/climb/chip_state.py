@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from ..quantities import show_address
 
 if TYPE_CHECKING:
-    from ..findings import Progress
+    from ..findings.observations import Progress
     from .job import Purpose
 
 

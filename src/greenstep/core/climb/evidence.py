@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from ..dialects.errors import ChipRefusal, DialectError, Silence, Unexpected
-from ..dialects.registry import all_dialects
+from ..dialects.registry import signatures
 from ..errors import Finding
-from ..findings import ChipSeen, Difference, LineHeard, Observations, diagnose
-from ..findings.observations import Phase
+from ..findings.diagnosis import diagnose
+from ..findings.observations import ChipSeen, Difference, LineHeard, Observations, Phase
 from ..hookup.waveform import Electrics, warnings
 from ..link import ResetBy
 from .chip_state import ChipState
@@ -60,11 +60,7 @@ def observe(
         sent=notes.sent,
         heard=LineHeard(notes.before, answers, notes.after),
         errors=session.link.errors(),
-        others=tuple(
-            (other.title, other.spec.asking.answers + other.spec.asking.other_answers, other.spec.asking.sounds)
-            for other in all_dialects()
-            if other is not job.dialect
-        ),
+        others=tuple(signature for name, signature in signatures().items() if name != job.dialect.name),
         reheard=notes.reheard,
         answered_at=notes.answered_at,
         answered_other=notes.answered_other,

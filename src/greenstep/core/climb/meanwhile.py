@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from ..errors import Finding
-from ..findings import Observations, diagnose
+from ..findings.diagnosis import diagnose
+from ..findings.observations import Observations
 from ..quantities import show_heard
 from .evidence import observe
 from .session import Session

@@ -7,7 +7,7 @@ from dataclasses import field
 from ..chips import EraseUnit
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Erasing
-from ..findings import Difference
+from ..findings.observations import Difference
 from ..frozen import changing
 from ..plan import MemoryPlan
 from ..spans import Span, shared

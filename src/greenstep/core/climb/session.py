@@ -11,7 +11,7 @@ from ..dialects.dialect import Dialect
 from ..dialects.errors import ChipRefusal, ErasedByRefusal
 from ..errors import RefusedFault
 from ..events import Step
-from ..findings import Progress
+from ..findings.observations import Progress
 from ..frozen import changing
 from ..hookup import Driver, Sequence
 from ..image import Piece

@@ -6,7 +6,7 @@ from collections.abc import Generator, Iterator
 
 from ..dialects.spec import Erasing
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
-from ..findings import Progress
+from ..findings.observations import Progress
 from ..narrow import narrowed, rooms_of
 from ..plan import MemoryPlan
 from ..quantities import count, show_size

@@ -19,7 +19,7 @@ from ..quantities import count, show_size
 from ..spans import Span, merged, shared, total, without
 from . import commands
 from .cost import Cost, sum_costs
-from .dialect import PROOF_BYTES, Answer, Dialect
+from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
 from .line import drain, refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
@@ -178,9 +178,6 @@ class Pic32An1388(Dialect):
 
     def examine(self, part: Part) -> Examination:
         return Examination(part, (("flash", show_size(part.flash.size)),))
-
-    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
-        raise NotImplementedError(f"{self.name} proves no rate")
 
     # --- proof
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from ..chips.catalogue import own_files
 from ..errors import usage
+from ..findings.signatures import Signature
 from ..nearest import nearest
 from ..plugins import added
 
@@ -52,6 +53,16 @@ def find_dialect(name: str) -> type[Dialect]:
     if not (isinstance(found, type) and issubclass(found, Dialect)):
         raise usage("dialect", f"the dialect '{name}' is not a Dialect class", "update the package that adds it")
     return found
+
+
+@cache
+def signatures() -> dict[str, Signature]:
+    """What each dialect's loader is recognised by, by the dialect's name, in the order of `all_dialects`."""
+    asked = ((dialect, dialect.spec.asking) for dialect in all_dialects())
+    return {
+        dialect.name: Signature(dialect.title, (*asking.answers, *asking.other_answers), asking.sounds)
+        for dialect, asking in asked
+    }
 
 
 @cache

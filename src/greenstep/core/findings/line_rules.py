@@ -9,7 +9,7 @@ from ..quantities import show_bytes, show_heard
 from .boot_text import ROM_RATES, BootText, read_boot_text
 from .hearing import is_text
 from .observations import Observations
-from .sounds import sounds_like
+from .signatures import Signature, sounds_like
 
 _VOLTS = "this tool cannot see volts: check the supply and ground with a meter"
 _CROSSED = "adapter TX to the chip's RX, RX to its TX, ground to ground"
@@ -131,9 +131,10 @@ def other_dialect(seen: Observations) -> Finding | None:
             tries,
         )
     mine = (*seen.sync_answers, *seen.other_answers)
-    others = tuple(
-        (title, tuple(a for a in answers if a not in mine), sounds) for title, answers, sounds in seen.others
-    )
+    others = [
+        Signature(other.title, tuple(answer for answer in other.answers if answer not in mine), other.sounds)
+        for other in seen.others
+    ]
     due = show_bytes(seen.sync_answers[0]) if seen.sync_answers else "an answer of its own"
     for data in (seen.heard.answers, seen.heard.after, seen.heard.before):
         sound = sounds_like(data, others)

@@ -8,6 +8,7 @@ from typing import Literal
 from ..dialects.errors import ChipRefusal
 from ..frozen import frozen
 from ..link import Frame, LineErrors, LineSettings, ResetBy
+from .signatures import Signature
 
 
 @frozen
@@ -111,7 +112,7 @@ class Observations:
     `sync_sent` and `sync_answers` are the dialect's; `other_answers` are its answers to anything it does not
     understand; `unlocks`, whether it can unlock; `rom_speaks`, whether the declared chip's own ROM prints how it was
     booted; `speaks_text`, whether its answers are text, in capitals; `gives_up`, whether its loader starts the
-    application by itself when it hears nothing more. `others` are (title, answers, other sounds) of the other
+    application by itself when it hears nothing more. `others` are the signatures of the other
     dialects. `listened` are the port's settings while `heard.after` came. `reheard` is what came at the rate that
     seemed likelier, with the settings used for it. `answered_at` is the answer to a question at another rate.
     `answered_other` is the (title, answer) of another dialect that got an answer. `quiet_s` is how long nothing
@@ -138,7 +139,7 @@ class Observations:
     sent: bytes = b""
     heard: LineHeard = field(default_factory=LineHeard)
     errors: LineErrors | None = None
-    others: tuple[tuple[str, tuple[bytes, ...], tuple[bytes, ...]], ...] = ()
+    others: tuple[Signature, ...] = ()
     synced: bool = False
     untouched: bool = True
     refusal: ChipRefusal | None = None

@@ -237,7 +237,13 @@ def _first_clash(owners: Iterable[Chunk], chunk: Chunk, clash: Clash) -> Excepti
     raise AssertionError("two chunks were said to disagree and do not")
 
 
-def join(name: str, images: Sequence[Image]) -> Image:
+def name_of_all(images: Sequence[Image]) -> str:
+    """What several images are called together: "a + b", or "a and 2 more"."""
+    names = [image.name for image in images]
+    return " + ".join(names) if len(names) < 3 else f"{names[0]} and {len(names) - 1} more"
+
+
+def join(images: Sequence[Image]) -> Image:
     """Several images as one. Overlaps that agree are merged; those that disagree are an ImageFault."""
     if len(images) == 1:
         return images[0]
@@ -256,7 +262,7 @@ def join(name: str, images: Sequence[Image]) -> Image:
     chunks = [Chunk(p.address, p.data, source=image.name) for image in images for p in image.pieces]
     starts = [image.start for image in images if image.start is not None]
     return Image(
-        name,
+        name_of_all(images),
         merge(chunks, clash),
         start=starts[0] if starts else None,
         format=" + ".join(dict.fromkeys(image.format for image in images)),

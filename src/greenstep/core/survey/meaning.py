@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Literal
 
-from ..dialects.registry import all_dialects
+from ..dialects.registry import signatures
 from ..findings.boot_text import read_boot_text
 from ..findings.hearing import is_text, standard_rate
-from ..findings.sounds import sounds_like
+from ..findings.signatures import sounds_like
 from ..frozen import frozen
 from ..line_rate import Sample, likely_factors
 from ..link import LineSettings
@@ -33,10 +33,7 @@ def meaning_of(data: bytes, settings: LineSettings) -> Meaning:
     boot_text = read_boot_text(data)
     if boot_text is not None:
         return Meaning("rom text", f'"{boot_text.quoted}": {boot_text.meaning}')
-    known = tuple(
-        (dialect.title, dialect.spec.asking.answers, dialect.spec.asking.sounds) for dialect in all_dialects()
-    )
-    sound = sounds_like(data, known)
+    sound = sounds_like(data, signatures().values())
     if sound is not None:
         return Meaning("bootloader", f"{sound.said}: sounds like {sound.title}")
     if is_text(data, settings.frame):

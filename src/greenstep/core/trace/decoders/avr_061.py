@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.avr_061 import IN_SYNC, OK, Command
-from ...quantities import show_bytes, show_heard
+from ...quantities import count, show_bytes, show_heard
 from ..told import Narrated
 
 
@@ -24,7 +24,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             size, memory = int.from_bytes(sent[1:3], "big"), sent[3:4].decode("latin-1")
             verb = "write page" if sent[0] == Command.PROGRAM_PAGE else "read page"
             command, place = f"{verb} ({'EEPROM' if memory == 'E' else 'flash'})", (address, size)
-            detail = f"{address:04X}, {size} bytes"
+            detail = f"{address:04X}, {count(size, 'byte')}"
         elif sent[:1] and Command.known(sent[0]) and command != "load address":
             command = Command.of(sent[0]).words
             plain = heard[:2] == bytes([IN_SYNC, OK])

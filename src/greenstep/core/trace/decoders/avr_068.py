@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.avr_068 import FAR, HEAD, OK, START, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -24,7 +24,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             address, detail = 2 * words, f"{2 * words:05X}"
         elif body[0] in (Command.PROGRAM_FLASH, Command.READ_FLASH, Command.PROGRAM_EEPROM, Command.READ_EEPROM):
             size = int.from_bytes(body[1:3], "big")
-            place, detail = (address, size), f"{address:05X}, {size} bytes"
+            place, detail = (address, size), f"{address:05X}, {count(size, 'byte')}"
             address += size
         elif good:
             detail = show_bytes(heard[HEAD + 2 : -1], 12)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.avr_109 import Command
-from ...quantities import show_bytes, show_heard
+from ...quantities import count, show_bytes, show_heard
 from ..told import Narrated
 
 
@@ -23,7 +23,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = f"{address:05X}"
         elif command in (Command.WRITE_BLOCK, Command.READ_BLOCK) and len(sent) >= 4:
             size = int.from_bytes(sent[1:3], "big")
-            place, detail = (address, size), f"{address:05X}, {size} bytes"
+            place, detail = (address, size), f"{address:05X}, {count(size, 'byte')}"
             address += size
         elif command in (Command.IDENTIFIER, Command.SOFTWARE_VERSION):
             detail = show_heard(heard)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.doorstep_frames import ANSWER, CRC_BYTES, HEAD_BYTES, Kind, Status, opened
+from ...quantities import count
 from ..told import Narrated
 
 _PLACED = (Kind.DIGEST, Kind.ERASE, Kind.WRITE, Kind.READ)
@@ -18,13 +19,13 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     for index, (sent, _) in enumerate(exchanges):
         asked = [message for message in _messages(sent) if message[0] in list(Kind) and len(message) >= HEAD_BYTES]
         if not asked:
-            rows.append(Narrated(index, 1, "", f"{len(sent)} bytes" if sent else "text"))
+            rows.append(Narrated(index, 1, "", count(len(sent), "byte") if sent else "text"))
             continue
         kind = Kind(asked[0][0])
         statuses = [_status(message, answers[index : index + 1 + len(asked) + 3]) for message in asked]
         refused = [status for status in statuses if status]
         places = [place for message in asked if (place := _place(message)) is not None]
-        detail = ", ".join(f"{at:08X}, {size} bytes" for at, size in places[:2])
+        detail = ", ".join(f"{at:08X}, {count(size, 'byte')}" for at, size in places[:2])
         if len(asked) > 1:
             detail += f"{'; ' if detail else ''}{len(asked)} on their way"
         if None in statuses:

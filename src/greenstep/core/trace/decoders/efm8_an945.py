@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.efm8_an945 import ANSWERS, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -23,7 +23,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             address = int.from_bytes(rest[:2], "big")
             detail = f"{address:04X}"
             if command is Command.WRITE:
-                place, detail = (address, len(rest) - 2), f"{detail}, {len(rest) - 2} bytes"
+                place, detail = (address, len(rest) - 2), f"{detail}, {count(len(rest) - 2, 'byte')}"
             elif command is Command.VERIFY:
                 detail = f"{detail}-{rest[2:4].hex().upper()}"
         elif rest:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.esp_rom import Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -22,14 +22,14 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         detail, place = "", None
         match command, word:
             case Command.FLASH_BEGIN | Command.DEFLATE_BEGIN, [size, number, _, address, *_]:
-                detail = f"{address:06X}, {size:,} bytes in {number} blocks"
+                detail = f"{address:06X}, {count(size, 'byte')} in {number} blocks"
             case Command.FLASH_DATA | Command.DEFLATE_DATA, [size, number, *_]:
-                place, detail = (address, size), f"block {number}, {size} bytes"
+                place, detail = (address, size), f"block {number}, {count(size, 'byte')}"
                 address += size
             case Command.READ_REGISTER | Command.WRITE_REGISTER, [register, *_]:
                 detail = f"{register:08X}"
             case Command.MD5, [start, size, *_]:
-                detail = f"{start:06X}, {size:,} bytes"
+                detail = f"{start:06X}, {count(size, 'byte')}"
             case Command.CHANGE_BAUD, [baud, *_]:
                 detail = f"{baud}"
         if not heard:

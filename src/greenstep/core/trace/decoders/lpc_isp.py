@@ -21,7 +21,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = " ".join(word.decode("latin-1") for word in words[1:]) + told
             rows.append(Narrated(index, 1, name, detail.removeprefix("; ")))
         elif len(sent) >= 48:
-            rows.append(Narrated(index, 1, "data", f"{count(len(sent), 'character')}"))
+            rows.append(Narrated(index, 1, "data", count(len(sent), "character")))
         else:
             rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
     return rows

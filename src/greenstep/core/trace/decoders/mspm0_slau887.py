@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.mspm0_slau887 import MESSAGES, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -21,10 +21,14 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         place, detail = None, ""
         if command is Command.PROGRAM and len(rest) > 4:
             place = (int.from_bytes(rest[:4], "little"), len(rest) - 4)
-            detail = f"{place[0]:08X}, {place[1]} bytes"
+            detail = f"{place[0]:08X}, {count(place[1], 'byte')}"
         elif command in (Command.ERASE_RANGE, Command.VERIFY, Command.READ) and len(rest) == 8:
             first, second = int.from_bytes(rest[:4], "little"), int.from_bytes(rest[4:], "little")
-            detail = f"{first:08X}-{second:08X}" if command is Command.ERASE_RANGE else f"{first:08X}, {second} bytes"
+            detail = (
+                f"{first:08X}-{second:08X}"
+                if command is Command.ERASE_RANGE
+                else f"{first:08X}, {count(second, 'byte')}"
+            )
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         elif len(heard) > 5 and heard[4] == 0x3B and heard[5]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.nuvoton_isp import PACKET_BYTES, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -22,7 +22,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             address, left = (int.from_bytes(sent[at : at + 4], "little") for at in (8, 12))
         if command in (Command.UPDATE, Command.DATA):
             size = min(left, 48 if command is Command.UPDATE else 56)
-            place, detail = (address, size), f"{address:08X}, {size} bytes"
+            place, detail = (address, size), f"{address:08X}, {count(size, 'byte')}"
             address, left = address + size, left - size
         elif command is Command.DEVICE_ID and len(heard) >= 12:
             detail = heard[8:12][::-1].hex().upper()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.nxp_frames import COMMAND, DATA, PING, START, Answer, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -21,10 +21,10 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             if said.tag == Command.GET_PROPERTY and numbers:
                 detail = f"{numbers[0]:02X}"
             elif len(numbers) > 1:
-                detail, address = f"{numbers[0]:08X}, {numbers[1]} bytes", numbers[0]
+                detail, address = f"{numbers[0]:08X}, {count(numbers[1], 'byte')}", numbers[0]
         elif data[:2] == bytes([START, DATA]) and len(data) > 6:
             words, place = "data", (address, len(data) - 6)
-            detail = f"{address:08X}, {len(data) - 6} bytes"
+            detail = f"{address:08X}, {count(len(data) - 6, 'byte')}"
             address += len(data) - 6
         elif data == bytes([START, PING]):
             words = "ping"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.pic32_an1388 import DLE, EOT, SOH, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -36,9 +36,9 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         if command is Command.PROGRAM and len(rest) > 16:
             upper, lower = int.from_bytes(rest[4:6], "big"), int.from_bytes(rest[8:10], "big")
             place = (upper << 16 | lower, len(rest) - 7 - 5 * -(-(len(rest) - 7) // 133))
-            detail = f"{place[0]:08X}, {place[1]} bytes"
+            detail = f"{place[0]:08X}, {count(place[1], 'byte')}"
         elif command is Command.CRC and len(rest) == 8:
-            detail = f"{int.from_bytes(rest[:4], 'little'):08X}, {int.from_bytes(rest[4:], 'little')} bytes"
+            detail = f"{int.from_bytes(rest[:4], 'little'):08X}, {count(int.from_bytes(rest[4:], 'little'), 'byte')}"
         if not heard and command is not Command.JUMP:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         rows.append(Narrated(index, 1, command.words, detail, place))

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ...dialects.pic_an1310 import Command
 from ...dialects.pic_frames import STX, unstuffed
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -30,7 +30,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             elif data[0] == Command.WRITE_FLASH:
                 place = (address, len(data) - 6)
             if place:
-                detail += f", {place[1]} bytes"
+                detail += f", {count(place[1], 'byte')}"
             elif data[0] == Command.ERASE_FLASH and len(data) > 5:
                 detail += f", {data[5]} blocks"
         if not heard and data[0] != Command.RUN:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ...dialects.pic_an851 import Command
 from ...dialects.pic_frames import unstuffed
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -28,7 +28,9 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             size = len(data) - 5 if command in (Command.WRITE_FLASH, Command.WRITE_EEPROM) else length
             place = (address, size) if command in (Command.READ_FLASH, Command.WRITE_FLASH) else None
             detail = (
-                f"{address:05X}, {length} rows" if command == Command.ERASE_FLASH else f"{address:05X}, {size} bytes"
+                f"{address:05X}, {length} rows"
+                if command == Command.ERASE_FLASH
+                else f"{address:05X}, {count(size, 'byte')}"
             )
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None

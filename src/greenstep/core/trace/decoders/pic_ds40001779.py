@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.pic_ds40001779 import STATUSES, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 _HEAD_BYTES = 10
@@ -20,7 +20,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             continue
         command = Command.of(sent[1])
         length, address = int.from_bytes(sent[2:4], "little"), int.from_bytes(sent[6:10], "little")
-        place, detail = None, f"{address:06X}, {length} bytes"
+        place, detail = None, f"{address:06X}, {count(length, 'byte')}"
         if command in (Command.VERSION, Command.RESET):
             detail = ""
         elif command is Command.ERASE_FLASH:

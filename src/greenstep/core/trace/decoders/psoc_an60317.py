@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.psoc_an60317 import STATUSES, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -21,7 +21,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         if command in (Command.PROGRAM_ROW, Command.VERIFY_ROW) and len(rest) >= 3:
             detail = f"array {rest[0]}, row {int.from_bytes(rest[1:3], 'little')}"
         elif command is Command.SEND_DATA:
-            detail = f"{len(rest)} bytes"
+            detail = count(len(rest), "byte")
         if command not in (Command.SYNC, Command.EXIT):
             status = heard[1] if len(heard) > 1 and heard[0] == 0x01 else -1
             told = "" if status == 0 else STATUSES.get(status, "no answer" if not heard else show_bytes(heard, 8))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.ra_packets import STATUSES, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -20,7 +20,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         command, rest = Command.of(data[3]), data[4:-2]
         place, detail = None, ""
         if data[0] == 0x81:
-            place, detail = (address, len(rest)), f"{address:08X}, {len(rest)} bytes"
+            place, detail = (address, len(rest)), f"{address:08X}, {count(len(rest), 'byte')}"
             address += len(rest)
         elif len(rest) == 8:
             address = int.from_bytes(rest[:4], "big")

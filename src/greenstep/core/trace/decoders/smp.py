@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.smp_frames import Collector, Command, Packet
+from ...quantities import count
 from ..told import Narrated
 
 
@@ -16,13 +17,13 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     for index, (sent, heard) in enumerate(exchanges):
         asked, told = _packet_in(sent), _packet_in(heard)
         if asked is None or not Command.known(asked.command):
-            rows.append(Narrated(index, 1, "", f"{len(sent)} bytes" if sent else "text"))
+            rows.append(Narrated(index, 1, "", count(len(sent), "byte") if sent else "text"))
             continue
         values = decoded(asked.body) or {}
         place, detail = None, ""
         data, off = values.get("data"), values.get("off")
         if isinstance(data, bytes) and isinstance(off, int):
-            place, detail = (off, len(data)), f"{off:08X}, {len(data)} bytes"
+            place, detail = (off, len(data)), f"{off:08X}, {count(len(data), 'byte')}"
         answer = None if told is None else decoded(told.body)
         if answer is None:
             detail, place = f"{detail}; no answer".removeprefix("; "), None

@@ -52,7 +52,7 @@ def _narrated_command(exchanges: Sequence[tuple[bytes, bytes]], first: int) -> N
         address = int.from_bytes(parts[0][0][:4], "big")
         refused = next((answer for _, answer in parts if answer[:1] != bytes([ACK])), None)
         size = parts[1][0][0] + 1 if len(parts) > 1 and parts[1][0] else 0
-        detail = f"{address:08X}" + (f", {size} bytes" if size else "")
+        detail = f"{address:08X}" + (f", {count(size, 'byte')}" if size else "")
         if refused is not None:
             return Narrated(first, count_, name, f"{detail}; answered {show_bytes(refused, 4) or 'nothing'}")
         return Narrated(first, count_, name, detail, (address, size) if size else None)

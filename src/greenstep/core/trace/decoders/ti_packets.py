@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.ti_packets import STATUSES, SYNC, Command
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -22,10 +22,10 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         place, detail = None, ""
         numbers = [int.from_bytes(rest[at : at + 4], "big") for at in range(0, len(rest) // 4 * 4, 4)]
         if command is Command.SEND_DATA:
-            place, detail = (address, len(rest)), f"{address:08X}, {len(rest)} bytes"
+            place, detail = (address, len(rest)), f"{address:08X}, {count(len(rest), 'byte')}"
             address += len(rest)
         elif command in (Command.DOWNLOAD, Command.ERASE, Command.READ, Command.CRC32) and numbers:
-            size = f", {numbers[1]} bytes" if len(numbers) > 1 else ""
+            size = f", {count(numbers[1], 'byte')}" if len(numbers) > 1 else ""
             detail = f"{numbers[0]:08X}{size}"
             address = numbers[0] if command is Command.DOWNLOAD else address
         elif command is Command.STATUS and len(heard) >= 3:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...dialects.xmodem import ACK, CAN, EOT, LONG, NAK, SHORT, SOH, STX
-from ...quantities import show_bytes
+from ...quantities import count, show_bytes
 from ..told import Narrated
 
 
@@ -16,7 +16,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         answer = {ACK: "", NAK: "; refused", CAN: "; cancelled"}.get(heard[:1][0] if heard else 0, "; no answer")
         if sent[:1] in (bytes([SOH]), bytes([STX])) and len(sent) > SHORT:
             size = SHORT if sent[0] == SOH else LONG
-            rows.append(Narrated(index, 1, "block", f"number {sent[1]}, {size} bytes{answer}", None))
+            rows.append(Narrated(index, 1, "block", f"number {sent[1]}, {count(size, 'byte')}{answer}", None))
         elif sent == bytes([EOT]):
             rows.append(Narrated(index, 1, "end of transfer", answer.removeprefix("; ")))
         else:
