@@ -21,7 +21,7 @@ from greenstep.core.chips import Catalogue, Memory, Part
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.spec import Erasing
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 from tests.core.situations import BOARDS_OF
 
 from .seeded import on_all_processors

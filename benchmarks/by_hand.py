@@ -16,8 +16,8 @@ from greenstep.bench.circuits import PinChange
 from greenstep.bench.person import HABITS, Habit, Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.climb.ladder import Climb
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.engine.runner import Climb
 from greenstep.core.events import HandsWanted, HeardMeanwhile
 from greenstep.core.hookup import named_hookup
 

@@ -16,7 +16,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import with_bytes
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.wishes import CompareWith
+from greenstep.core.plan.write_options import CompareWith
 
 SUMMED, READ, TRUSTED = 0.15, 0.60, 0.15
 

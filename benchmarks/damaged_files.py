@@ -14,11 +14,11 @@ from typing import BinaryIO
 from greenstep.bench.samples import stm32_image
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.fit import hold_against
 from greenstep.core.image import Image, ImageFault, Piece
 from greenstep.core.image.content import look_into
 from greenstep.core.image.elf import read_elf
 from greenstep.core.image.file_formats import recognise
+from greenstep.core.image.fit import hold_against
 from greenstep.core.image.intel_hex import read_intel_hex, write_intel_hex
 from greenstep.core.image.raw import read_raw
 from greenstep.core.image.s_record import read_s_record, write_s_record

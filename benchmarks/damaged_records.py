@@ -21,10 +21,10 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import Fault
 from greenstep.core.image.granules import granules_of
 from greenstep.core.image.intel_hex import write_intel_hex
-from greenstep.core.journal_entry import JournalEntry
-from greenstep.core.recording_link import RecordingLink
-from greenstep.core.secrets import Secrets
+from greenstep.core.journal.records import JournalEntry
+from greenstep.core.safety.secrets import Secrets
 from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
+from greenstep.core.trace.recording import RecordingLink
 from greenstep.core.trace.story import tell
 from greenstep.store import journal
 from greenstep.store.kit import Notes, make_kit, read_kit

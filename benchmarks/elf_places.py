@@ -16,7 +16,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from greenstep.core.source import Frame, Program
+from greenstep.core.console.elf_program import Frame, Program
 from tests.core.test_source import by_binutils
 
 ADDRESSES = 1000

@@ -17,8 +17,8 @@ import sys
 from collections import Counter
 
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.climb.fastest import BAUDS
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.engine.fastest_rate import BAUDS
 from greenstep.core.events import StepAdvanced
 from greenstep.core.frozen import frozen
 

@@ -17,8 +17,8 @@ from dataclasses import dataclass
 from functools import cache
 
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.climb.verifying import TOO_WEAK
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.engine.verify import TOO_WEAK
 from greenstep.core.events import StepEnded
 from greenstep.core.image import Image
 

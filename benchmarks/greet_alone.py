@@ -13,8 +13,8 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.link import LineSettings
-from greenstep.core.recording_link import RecordingLink
 from greenstep.core.survey.hookups import Found, find_hookup
+from greenstep.core.trace.recording import RecordingLink
 from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board
 from greenstep.work.surveying import scope

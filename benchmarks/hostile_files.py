@@ -220,7 +220,8 @@ _OF_IMAGES = (
 
 def _place(file: Path) -> None:
     """Where a few addresses lie, as a console asks that follows a board's crash."""
-    from greenstep.core.source import Program, in_words, places
+    from greenstep.core.console.addresses import in_words, places
+    from greenstep.core.console.elf_program import Program
 
     program = Program.open(file)
     for address in (0x401000, 0x401020, 0x401080, 0x4010FF):

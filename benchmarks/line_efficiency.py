@@ -15,7 +15,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import run
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 from .floors import BAUD, SIZE, Case, Floor, brought, full_image
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from greenstep.bench.boards import BOARDS
 from greenstep.core.image import Image
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 from . import SIZE, Case, Floor
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families import ra
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 from . import SIZE, Case, Floor, full_image
 

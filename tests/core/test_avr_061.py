@@ -21,7 +21,7 @@ from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 from .scripted import ScriptedLink
 

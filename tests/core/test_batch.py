@@ -6,8 +6,8 @@ import unittest
 from typing import Any
 
 from greenstep.bench.trial import prepare, sample_for
-from greenstep.core.batch import Batch, BoardResult
-from greenstep.core.climb.presence import who_is_there
+from greenstep.core.batch.results import Batch, BoardResult
+from greenstep.core.engine.runner import who_is_there
 from greenstep.core.errors import Finding
 
 

@@ -6,7 +6,7 @@ import unittest
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 EEPROMS = (
     "atmega328p", "atmega1284p", "atmega32u4", "at90usb1286", "atmega2560", "atmega1280", "pic18f4520", "pic18f46k22",

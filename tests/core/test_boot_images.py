@@ -8,18 +8,19 @@ import unittest
 from greenstep.bench.samples import esp_image
 from greenstep.core.families.pic18 import code_only, goto, goto_target, in_words
 from greenstep.core.image import Image, Piece
-from greenstep.core.image.boot_header import (
+from greenstep.core.image.edit import with_bytes
+from greenstep.core.image.esp_tables import (
     MODES,
     SIZES,
     SPEEDS,
     HeaderError,
+    faults_in,
     name_of,
     read_header,
+    read_table,
     rewritten,
     size_bytes,
 )
-from greenstep.core.image.edit import with_bytes
-from greenstep.core.image.partitions import faults_in, read_table
 
 
 def plain_header() -> bytes:

@@ -23,7 +23,7 @@ from greenstep.core.events import (
 )
 from greenstep.core.hookup import hookup_from_table, named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 
 class Green(unittest.TestCase):

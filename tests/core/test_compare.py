@@ -7,15 +7,14 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.climb.ladder import Climb
+from greenstep.core.engine.runner import Climb
 from greenstep.core.events import StepEnded
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import cut_out, with_bytes
 from greenstep.core.image.granules import Granules, Remembered, granules_of, unpacked
-from greenstep.core.narrow import narrowed, rooms_of
-from greenstep.core.plan import make_plan
+from greenstep.core.plan.layout import make_plan, narrowed, rooms_of
+from greenstep.core.plan.write_options import CompareWith, Keep, Wishes
 from greenstep.core.spans import Span
-from greenstep.core.wishes import CompareWith, Keep, Wishes
 
 READERS = ("stm32f072", "stm32l053", "atmega328p", "atmega2560", "lpc1769", "pic18f4620", "pic18f46k22")
 SUMMERS = ("stm32c031", "lpc845", "esp32")

@@ -6,7 +6,7 @@ import unittest
 
 from hypothesis import strategies as st
 
-from greenstep.core.console import Expectation, HexRows, LineSplitter, readable
+from greenstep.core.console.streams import Expectation, HexRows, LineSplitter, readable
 
 from .examples import with_examples
 

@@ -12,7 +12,7 @@ from greenstep.bench.boards import BenchBoard
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.chips import Catalogue, Part
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 from .test_every_dialect import KINDS, dialect_of
 

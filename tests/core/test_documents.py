@@ -27,7 +27,7 @@ from greenstep.core.events import (
     StepStarted,
 )
 from greenstep.core.findings.explained import explanations
-from greenstep.core.journal_entry import JournalEntry
+from greenstep.core.journal.records import JournalEntry
 from greenstep.store.board import BoardSettings
 from greenstep.store.board_keys import KEYS
 

@@ -30,7 +30,7 @@ from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.loaders import loader_for, loaders_known, make
 from greenstep.core.loaders.board_values import BoardValues
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 VECTORS = tomllib.loads((Path(__file__).parents[2] / "docs" / "doorstep-vectors.toml").read_text("utf-8"))
 BOARD = "doorstep-atmega328p"

@@ -11,8 +11,8 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import Remembered, granules_of
+from greenstep.core.plan.write_options import CompareWith, Wishes
 from greenstep.core.spans import Span
-from greenstep.core.wishes import CompareWith, Wishes
 
 SECTOR = 4096
 

@@ -13,13 +13,13 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.settings import read_settings
+from greenstep.core.engine.job import TalkLine
 from greenstep.core.errors import RefusedFault, UsageFault
 from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.talk import TalkLine
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 
 from .scripted import ScriptedLink
 

@@ -8,10 +8,10 @@ from hypothesis import strategies as st
 
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.fit import free_runs, hold_against, units_of
-from greenstep.core.flash_map import ROW_CELLS, FlashMap, Stretch, grid_of, map_of, map_of_images
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Keep
+from greenstep.core.image.fit import free_runs, hold_against, units_of
+from greenstep.core.image.flash_map import ROW_CELLS, FlashMap, Stretch, grid_of, map_of, map_of_images
+from greenstep.core.plan.write_options import Keep
 
 from .examples import with_examples
 

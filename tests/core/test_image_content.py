@@ -12,7 +12,7 @@ from greenstep.bench.trial import sample_for
 from greenstep.core.families import origins_of
 from greenstep.core.families.avr import jump_target
 from greenstep.core.families.esp import flash_bytes_said
-from greenstep.core.families.origin import Origin
+from greenstep.core.families.family import Origin
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.content import digest_of, look_into
 

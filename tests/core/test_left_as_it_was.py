@@ -10,7 +10,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.circuits import NoLines
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.climb.job import OpenedPort
+from greenstep.core.engine.job import OpenedPort
 from greenstep.core.events import HandsWanted, StepEnded
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import LineSettings

@@ -6,7 +6,7 @@ import random
 import unittest
 
 from greenstep.bench.wire import received
-from greenstep.core.line_rate import FACTORS, Sample, hear, likely_factors, reads_as_talk
+from greenstep.core.clock.rate_inference import FACTORS, Sample, hear, likely_factors, reads_as_talk
 from greenstep.core.link import Frame, LineSettings
 
 EIGHT_N, EIGHT_E = Frame(), Frame(8, "even", 1)

@@ -14,8 +14,8 @@ from greenstep.core.errors import RefusedFault
 from greenstep.core.hookup import named_hookup
 from greenstep.core.hookup.circuits import entered_by, with_sequences
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan import make_plan
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.layout import make_plan
+from greenstep.core.plan.write_options import Wishes
 
 OLD, NEW, FRAM = "msp430g2553", "msp430f5438a", "msp430fr5969"
 INFORMATION = bytes(range(64))

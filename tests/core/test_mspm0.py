@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.mspm0_slau887 import Command, crc32, framed
 from greenstep.core.image import Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 BOARD, WITH_PASSWORD = "mspm0l1306", "mspm0g3507"
 

@@ -10,7 +10,7 @@ from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.nuvoton_isp import PACKET_BYTES, Command, packet
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 
 WITH_SUM, WITHOUT = "m0518", "m480"
 

@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.nxp_frames import COMMAND, Command, command, framed, is_whole
 from greenstep.core.image import Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 BOARD = "mkl27z256"
 

@@ -6,12 +6,11 @@ import unittest
 from collections.abc import Mapping
 from pathlib import Path
 
-from greenstep.core.board_values import BoardValues, with_values
-from greenstep.core.climb.job import Job
+from greenstep.core.batch.board_values import BoardValues, with_values
+from greenstep.core.engine.job import Job, TalkLine
 from greenstep.core.errors import UsageFault
 from greenstep.core.families import origins_of
 from greenstep.core.image.patch import parse_patch
-from greenstep.core.talk import TalkLine
 from greenstep.store.board import BoardSettings, ImageFile, PortChoice, TalkEntry
 from greenstep.work.board import Board
 from greenstep.work.jobs import make_job

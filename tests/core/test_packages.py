@@ -17,7 +17,7 @@ from greenstep.core.image import ImageFault
 from greenstep.core.image.dfu_package import read_dfu_package
 from greenstep.core.image.file_formats import recognise
 from greenstep.core.image.psoc_rows import read_psoc_rows
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 FOUR, FIVE, RADIO = "cy8c4245", "cy8c5888", "nrf52832"
 

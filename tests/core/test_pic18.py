@@ -24,8 +24,8 @@ from greenstep.core.events import Noted
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import make_plan
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.layout import make_plan
+from greenstep.core.plan.write_options import Wishes
 
 from .scripted import ScriptedLink
 

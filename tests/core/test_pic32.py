@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.pic32_an1388 import Command, framed, record
 from greenstep.core.image import Piece
-from greenstep.core.wishes import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, Wishes
 
 BOARD = "pic32mx795f512"
 

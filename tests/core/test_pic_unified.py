@@ -9,7 +9,7 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.families.pic16 import as_in_chip, code_of_words
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 BOARD, WORDS = "pic18f26k40", "pic16f1938"
 

@@ -12,11 +12,11 @@ from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan import Plan, make_plan
-from greenstep.core.plan.price import price
-from greenstep.core.plan.words import describe
+from greenstep.core.plan.model import Plan
+from greenstep.core.plan.model import describe
+from greenstep.core.plan.layout import make_plan, price
+from greenstep.core.plan.write_options import Keep, Wishes
 from greenstep.core.spans import Span
-from greenstep.core.wishes import Keep, Wishes
 
 ANY_VECTORS = Wishes(even_if=frozenset({"vectors"}))
 

@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.ra_packets import Command, packet
 from greenstep.core.image import Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 BOARD, WITH_ID = "ra4m1", "ra6m3"
 

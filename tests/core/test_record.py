@@ -9,8 +9,8 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.events import RunEnded, StepEnded
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.journal_recorder import RECORDED, JournalEntry, Recorder
-from greenstep.core.wishes import CompareWith, Wishes
+from greenstep.core.journal.records import RECORDED, JournalEntry, Recorder
+from greenstep.core.plan.write_options import CompareWith, Wishes
 
 AT = "2026-11-02T09:30:00+01:00"
 

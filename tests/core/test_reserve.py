@@ -5,7 +5,6 @@ from __future__ import annotations
 import unittest
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.beside_bootloader import check_application, with_reset_moved
 from greenstep.core.chips import Catalogue, Part
 from greenstep.core.errors import RefusedFault, UsageFault
 from greenstep.core.families import reserve
@@ -13,6 +12,7 @@ from greenstep.core.families.avr import jump_code, jump_target
 from greenstep.core.families.pic18 import goto, goto_target
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import with_bytes
+from greenstep.core.loaders.neighbours import check_application, with_reset_moved
 
 
 def part(name: str) -> Part:

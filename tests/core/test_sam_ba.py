@@ -14,7 +14,7 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.sam_ba_job import CONTROLLER, DONE, WRONG_DATA, Job, Workshop, crc32
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 RESIDENT, USB, ROM, ROM4 = "samd21g18", "samd51j19", "sam3x8e", "sam4s16"
 _BASE, _READY = 0x20001000, 0x40000008

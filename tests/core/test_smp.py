@@ -11,7 +11,7 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.smp_exchange import decoded, encoded
 from greenstep.core.dialects.smp_frames import READ, WRITE, Command, Packet, in_lines, letters_of, packet_of
 from greenstep.core.dialects.smp_images import read_signed
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 PROGRAM, RECOVERY = "nrf52840", "nrf5340"
 

@@ -10,9 +10,9 @@ import unittest
 from pathlib import Path
 from typing import ClassVar
 
+from greenstep.core.console.addresses import Mentioned, in_words, mentioned, places
+from greenstep.core.console.elf_program import Program
 from greenstep.core.errors import UsageFault
-from greenstep.core.source import Program, in_words, places
-from greenstep.core.source.mentioned import Mentioned, mentioned
 
 HEADER = "#include <stdint.h>\nextern volatile uint32_t port;\n" + "".join(
     f"static inline uint32_t mix{n}(uint32_t a, uint32_t b)\n{{\n    a ^= b + {n};\n    port = a;\n    return a * {n + 3};\n}}\n"

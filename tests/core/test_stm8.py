@@ -10,7 +10,7 @@ from greenstep.core.chips import Catalogue
 from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 BOARD = "stm8s105"
 

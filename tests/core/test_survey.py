@@ -25,7 +25,7 @@ from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import all_dialects, find_dialect
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.link import LineSettings, LinesMissing
-from greenstep.core.recording_link import RecordingLink
+from greenstep.core.survey.heard import find_rate, meaning_of
 from greenstep.core.survey.hookups import (
     Candidate,
     Found,
@@ -36,8 +36,7 @@ from greenstep.core.survey.hookups import (
     candidates_for,
     find_hookup,
 )
-from greenstep.core.survey.meaning import meaning_of
-from greenstep.core.survey.rates import find_rate
+from greenstep.core.trace.recording import RecordingLink
 from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board
 from greenstep.work.surveying import scope

@@ -7,9 +7,9 @@ from typing import Any
 
 from greenstep.bench.line import SimulatedLine
 from greenstep.bench.trial import Trial, prepare, sample_for
+from greenstep.core.engine.job import TalkLine
 from greenstep.core.events import Noted
-from greenstep.core.secrets import Secrets
-from greenstep.core.talk import TalkLine
+from greenstep.core.safety.secrets import Secrets
 
 BOARD = "stm32f072"
 IMAGE = sample_for(BOARD, 1500)

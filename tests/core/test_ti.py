@@ -9,8 +9,8 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.ti_packets import big, ends_apart, packet
 from greenstep.core.image import Image, Piece
+from greenstep.core.plan.write_options import Wishes
 from greenstep.core.spans import Span
-from greenstep.core.wishes import Wishes
 
 
 class Packets(unittest.TestCase):

@@ -11,14 +11,14 @@ from typing import Any
 from hypothesis import strategies as st
 
 from greenstep.bench.trial import prepare, sample_for
-from greenstep.core.climb.job import OpenedPort
-from greenstep.core.climb.ladder import Climb
 from greenstep.core.dialects.registry import find_dialect
+from greenstep.core.engine.job import OpenedPort
+from greenstep.core.engine.runner import Climb
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.recording_link import LineEvent, RecordingLink
-from greenstep.core.secrets import MaskedStream, Secrets
+from greenstep.core.safety.secrets import MaskedStream, Secrets
 from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
 from greenstep.core.trace.decoders import narrate
+from greenstep.core.trace.recording import LineEvent, RecordingLink
 from greenstep.core.trace.story import Told, tell
 
 from .examples import with_examples

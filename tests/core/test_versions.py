@@ -9,7 +9,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.image import Image
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.versions import Version, change, day_of, number_in, same_text_in, version_of
+from greenstep.core.image.versions import Version, change, day_of, number_in, same_text_in, version_of
 
 
 def remembered(image: Image, version: str) -> Remembered:

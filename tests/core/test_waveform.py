@@ -6,8 +6,8 @@ import math
 import unittest
 
 from greenstep.core.hookup import Hookup, named_hookup, parse_sequence
-from greenstep.core.hookup.lanes import text_lanes
 from greenstep.core.hookup.waveform import Electrics, Waveform, draw_waveform, warnings
+from greenstep.core.hookup.waveform_text import text_lanes
 
 
 def drawn(hookup: Hookup, sequence: str, electrics: Electrics, level: str) -> Waveform:

@@ -14,14 +14,14 @@ from unittest.mock import patch
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.climb.chip_state import MOVES, ChipState
-from greenstep.core.climb.session import Session
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.errors import Unexpected
+from greenstep.core.engine.chip_state import MOVES, ChipState
+from greenstep.core.engine.session import Session
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.wishes import Wishes
+from greenstep.core.plan.write_options import Wishes
 
 from .test_every_dialect import KINDS, dialect_of
 

@@ -7,7 +7,7 @@ import unittest
 from greenstep.core.chips import Catalogue, Hands
 from greenstep.core.hookup import hookup_from_table, named_hookup
 from greenstep.core.hookup.circuits import NAMED
-from greenstep.core.wiring import Bridge, Wiring, wiring_of
+from greenstep.core.hookup.wiring import Bridge, Wiring, wiring_of
 
 CATALOGUE = Catalogue.load()
 

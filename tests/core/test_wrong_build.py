@@ -8,7 +8,7 @@ from greenstep.bench.trial import Trial, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.families.avr import jump_code, vectors_of
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 
 SETTINGS = Keep(0x9000, 0x6000, "hives")
 UNKNOWN = {"atmega88pb", "atmega168pb"}

@@ -7,7 +7,7 @@ import unittest
 from collections.abc import Mapping
 from pathlib import Path
 
-from greenstep.core.board_values import BoardValues
+from greenstep.core.batch.board_values import BoardValues
 from greenstep.core.errors import UsageFault
 from greenstep.store.given_values import claim, given, hand_back, settle
 from greenstep.store.value_rows import read_rows

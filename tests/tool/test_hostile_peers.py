@@ -14,11 +14,11 @@ from urllib.parse import urlsplit
 from benchmarks.hostile_peers import send, served, shared, still_sound, stream
 from benchmarks.noise_boards import NoiseAfter
 from greenstep.bench.trial import prepare
-from greenstep.core.climb.job import OpenedPort
+from greenstep.core.engine.job import OpenedPort
 from greenstep.core.events import RunEnded
 from greenstep.core.link import LineSettings, LinkFlooded
-from greenstep.core.recording_link import RecordingLink
-from greenstep.core.telnet_guard import TelnetGuard, in_use_by, made_ready
+from greenstep.core.safety.telnet_guard import TelnetGuard, in_use_by, made_ready
+from greenstep.core.trace.recording import RecordingLink
 from greenstep.ports.network_port import NetworkPort
 from greenstep.ports.opening import open_raw
 from greenstep.ports.sharing import PortShare

@@ -17,7 +17,7 @@ import tomlkit
 
 import greenstep
 from greenstep.core.image.file_system import pack
-from greenstep.core.outside_text import colours_only, harmless, is_plain
+from greenstep.core.safety.harmless_text import colours_only, harmless, is_plain
 
 from .support import COMMAND, Run, ToolTest
 from .test_kit_reach import kit_of

@@ -15,7 +15,7 @@ from unittest import mock
 
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import granules_of
-from greenstep.core.journal_entry import JournalEntry
+from greenstep.core.journal.records import JournalEntry
 from greenstep.store import journal
 from greenstep.store.journal import JournalTrouble, Wanted, clear, held, record, remembered, row, rows
 

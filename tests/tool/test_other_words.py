@@ -13,7 +13,7 @@ from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.hookup.circuits import NAMED
 from greenstep.core.hookup.sequence import PINS
-from greenstep.core.other_words import COMMANDS, NAMES, OPTIONS
+from greenstep.core.suggestions import COMMANDS, NAMES, OPTIONS
 from greenstep.store.board_keys import KEYS
 
 from .support import ToolTest

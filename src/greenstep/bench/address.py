@@ -10,7 +10,7 @@ from urllib.parse import parse_qsl
 
 from greenstep.core.errors import UsageFault, usage
 from greenstep.core.frozen import frozen
-from greenstep.core.nearest import nearest
+from greenstep.core.suggestions import nearest
 
 from .boards import BOARDS, BenchBoard, by_hand
 from .circuits import CIRCUITS

@@ -14,9 +14,9 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from greenstep.core.chips.plugins import added
+from greenstep.core.engine.job import TalkLine
 from greenstep.core.frozen import frozen
-from greenstep.core.plugins import added
-from greenstep.core.talk import TalkLine
 
 from .circuits import (
     CapacitorPulse,

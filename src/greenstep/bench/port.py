@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from greenstep.core.climb.job import OpenedPort
+from greenstep.core.engine.job import OpenedPort
 from greenstep.core.errors import PortFault
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LineSettings

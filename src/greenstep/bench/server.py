@@ -16,7 +16,7 @@ from typing import Any, cast
 from serial import rfc2217
 
 from greenstep.core.link import Frame, LineSettings, Parity
-from greenstep.core.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
+from greenstep.core.safety.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
 
 from .boards import BenchBoard
 from .delivered_time import LONGEST_WAIT_S

@@ -6,11 +6,11 @@ from dataclasses import field, replace
 from typing import Any
 
 from greenstep.core.chips import Catalogue, Part
-from greenstep.core.climb.job import Job, OpenedPort, OpenLink, Purpose
-from greenstep.core.climb.ladder import Climb
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import preset, read_settings
+from greenstep.core.engine.job import Job, OpenedPort, OpenLink, Purpose
+from greenstep.core.engine.runner import Climb
 from greenstep.core.errors import Finding, PortFault
 from greenstep.core.events import Event, Found, HandsWanted, HeardMeanwhile, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
@@ -19,7 +19,7 @@ from greenstep.core.hookup import named_hookup
 from greenstep.core.hookup.circuits import entered_by
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
-from greenstep.core.wishes import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, Wishes
 
 from .boards import BOARDS, BenchBoard
 from .circuits import NoLines

@@ -24,7 +24,7 @@ from .options import (
 )
 
 if TYPE_CHECKING:
-    from greenstep.core.board_values import BoardValues
+    from greenstep.core.batch.board_values import BoardValues
 
 
 @click.command("batch", short_help="The same images into many boards.")
@@ -118,7 +118,7 @@ def command(
 
 def _values(rows: Path | None, count_from: int | None, patch: tuple[str, ...], series: str) -> BoardValues | None:
     """What each board has for itself; None if nothing. Raises UsageFault."""
-    from greenstep.core.board_values import COUNT, BoardValues
+    from greenstep.core.batch.board_values import COUNT, BoardValues
     from greenstep.core.errors import usage
     from greenstep.core.image.patch import parse_patch
     from greenstep.store.given_values import values_file

@@ -10,7 +10,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from greenstep.core.batch import Batch, BoardResult
+from greenstep.core.batch.results import Batch, BoardResult
 from greenstep.core.events import HandsWanted, HeardMeanwhile, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import changing
 from greenstep.core.quantities import count, show_seconds

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from greenstep.bench.faults import Faults
     from greenstep.bench.person import Hands
     from greenstep.bench.real_time import RealTimeBoard
+    from greenstep.core.engine.job import TalkLine
     from greenstep.core.image import Image
-    from greenstep.core.talk import TalkLine
 
 
 @click.command("bench", short_help="Serve simulated boards.")

@@ -12,7 +12,7 @@ from typing import Any
 
 import click
 
-from greenstep.core.outside_text import is_plain
+from greenstep.core.safety.harmless_text import is_plain
 
 Completer = Callable[[click.Context, click.Parameter, str], list[str]]
 _MOST = 400

@@ -12,14 +12,14 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from greenstep.core.console import Expectation, HexRows, LineSplitter, TerminalStream, readable
+from greenstep.core.console.streams import Expectation, HexRows, LineSplitter, TerminalStream, readable
 from greenstep.core.errors import StartFault
 from greenstep.core.findings.port_rules import link_fault
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings, Link, LinkError, LinkLost
-from greenstep.core.outside_text import harmless
 from greenstep.core.quantities import count, show_heard, show_seconds
-from greenstep.core.secrets import MaskedStream, Secrets
+from greenstep.core.safety.harmless_text import harmless
+from greenstep.core.safety.secrets import MaskedStream, Secrets
 
 from .kept_file import KeptFile
 from .keyboard import PipedLines, pressed, terminal_keys
@@ -303,7 +303,7 @@ class Console:
 
     def _tell_places(self, file: ProgramFile, lines: list[str]) -> None:
         """The places in the source that the lines mention; before them, what is new about the file."""
-        from greenstep.core.source import in_words, mentioned, places
+        from greenstep.core.console.addresses import in_words, mentioned, places
 
         for line in (line for line in lines if mentioned(line)):
             for text in file.news(self._given_away_since):

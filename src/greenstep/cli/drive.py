@@ -18,7 +18,7 @@ from .person import AT_THE_TERMINAL
 from .screen import say
 
 if TYPE_CHECKING:
-    from greenstep.core.climb.job import Purpose
+    from greenstep.core.engine.job import Purpose
     from greenstep.core.image import Image
     from greenstep.work.run import Run
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
-from greenstep.core.outside_text import harmless
+from greenstep.core.safety.harmless_text import harmless
 
 if TYPE_CHECKING:
     from greenstep.core.errors import Finding

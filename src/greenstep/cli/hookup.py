@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from greenstep.core.hookup.outside import OUTSIDE
+from greenstep.core.hookup.other_pins import OUTSIDE
 from greenstep.store.board import BoardSettings
 from greenstep.work.outside import pins_of
 from greenstep.work.port_choice import link_faults, open_board_port
@@ -157,7 +157,7 @@ def _show_outside(hookup: Hookup, sequence: Sequence, board: str, how: How) -> i
 
 
 def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[str, ...]) -> None:
-    from greenstep.core.hookup.lanes import text_lanes
+    from greenstep.core.hookup.waveform_text import text_lanes
 
     from .signs import shows_signs
 
@@ -169,7 +169,7 @@ def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[st
     say(f"  {'':<7}{lanes.ruler}")
     for pulse in drawn.pulses:
         if pulse.sampled_s is not None:
-            from greenstep.core.hookup.words import sampling_words
+            from greenstep.core.hookup.waveform_text import sampling_words
 
             mark = "^" if plain else "▲"
             say(f"  {'':<7}{'':<{lanes.column(pulse.sampled_s)}}{mark} {sampling_words(pulse, drawn)}")
@@ -230,7 +230,7 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     """
     from greenstep.core.errors import usage
     from greenstep.core.hookup import Driver, SequenceError, parse_sequence
-    from greenstep.core.hookup.words import meter_words
+    from greenstep.core.hookup.waveform_text import meter_words
     from greenstep.core.link import LineSettings
 
     try:

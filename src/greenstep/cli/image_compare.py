@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from greenstep.core.image.versions import change, version_of
 from greenstep.core.quantities import count, show_address, show_seconds, show_size, show_span
 from greenstep.core.spans import Span
-from greenstep.core.versions import change, version_of
 from greenstep.store.board import BoardSettings
 
 from .completing import complete_target
@@ -110,7 +110,7 @@ def _units(these: Chosen, found: Comparison) -> tuple[EraseUnit, ...]:
 
 
 def _upload_lines(these: Chosen, found: Comparison, units: tuple[EraseUnit, ...]) -> Iterator[str]:
-    from greenstep.core.fit import seconds_for, units_of
+    from greenstep.core.image.fit import seconds_for, units_of
 
     if not units or these.target is None:
         return

@@ -197,7 +197,7 @@ def _patch(text: str) -> tuple[int, bytes]:
 
 def _with_sums(these: Chosen, image: Image, origins: Sequence[Any]) -> tuple[Image, list[str]]:
     from greenstep.core.families.esp import renew_headers
-    from greenstep.core.sums import fitted
+    from greenstep.core.image.rom_sums import fitted
 
     image, notes = renew_headers(image, origins)
     if these.target is not None:

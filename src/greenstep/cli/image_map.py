@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from greenstep.core.flash_map import LETTERS
+from greenstep.core.image.flash_map import LETTERS
 from greenstep.core.quantities import count, show_size, show_span
 from greenstep.store.board import BoardSettings
 
@@ -18,7 +18,7 @@ from .saving import save_figure, saved_line
 from .screen import painted, say, side_by_side
 
 if TYPE_CHECKING:
-    from greenstep.core.flash_map import Cell, FlashMap, Grid
+    from greenstep.core.image.flash_map import Cell, FlashMap, Grid
 
 _SIGNS = {"bootloader": "#", "kept": "k", "free": "·"}
 _COLOURS = ("blue", "yellow", "green", "magenta", "cyan", "red")
@@ -39,7 +39,7 @@ def map_command(
     greenstep image map apiary-gateway --save gateway.png
     greenstep image map boot.hex scale.hex --chip atmega328p
     """
-    from greenstep.core.flash_map import grid_of, map_of, map_of_images
+    from greenstep.core.image.flash_map import grid_of, map_of, map_of_images
 
     these = chosen(target, said, how, flash_size)
     images = [image for memory, image in these.images if memory == "flash"]

@@ -19,12 +19,12 @@ from .options import How
 from .screen import say, say_all
 
 if TYPE_CHECKING:
-    from greenstep.core.families.origin import Origin
-    from greenstep.core.fit import Fit
+    from greenstep.core.families.family import Origin
     from greenstep.core.image import Image
-    from greenstep.core.image.boot_header import BootHeader
     from greenstep.core.image.content import Look
+    from greenstep.core.image.esp_tables import BootHeader
     from greenstep.core.image.file_system import Found
+    from greenstep.core.image.fit import Fit
 
 _MOST_TEXTS = 8
 _MOST_FILES = 6
@@ -52,8 +52,8 @@ def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSet
     greenstep image show scale.hex --chip atmega328p
     greenstep image show hive-scale
     """
-    from greenstep.core.fit import best_fit
     from greenstep.core.image.content import look_into
+    from greenstep.core.image.fit import best_fit
 
     these = chosen(target, said, how, flash_size)
     looks = [(image, look_into(image, these.erased)) for _, image in these.images]
@@ -174,7 +174,7 @@ def describe_origin(origin: Origin) -> tuple[str, str]:
 
 def _header_words(header: BootHeader) -> str:
     from greenstep.core.chips import Catalogue
-    from greenstep.core.image.boot_header import MODES, SIZES, SIZES_8266, name_of, speeds_of
+    from greenstep.core.image.esp_tables import MODES, SIZES, SIZES_8266, name_of, speeds_of
 
     chip = "ESP8266"
     if header.chip_id is not None:
@@ -193,7 +193,7 @@ def _header_words(header: BootHeader) -> str:
 
 
 def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
-    from greenstep.core.fit import is_read_back
+    from greenstep.core.image.fit import is_read_back
 
     part = fit.part
     up_to = "" if part.size_known and len(these.candidates) == 1 else "up to "

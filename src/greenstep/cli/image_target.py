@@ -11,8 +11,8 @@ from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
-from greenstep.core.plan import memory_named
-from greenstep.core.wishes import Keep
+from greenstep.core.plan.checks import memory_named
+from greenstep.core.plan.write_options import Keep
 from greenstep.store.board import BoardSettings
 from greenstep.store.placing import load_all
 from greenstep.work.board import Board

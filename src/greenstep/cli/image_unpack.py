@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from greenstep.core.errors import usage
-from greenstep.core.image.faults import ImageFault
 from greenstep.core.image.file_system import file_systems_in, unpack
-from greenstep.core.outside_text import plain_name
+from greenstep.core.image.model import ImageFault
 from greenstep.core.quantities import count, show_address
+from greenstep.core.safety.harmless_text import plain_name
 from greenstep.store.board import BoardSettings
 from greenstep.store.whole_files import write_whole
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from greenstep.core.climb.job import BY_HAND_PATIENCE_S
+from greenstep.core.engine.job import BY_HAND_PATIENCE_S
 from greenstep.core.errors import Fault
 from greenstep.core.hookup.circuits import NAMED
 from greenstep.store.board import FASTEST, BoardSettings, ImageFile, PortChoice

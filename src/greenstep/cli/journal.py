@@ -22,7 +22,7 @@ from .options import Whole
 from .screen import painted, say, say_all, side_by_side
 
 if TYPE_CHECKING:
-    from greenstep.core.journal_entry import JournalEntry
+    from greenstep.core.journal.records import JournalEntry
     from greenstep.store.journal import Held, Row, Wanted
 
 _OUTCOMES = ("green", "unproven", "failed", "interrupted")
@@ -246,7 +246,7 @@ def _json_row(found: Row) -> None:
 def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
     from dataclasses import fields
 
-    from greenstep.core.journal_entry import JournalEntry
+    from greenstep.core.journal.records import JournalEntry
     from greenstep.store.spreadsheet import safe_cell
 
     names = ["number", *(field.name for field in fields(JournalEntry))]

@@ -8,7 +8,7 @@ from types import TracebackType
 from typing import BinaryIO
 
 from greenstep.core.errors import usage
-from greenstep.core.plain_files import NO_FILE, is_pipe
+from greenstep.core.safety.plain_files import NO_FILE, is_pipe
 
 from .screen import say
 

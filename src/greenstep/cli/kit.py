@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from greenstep.core.outside_text import harmless_lines
 from greenstep.core.quantities import count, show_size
+from greenstep.core.safety.harmless_text import harmless_lines
 
 from .completing import complete_board
 from .fault_lines import wrapped

@@ -8,7 +8,7 @@ from collections.abc import Callable, Collection, Mapping
 from pathlib import Path
 
 from greenstep.core.errors import usage
-from greenstep.core.outside_text import harmless_lines
+from greenstep.core.safety.harmless_text import harmless_lines
 from greenstep.store.board import BoardSettings
 from greenstep.store.kit import Kit, read_kit
 from greenstep.work.board import Board

@@ -19,8 +19,8 @@ from greenstep.core.events import (
     StepEnded,
     StepStarted,
 )
-from greenstep.core.outside_text import harmless
 from greenstep.core.quantities import show_seconds
+from greenstep.core.safety.harmless_text import harmless
 
 from .fault_lines import finding_lines, other_causes, wrapped
 from .signs import shows_signs

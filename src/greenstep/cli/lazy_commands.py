@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import click
 
-from greenstep.core.nearest import nearest
+from greenstep.core.suggestions import nearest
 
 
 class LazyCommands(click.Group):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from greenstep.core.console import readable
+from greenstep.core.console.streams import readable
 
 LEAVE_KEY = b"\x07"
 LEAVE_NAME = "Ctrl-G"

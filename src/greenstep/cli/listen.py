@@ -18,7 +18,7 @@ from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.survey.rates import RateTried
+    from greenstep.core.survey.heard import RateTried
 
 
 @click.command("listen", short_help="Hear the application, and talk to it.")
@@ -84,7 +84,7 @@ def command(
     greenstep listen hive-scale --reset --expect "ready" --within 10
     greenstep listen hive-scale --send-file names.txt --save heard.bin
     """
-    from greenstep.core.talk import LINE_ENDS
+    from greenstep.core.engine.job import LINE_ENDS
     from greenstep.store.image_saving import check_new
     from greenstep.work.listening import find_rate, open_console
 
@@ -132,7 +132,7 @@ _MOST_SENT = 64 << 20
 def _read(path: Path | None) -> bytes:
     """What is to be sent. Raises UsageFault."""
     from greenstep.core.errors import usage
-    from greenstep.core.plain_files import read_plain
+    from greenstep.core.safety.plain_files import read_plain
 
     try:
         return b"" if path is None else read_plain(path, _MOST_SENT)

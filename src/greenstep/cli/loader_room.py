@@ -48,9 +48,9 @@ def command(
     greenstep loader room pump.hex --chip pic18f46k22 --size 1K --save moved.hex
     greenstep loader room --chip stm32f103c8 --size 8K --at bottom
     """
-    from greenstep.core.beside_bootloader import check_application, with_reset_moved
     from greenstep.core.errors import usage
     from greenstep.core.families import reserve
+    from greenstep.core.loaders.neighbours import check_application, with_reset_moved
     from greenstep.store.image_files import load_image
 
     from .image_edit import save_changed

@@ -13,9 +13,9 @@ from typing import ClassVar
 import click
 
 from greenstep import __version__
-from greenstep.core.other_words import COMMANDS as OTHER_COMMANDS
-from greenstep.core.other_words import OPTIONS as OTHER_OPTIONS
-from greenstep.core.outside_text import harmless
+from greenstep.core.safety.harmless_text import harmless
+from greenstep.core.suggestions import COMMANDS as OTHER_COMMANDS
+from greenstep.core.suggestions import OPTIONS as OTHER_OPTIONS
 
 from .help_page import HelpPage
 from .lazy_commands import LazyCommands

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from greenstep.core.trace.passing import Passing
+from greenstep.core.trace.exchanges import Passing
 
 if TYPE_CHECKING:
-    from greenstep.core.climb.job import Job
-    from greenstep.core.recording_link import LineEvent
+    from greenstep.core.engine.job import Job
+    from greenstep.core.trace.recording import LineEvent
 
     from .drive import View
 

@@ -93,7 +93,7 @@ def _as_text(planned: Planned, candidates: int) -> None:
 
 
 def _as_json(planned: Planned) -> None:
-    from greenstep.core.plan.words import describe
+    from greenstep.core.plan.model import describe
 
     from .json_view import json_line
 

@@ -20,7 +20,7 @@ from .target import settle
 if TYPE_CHECKING:
     from greenstep.core.clock import RateMade
     from greenstep.core.link import Frame
-    from greenstep.core.plan.price import Costs
+    from greenstep.core.plan.layout import Costs
     from greenstep.work.planning import Planned
 
 _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
@@ -149,7 +149,7 @@ def _table(made: Sequence[RateMade], costs: Costs | None, frame: Frame) -> None:
 
 def _about_baud(baud: float) -> str:
     """A rate, and the usual one it is near to."""
-    from greenstep.core.findings.hearing import standard_rate
+    from greenstep.core.findings.text_detection import standard_rate
 
     near = standard_rate(round(baud))
     return f"{near}" if abs(near - baud) < 0.5 else f"{baud:.0f}" if near == round(baud) else f"{near}"

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from greenstep.core.outside_text import harmless
+from greenstep.core.safety.harmless_text import harmless
 
 if TYPE_CHECKING:
     from rich.text import Text

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from greenstep.core.climb.approach import refuse_unfit
 from greenstep.core.dialects.esp_images import OVERWRITES
+from greenstep.core.engine.connect import refuse_unfit
 from greenstep.core.errors import RefusedFault
-from greenstep.core.image.partitions import MOST_BYTES, USUAL_PLACE, read_table
+from greenstep.core.image.esp_tables import MOST_BYTES, USUAL_PLACE, read_table
+from greenstep.core.plan.write_options import Keep
 from greenstep.core.quantities import show_span
-from greenstep.core.wishes import Keep
 from greenstep.work.board import Board
 from greenstep.work.jobs import make_job
 
@@ -23,7 +23,7 @@ from .screen import ask_number, say
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
-    from greenstep.core.image.partitions import Partition
+    from greenstep.core.image.esp_tables import Partition
 
 _ANSWERS = ("keep it", "save it to a file, then overwrite it", "overwrite it", "stop")
 

@@ -72,7 +72,7 @@ def show(file: Path, dialect: str | None, every: bool, save: Path | None, as_jso
 def _read(file: Path) -> Trace:
     """Raises UsageFault."""
     from greenstep.core.errors import usage
-    from greenstep.core.plain_files import open_plain
+    from greenstep.core.safety.plain_files import open_plain
     from greenstep.core.trace import VcdError, read_vcd
 
     try:

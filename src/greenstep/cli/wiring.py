@@ -17,10 +17,10 @@ from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.wiring import Wiring
+    from greenstep.core.hookup.wiring import Wiring
 
 if TYPE_CHECKING:
-    from greenstep.core.wiring import Wiring
+    from greenstep.core.hookup.wiring import Wiring
 
 _ARROWS = {"out": "→", "in": "←", "ground": "—", "supply": "→"}
 _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
@@ -47,7 +47,7 @@ def command(
     greenstep wiring --chip stm32f103 --borrow esp8266
     """
     from greenstep.core.errors import usage
-    from greenstep.core.wiring import Bridge, wiring_of
+    from greenstep.core.hookup.wiring import Bridge, wiring_of
     from greenstep.work.board import Board
 
     wanted = settle(board, said, how)

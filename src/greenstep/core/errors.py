@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from typing import ClassVar, Literal, Self
 
 from .frozen import frozen
-from .nearest import nearest
+from .suggestions import nearest
 
 Certainty = Literal["certain", "likely", "possible"]
 

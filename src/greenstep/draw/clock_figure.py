@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from greenstep.core.clock import RateMade
-from greenstep.core.clock.rates import SAFE_EACH
+from greenstep.core.clock.uarts import SAFE_EACH
 
 from .figure import AMBER, GREEN, INK, QUIET, RED, figure
 

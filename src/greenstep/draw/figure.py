@@ -12,8 +12,8 @@ from matplotlib.figure import Figure
 from matplotlib.text import Text
 
 from greenstep.core.errors import usage
-from greenstep.core.outside_text import harmless
-from greenstep.core.plain_files import NO_FILE, is_replaceable
+from greenstep.core.safety.harmless_text import harmless
+from greenstep.core.safety.plain_files import NO_FILE, is_replaceable
 
 from .kinds import check_kind
 

@@ -12,7 +12,7 @@ from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 from matplotlib.ticker import MaxNLocator
 
-from greenstep.core.journal_entry import JournalEntry
+from greenstep.core.journal.records import JournalEntry
 from greenstep.core.quantities import count
 
 from .figure import AMBER, GREEN, INK, RED, figure

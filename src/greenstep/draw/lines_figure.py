@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from greenstep.core.hookup.waveform import HIGH_SHARE, LOW_SHARE, Lane, Pulse, Waveform
-from greenstep.core.hookup.words import sampling_words
+from greenstep.core.hookup.waveform_text import sampling_words
 
 from .figure import AMBER, BLUE, GREEN, INK, QUIET, RED, figure
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from greenstep.core.flash_map import LETTERS, FlashMap
+from greenstep.core.image.flash_map import LETTERS, FlashMap
 from greenstep.core.quantities import count, show_size, show_span
 
 from .figure import figure

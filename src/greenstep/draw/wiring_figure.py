@@ -7,7 +7,7 @@ from pathlib import Path
 from matplotlib.axes import Axes
 from matplotlib.patches import Circle, FancyBboxPatch
 
-from greenstep.core.wiring import Wire, Wiring
+from greenstep.core.hookup.wiring import Wire, Wiring
 
 from .figure import AMBER, BLUE, GREEN, INK, QUIET, RED, figure
 

@@ -15,11 +15,11 @@ from urllib.parse import urlsplit
 
 import serial
 
-from greenstep.core.climb.job import OpenedPort
+from greenstep.core.engine.job import OpenedPort
 from greenstep.core.errors import PortFault, usage
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LineSettings, LinkLost
-from greenstep.core.telnet_guard import in_use_by
+from greenstep.core.safety.telnet_guard import in_use_by
 
 from .coming_back import LONGEST_S, ComingBack
 from .discovery import find_ports, listed_ports, usb_behind

@@ -7,7 +7,7 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
-from greenstep.core.hookup.outside import ByGpio, ByProgram, Outside, OutsidePin, PinFailed
+from greenstep.core.hookup.other_pins import ByGpio, ByProgram, Outside, OutsidePin, PinFailed
 
 _LONGEST_S = 20.0
 _TOLD = 200

@@ -16,7 +16,7 @@ from serial import rfc2217
 from greenstep.core.errors import PortFault
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.link import LinesMissing
-from greenstep.core.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
+from greenstep.core.safety.telnet_guard import SILENT_S, Sender, TelnetGuard, made_ready, turn_away
 
 from .modem_lines import NO_LINES, set_both
 from .serial_link import TERMINAL_ERRORS

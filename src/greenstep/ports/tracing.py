@@ -9,10 +9,10 @@ from pathlib import Path
 from greenstep import __version__
 from greenstep.core.errors import usage
 from greenstep.core.link import Link
-from greenstep.core.plain_files import NO_FILE, is_pipe
-from greenstep.core.recording_link import RecordingLink
-from greenstep.core.secrets import Secrets
+from greenstep.core.safety.plain_files import NO_FILE, is_pipe
+from greenstep.core.safety.secrets import Secrets
 from greenstep.core.trace import Trace, write_vcd
+from greenstep.core.trace.recording import RecordingLink
 
 
 class TracingLink(RecordingLink):

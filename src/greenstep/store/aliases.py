@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from greenstep.core.errors import usage
-from greenstep.core.outside_text import is_plain
-from greenstep.core.plain_files import read_text
+from greenstep.core.safety.harmless_text import is_plain
+from greenstep.core.safety.plain_files import read_text
 
 from .toml_text import LARGEST_BYTES, TomlTrouble, toml_table
 from .whole_files import write_whole

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import asdict, fields
 from pathlib import Path
 
-from greenstep.core.batch import BoardResult
+from greenstep.core.batch.results import BoardResult
 from greenstep.core.errors import usage
 
 from .spreadsheet import safe_cell

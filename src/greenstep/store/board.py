@@ -9,7 +9,7 @@ from typing import Any, Final, Literal
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image.file_system import Kind
-from greenstep.core.wishes import Keep
+from greenstep.core.plan.write_options import Keep
 
 
 @frozen

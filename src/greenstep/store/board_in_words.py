@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
+from greenstep.core.plan.write_options import FOR_GOOD, Keep
 from greenstep.core.quantities import show_span
-from greenstep.core.wishes import FOR_GOOD, Keep
 
 from .board import ImageFile, PortChoice, TalkEntry
 from .board_keys import KEYS, Key

@@ -9,12 +9,12 @@ from enum import Enum
 from pathlib import Path
 from typing import Any
 
+from greenstep.core.engine.job import LINE_ENDS
 from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image.file_system import KINDS
-from greenstep.core.outside_text import is_plain
-from greenstep.core.talk import LINE_ENDS
-from greenstep.core.wishes import EVEN_IF, Keep
+from greenstep.core.plan.write_options import EVEN_IF, Keep
+from greenstep.core.safety.harmless_text import is_plain
 
 from .board import FASTEST, BoardSettings, ImageFile, PortChoice, TalkEntry
 from .reach import Reach, Reached, reached_by

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from greenstep.core.wishes import Keep
+from greenstep.core.plan.write_options import Keep
 
 from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
 from .board_keys import KEYS

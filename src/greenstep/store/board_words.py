@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import usage
-from greenstep.core.hookup.outside import runs_programs
+from greenstep.core.hookup.other_pins import runs_programs
 from greenstep.core.image.file_system import KINDS, Kind
-from greenstep.core.outside_text import is_plain
+from greenstep.core.plan.write_options import Keep
 from greenstep.core.quantities import parse_number
-from greenstep.core.wishes import Keep
+from greenstep.core.safety.harmless_text import is_plain
 
 from .board import ImageFile, TalkEntry
 from .board_keys import talk_entries, talk_entry

@@ -12,7 +12,7 @@ from contextlib import closing, contextmanager
 from datetime import datetime
 from pathlib import Path
 
-from greenstep.core.board_values import COUNT, BoardValues
+from greenstep.core.batch.board_values import COUNT, BoardValues
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 

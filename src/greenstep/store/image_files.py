@@ -8,8 +8,8 @@ from typing import BinaryIO
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, ImageFault
 from greenstep.core.image.file_formats import HEAD_BYTES, Format, packed, recognise, saved_text
-from greenstep.core.plain_files import open_plain
 from greenstep.core.quantities import show_address, show_size
+from greenstep.core.safety.plain_files import open_plain
 
 LARGEST_RAW_BYTES = 64 << 20
 IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec", ".mot", ".elf", ".txt")

@@ -12,8 +12,8 @@ from greenstep.core.image.edit import filled
 from greenstep.core.image.intel_hex import write_intel_hex
 from greenstep.core.image.s_record import write_s_record
 from greenstep.core.image.ti_txt import write_ti_txt
-from greenstep.core.plain_files import NO_FILE, is_replaceable
 from greenstep.core.quantities import count, show_address, show_size, show_span
+from greenstep.core.safety.plain_files import NO_FILE, is_replaceable
 
 from .whole_files import write_whole
 

@@ -16,8 +16,8 @@ from typing import Any
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
-from greenstep.core.journal_entry import OUTCOMES, JournalEntry
-from greenstep.core.outside_text import harmless
+from greenstep.core.journal.records import OUTCOMES, JournalEntry
+from greenstep.core.safety.harmless_text import harmless
 
 _WAIT_S = 20.0  # for other writers; a row takes them milliseconds, but there may be a hundred on a slow disk
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))

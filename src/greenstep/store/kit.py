@@ -19,10 +19,10 @@ from typing import Any
 
 from greenstep.core.errors import RefusedFault, UsageFault, usage
 from greenstep.core.frozen import frozen
-from greenstep.core.outside_text import harmless, is_plain
-from greenstep.core.plain_files import open_plain
+from greenstep.core.plan.write_options import FOR_GOOD
 from greenstep.core.quantities import show_size
-from greenstep.core.wishes import FOR_GOOD
+from greenstep.core.safety.harmless_text import harmless, is_plain
+from greenstep.core.safety.plain_files import open_plain
 
 from .board import BoardSettings
 from .board_keys import KEYS, board_from_table

@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import UsageFault, usage
-from greenstep.core.plain_files import read_plain
 from greenstep.core.quantities import parse_number, show_size
+from greenstep.core.safety.plain_files import read_plain
 
 from .board import ImageFile
 from .board_keys import KEYS, board_from_table

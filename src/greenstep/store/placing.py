@@ -7,11 +7,11 @@ from pathlib import Path
 
 from greenstep.core.errors import Finding, UsageFault, usage
 from greenstep.core.image import Image, Piece
+from greenstep.core.image.esp_tables import MOST_BYTES, USUAL_PLACE, Partition, read_table
 from greenstep.core.image.file_system import Kind, pack
-from greenstep.core.image.partitions import MOST_BYTES, USUAL_PLACE, Partition, read_table
-from greenstep.core.nearest import nearest
-from greenstep.core.plain_files import read_plain
 from greenstep.core.quantities import show_size
+from greenstep.core.safety.plain_files import read_plain
+from greenstep.core.suggestions import nearest
 
 from .board import ImageFile
 from .image_files import load_image

@@ -8,9 +8,9 @@ from typing import Any
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.core.nearest import nearest
-from greenstep.core.outside_text import is_plain
-from greenstep.core.plain_files import read_text
+from greenstep.core.safety.harmless_text import is_plain
+from greenstep.core.safety.plain_files import read_text
+from greenstep.core.suggestions import nearest
 
 from .board import BoardSettings
 from .board_keys import board_from_table

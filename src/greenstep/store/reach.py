@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from greenstep.core.frozen import frozen
-from greenstep.core.hookup.outside import is_outside, runs_programs
+from greenstep.core.hookup.other_pins import is_outside, runs_programs
 
 from .board import ImageFile, PortChoice, TalkEntry
 

@@ -12,9 +12,9 @@ from typing import BinaryIO
 from greenstep.core.errors import usage
 from greenstep.core.image import ImageFault
 from greenstep.core.image.file_formats import HEAD_BYTES, recognise, saved_text
-from greenstep.core.nearest import nearest
-from greenstep.core.outside_text import is_plain
 from greenstep.core.quantities import show_size
+from greenstep.core.safety.harmless_text import is_plain
+from greenstep.core.suggestions import nearest
 
 from .image_files import IMAGE_ENDINGS, LARGEST_RAW_BYTES
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from greenstep.core.outside_text import harmless
+from greenstep.core.safety.harmless_text import harmless
 
 
 def safe_cell(value: object) -> object:

@@ -6,7 +6,7 @@ import tomllib
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from greenstep.core.outside_text import harmless
+from greenstep.core.safety.harmless_text import harmless
 
 LARGEST_BYTES = 1 << 20
 DEEPEST = 32

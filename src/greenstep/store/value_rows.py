@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from greenstep.core.errors import usage
-from greenstep.core.plain_files import read_text
+from greenstep.core.safety.plain_files import read_text
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*$")
 _SEPARATORS = ",;\t"

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
-from greenstep.core.plain_files import NO_FILE, is_replaceable
+from greenstep.core.safety.plain_files import NO_FILE, is_replaceable
 
 
 def write_whole(path: Path, content: Iterable[bytes]) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypedDict, Unpack
 
-from greenstep.core.climb.job import Job, Purpose
+from greenstep.core.engine.job import Job, Purpose
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.store import image_files

@@ -15,10 +15,10 @@ from multiprocessing.synchronize import Event as Flag
 from multiprocessing.synchronize import Semaphore
 from typing import Literal
 
-from greenstep.core.batch import BoardResult
-from greenstep.core.board_values import BoardValues
-from greenstep.core.climb.job import Job
-from greenstep.core.climb.presence import who_is_there
+from greenstep.core.batch.board_values import BoardValues
+from greenstep.core.batch.results import BoardResult
+from greenstep.core.engine.job import Job
+from greenstep.core.engine.runner import who_is_there
 from greenstep.core.errors import Finding, UsageFault
 from greenstep.core.events import Found, HandsWanted, HeardMeanwhile, RunEnded, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen

@@ -15,9 +15,9 @@ from pathlib import Path
 from types import FrameType
 from typing import Any, Protocol
 
-from greenstep.core.batch import Batch, BoardResult
-from greenstep.core.board_values import BoardValues
-from greenstep.core.climb.job import Job
+from greenstep.core.batch.board_values import BoardValues
+from greenstep.core.batch.results import Batch, BoardResult
+from greenstep.core.engine.job import Job
 from greenstep.core.errors import UsageFault, usage
 from greenstep.core.frozen import changing, frozen
 from greenstep.ports.discovery import find_ports
@@ -84,7 +84,7 @@ def orders_for(
 ) -> Orders:
     """`again` is None if it was not said: then board after board on a single port. Raises UsageFault, RefusedFault,
     PortFault."""
-    from greenstep.core.climb.approach import refuse_unfit
+    from greenstep.core.engine.connect import refuse_unfit
 
     if each_new_port and (ports or again is not None):
         raise usage(

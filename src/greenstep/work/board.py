@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from greenstep.core.chips import Catalogue, Choice, UnknownChip
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.core.wishes import CompareWith
+from greenstep.core.plan.write_options import CompareWith
 from greenstep.store.board import FASTEST, BoardSettings, PortChoice
 
 if TYPE_CHECKING:

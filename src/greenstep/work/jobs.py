@@ -7,14 +7,13 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from greenstep.core.chips import Hands
-from greenstep.core.climb.job import BY_HAND_PATIENCE_S, Job, Purpose
+from greenstep.core.engine.job import BY_HAND_PATIENCE_S, LINE_ENDS, Job, Purpose
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
 from greenstep.core.link import LineSettings
-from greenstep.core.secrets import Secrets
-from greenstep.core.talk import LINE_ENDS
-from greenstep.core.wishes import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, Wishes
+from greenstep.core.safety.secrets import Secrets
 from greenstep.store.placing import load_all
 
 from .outside import pins_of
@@ -23,10 +22,10 @@ from .port_choice import port_name
 from .settings import settings_of, talk_lines
 
 if TYPE_CHECKING:
-    from greenstep.core.climb.job import Aside, RateMemory
     from greenstep.core.dialects.dialect import Dialect
+    from greenstep.core.engine.job import Aside, RateMemory
+    from greenstep.core.image.esp_tables import Partition
     from greenstep.core.image.granules import Remembered
-    from greenstep.core.image.partitions import Partition
     from greenstep.store.board import BoardSettings
 
     from .board import Board

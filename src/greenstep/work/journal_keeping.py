@@ -10,7 +10,7 @@ from greenstep.core.events import Event, RunEnded
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from greenstep.core.climb.ladder import Climb
+    from greenstep.core.engine.runner import Climb
     from greenstep.core.image.granules import Remembered
     from greenstep.store.journal import JournalTrouble
 
@@ -50,7 +50,7 @@ class Keeper:
     """Records one run, if it is of those that are recorded."""
 
     def __init__(self, climb: Climb, person: Person) -> None:
-        from greenstep.core.journal_recorder import Recorder
+        from greenstep.core.journal.records import Recorder
 
         self._climb = climb
         self._person = person
@@ -64,8 +64,8 @@ class Keeper:
     @property
     def _is_recorded(self) -> bool:
         """Also a run that was only to look, and has changed the chip: by a password that was refused, for one."""
-        from greenstep.core.climb.chip_state import ChipState
-        from greenstep.core.journal_recorder import RECORDED
+        from greenstep.core.engine.chip_state import ChipState
+        from greenstep.core.journal.records import RECORDED
 
         return self._climb.job.purpose in RECORDED or self._climb.outcome.state is not ChipState.UNTOUCHED
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.core.chips import Choice, Part
-from greenstep.core.climb.job import Job
+from greenstep.core.engine.job import Job
 from greenstep.core.errors import RefusedFault, usage
 from greenstep.core.quantities import show_size
 from greenstep.store.board import BoardSettings, TalkEntry

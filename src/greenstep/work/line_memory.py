@@ -10,7 +10,7 @@ from .person import Person
 from .port_choice import BENCH
 
 if TYPE_CHECKING:
-    from greenstep.core.climb.job import Job, RateMemory
+    from greenstep.core.engine.job import Job, RateMemory
     from greenstep.store.known_lines import Learnt, Line
 
 

@@ -7,16 +7,16 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from greenstep.core.console import Expectation, LineSplitter, readable
+from greenstep.core.console.streams import Expectation, LineSplitter, readable
+from greenstep.core.engine.job import LINE_ENDS
 from greenstep.core.errors import StartFault, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.hookup import Driver
 from greenstep.core.link import LineSettings, Link
 from greenstep.core.quantities import show_heard
-from greenstep.core.secrets import Secrets
-from greenstep.core.survey.rates import RateTried
-from greenstep.core.survey.rates import find_rate as tried_rates
-from greenstep.core.talk import LINE_ENDS
+from greenstep.core.safety.secrets import Secrets
+from greenstep.core.survey.heard import RateTried
+from greenstep.core.survey.heard import find_rate as tried_rates
 
 from .board import Board, frame_said
 from .outside import pins_of
@@ -25,7 +25,7 @@ from .port_choice import link_faults, open_board_port, port_name
 
 if TYPE_CHECKING:
     from greenstep.core.hookup import Hookup
-    from greenstep.core.hookup.outside import OutsidePins
+    from greenstep.core.hookup.other_pins import OutsidePins
 
 _RATE_LISTEN_S = 1.5
 _SLICE_S = 0.02

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from .board import Board
 
 if TYPE_CHECKING:
-    from greenstep.core.hookup.outside import OutsidePins
+    from greenstep.core.hookup.other_pins import OutsidePins
 
 
 def pins_of(board: Board) -> OutsidePins | None:

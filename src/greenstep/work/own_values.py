@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from greenstep.core.board_values import BoardValues, with_values
-from greenstep.core.climb.chip_state import ChipState
-from greenstep.core.climb.job import Job
-from greenstep.core.climb.outcome import Outcome
+from greenstep.core.batch.board_values import BoardValues, with_values
+from greenstep.core.engine.chip_state import ChipState
+from greenstep.core.engine.job import Job, Outcome
 from greenstep.core.errors import usage
 from greenstep.core.events import RunEnded
 from greenstep.store.given_values import Claim, claim, hand_back, settle, values_file

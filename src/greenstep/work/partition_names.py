@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from greenstep.core.families import has_partitions
 from greenstep.core.image import Image
-from greenstep.core.image.partitions import MOST_BYTES, ROW, USUAL_PLACE, Partition, read_table
+from greenstep.core.image.esp_tables import MOST_BYTES, ROW, USUAL_PLACE, Partition, read_table
 from greenstep.store.placing import TableWanted
 
 from .board import Board

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.core.outside_text import harmless
+from greenstep.core.safety.harmless_text import harmless
 
 
 @frozen

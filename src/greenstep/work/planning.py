@@ -10,8 +10,8 @@ from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
-from greenstep.core.plan import Plan, make_plan
-from greenstep.core.plan.price import Costs, price
+from greenstep.core.plan.layout import Costs, make_plan, price
+from greenstep.core.plan.model import Plan
 
 from .board import Board
 from .jobs import load_images, wishes_of

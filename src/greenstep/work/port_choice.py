@@ -9,12 +9,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from greenstep.core.errors import PortFault, usage
-from greenstep.core.secrets import Secrets
+from greenstep.core.safety.secrets import Secrets
 
 from .board import NO_PORT, Board
 
 if TYPE_CHECKING:
-    from greenstep.core.climb.job import Job, OpenedPort, OpenLink
+    from greenstep.core.engine.job import Job, OpenedPort, OpenLink
     from greenstep.core.link import LineSettings, Link
     from greenstep.ports.discovery import Known, PortInfo
     from greenstep.ports.turns import Loan
@@ -219,7 +219,7 @@ def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[
 def _traced(
     opened: OpenedPort, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: dict[str, str], person: Person
 ) -> OpenedPort:
-    from greenstep.core.climb.job import OpenedPort
+    from greenstep.core.engine.job import OpenedPort
     from greenstep.ports.tracing import TracingLink
 
     return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes, person.tell), opened.evidence)

@@ -6,12 +6,11 @@ import hashlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from greenstep.core.console.elf_program import LARGEST_ELF_BYTES, Program
 from greenstep.core.errors import Fault, UsageFault
 from greenstep.core.image import Image
 from greenstep.core.image.content import digest_of
-from greenstep.core.plain_files import read_plain
-from greenstep.core.source import Program
-from greenstep.core.source.program import LARGEST_ELF_BYTES
+from greenstep.core.safety.plain_files import read_plain
 
 from .board import Board
 from .jobs import load_images

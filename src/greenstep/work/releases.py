@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from greenstep.core.climb.approach import refuse_unfit
+from greenstep.core.engine.connect import refuse_unfit
 from greenstep.core.errors import Fault, RefusedFault, usage
 from greenstep.core.frozen import frozen
 from greenstep.store.board import ImageFile

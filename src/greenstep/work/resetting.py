@@ -7,7 +7,7 @@ from pathlib import Path
 from greenstep.core.frozen import frozen
 from greenstep.core.hookup import Driver, Sequence
 from greenstep.core.link import LineSettings
-from greenstep.core.survey.meaning import Meaning, meaning_of
+from greenstep.core.survey.heard import Meaning, meaning_of
 
 from .board import Board
 from .outside import pins_of

@@ -7,9 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from greenstep.core.climb.job import Job
-from greenstep.core.climb.ladder import Climb
-from greenstep.core.climb.outcome import Outcome
+from greenstep.core.engine.job import Job, Outcome
+from greenstep.core.engine.runner import Climb
 from greenstep.core.errors import EXIT_INTERRUPTED
 from greenstep.core.events import Event, RunEnded, StepEnded
 

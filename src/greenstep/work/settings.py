@@ -7,9 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from greenstep.core.dialects.settings import preset, read_settings
+from greenstep.core.engine.job import TalkLine
 from greenstep.core.errors import usage
-from greenstep.core.secrets import Secrets
-from greenstep.core.talk import TalkLine
+from greenstep.core.safety.secrets import Secrets
 from greenstep.store.board import TalkEntry
 from greenstep.store.image_files import load_image
 

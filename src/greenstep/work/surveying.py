@@ -13,7 +13,7 @@ from greenstep.core.frozen import frozen
 from greenstep.core.hookup import named_hookup
 from greenstep.core.hookup.circuits import entered_by
 from greenstep.core.link import LineSettings, LinesMissing
-from greenstep.core.recording_link import RecordingLink
+from greenstep.core.survey.heard import Meaning
 from greenstep.core.survey.hookups import (
     Candidate,
     Found,
@@ -24,7 +24,7 @@ from greenstep.core.survey.hookups import (
     candidates_for,
     find_hookup,
 )
-from greenstep.core.survey.meaning import Meaning
+from greenstep.core.trace.recording import RecordingLink
 
 from .board import Board
 from .person import Person

@@ -10,7 +10,7 @@ from greenstep.core.hookup import named_hookup
 from greenstep.core.hookup.circuits import with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 
 from .situation import Situation, port_rows, talks_every, without_line_ends
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 
 from .situation import Situation, usual_rows
 

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.wishes import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, Wishes
 
 from .situation import Situation, talks_every, usual_rows
 

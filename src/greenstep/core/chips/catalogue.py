@@ -13,9 +13,9 @@ from typing import Any
 
 from ..errors import usage
 from ..frozen import frozen
-from ..nearest import nearest
-from ..plugins import added
+from ..suggestions import nearest
 from .part import EraseTime, Hands, Memory, Part, Ram, Wires
+from .plugins import added
 
 _KIB = 1024
 

@@ -1,8 +1,2 @@
-"""What a console makes of bytes: lines, rows of hexadecimal, and a text that is waited for."""
-
-from .expectation import Expectation
-from .hex_rows import HexRow, HexRows
-from .line_splitter import LineSplitter, readable
-from .terminal_stream import TerminalStream
-
-__all__ = ["Expectation", "HexRow", "HexRows", "LineSplitter", "TerminalStream", "readable"]
+"""What a console shows of a board's output: lines, rows of hexadecimal, texts that are waited for, and, read with the
+program's ELF file, the function, file and line of an address."""

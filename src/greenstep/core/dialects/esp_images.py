@@ -10,21 +10,25 @@ from typing import Any
 from ..chips import Catalogue, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..image.boot_header import (
+from ..image.esp_tables import (
+    APPLICATION,
     MAGIC,
     MODES,
     SIZES,
     SIZES_8266,
     SPEED_AS_IT_IS,
+    USUAL_PLACE,
     BootHeader,
     HeaderError,
+    Partition,
+    faults_in,
     name_of,
     read_header,
+    read_table,
     rewritten,
     size_bytes,
     speeds_of,
 )
-from ..image.partitions import APPLICATION, USUAL_PLACE, Partition, faults_in, read_table
 from ..quantities import show_address, show_size, show_span
 
 OVERWRITES = "overwrites-settings"

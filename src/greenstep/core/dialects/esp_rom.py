@@ -18,8 +18,7 @@ from typing import Any, ClassVar
 from ..chips import Catalogue, EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..image.boot_header import ALL_SPEEDS, MODES, SIZES_8266, size_bytes
-from ..image.partitions import MOST_BYTES, ROW, USUAL_PLACE, read_table
+from ..image.esp_tables import ALL_SPEEDS, MODES, MOST_BYTES, ROW, SIZES_8266, USUAL_PLACE, read_table, size_bytes
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total

@@ -7,10 +7,10 @@ from importlib import import_module
 from typing import TYPE_CHECKING
 
 from ..chips.catalogue import own_files
+from ..chips.plugins import added
 from ..errors import usage
 from ..findings.signatures import Signature
-from ..nearest import nearest
-from ..plugins import added
+from ..suggestions import nearest
 
 if TYPE_CHECKING:
     from .dialect import Dialect

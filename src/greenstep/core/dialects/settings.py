@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
+from ..engine.job import TalkLine
 from ..errors import UsageFault, usage
 from ..image import Image
 from ..quantities import parse_number
-from ..talk import TalkLine
 from .dialect import Dialect
 from .spec import Setting
 

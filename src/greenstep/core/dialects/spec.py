@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 from ..frozen import frozen
 
 if TYPE_CHECKING:
-    from ..talk import TalkLine
+    from ..engine.job import TalkLine
 
 
 class Erasing(Enum):

@@ -14,11 +14,11 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
+from ..engine.job import TalkLine
 from ..errors import RefusedFault, WriteFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_bytes, show_heard
-from ..talk import TalkLine
 from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected

@@ -8,12 +8,10 @@ from ..chips import Part
 from ..errors import usage
 from ..image import Image
 from ..quantities import show_bytes, show_size
-from .arm7 import ARM7
+from .arm import ARM7, CORTEX_M
 from .avr import AVR
-from .cortex_m import CORTEX_M
 from .esp import ESP, origins_in
-from .family import Family, Verdict
-from .origin import Origin
+from .family import Family, Origin, Verdict
 from .pic16 import PIC16
 from .pic18 import PIC18
 

@@ -15,8 +15,7 @@ from ..chips import Memory, Part
 from ..errors import usage
 from ..image import Image, Piece
 from ..quantities import show_address, show_bytes
-from .family import Family, Jumps, Verdict
-from .origin import LONGEST_TABLE, Origin, shared_target
+from .family import LONGEST_TABLE, Family, Jumps, Origin, Verdict, shared_target
 
 if TYPE_CHECKING:
     from .room import Reservation, Side

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from ..chips import Part
 from ..image import Image, Piece
-from ..image.boot_header import (
+from ..image.esp_tables import (
     MAGIC,
     SIZES,
     SIZES_8266,
@@ -14,13 +14,12 @@ from ..image.boot_header import (
     HeaderError,
     name_of,
     read_header,
+    read_table,
     rewritten,
     size_bytes,
 )
-from ..image.partitions import read_table
 from ..quantities import show_address
-from .family import Family, Verdict
-from .origin import Origin
+from .family import Family, Origin, Verdict
 
 _SECTOR = 0x1000
 

@@ -16,8 +16,7 @@ from itertools import pairwise
 from ..chips import Part
 from ..image import Image, Piece
 from ..quantities import count, show_address, show_bytes, show_span
-from .family import Family, Verdict
-from .origin import Origin
+from .family import Family, Origin, Verdict
 
 _BLANK = 0x3FFF
 _OTHER = (

@@ -12,8 +12,7 @@ from typing import TYPE_CHECKING
 from ..chips import Part
 from ..image import Image, Piece
 from ..quantities import count, show_address, show_bytes, show_span
-from .family import Family, Jumps, Verdict
-from .origin import Origin
+from .family import Family, Jumps, Origin, Verdict
 
 if TYPE_CHECKING:
     from .room import Reservation, Side

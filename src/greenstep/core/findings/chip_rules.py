@@ -7,8 +7,8 @@ import re
 from ..dialects.errors import RefusalKind
 from ..errors import Finding
 from ..quantities import count, show_address, show_heard
-from .hearing import is_text
 from .observations import Observations
+from .text_detection import is_text
 
 
 def other_chip(seen: Observations) -> Finding | None:

@@ -21,8 +21,7 @@ from .line_rules import (
 from .observations import Observations
 from .port_rules import shared_port
 from .rate_rules import answers_elsewhere, garbage, program_at_its_rate
-from .start_rules import START_RULES
-from .verify_rules import VERIFY_RULES
+from .verify_rules import START_RULES, VERIFY_RULES
 
 Rule = Callable[[Observations], Finding | None]
 

@@ -6,12 +6,11 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from ..link import LineSettings
-from .boot_text import ROM_RATES, read_boot_text
-from .hearing import is_text
 from .line_rules import may_speak_otherwise, other_dialect, runs_already
 from .observations import AskAs, AskAt, Experiment, ListenAt, Observations, WaitForTalk
 from .rate_rules import likelier_rates
-from .start_rules import other_text
+from .text_detection import ROM_RATES, is_text, read_boot_text
+from .verify_rules import other_text
 
 _RATES_TRIED = 3
 _TALKS_AGAIN_S = 6.0

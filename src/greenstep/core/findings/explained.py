@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ..errors import usage
 from ..frozen import frozen
-from ..nearest import nearest
+from ..suggestions import nearest
 
 
 @frozen

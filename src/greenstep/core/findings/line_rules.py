@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
+from ..clock.rate_inference import reads_as_talk
 from ..errors import Finding
-from ..line_rate import reads_as_talk
 from ..link import ResetBy
 from ..quantities import show_bytes, show_heard
-from .boot_text import ROM_RATES, BootText, read_boot_text
-from .hearing import is_text
 from .observations import Observations
 from .signatures import Signature, sounds_like
+from .text_detection import ROM_RATES, BootText, is_text, read_boot_text
 
 _VOLTS = "this tool cannot see volts: check the supply and ground with a meter"
 _CROSSED = "adapter TX to the chip's RX, RX to its TX, ground to ground"

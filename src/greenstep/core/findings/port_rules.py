@@ -6,9 +6,9 @@ from typing import Literal
 
 from ..errors import Fault, Finding, PortFault, usage
 from ..frozen import frozen
-from ..hookup.outside import PinFailed
+from ..hookup.other_pins import PinFailed
 from ..link import LinkError, LinkFlooded, LinkLost, RateRefused
-from ..nearest import nearest
+from ..suggestions import nearest
 
 
 @frozen

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from ..clock.rate_inference import FACTORS, Sample, likely_factors
 from ..errors import Finding
 from ..frozen import frozen
-from ..line_rate import FACTORS, Sample, likely_factors
 from ..link import LineSettings, ResetBy
 from ..quantities import show_bytes, show_heard
-from .hearing import USUAL_RATES, is_text, standard_rate
 from .line_rules import echo, frame_mismatch, other_dialect, parity_flagged, rom_text
 from .observations import Observations
+from .text_detection import USUAL_RATES, is_text, standard_rate
 
 _NOISE = 8
 """So many bytes are more than a switch that bounces."""

@@ -12,8 +12,8 @@ from typing import Any, Literal
 
 from ..errors import check_keys, usage
 from ..frozen import frozen
-from ..nearest import nearest
-from .outside import OUTSIDE, Outside, OutsidePin, is_outside, outside_from
+from ..suggestions import nearest
+from .other_pins import OUTSIDE, Outside, OutsidePin, is_outside, outside_from
 from .sequence import Move, Sequence, SequenceError, parse_sequence
 
 LineName = Literal["dtr", "rts"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from .circuits import Hookup
-from .outside import OutsidePins
+from .other_pins import OutsidePins
 from .sequence import HangUp, Pin, Sequence, Wait
 
 _BREAK_AFTER_S = 0.03

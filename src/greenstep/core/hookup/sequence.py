@@ -13,7 +13,7 @@ import re
 from typing import Literal
 
 from ..frozen import frozen
-from ..nearest import nearest
+from ..suggestions import nearest
 
 Pin = Literal["reset", "boot", "power", "dtr", "rts", "break"]
 PINS: tuple[Pin, ...] = ("reset", "boot", "power", "dtr", "rts", "break")

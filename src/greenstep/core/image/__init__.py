@@ -1,6 +1,5 @@
 """Images: bytes at addresses. Each file format has a module of its own, loaded by whoever reads or writes it."""
 
-from .faults import ImageFault
-from .model import Image, Piece, Section, join, joined
+from .model import Image, ImageFault, Piece, Section, join, joined
 
 __all__ = ["Image", "ImageFault", "Piece", "Section", "join", "joined"]

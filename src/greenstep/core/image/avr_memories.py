@@ -7,8 +7,7 @@ from dataclasses import replace
 
 from ..quantities import count
 from .edit import cut_out, moved
-from .faults import ImageFault
-from .model import Image
+from .model import Image, ImageFault
 
 _SPACE = 0x10000
 _EEPROM = 0x810000

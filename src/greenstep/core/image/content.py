@@ -15,7 +15,7 @@ from math import log2
 from typing import Literal
 
 from ..families import origins_of
-from ..families.origin import Origin
+from ..families.family import Origin
 from ..frozen import frozen
 from .model import Image, Piece
 

@@ -9,8 +9,7 @@ import zipfile
 from typing import Any
 
 from ..quantities import count
-from .faults import ImageFault
-from .model import Image, Piece
+from .model import Image, ImageFault, Piece
 
 FORMAT = "DFU package"
 _MANIFEST = "manifest.json"

@@ -11,8 +11,7 @@ import struct
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 from ..quantities import show_address, show_span
-from .faults import ImageFault
-from .model import Chunk, Image, Section, merge
+from .model import Chunk, Image, ImageFault, Section, merge
 
 if TYPE_CHECKING:
     from elftools.elf.elffile import ELFFile

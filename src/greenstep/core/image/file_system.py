@@ -12,8 +12,7 @@ from typing import TYPE_CHECKING, Literal
 
 from ..frozen import frozen
 from ..quantities import count, show_size
-from .faults import ImageFault
-from .model import Image, Piece
+from .model import Image, ImageFault, Piece
 from .wear_levelling import inner_size, inside, levelled, partitions_in
 
 if TYPE_CHECKING:

@@ -10,8 +10,7 @@ from __future__ import annotations
 from typing import BinaryIO
 
 from ..quantities import count
-from .faults import ImageFault
-from .model import Image, Piece, joined
+from .model import Image, ImageFault, Piece, joined
 from .text_lines import BLANKS, CUT, bad_digits, line_chunks, quoted, wrong_checksum, wrong_length
 
 FORMAT = "PSoC rows"

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from .faults import ImageFault
-from .model import Image, Piece
+from .model import Image, ImageFault, Piece
 
 
 def read_raw(data: bytes, name: str, base: int) -> Image:

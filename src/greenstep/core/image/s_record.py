@@ -12,8 +12,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, BinaryIO, NamedTuple
 
 from ..quantities import show_address
-from .faults import ImageFault
-from .model import Chunk, Image, add_chunk, merge
+from .model import Chunk, Image, ImageFault, add_chunk, merge
 from .text_lines import (
     ARRAYS_PAY_BYTES,
     BLANKS,

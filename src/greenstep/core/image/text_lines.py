@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import BinaryIO
 
 from ..quantities import show_address
-from .faults import ImageFault
+from .model import ImageFault
 
 BLANKS = b" \t\r\n\x0b\x0c\x1a\x00"
 """A DOS end-of-file mark and padding NULs are ignored."""

@@ -10,8 +10,7 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from ..quantities import show_address
-from .faults import ImageFault
-from .model import Chunk, Image, add_chunk, merge
+from .model import Chunk, Image, ImageFault, add_chunk, merge
 from .text_lines import BLANKS, CUT, find_clash, line_chunks, quoted
 
 _SECTION = re.compile(rb"@[ \t]*([0-9A-Fa-f]+)")

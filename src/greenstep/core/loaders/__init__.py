@@ -5,7 +5,6 @@
 
 from __future__ import annotations
 
-from .images import LoaderImage, loader_for, loaders_known
-from .making import Made, make
+from .images import LoaderImage, Made, loader_for, loaders_known, make
 
 __all__ = ["LoaderImage", "Made", "loader_for", "loaders_known", "make"]

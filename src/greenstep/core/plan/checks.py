@@ -11,8 +11,8 @@ from ..families import judge_vectors
 from ..image import Image
 from ..quantities import show_address, show_size
 from ..spans import Span
-from ..wishes import Wishes
 from .model import MemoryPlan
+from .write_options import Wishes
 
 WRITTEN_ANYWAY = ": written anyway"
 _RIGHT_ONE = "is it the image for this chip, at the right address?"

@@ -1,4 +1,4 @@
-"""What a plan is."""
+"""What a plan is, and how it is put in one line."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from ..chips import EraseUnit, Memory, Part
 from ..dialects.results import WriteBlock
 from ..frozen import frozen
 from ..image import Image
+from ..quantities import count, show_size
 from ..spans import Span, total, without
 
 
@@ -73,3 +74,15 @@ class Plan:
     @property
     def write_bytes(self) -> int:
         return sum(memory.write_bytes for memory in self.memories)
+
+
+def describe(plan: Plan) -> str:
+    """One line: what will be erased and written."""
+    parts = []
+    for memory in plan.memories:
+        if memory.whole_erase:
+            parts.append(f"erase all {show_size(memory.memory.size)}")
+        elif memory.units:
+            parts.append(f"erase {count(len(memory.units), 'unit')}")
+        parts.append(f"write {count(len(memory.blocks), 'block')}, {memory.write_bytes:,} bytes")
+    return ", ".join(parts)

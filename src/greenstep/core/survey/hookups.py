@@ -16,8 +16,8 @@ from ..hookup import Driver, Hookup, Role, named_hookup
 from ..hookup.circuits import LineName, entered_by
 from ..hookup.sequence import parse_sequence
 from ..link import Deadline, LineSettings, RateRefused
-from ..recording_link import RecordingLink
-from .meaning import Meaning, meaning_of
+from ..trace.recording import RecordingLink
+from .heard import Meaning, meaning_of
 
 _LISTEN_BEFORE_S = 0.5
 _LISTEN_AFTER_S = 0.7

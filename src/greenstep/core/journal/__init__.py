@@ -1,0 +1,1 @@
+"""What the journal keeps of a run."""
