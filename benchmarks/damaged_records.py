@@ -23,9 +23,10 @@ from greenstep.core.image.granules import granules_of
 from greenstep.core.image.intel_hex import write_intel_hex
 from greenstep.core.journal.records import JournalEntry
 from greenstep.core.safety.secrets import Secrets
-from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
-from greenstep.core.trace.recording import RecordingLink
+from greenstep.core.trace.exchanges import exchanges_of, time_shares
+from greenstep.core.trace.recording import RecordingLink, Trace
 from greenstep.core.trace.story import tell
+from greenstep.core.trace.vcd import VcdError, read_vcd, write_vcd
 from greenstep.store import journal
 from greenstep.store.kit import Notes, make_kit, read_kit
 from greenstep.store.project import read_project

@@ -230,7 +230,7 @@ def _place(file: Path) -> None:
 
 
 def _values(file: Path) -> None:
-    from greenstep.store.value_rows import read_rows
+    from greenstep.store.csv_files import read_rows
 
     read_rows(file)
 

@@ -11,12 +11,11 @@ from pathlib import Path
 import click
 
 from greenstep.bench.address import KEYS as BENCH_KEYS
-from greenstep.cli.help_page import SECTIONS, section_of
+from greenstep.cli.command_groups import SECTIONS, section_of
 from greenstep.cli.main import _COMMANDS
 from greenstep.cli.main import main as tool
 from greenstep.cli.options import VARIABLES
-from greenstep.core.dialects.registry import dialect_names
-from greenstep.core.dialects.rests_on import facts_of
+from greenstep.core.dialects.registry import dialect_names, facts_of
 from greenstep.core.findings.explained import explanations
 from greenstep.core.hookup.circuits import NAMED, TABLE_KEYS
 from greenstep.core.hookup.sequence import STATEMENTS

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from greenstep.core.clock import highest_safe, judge, rates_if_wrong, uart_rules
-from greenstep.core.clock.uarts import RateMade
+from greenstep.core.clock.uarts import RateMade, highest_safe, judge, rates_if_wrong, uart_rules
 from greenstep.core.errors import UsageFault
 from greenstep.core.link import Frame
 from greenstep.core.quantities import parse_engineering, show_engineering

@@ -5,9 +5,8 @@ from __future__ import annotations
 import unittest
 
 from greenstep.core.link import LineSettings, LinkLost
-from greenstep.ports.coming_back import ComingBack
 from greenstep.ports.discovery import PortInfo
-from greenstep.ports.opening import open_port
+from greenstep.ports.opening import ComingBack, open_port
 
 
 def port(name: str, location: str = "", serial: str = "", usb: str = "1209:0001") -> PortInfo:

@@ -12,10 +12,9 @@ from pathlib import Path
 
 import click
 
-from greenstep.cli.help_page import section_of
+from greenstep.cli.command_groups import section_of
 from greenstep.cli.main import _COMMANDS
-from greenstep.core.dialects.registry import all_dialects, dialect_names
-from greenstep.core.dialects.rests_on import facts_of
+from greenstep.core.dialects.registry import all_dialects, dialect_names, facts_of
 from greenstep.core.events import (
     Found,
     HandsWanted,

@@ -13,7 +13,6 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.chip import Spend
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.crc_joining import bytes_with_crc32, joined
 from greenstep.core.dialects.doorstep_frames import (
     Facts,
     Kind,
@@ -25,11 +24,12 @@ from greenstep.core.dialects.doorstep_frames import (
     unstuffed,
     write_question,
 )
+from greenstep.core.dialects.doorstep_stream import bytes_with_crc32, joined
 from greenstep.core.errors import UsageFault
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
-from greenstep.core.loaders import loader_for, loaders_known, make
 from greenstep.core.loaders.board_values import BoardValues
+from greenstep.core.loaders.images import loader_for, loaders_known, make
 from greenstep.core.plan.write_options import Wishes
 
 VECTORS = tomllib.loads((Path(__file__).parents[2] / "docs" / "doorstep-vectors.toml").read_text("utf-8"))

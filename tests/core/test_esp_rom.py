@@ -14,8 +14,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal
-from greenstep.core.dialects.esp_details import mac_of
-from greenstep.core.dialects.esp_erasing import size_to_ask_for
+from greenstep.core.dialects.esp_chip import mac_of, size_to_ask_for
 from greenstep.core.dialects.esp_rom import Command, EspRom, slip
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted

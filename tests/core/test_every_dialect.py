@@ -13,13 +13,12 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.settings import read_settings
-from greenstep.core.engine.job import TalkLine
 from greenstep.core.errors import RefusedFault, UsageFault
 from greenstep.core.events import Noted
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, TalkLine, Wishes
 
 from .scripted import ScriptedLink
 
@@ -285,10 +284,10 @@ class Esp(unittest.TestCase):
                     self.assertEqual(asked[place + 9] % 4, 0)
 
     def test_what_is_read_is_believed_only_when_its_md5_agrees(self) -> None:
-        from greenstep.core.dialects import esp_spi
+        from greenstep.core.dialects import esp_chip
 
-        wrong = {**esp_spi._LAYOUTS, "late": replace(esp_spi._LAYOUTS["late"], address_shift=8)}
-        with patch.object(esp_spi, "_LAYOUTS", wrong):
+        wrong = {**esp_chip._LAYOUTS, "late": replace(esp_chip._LAYOUTS["late"], address_shift=8)}
+        with patch.object(esp_chip, "_LAYOUTS", wrong):
             climb, trial = prepare("esp32s3", purpose="backup", region=("flash", 0x9000, 200))
             trial.line.chip.flash[0x9000:0x90C8] = bytes(range(200))
             trial.events.extend(climb.run())

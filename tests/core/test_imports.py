@@ -147,23 +147,8 @@ class CommandsLoadLittle(unittest.TestCase):
         self.assertNotIn("importlib.metadata", loaded)
 
     def test_no_command_loads_matplotlib(self) -> None:
-        commands = [
-            *(
-                "ports",
-                "find_port",
-                "wiring",
-                "hookup",
-                "rates",
-                "greet",
-                "listen",
-                "plan",
-                "upload",
-                "verify",
-                "start",
-            ),
-            *("init", "boards", "trace", "share_port", "bench", "demo", "target", "ladder_view", "console", "survey"),
-            *("chips", "backup", "erase", "lock", "unlock", "locks", "consent"),
-        ]
+        commands = sorted(path.stem for path in (SOURCE / "cli").glob("[a-z]*.py") if path.stem != "handed_over")
+        self.assertIn("upload", commands)
         loaded = loaded_by("\n".join(f"import greenstep.cli.{name}" for name in commands))
         self.assertIn("greenstep.work.surveying", loaded)
         self.assertFalse({name for name in loaded if name.split(".")[0] in ("matplotlib", "pandas", "elftools")})

@@ -8,8 +8,8 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.families.doorstep import KINDS
 from greenstep.bench.trial import Trial, run, sample_for
 from greenstep.core.chips import Catalogue
-from greenstep.core.loaders import make
 from greenstep.core.loaders.board_values import BoardValues
+from greenstep.core.loaders.images import make
 from tests.machines import boards
 from tests.machines.conduct import HELLO, Conduct, question
 from tests.machines.cortex import Cortex

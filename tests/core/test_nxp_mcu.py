@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.dialects.nxp_frames import COMMAND, Command, command, framed, is_whole
+from greenstep.core.dialects.nxp_packets import COMMAND, Command, command, framed, is_whole
 from greenstep.core.image import Piece
 from greenstep.core.plan.write_options import Wishes
 

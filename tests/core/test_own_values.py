@@ -7,10 +7,11 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from greenstep.core.batch.board_values import BoardValues, with_values
-from greenstep.core.engine.job import Job, TalkLine
+from greenstep.core.engine.job import Job
 from greenstep.core.errors import UsageFault
 from greenstep.core.families import origins_of
 from greenstep.core.image.patch import parse_patch
+from greenstep.core.plan.write_options import TalkLine
 from greenstep.store.board import BoardSettings, ImageFile, PortChoice, TalkEntry
 from greenstep.work.board import Board
 from greenstep.work.jobs import make_job

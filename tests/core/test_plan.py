@@ -12,9 +12,8 @@ from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.errors import RefusedFault
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan.model import Plan
-from greenstep.core.plan.model import describe
 from greenstep.core.plan.layout import make_plan, price
+from greenstep.core.plan.model import Plan, describe
 from greenstep.core.plan.write_options import Keep, Wishes
 from greenstep.core.spans import Span
 

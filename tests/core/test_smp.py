@@ -8,8 +8,17 @@ from typing import Any
 
 from greenstep.bench.crc16 import crc16
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.dialects.smp_exchange import decoded, encoded
-from greenstep.core.dialects.smp_frames import READ, WRITE, Command, Packet, in_lines, letters_of, packet_of
+from greenstep.core.dialects.smp_exchange import (
+    READ,
+    WRITE,
+    Command,
+    Packet,
+    decoded,
+    encoded,
+    in_lines,
+    letters_of,
+    packet_of,
+)
 from greenstep.core.dialects.smp_images import read_signed
 from greenstep.core.plan.write_options import Wishes
 

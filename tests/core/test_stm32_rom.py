@@ -14,8 +14,7 @@ from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips import Catalogue, EraseUnit, Part
 from greenstep.core.dialects.errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from greenstep.core.dialects.results import WriteBlock
-from greenstep.core.dialects.stm32_crc import word_crc
-from greenstep.core.dialects.stm32_rom import Stm32Rom
+from greenstep.core.dialects.stm32_rom import Stm32Rom, word_crc
 from greenstep.core.errors import RefusedFault
 from greenstep.core.hookup import Driver, named_hookup
 from greenstep.core.image import Image, Piece

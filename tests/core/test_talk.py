@@ -7,8 +7,8 @@ from typing import Any
 
 from greenstep.bench.line import SimulatedLine
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.engine.job import TalkLine
 from greenstep.core.events import Noted
+from greenstep.core.plan.write_options import TalkLine
 from greenstep.core.safety.secrets import Secrets
 
 BOARD = "stm32f072"

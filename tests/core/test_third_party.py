@@ -9,7 +9,7 @@ import unittest
 from pathlib import Path
 
 _DIALECT = """
-from greenstep.core.dialects.cost import Cost
+from greenstep.core.dialects.spec import Cost
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.results import Examination, Identity
 from greenstep.core.dialects.spec import Asking, Attempt, Erasing, Setting, Spec, Starting

@@ -16,10 +16,11 @@ from greenstep.core.engine.job import OpenedPort
 from greenstep.core.engine.runner import Climb
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.safety.secrets import MaskedStream, Secrets
-from greenstep.core.trace import Trace, VcdError, exchanges_of, read_vcd, time_shares, write_vcd
 from greenstep.core.trace.decoders import narrate
-from greenstep.core.trace.recording import LineEvent, RecordingLink
+from greenstep.core.trace.exchanges import exchanges_of, time_shares
+from greenstep.core.trace.recording import LineEvent, RecordingLink, Trace
 from greenstep.core.trace.story import Told, tell
+from greenstep.core.trace.vcd import VcdError, read_vcd, write_vcd
 
 from .examples import with_examples
 from .situations import BOARD_OF

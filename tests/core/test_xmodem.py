@@ -13,8 +13,8 @@ from greenstep.core.dialects.avr_109 import Avr109, Command
 from greenstep.core.dialects.errors import ChipRefusal, Silence
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.xmodem import Xmodem
-from greenstep.core.engine.job import TalkLine
 from greenstep.core.image import Image, Piece
+from greenstep.core.plan.write_options import TalkLine
 
 from .scripted import ScriptedLink
 

@@ -16,8 +16,8 @@ from greenstep.bench.families import doorstep
 from greenstep.bench.faults import Faults
 from greenstep.bench.stock import Program, Stock
 from greenstep.core.chips import Catalogue
-from greenstep.core.loaders import make
 from greenstep.core.loaders.board_values import BoardValues
+from greenstep.core.loaders.images import make
 
 from .built import FOLDER
 from .cortex import Cortex, Nrf5, SamD21

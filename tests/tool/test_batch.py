@@ -15,10 +15,9 @@ from typing import Any
 
 import pexpect
 
-from greenstep.cli.person import AT_THE_TERMINAL
+from greenstep.cli.prompts import AT_THE_TERMINAL
 from greenstep.core.events import StepAdvanced
-from greenstep.ports.discovery import PortInfo
-from greenstep.ports.watching import Newcomers
+from greenstep.ports.discovery import Newcomers, PortInfo
 from greenstep.store.board import BoardSettings, ImageFile, PortChoice
 from greenstep.work.batch_worker import Begins, Goes, Order, Waits
 from greenstep.work.board import Board

@@ -12,9 +12,8 @@ from serial.tools.list_ports_common import ListPortInfo
 
 from greenstep.cli.ports import port_lines
 from greenstep.core.errors import PortFault, UsageFault
-from greenstep.ports.discovery import Known, PortInfo, find_ports, known_by
+from greenstep.ports.discovery import Change, Known, PortInfo, find_ports, known_by, wait_for_change
 from greenstep.ports.machine import Machine
-from greenstep.ports.watching import Change, wait_for_change
 from greenstep.store.aliases import forget_alias, read_aliases, write_alias
 from greenstep.work.port_choice import port_name, remember_port
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from greenstep.core.batch.board_values import BoardValues
 from greenstep.core.errors import UsageFault
+from greenstep.store.csv_files import read_rows
 from greenstep.store.given_values import claim, given, hand_back, settle
-from greenstep.store.value_rows import read_rows
 
 ROWS: tuple[Mapping[str, str], ...] = tuple({"serial": f"A-{n}", "mac": f"02:00:00:00:00:{n:02X}"} for n in range(3))
 

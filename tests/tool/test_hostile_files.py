@@ -18,7 +18,7 @@ from benchmarks.hostile_files import samples, try_one
 from greenstep.core.image import ImageFault
 from greenstep.core.image.file_system import pack, unpack
 from greenstep.store.journal import JournalTrouble, set_aside
-from greenstep.store.toml_text import TomlTrouble, toml_table
+from greenstep.store.project import TomlTrouble, toml_table
 
 from .support import COMMAND, ToolTest
 

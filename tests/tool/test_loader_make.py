@@ -11,7 +11,7 @@ from pathlib import Path
 
 from greenstep.bench.families.doorstep import KINDS
 from greenstep.core.image.intel_hex import write_intel_hex
-from greenstep.core.loaders import loader_for
+from greenstep.core.loaders.images import loader_for
 from greenstep.store.image_files import load_image
 
 from .support import COMMAND

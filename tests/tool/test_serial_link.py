@@ -182,7 +182,7 @@ class NetworkLines(unittest.TestCase):
 class LibraryThreads(unittest.TestCase):
     def test_their_ends_are_not_shown(self) -> None:
         code = (
-            "import threading\nfrom greenstep.ports.library_threads import quiet_threads\n"
+            "import threading\nfrom greenstep.ports.network_port import quiet_threads\n"
             "quiet_threads()\nquiet_threads()\n"
             "def end():\n    raise OSError('closed by the other end')\n"
             "for name in ('pySerial RFC 2217 reader thread for x', 'another'):\n"

@@ -7,7 +7,7 @@ import json
 import unittest
 
 from greenstep.cli.json_view import JsonView
-from greenstep.cli.ladder_view import LadderView
+from greenstep.cli.run_view import LadderView
 from greenstep.core.errors import Finding
 from greenstep.core.events import (
     Event,

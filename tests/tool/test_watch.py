@@ -20,10 +20,9 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.image.intel_hex import write_intel_hex
 from greenstep.store.board import BoardSettings, PortChoice
 from greenstep.work.board import Board
-from greenstep.work.interrupts import Interrupts
 from greenstep.work.jobs import make_job
-from greenstep.work.rebuilds import Rebuilds
-from greenstep.work.run import Run
+from greenstep.work.readiness import Rebuilds
+from greenstep.work.run import Interrupts, Run
 
 from .support import ToolTest
 from .test_turns import Heard

@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
-from urllib.parse import parse_qsl
 
 from greenstep.core.errors import UsageFault, usage
 from greenstep.core.frozen import frozen
@@ -72,6 +71,8 @@ def is_bench(port: str) -> bool:
 
 def parse_address(port: str) -> BenchAddress:
     """The board and its settings. Raises UsageFault."""
+    from urllib.parse import parse_qsl
+
     name, _, query = port.removeprefix(SCHEME).partition("?")
     if name not in BOARDS:
         near = nearest(name, BOARDS)

@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from greenstep.core.chips.plugins import added
-from greenstep.core.engine.job import TalkLine
 from greenstep.core.frozen import frozen
+from greenstep.core.plan.write_options import TalkLine
 
 from .circuits import (
     CapacitorPulse,

@@ -10,7 +10,7 @@ import click
 from greenstep.core.image.patch import FORM
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
+from .completion import complete_target
 from .options import (
     How,
     Real,
@@ -73,7 +73,7 @@ if TYPE_CHECKING:
 @start_options
 @talk_options
 @general_options
-def command(
+def batch_command(
     target: tuple[str, ...],
     ports: tuple[str, ...],
     each_new_port: bool,
@@ -101,11 +101,11 @@ def command(
 
     Exit status: 0 if every board ended well, else that of the first that did not.
     """
-    from greenstep.store.batch_results import check_results_file
+    from greenstep.store.csv_files import check_results_file
     from greenstep.work.batching import BatchRun, orders_for
 
     from .batch_view import make_batch_view
-    from .person import AT_THE_TERMINAL
+    from .prompts import AT_THE_TERMINAL
     from .target import settle
 
     board = settle(target, said, how)
@@ -121,8 +121,8 @@ def _values(rows: Path | None, count_from: int | None, patch: tuple[str, ...], s
     from greenstep.core.batch.board_values import COUNT, BoardValues
     from greenstep.core.errors import usage
     from greenstep.core.image.patch import parse_patch
+    from greenstep.store.csv_files import read_rows
     from greenstep.store.given_values import values_file
-    from greenstep.store.value_rows import read_rows
 
     if rows is None and count_from is None:
         if patch:

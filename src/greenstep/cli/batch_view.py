@@ -17,10 +17,9 @@ from greenstep.core.quantities import count, show_seconds
 from greenstep.work.batch_worker import Begins, Ends, Goes, News, Waits
 from greenstep.work.batching import BatchView
 
-from .fault_lines import finding_lines
+from .fault_view import finding_lines
 from .json_view import json_line, plain
-from .screen import live, say
-from .signs import bar, shows_signs
+from .screen import bar, live, say, shows_signs
 
 _SIGNS = ({True: "●", False: "✗"}, {True: "+", False: "x"})
 _BAR = 24

@@ -1,4 +1,4 @@
-"""`greenstep bench`"""
+"""`greenstep bench` and `demo`."""
 
 from __future__ import annotations
 
@@ -13,6 +13,9 @@ from typing import TYPE_CHECKING
 
 import click
 
+from greenstep.store.board import BoardSettings, PortChoice
+from greenstep.work.board import Board
+
 from .screen import say
 
 if TYPE_CHECKING:
@@ -22,8 +25,8 @@ if TYPE_CHECKING:
     from greenstep.bench.faults import Faults
     from greenstep.bench.person import Hands
     from greenstep.bench.real_time import RealTimeBoard
-    from greenstep.core.engine.job import TalkLine
     from greenstep.core.image import Image
+    from greenstep.core.plan.write_options import TalkLine
 
 
 @click.command("bench", short_help="Serve simulated boards.")
@@ -56,7 +59,7 @@ if TYPE_CHECKING:
     help="At the end, save what the chips hold as BOARD.flash.bin and BOARD.eeprom.bin.",
 )
 @click.option("--json", "as_json", is_flag=True, help="One board per line, for programs.")
-def command(
+def bench_command(
     boards: tuple[str, ...],
     listing: bool,
     fault: tuple[str, ...],
@@ -218,3 +221,39 @@ def _save(servers: list[RealTimeBoard], folder: Path) -> None:
             content = getattr(server.line.chip, memory, None)
             if content is not None:
                 (folder / f"{server.board.name}.{memory}.bin").write_bytes(bytes(content))
+
+
+_SHOWN = (("brood-probe", 9412), ("apiary-gateway", 6000), ("smoke-fan", 6000))
+
+
+@click.command("demo", short_help="Green uploads, and one with a fault.")
+def demo_command() -> int:
+    """Upload to three of the apiary's boards, simulated, as fast as hardware would be: each green; then to one with
+    its boot jumper forgotten, to see a finding. Takes about twenty seconds and touches no real port."""
+    say("Three simulated boards. First as it should be:", "")
+    statuses = []
+    for board, size in _SHOWN:
+        statuses.append(_upload(board, size, ()))
+        say("", "")
+    say("The brood-probe again, with its boot jumper forgotten:", "")
+    as_meant = not any(statuses) and _upload("brood-probe", 9412, ("no-boot",)) == 4
+    say("", "", "Next: greenstep init" if as_meant else "this is not what the demo should show")
+    return 0 if as_meant else 1
+
+
+def _upload(name: str, size: int, faults: tuple[str, ...]) -> int:
+    from greenstep.bench.boards import BOARDS
+    from greenstep.work.board import with_bench_board
+    from greenstep.work.jobs import make_job
+    from greenstep.work.run import Run
+
+    from .drive import follow
+    from .run_view import LadderView
+
+    simulated = BOARDS[name]
+    text = simulated.texts[1]
+    port = f"bench:{name}?{'&'.join(['pace=real', *(f'fault={fault}' for fault in faults)])}"
+    said = BoardSettings(port=PortChoice(name=port), expect=text.removesuffix(" ready"))
+    board = Board(name, with_bench_board(said))
+    job = make_job("upload", board, images={"flash": simulated.program(text, size, 1)})
+    return follow(Run(job, recorded=False), LadderView())

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from greenstep.core.dialects.rests_on import facts_of
+from greenstep.core.dialects.registry import facts_of
 from greenstep.core.dialects.spec import Erasing, Spec, Starting
 
-from .faults import faults_as_asked
+from .fault_view import faults_as_asked
 from .screen import say
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ _NAMES_WIDTH = 60
 @click.command("chips", short_help="List and search chips and dialects.")
 @click.argument("words", nargs=-1, metavar="[WORD]…")
 @click.option("--json", "as_json", is_flag=True, help="One chip per line, for programs.")
-def command(words: tuple[str, ...], as_json: bool) -> int:
+def chips_command(words: tuple[str, ...], as_json: bool) -> int:
     """List the dialects, or the chips that a word is about: a name or part of one, a family, a dialect, or the
     number a chip answers with.
 

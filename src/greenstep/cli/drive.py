@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, Protocol
 from greenstep.core.events import Event, RunEnded, StepEnded
 from greenstep.core.quantities import show_size
 from greenstep.work.board import Board
-from greenstep.work.interrupts import Interrupts
+from greenstep.work.run import Interrupts
 
 from .options import How
-from .person import AT_THE_TERMINAL
+from .prompts import AT_THE_TERMINAL
 from .screen import say
 
 if TYPE_CHECKING:
@@ -43,10 +43,10 @@ def make_view(as_json: bool, ladder: str | None = "full") -> View:
 
         return JsonView()
     if ladder == "short" or (ladder is None and not sys.stdout.isatty()):
-        from .short_view import ShortView
+        from .run_view import ShortView
 
         return ShortView()
-    from .ladder_view import LadderView
+    from .run_view import LadderView
 
     return LadderView()
 
@@ -78,14 +78,14 @@ def run_board(
     job = make_job(purpose, board, AT_THE_TERMINAL, region, images, as_it_was, writes_only, how.listen, blank)
     program = None
     if how.listen and board.said.elf is not None:
-        from .console_beginning import program_of
+        from .listen import program_of
 
         program = program_of(board)  # a file that is missing is told before anything is written
     from greenstep.work.run import Run  # large: import it only once there is something to do
 
     view = make_view(how.as_json, "full" if how.show_line else how.ladder)
     if how.show_line:
-        from .passing_lines import shown_passing
+        from .run_view import shown_passing
 
         job = shown_passing(job, view, how.as_json)
     run = Run(job, AT_THE_TERMINAL, how.trace, recorded)
@@ -99,7 +99,7 @@ def run_board(
         if run.outcome.link is not None:
             run.outcome.link.close()
         return status
-    from .console_beginning import go_on_listening
+    from .listen import go_on_listening
 
     return go_on_listening(run, how, program, listens_until)
 

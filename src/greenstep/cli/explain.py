@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import click
 
-from .completing import complete_finding
-from .fault_lines import explained_lines, wrapped
-from .faults import faults_as_asked
+from .completion import complete_finding
+from .fault_view import explained_lines, faults_as_asked, wrapped
 from .screen import say, say_all
 
 
 @click.command("explain", short_help="What a finding means.")
 @click.argument("key", required=False, shell_complete=complete_finding)
 @click.option("--json", "as_json", is_flag=True, help="One finding per line, for programs.")
-def command(key: str | None, as_json: bool) -> int:
+def explain_command(key: str | None, as_json: bool) -> int:
     """What a finding means: its cause, the evidence that it rests on, and what to try. Without a key, all findings,
     in a line each.
 

@@ -11,11 +11,12 @@ import click
 
 from greenstep.core.hookup.other_pins import OUTSIDE
 from greenstep.store.board import BoardSettings
-from greenstep.work.outside import pins_of
+from greenstep.work.person import pins_of
 from greenstep.work.port_choice import link_faults, open_board_port
 
-from .completing import complete_board
-from .help_page import HelpPage
+from .command_groups import HelpPage
+from .completion import complete_board
+from .figures import save_figure, saved_line
 from .options import (
     RATE,
     Engineering,
@@ -27,9 +28,8 @@ from .options import (
     trace_option,
     wired_options,
 )
-from .person import AT_THE_TERMINAL
-from .resetting import by_hand
-from .saving import save_figure, saved_line
+from .prompts import AT_THE_TERMINAL
+from .reset import by_hand
 from .screen import say, say_all
 from .target import settle
 
@@ -52,7 +52,7 @@ class _Hookup(click.Group):
 
 
 @click.group("hookup", cls=_Hookup, short_help="How DTR and RTS move reset and boot.")
-def command() -> None:
+def hookup_command() -> None:
     """How DTR and RTS move the pins reset and boot: explained, drawn with their voltages, run once, held still for a
     meter, or found out by trying."""
 
@@ -69,7 +69,7 @@ def hookup_tables() -> list[tuple[str, list[tuple[str, str]]]]:
     ]
 
 
-@command.command("list", short_help="The circuits, keys and moves below.")
+@hookup_command.command("list", short_help="The circuits, keys and moves below.")
 @click.option("--json", "as_json", is_flag=True, help="One row per line, for programs.")
 def list_(as_json: bool) -> int:
     """The circuits with their names, the keys of a table for any other one, and the moves of which sequences are
@@ -94,7 +94,7 @@ _OF = click.option(
 )
 
 
-@command.command("show", short_help="Draw a sequence, in volts.")
+@hookup_command.command("show", short_help="Draw a sequence, in volts.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @_OF
 @wired_options
@@ -159,7 +159,7 @@ def _show_outside(hookup: Hookup, sequence: Sequence, board: str, how: How) -> i
 def _show_text(drawn: Waveform, title: str, sequence: Sequence, warned: tuple[str, ...]) -> None:
     from greenstep.core.hookup.waveform_text import text_lanes
 
-    from .signs import shows_signs
+    from .screen import shows_signs
 
     plain = not shows_signs(sys.stdout)
     lanes = text_lanes(drawn, 92, plain)
@@ -201,7 +201,7 @@ def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tupl
 # --- on a real port
 
 
-@command.command("try", short_help="Run a sequence once, and hear.")
+@hookup_command.command("try", short_help="Run a sequence once, and hear.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @_OF
 @open_options
@@ -210,12 +210,12 @@ def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tupl
 @general_options
 def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> int:
     """Run a sequence once, and tell what is heard after it. Asks nothing and writes nothing."""
-    from .resetting import move_once
+    from .reset import move_once
 
     return move_once(settle(board, said, how), which == "enter", how, "tried")
 
 
-@command.command("hold", short_help="Hold lines still, for a meter.")
+@hookup_command.command("hold", short_help="Hold lines still, for a meter.")
 @click.argument("moves")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @click.option("--seconds", type=Real(0, 86400), metavar="SECONDS", help="Hold this long, instead of until a key.")
@@ -267,7 +267,7 @@ def _hold(link: Link, seconds: float) -> None:
         link.read(1, min(0.5, left))
 
 
-@command.command("find", short_help="Try the common circuits.")
+@hookup_command.command("find", short_help="Try the common circuits.")
 @click.argument("board", nargs=-1, metavar="[BOARD]", shell_complete=complete_board)
 @board_options
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate of the program that runs. [115200]")
@@ -281,6 +281,6 @@ def find(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
     greenstep hookup find --port /dev/ttyUSB0
     greenstep hookup find --port /dev/ttyUSB0 --chip stm32
     """
-    from .survey import find_hookup
+    from .greet import find_hookup
 
     return find_hookup(board, said, how)

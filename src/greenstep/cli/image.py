@@ -7,11 +7,11 @@ from typing import ClassVar
 
 import click
 
-from .lazy_commands import LazyCommands
+from .command_groups import LazyCommands
 
 _COMMANDS = {
     "show": ("image_show", "What a file holds and looks like; whether it fits a chip."),
-    "unpack": ("image_unpack", "The files of a littlefs or FAT in it; --save writes them."),
+    "unpack": ("image_edit", "The files of a littlefs or FAT in it; --save writes them."),
     "map": ("image_map", "Where it lies in the flash; --save draws it."),
     "dump": ("image_dump", "Its bytes, in hexadecimal and as text."),
     "compare": ("image_compare", "What differs between two; the exit status tells too."),
@@ -30,6 +30,6 @@ class _ImageCommands(LazyCommands):
 
 
 @click.group("image", cls=_ImageCommands, short_help="Look into image files, compare and change them.")
-def command() -> None:
+def image_command() -> None:
     """Look into image files before they reach a chip; compare, join, cut and convert them. The format is recognised
     by content: Intel HEX, S-record, TI-TXT, ELF, otherwise raw. Opens no port and never changes a file."""

@@ -13,10 +13,10 @@ from greenstep.core.quantities import count, show_address, show_seconds, show_si
 from greenstep.core.spans import Span
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
+from .completion import complete_target
+from .figures import save_figure, saved_line
 from .image_target import Chosen, chosen, looking_options
 from .options import How, Whole
-from .saving import save_figure, saved_line
 from .screen import say, say_all
 
 if TYPE_CHECKING:
@@ -60,7 +60,7 @@ def compare_command(
     (_, a), (_, b) = these.images
     found = compare(a, b, these.erased)
     units = _units(these, found)
-    save_figure(save, "compare_figure:save_comparison", found, these.target.part.flash if these.target else None)
+    save_figure(save, "flash_figures:save_comparison", found, these.target.part.flash if these.target else None)
     if how.as_json:
         _as_json(found, units)
     else:

@@ -10,7 +10,7 @@ import click
 from greenstep.core.quantities import count, show_address, show_span
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
+from .completion import complete_target
 from .image_target import Chosen, chosen, looking_options
 from .options import How, region_options
 from .screen import say

@@ -11,10 +11,10 @@ from greenstep.core.image.flash_map import LETTERS
 from greenstep.core.quantities import count, show_size, show_span
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
+from .completion import complete_target
+from .figures import save_figure, saved_line
 from .image_target import Chosen, chosen, fitting_options
 from .options import How
-from .saving import save_figure, saved_line
 from .screen import painted, say, side_by_side
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ def map_command(
     _check_room(these)
     drawn = map_of(these.target.part.flash, images, these.keep) if these.target else map_of_images(images)
     title = _title(these, drawn)
-    save_figure(save, "map_figure:save_map", drawn, title)
+    save_figure(save, "flash_figures:save_map", drawn, title)
     if how.as_json:
         _as_json(drawn)
         return 0

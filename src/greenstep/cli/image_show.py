@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING
 import click
 
 from greenstep.core.image import ImageFault
-from greenstep.core.image.file_system import file_systems_in, unpack
 from greenstep.core.quantities import count, show_address, show_size, show_span
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
-from .fault_lines import finding_lines, wrapped
+from .completion import complete_target
+from .fault_view import finding_lines, wrapped
 from .image_target import Chosen, chosen, fitting_options
 from .options import How
 from .screen import say, say_all
@@ -90,6 +89,8 @@ def _row(label: str, text: str) -> list[str]:
 
 
 def _about(image: Image, look: Look) -> Iterator[str]:
+    from greenstep.core.image.file_system import file_systems_in
+
     yield f"{image.name}   {image.format}" + (f" for {image.machine}" if image.machine else "")
     yield from _pieces(image)
     if image.start is not None:
@@ -123,6 +124,8 @@ def _about(image: Image, look: Look) -> Iterator[str]:
 
 def _files(image: Image, one: Found) -> str:
     """What a file system in the image holds, as far as it can be read."""
+    from greenstep.core.image.file_system import unpack
+
     at = show_address(one.address)
     try:
         held = unpack(image.name, one.kind, one.data)
@@ -228,6 +231,7 @@ def _fit_lines(these: Chosen, fit: Fit, name: str) -> Iterator[str]:
 
 
 def _as_json(these: Chosen, looks: list[tuple[Image, Look]], fits: list[tuple[str, Fit]]) -> None:
+    from greenstep.core.image.file_system import file_systems_in
     from greenstep.core.spans import Span
 
     from .json_view import json_line, plain

@@ -16,7 +16,7 @@ from greenstep.core.plan.write_options import Keep
 from greenstep.store.board import BoardSettings
 from greenstep.store.placing import load_all
 from greenstep.work.board import Board
-from greenstep.work.settings import settings_of
+from greenstep.work.jobs import settings_of
 
 from .options import How, Number, chip_options, general_options, room_options, set_option
 from .target import settle

@@ -1,9 +1,7 @@
-"""`greenstep journal`"""
+"""`greenstep journal`: uploads on record, what else it lists, and what it clears."""
 
 from __future__ import annotations
 
-import csv
-import shutil
 import sys
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -15,15 +13,15 @@ import click
 
 from greenstep.core.quantities import count, show_seconds
 
-from .fault_lines import explained_lines, wrapped
-from .faults import faults_as_asked
-from .journal_lists import aside_files, clear_rows, given_values
+from .fault_view import explained_lines, faults_as_asked, wrapped
 from .options import Whole
+from .prompts import consented
 from .screen import painted, say, say_all, side_by_side
 
 if TYPE_CHECKING:
     from greenstep.core.journal.records import JournalEntry
     from greenstep.store.journal import Held, Row, Wanted
+
 
 _OUTCOMES = ("green", "unproven", "failed", "interrupted")
 _SIGNS = {"green": "●", "unproven": "◐", "failed": "✗", "interrupted": "✗"}
@@ -49,7 +47,7 @@ _COLOURS = {"green": "green", "unproven": "yellow", "failed": "red", "interrupte
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Draw durations and failures over time: PNG, SVG.")  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="One row per line, for programs.")
-def command(
+def journal_command(
     number: int | None, board: str, chip: str, port: str, image: str, outcome: str | None, since: str, until: str,
     last: int | None, on_chips: bool, values: bool, put_aside: bool, clear: bool, yes: bool, as_csv: bool,
     save: Path | None, as_json: bool,
@@ -65,9 +63,8 @@ def command(
     greenstep journal --until 365 --clear
     """
     from greenstep.core.errors import usage
-    from greenstep.store.journal import JournalTrouble, Wanted, held, rows
+    from greenstep.store.journal import JournalTrouble, Wanted, held, journal_file, rows
     from greenstep.store.journal import row as one_row
-    from greenstep.store.journal_place import journal_file
 
     with faults_as_asked(as_json):
         if sum((number is not None, on_chips, values, put_aside)) > 1:
@@ -129,6 +126,8 @@ def _since(text: str, option: str = "--since") -> str:
 
 
 def _list(listed: Sequence[Row], wanted: Wanted) -> None:
+    import shutil
+
     if not listed:
         say("nothing on record" + ("" if wanted == type(wanted)() else " that is like this"))
         return
@@ -207,6 +206,8 @@ def _writing(seconds: float) -> str:
 
 
 def _held(found: Sequence[Held], as_json: bool) -> int:
+    from .json_view import json_line
+
     if as_json:
         from .json_view import json_line
 
@@ -244,10 +245,11 @@ def _json_row(found: Row) -> None:
 
 
 def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
+    import csv
     from dataclasses import fields
 
     from greenstep.core.journal.records import JournalEntry
-    from greenstep.store.spreadsheet import safe_cell
+    from greenstep.store.csv_files import safe_cell
 
     names = ["number", *(field.name for field in fields(JournalEntry))]
     writer = csv.DictWriter(stream, names, lineterminator="\n")
@@ -268,3 +270,76 @@ def _draw(save: Path, listed: Sequence[Row], wanted: Wanted) -> int:
     save_journal(save, [found.entry for found in listed], said)
     say(f"saved {save}: {count(len(listed), 'row')}")
     return 0
+
+
+def given_values(as_json: bool) -> int:
+    """Which values went to which chip. Returns the exit status. Raises UsageFault."""
+    from greenstep.store.given_values import given, values_file
+
+    from .json_view import json_line
+
+    found = given(values_file())
+    if not found and not as_json:
+        say("no value was given")
+    for one in found:
+        if as_json:
+            json_line("value", **asdict(one))
+            continue
+        said = ", ".join(f"{name}={value}" for name, value in one.values.items())
+        whose = " ".join(text for text in (one.chip, one.unique_id) if text) or "not known to whom"
+        row = f"  journal {one.journal}" if one.journal else ""
+        say(f"{one.series}  {said}  {one.at[:16].replace('T', ' ')}  {whose}  {one.outcome or 'no end'}{row}")
+    return 0
+
+
+def aside_files(clear: bool, yes: bool, as_json: bool) -> int:
+    """The files with bytes that no chip got back; remove them if the person agrees. Raises UsageFault."""
+    from greenstep.core.errors import usage
+    from greenstep.store.aside import aside_files as kept
+    from greenstep.store.aside import aside_folder
+
+    from .json_view import json_line
+
+    found = kept()
+    for path in found:
+        at = datetime.fromtimestamp(path.stat().st_mtime).astimezone().isoformat(timespec="seconds")
+        if as_json:
+            json_line("put-aside", file=path, at=at, bytes=path.stat().st_size)
+        else:
+            say(f"{at[:16].replace('T', ' ')}  {path}")
+    if not found:
+        if not as_json:
+            say(f"nothing is put aside in {aside_folder()}")
+        return 0
+    if not clear:
+        if not as_json:
+            say("", "to put one back: greenstep restore BOARD FILE")
+        return 0
+    consented(f"Remove {count(len(found), 'file')}? No upload may be under way.", yes)
+    for path in found:
+        try:
+            path.unlink(missing_ok=True)
+        except OSError as error:
+            raise usage("clear", f"{path}: {error.strerror or error}") from None
+    _said(len(found), "file", as_json)
+    return 0
+
+
+def clear_rows(path: Path, numbers: Sequence[int], yes: bool, as_json: bool) -> int:
+    """Remove these rows if the person agrees. Raises UsageFault, JournalTrouble."""
+    from greenstep.store.journal import clear
+
+    if numbers:
+        consented(f"Remove {count(len(numbers), 'row')} of {path}?", yes)
+        clear(path, numbers)
+    _said(len(numbers), "row", as_json)
+    return 0
+
+
+def _said(number: int, what: str, as_json: bool) -> None:
+    from .json_view import json_line
+
+    if as_json:
+        json_line("cleared", number=number)
+    else:
+        say(f"{count(number, what)} removed")

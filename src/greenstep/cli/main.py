@@ -17,14 +17,13 @@ from greenstep.core.safety.harmless_text import harmless
 from greenstep.core.suggestions import COMMANDS as OTHER_COMMANDS
 from greenstep.core.suggestions import OPTIONS as OTHER_OPTIONS
 
-from .help_page import HelpPage
-from .lazy_commands import LazyCommands
+from .command_groups import HelpPage, LazyCommands
 from .screen import say, say_all
 
 # command -> (module, section of the help); in the order of the work
 _COMMANDS = {
     "ports": ("ports", "connect"),
-    "find-port": ("find_port", "connect"),
+    "find-port": ("ports", "connect"),
     "wiring": ("wiring", "connect"),
     "hookup": ("hookup", "connect"),
     "rates": ("rates", "connect"),
@@ -35,26 +34,26 @@ _COMMANDS = {
     "loader": ("loader", "image"),
     "plan": ("plan", "upload"),
     "upload": ("upload", "upload"),
-    "verify": ("verify", "upload"),
-    "backup": ("backup", "upload"),
-    "dump": ("dump", "upload"),
-    "restore": ("restore", "upload"),
-    "erase": ("erase", "upload"),
-    "lock": ("lock", "upload"),
-    "unlock": ("unlock", "upload"),
-    "start": ("start", "upload"),
-    "init": ("init", "keep"),
+    "verify": ("upload", "upload"),
+    "backup": ("memory", "upload"),
+    "dump": ("memory", "upload"),
+    "restore": ("memory", "upload"),
+    "erase": ("memory", "upload"),
+    "lock": ("memory", "upload"),
+    "unlock": ("memory", "upload"),
+    "start": ("reset", "upload"),
+    "init": ("boards", "keep"),
     "boards": ("boards", "keep"),
     "chips": ("chips", "keep"),
     "batch": ("batch", "keep"),
     "kit": ("kit", "keep"),
     "journal": ("journal", "keep"),
     "trace": ("trace", "keep"),
-    "share-port": ("share_port", "keep"),
+    "share-port": ("ports", "keep"),
     "explain": ("explain", "keep"),
     "completion": ("completion", "keep"),
     "bench": ("bench", "practise"),
-    "demo": ("demo", "practise"),
+    "demo": ("bench", "practise"),
 }
 _SUMMARIES = {
     "ports": "List serial ports, what is behind each, whether it opens.",
@@ -94,7 +93,7 @@ _SUMMARIES = {
 
 class _Commands(LazyCommands):
     places: ClassVar[Mapping[str, tuple[str, str]]] = {
-        name: (module, "command") for name, (module, _) in _COMMANDS.items()
+        name: (module, f"{name.replace('-', '_')}_command") for name, (module, _) in _COMMANDS.items()
     }
     summaries = _SUMMARIES
     called = "greenstep"
@@ -194,7 +193,7 @@ def _unforeseen(error: Exception) -> int:
     from greenstep.core.errors import Fault
 
     if isinstance(error, Fault):
-        from .fault_lines import fault_lines
+        from .fault_view import fault_lines
 
         say_all(fault_lines(error.findings), err=True)
         return error.exit_code

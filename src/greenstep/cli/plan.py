@@ -9,7 +9,7 @@ import click
 from greenstep.core.quantities import count, show_seconds, show_size, show_span
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
+from .completion import complete_target
 from .options import How, board_options, general_options, image_options
 from .screen import say
 from .target import settle
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 @image_options
 @click.option("--ask", is_flag=True, help="Ask the chip for its real flash size first; this resets it.")
 @general_options
-def command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -> int:
+def plan_command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -> int:
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
     from greenstep.work.planning import plan_for
 

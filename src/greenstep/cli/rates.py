@@ -11,14 +11,14 @@ import click
 from greenstep.core.quantities import show_engineering, show_seconds
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_target
+from .completion import complete_target
+from .figures import save_figure
 from .options import RATE, Engineering, How, Real, clock_options, general_options, written_options
-from .saving import save_figure
 from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.clock import RateMade
+    from greenstep.core.clock.uarts import RateMade
     from greenstep.core.link import Frame
     from greenstep.core.plan.layout import Costs
     from greenstep.work.planning import Planned
@@ -43,7 +43,7 @@ _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
               help="The rate that a wrong clock would shift. [--baud, else the chip's]")  # fmt: skip
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
-def command(
+def rates_command(
     oscillator: float,
     target: tuple[str, ...],
     pll: float,
@@ -63,7 +63,7 @@ def command(
     greenstep rates 8M --pll 9 --chip stm32f103 --save rates.png
     greenstep rates 16M hive-scale
     """
-    from greenstep.core.clock import highest_safe, judge, rates_if_wrong, uart_rules
+    from greenstep.core.clock.uarts import highest_safe, judge, rates_if_wrong, uart_rules
     from greenstep.core.errors import usage
 
     if not 1000 <= oscillator <= 1e9:
@@ -105,7 +105,7 @@ def _about(
     target: tuple[str, ...], said: BoardSettings, how: How, uart: str | None
 ) -> tuple[str, str, Frame, Planned | None, int]:
     """(title, rules, frame, plan of the upload or None, baud) of the chip, or of the rules alone."""
-    from greenstep.core.clock import uart_rules
+    from greenstep.core.clock.uarts import uart_rules
     from greenstep.work.board import frame_said
     from greenstep.work.planning import plan_for
 

@@ -1,4 +1,5 @@
-"""The one place where text goes to the screen: every line is made harmless here, whoever it comes from.
+"""The one place where text goes to the screen: every line is made harmless here, whoever it comes from. And which
+signs a stream can show.
 
 Lines are given one by one. A line feed inside one came from outside, and is shown as \\n: else a name or a text could
 begin a line that looks like ours. Colours are ours, and are added here, after that.
@@ -8,7 +9,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 import click
 
@@ -16,6 +17,18 @@ from greenstep.core.safety.harmless_text import harmless
 
 if TYPE_CHECKING:
     from rich.text import Text
+
+
+def shows_signs(stream: TextIO) -> bool:
+    """Whether a stream can show the ladder's signs."""
+    return (getattr(stream, "encoding", None) or "").lower().startswith("utf")
+
+
+def bar(done: float, total: float, width: int, signs: bool) -> str:
+    """How much is done, as a row of marks."""
+    full = min(width, int(width * done / total)) if total else 0
+    mark, rest = ("▰", "▱") if signs else ("*", ".")
+    return mark * full + rest * (width - full)
 
 
 class Painted(str):

@@ -1,10 +1,12 @@
-"""From words and options to a board."""
+"""From words and options to a board; and which build is meant, if a downloaded archive holds several."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from greenstep.core.errors import usage
 from greenstep.store.board import BoardSettings
@@ -14,6 +16,32 @@ from greenstep.work.board import Board
 from greenstep.work.port_choice import BENCH
 
 from .options import How
+from .screen import ask_number, can_ask, say
+
+if TYPE_CHECKING:
+    from greenstep.work.releases import Build
+
+
+_MOST_SHOWN = 30
+
+
+def which_build(archive: str, builds: Sequence[Build]) -> str:
+    """The member that the person picks. Raises UsageFault without a terminal, click.Abort."""
+    left = [build for build in builds if not build.against]
+    ruled_out = [build for build in builds if build.against]
+    if not can_ask():
+        raise usage(
+            "which-build",
+            f"{archive} holds {len(left)} builds that may be meant",
+            *(f"{archive}:{build.member}" for build in left[:8]),
+            evidence=tuple(f"ruled out: {build.member}: {build.against}" for build in ruled_out[:8]),
+        )
+    for build in ruled_out[:_MOST_SHOWN]:
+        say(f"     {build.member}   not for this board: {build.against}", err=True)
+    for number, build in enumerate(left, 1):
+        say(f"  {number}. {build.member}", err=True)
+    return left[ask_number("Which build", len(left)) - 1].member
+
 
 _PORT = re.compile(r"/dev/|COM\d+$|bench:|\w+://", re.IGNORECASE)
 """How the name of a port begins."""
@@ -32,14 +60,12 @@ def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough
     if name:
         said = said.over(project.boards[name])
     if not alone and said.port is not None and said.port.name.startswith(BENCH):
-        from greenstep.work.bench_board import with_bench_board
+        from greenstep.work.board import with_bench_board
 
         said = with_bench_board(said)
     board = Board(name, said)
     if any(image.file.suffix.lower() == ".zip" for image in said.images or ()):
         from greenstep.work.releases import with_builds
-
-        from .release_choice import which_build
 
         return with_builds(board, which_build)
     return board

@@ -11,22 +11,23 @@ import click
 
 from greenstep.core.quantities import count, show_seconds
 
-from .faults import faults_as_asked
+from .fault_view import faults_as_asked
 from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
-    from greenstep.core.trace import Shares, Trace
+    from greenstep.core.trace.exchanges import Shares
+    from greenstep.core.trace.recording import Trace
     from greenstep.core.trace.story import Told
 
 
 @click.group("trace", short_help="Read a recording of the line.")
-def command() -> None:
+def trace_command() -> None:
     """Recordings of the line, made by --trace FILE of every command that opens a port. They are value change dumps
     (VCD, IEEE 1364): any waveform viewer opens them."""
 
 
-@command.command("show")
+@trace_command.command("show")
 @click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
 @click.option("--dialect", metavar="NAME", help="Decode as this dialect, instead of the recorded one.")
 @click.option("--all", "every", is_flag=True, help="Every exchange in a row of its own.")
@@ -39,7 +40,7 @@ def show(file: Path, dialect: str | None, every: bool, save: Path | None, as_jso
     greenstep upload hive-scale --trace hive.vcd
     greenstep trace show hive.vcd --save hive.png
     """
-    from greenstep.core.trace import exchanges_of, time_shares
+    from greenstep.core.trace.exchanges import exchanges_of, time_shares
     from greenstep.core.trace.story import tell
 
     with faults_as_asked(as_json):
@@ -73,7 +74,7 @@ def _read(file: Path) -> Trace:
     """Raises UsageFault."""
     from greenstep.core.errors import usage
     from greenstep.core.safety.plain_files import open_plain
-    from greenstep.core.trace import VcdError, read_vcd
+    from greenstep.core.trace.vcd import VcdError, read_vcd
 
     try:
         with io.TextIOWrapper(open_plain(file), "ascii", errors="replace") as stream:

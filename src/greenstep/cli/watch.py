@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING
 from greenstep.core.errors import EXIT_INTERRUPTED, Fault
 from greenstep.core.quantities import count
 from greenstep.work.board import Board
-from greenstep.work.interrupts import Interrupts
-from greenstep.work.rebuilds import Rebuilds
+from greenstep.work.readiness import Rebuilds
+from greenstep.work.run import Interrupts
 
 from .drive import run_board
 from .options import How
-from .person import AT_THE_TERMINAL
+from .prompts import AT_THE_TERMINAL
 from .screen import say_all
 
 if TYPE_CHECKING:
@@ -71,7 +71,7 @@ def _one(board: Board, how: How, rebuilds: Rebuilds, interrupts: Interrupts) -> 
 
             json_line("fault", exit_code=fault.exit_code, findings=fault.findings)
         else:
-            from .fault_lines import fault_lines
+            from .fault_view import fault_lines
 
             say_all(fault_lines(fault.findings), err=True)
         return fault.exit_code

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,9 +9,9 @@ import click
 
 from greenstep.store.board import BoardSettings
 
-from .completing import complete_board
+from .completion import complete_board
+from .figures import save_figure, saved_line
 from .options import How, Real, general_options, wired_options
-from .saving import save_figure, saved_line
 from .screen import say
 from .target import settle
 
@@ -34,7 +33,7 @@ _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
 @click.option("--volts", type=Real(0.5, 24), metavar="VOLTS", help="This board's supply, if not the usual one.")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
-def command(
+def wiring_command(
     board: tuple[str, ...], straight: bool, borrow: str | None, volts: float | None, save: Path | None,
     said: BoardSettings, how: How,
 ) -> int:  # fmt: skip
@@ -71,8 +70,9 @@ def command(
 
 def _show(wiring: Wiring, title: str) -> None:
     import sys
+    import textwrap
 
-    from .signs import shows_signs
+    from .screen import shows_signs
 
     arrows = _ARROWS if shows_signs(sys.stdout) else _PLAIN_ARROWS
     say(f"{title}", "", f" {'adapter':<9}     chip")

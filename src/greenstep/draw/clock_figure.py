@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from greenstep.core.clock import RateMade
-from greenstep.core.clock.uarts import SAFE_EACH
+from greenstep.core.clock.uarts import SAFE_EACH, RateMade
 
 from .figure import AMBER, GREEN, INK, QUIET, RED, figure
 

@@ -7,7 +7,8 @@ from pathlib import Path
 
 from matplotlib.axes import Axes
 
-from greenstep.core.trace import Shares, Trace
+from greenstep.core.trace.exchanges import Shares
+from greenstep.core.trace.recording import Trace
 from greenstep.core.trace.story import Told
 
 from .figure import AMBER, BLUE, GREEN, INK, QUIET, RED, figure

@@ -1,13 +1,31 @@
 """pySerial's RFC 2217 port, guarded against a server that sends without pause: it neither fills the memory nor keeps
-the port from being opened or emptied."""
+a thread for ever, and an error in the library's threads is reported as a lost port."""
 
 from __future__ import annotations
 
 import queue
+import threading
 from typing import Any
 
 from serial import rfc2217
 from serial.serialutil import PortNotOpenError
+
+_NAME = "pySerial"
+"""The names of pySerial's own threads."""
+
+
+def quiet_threads() -> None:
+    """From now on no thread of that library prints to the terminal. Others are not affected."""
+    before = threading.excepthook
+    if getattr(before, "__module__", "") == __name__:
+        return
+
+    def hook(args: threading.ExceptHookArgs, /) -> None:
+        if args.thread is None or not args.thread.name.startswith(_NAME):
+            before(args)
+
+    threading.excepthook = hook
+
 
 _MOST_WAITING = 1 << 20
 

@@ -11,8 +11,8 @@ from greenstep.core.errors import usage
 from greenstep.core.link import Link
 from greenstep.core.safety.plain_files import NO_FILE, is_pipe
 from greenstep.core.safety.secrets import Secrets
-from greenstep.core.trace import Trace, write_vcd
-from greenstep.core.trace.recording import RecordingLink
+from greenstep.core.trace.recording import RecordingLink, Trace
+from greenstep.core.trace.vcd import write_vcd
 
 
 class TracingLink(RecordingLink):

@@ -10,7 +10,7 @@ from greenstep.core.errors import usage
 from greenstep.core.safety.harmless_text import is_plain
 from greenstep.core.safety.plain_files import read_text
 
-from .toml_text import LARGEST_BYTES, TomlTrouble, toml_table
+from .project import LARGEST_BYTES, TomlTrouble, toml_table
 from .whole_files import write_whole
 
 if TYPE_CHECKING:

@@ -9,11 +9,10 @@ from enum import Enum
 from pathlib import Path
 from typing import Any
 
-from greenstep.core.engine.job import LINE_ENDS
 from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image.file_system import KINDS
-from greenstep.core.plan.write_options import EVEN_IF, Keep
+from greenstep.core.plan.write_options import EVEN_IF, LINE_ENDS, Keep
 from greenstep.core.safety.harmless_text import is_plain
 
 from .board import FASTEST, BoardSettings, ImageFile, PortChoice, TalkEntry

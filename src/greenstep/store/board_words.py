@@ -16,7 +16,7 @@ from greenstep.core.safety.harmless_text import is_plain
 
 from .board import ImageFile, TalkEntry
 from .board_keys import talk_entries, talk_entry
-from .toml_text import TomlTrouble, toml_value
+from .project import TomlTrouble, toml_value
 
 _NAME = re.compile(r"[A-Za-z_][\w.-]*")
 """Of a partition."""

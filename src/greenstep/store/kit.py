@@ -26,8 +26,8 @@ from greenstep.core.safety.plain_files import open_plain
 
 from .board import BoardSettings
 from .board_keys import KEYS, board_from_table
+from .project import TomlTrouble, toml_table
 from .reach import Reach
-from .toml_text import TomlTrouble, toml_table
 
 HANDED_OVER = "handed-over.kit"
 """The kit inside a program that was made of it."""

@@ -18,7 +18,7 @@ from greenstep.core.safety.plain_files import read_plain
 from .board import ImageFile
 from .board_keys import KEYS, board_from_table
 from .board_tables import table_of
-from .image_saving import check_place
+from .image_files import check_place
 from .kit import FORMAT, LARGEST_BYTES, MANIFEST, Kit, Notes, read_kit, too_long
 from .placing import TableWanted, load_all
 from .reach import Reach

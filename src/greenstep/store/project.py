@@ -1,20 +1,69 @@
-"""The project file greenstep.toml: found in this folder or one above it, read and checked."""
+"""The project file greenstep.toml: found in this folder or one above it, read and checked. TOML that somebody else
+may have written is parsed only if it is of a size, depth and shape that cannot stop the parser."""
 
 from __future__ import annotations
 
+import tomllib
+from collections.abc import Iterable, Mapping
 from dataclasses import field
 from pathlib import Path
 from typing import Any
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
-from greenstep.core.safety.harmless_text import is_plain
+from greenstep.core.safety.harmless_text import harmless, is_plain
 from greenstep.core.safety.plain_files import read_text
 from greenstep.core.suggestions import nearest
 
 from .board import BoardSettings
 from .board_keys import board_from_table
-from .toml_text import LARGEST_BYTES, TomlTrouble, toml_table
+
+LARGEST_BYTES = 1 << 20
+DEEPEST = 32
+_MOST_DOTS = 200
+"""In one line: the time that a dotted key takes grows with the square of its parts."""
+
+
+class TomlTrouble(ValueError):
+    """Why it cannot be read, with the place in it."""
+
+
+def toml_table(text: str) -> dict[str, Any]:
+    """The table in a text. Raises TomlTrouble."""
+    if len(text) > LARGEST_BYTES:
+        raise TomlTrouble(f"more than {LARGEST_BYTES:,} characters")
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.count(".") > _MOST_DOTS:
+            raise TomlTrouble(f"more than {_MOST_DOTS} dots in line {number}")
+    try:
+        table = tomllib.loads(text)
+    except RecursionError:
+        raise TomlTrouble(f"nested more than {DEEPEST} deep") from None
+    except ValueError as error:  # a number of too many digits is one that is no TOMLDecodeError
+        raise TomlTrouble(harmless(str(error))[:200]) from None
+    if _depth(table) > DEEPEST:
+        raise TomlTrouble(f"nested more than {DEEPEST} deep")
+    return table
+
+
+def toml_value(text: str) -> Any:
+    """A value as it would follow an equals sign. Raises TomlTrouble."""
+    return toml_table(f"value = {text}")["value"]
+
+
+def _depth(table: Mapping[str, Any]) -> int:
+    """How deep tables and lists lie in each other. Not by recursion: that is what is to be prevented."""
+    depth = 0
+    level: list[Any] = [table]
+    while level and depth <= DEEPEST:
+        depth += 1
+        level = [inner for one in level for inner in _inner(one) if isinstance(inner, dict | list)]
+    return depth
+
+
+def _inner(one: Any) -> Iterable[Any]:
+    return one.values() if isinstance(one, Mapping) else one
+
 
 FILE_NAME = "greenstep.toml"
 

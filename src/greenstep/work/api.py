@@ -12,17 +12,15 @@ from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.store import image_files
 from greenstep.store.board_keys import board_from_table
-from greenstep.store.image_saving import check_place
+from greenstep.store.image_files import check_place
 from greenstep.store.project import find_project
 
-from .backing_up import save_backup
-from .bench_board import with_bench_board
-from .board import Board
+from .board import Board, with_bench_board
 from .jobs import make_job
 from .listening import HeardLine, heard_lines
 from .planning import Planned, plan_for
 from .port_choice import BENCH
-from .run import Run
+from .run import Run, save_backup
 
 ImageLike = Image | str | Path | tuple[str | Path, int]
 """An image, a file, or a raw file with its address."""

@@ -20,9 +20,8 @@ from greenstep.core.batch.results import Batch, BoardResult
 from greenstep.core.engine.job import Job
 from greenstep.core.errors import UsageFault, usage
 from greenstep.core.frozen import changing, frozen
-from greenstep.ports.discovery import find_ports
-from greenstep.ports.watching import Newcomers
-from greenstep.store.batch_results import save_results
+from greenstep.ports.discovery import Newcomers, find_ports
+from greenstep.store.csv_files import save_results
 
 from .batch_worker import Begins, Ends, News, Order, Stops, work
 from .board import Board

@@ -8,19 +8,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from greenstep.core.console.streams import Expectation, LineSplitter, readable
-from greenstep.core.engine.job import LINE_ENDS
 from greenstep.core.errors import StartFault, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.hookup import Driver
 from greenstep.core.link import LineSettings, Link
+from greenstep.core.plan.write_options import LINE_ENDS
 from greenstep.core.quantities import show_heard
 from greenstep.core.safety.secrets import Secrets
 from greenstep.core.survey.heard import RateTried
 from greenstep.core.survey.heard import find_rate as tried_rates
 
 from .board import Board, frame_said
-from .outside import pins_of
-from .person import NOBODY, Person
+from .person import NOBODY, Person, pins_of
 from .port_choice import link_faults, open_board_port, port_name
 
 if TYPE_CHECKING:

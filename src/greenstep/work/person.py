@@ -1,12 +1,19 @@
-"""The person who runs it, as far as the work has to know."""
+"""The person who runs it, as far as the work has to know; and what moves the pins of a board that no line of its port
+reaches."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 from greenstep.core.safety.harmless_text import harmless
+
+from .board import Board
+
+if TYPE_CHECKING:
+    from greenstep.core.hookup.other_pins import OutsidePins
 
 
 @frozen
@@ -32,3 +39,12 @@ def _no_secret(name: str) -> str:
 
 NOBODY = Person(_log, _no_secret)
 """For programs: remarks go to the logger `greenstep`."""
+
+
+def pins_of(board: Board) -> OutsidePins | None:
+    """None if its hookup has no such pins. Nothing is moved or taken yet."""
+    if not board.hookup.outside:
+        return None
+    from greenstep.ports.outside_pins import ComputerPins
+
+    return ComputerPins()

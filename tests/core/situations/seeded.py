@@ -8,11 +8,10 @@ from typing import Any
 from greenstep.bench.boards import BOARDS
 from greenstep.core.chips import Catalogue
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.engine.job import TalkLine
 from greenstep.core.findings.text_detection import ROM_RATES
 from greenstep.core.hookup import named_hookup
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import TalkLine, Wishes
 
 from . import BOARD_OF
 from .situation import Situation

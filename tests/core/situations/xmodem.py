@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.engine.job import TalkLine
 from greenstep.core.hookup import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import TalkLine, Wishes
 
 from .situation import Situation, usual_rows
 

@@ -13,7 +13,8 @@ from ..image.edit import with_bytes
 from ..image.patch import Patch, fields_of, filled_in
 
 if TYPE_CHECKING:
-    from ..engine.job import Job, TalkLine
+    from ..engine.job import Job
+    from ..plan.write_options import TalkLine
 
 COUNT = "count"
 """The field of the counter."""

@@ -1,5 +1,8 @@
 """How chip families divide their clock into a baud rate, how much error their receivers tolerate, and what that makes
-of a rate: its error, whether both ends bear it, and which is the highest safe one."""
+of a rate: its error, whether both ends bear it, and which is the highest safe one.
+
+A family is a row of `UARTS`; each of its modes is tried.
+"""
 
 from __future__ import annotations
 

@@ -14,22 +14,20 @@ from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
-from . import commands
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
-from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, read_until
 from .probe import Probe
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
 END = 0x20
 MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
 IN_SYNC, OK = 0x14, 0x10
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AVR061, section "Commands"."""
 
     GET_SYNC = 0x30, "sync"

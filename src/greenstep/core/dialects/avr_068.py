@@ -22,15 +22,13 @@ from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
-from . import commands
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
-from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, NotReset, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .probe import EVERY_S
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
 
 # AVR068, section "Message format"
 START, TOKEN = 0x1B, 0x0E
@@ -40,7 +38,7 @@ HEAD, _AROUND = 5, 6
 MAJOR_VERSION, MINOR_VERSION = 0x91, 0x92
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AVR068, sections "General commands" and "ISP programming commands"."""
 
     SIGN_ON = 0x01, "sign on"

@@ -15,17 +15,15 @@ from ..chips import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size
-from . import commands
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
-from .cost import Cost
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AVR109, table "Self-programming commands": their letters."""
 
     IDENTIFIER = ord("S"), "identifier"

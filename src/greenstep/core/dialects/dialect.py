@@ -14,15 +14,14 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
 from ..link import Deadline
 from ..spans import Span, pieces_of
-from .cost import Cost, sum_costs
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import read_until
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
-from .spec import Spec
+from .spec import Cost, Spec, sum_costs
 
 if TYPE_CHECKING:
     from ..chips import EraseUnit, Memory, Part
-    from ..clock import UartRules
+    from ..clock.uarts import UartRules
     from ..image import Image, Piece
     from ..link import Frame, Link
 

@@ -15,31 +15,32 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import EraseUnit, Memory, Part
-from ..crc_joining import bytes_with_crc32, joined
 from ..families.pic18 import code_only
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_engineering, show_size
 from ..spans import Span, merged
-from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
-from .doorstep_chip import SEAL_BYTES, not_sealed, part_as_told, seal_of
 from .doorstep_frames import (
     ANSWER,
+    SEAL_BYTES,
     Ability,
     Facts,
     Kind,
     Status,
     facts_of,
+    not_sealed,
     opened,
+    part_as_told,
     question,
+    seal_of,
     write_question,
 )
-from .doorstep_stream import Stream
+from .doorstep_stream import Stream, bytes_with_crc32, joined
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, Spec, Starting
 
 _TRIES, _QUIET_S = 5, 0.02
 _USUAL_SUM_S = 3e-6  # a byte

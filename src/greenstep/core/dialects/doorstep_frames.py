@@ -1,13 +1,20 @@
-"""Frames and facts of Doorstep (docs/doorstep.md, "Frames" and "Hello")."""
+"""Frames and facts of Doorstep (docs/doorstep.md, "Frames" and "Hello").
+
+The chip behind a Doorstep loader: its flash as the loader tells it, and the seal of its application
+(docs/doorstep.md, "Hello" and "Seal")."""
 
 from __future__ import annotations
 
 import struct
 import zlib
+from dataclasses import replace
 from enum import IntEnum, IntFlag
 
+from ..chips import EraseTime, Part
+from ..errors import WriteFault
 from ..frozen import frozen
 from ..spans import Span
+from .errors import ChipRefusal
 
 VERSION = 1
 ANSWER = 0x80
@@ -183,3 +190,44 @@ def facts_of(body: bytes) -> Facts:
         top * erase_unit, erase_unit, write_unit, data_bytes, answer_bytes, clock_khz * 1000, baud, rate_base,
         rate_most, wait_ms / 1000, unique_id, state == 1,
     )  # fmt: skip
+
+
+SEAL_BYTES = 8
+
+
+def seal_of(length: int, sum_: int) -> bytes:
+    """The seal of an application of so many bytes with that CRC-32."""
+    return length.to_bytes(4, "little") + sum_.to_bytes(4, "little")
+
+
+def not_sealed(refusal: ChipRefusal, wanted: int) -> WriteFault:
+    """The loader starts nothing without a seal."""
+    if refusal.answer[0] & Status.KEPT:
+        return WriteFault.of(
+            "seal-not-kept",
+            "the application is written, and its seal did not stay in the flash: the loader will not start it",
+            (f"the loader answers {refusal.answer[0]:02X} to seal: the flash kept something else",),
+            ("upload again", "a seal that never stays: its unit of the flash is worn out"),
+        )
+    return WriteFault.of(
+        "seal-refused",
+        "the application is written, and the loader does not seal it: it finds another sum in its flash",
+        (f"the loader answers {refusal.answer[0]:02X} to seal, with crc32 {wanted:08X} as it should be",),
+        ("upload again; greenstep verify shows what differs",),
+    )
+
+
+def part_as_told(part: Part, facts: Facts) -> Part:
+    """The part with the flash that the loader tells."""
+    flash = part.flash
+    start = facts.origin
+    per_byte_s = flash.program_s / flash.write_unit
+    times = dict(flash.erase_times)
+    times.setdefault(facts.erase_unit, EraseTime(0.02, 0.12))
+    told = replace(
+        flash, start=start, layout=((facts.top // facts.erase_unit, facts.erase_unit),), erased=0xFF,
+        write_unit=facts.write_unit, program_s=per_byte_s * facts.write_unit, erase_times=times,
+        block=facts.answer_bytes,
+        reserved_top=facts.top - facts.end, reserved_bottom=facts.begin,
+    )  # fmt: skip
+    return replace(part.with_memory(told), memories=(told,), size_known=True)

@@ -19,16 +19,14 @@ from ..image import Image, Piece
 from ..link import Frame, Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span
-from . import commands
-from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, noise, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AN945, "Bootloader commands"."""
 
     IDENTIFY = 0x30, "identify"

@@ -22,21 +22,28 @@ from ..image.esp_tables import ALL_SPEEDS, MODES, MOST_BYTES, ROW, SIZES_8266, U
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total
-from . import commands
-from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
-from .esp_details import Security, chip_id_in, mac_of
-from .esp_erasing import SECTOR, begun_apart, erased_up_to, runs_of, size_to_ask_for
+from .esp_chip import (
+    AT_ONCE,
+    SECTOR,
+    FlashChip,
+    Security,
+    begun_apart,
+    chip_id_in,
+    erased_up_to,
+    mac_of,
+    runs_of,
+    size_to_ask_for,
+)
 from .esp_images import fit_headers, judge_partitions, judge_places, limit_told
-from .esp_spi import AT_ONCE, FlashChip
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .slip import SlipReader, slip
-from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """Espressif's serial protocol description, "Commands"."""
 
     FLASH_BEGIN = 0x02, "flash begin"

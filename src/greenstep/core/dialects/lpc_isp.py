@@ -18,18 +18,25 @@ from ..image import Image
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
-from . import commands
-from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_until, refuse_text
-from .lpc_data import LINE_BYTES, LINES_A_SUM, copies_of, cost_of_data, neighbours, uu_length, uu_line
-from .lpc_images import as_the_rom_wants, refuse_without_beginning
+from .lpc_images import (
+    LINE_BYTES,
+    LINES_A_SUM,
+    as_the_rom_wants,
+    copies_of,
+    cost_of_data,
+    neighbours,
+    refuse_without_beginning,
+    uu_length,
+    uu_line,
+)
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """UM10360, "ISP commands": their letters."""
 
     UNLOCK = ord("U"), "unlock"

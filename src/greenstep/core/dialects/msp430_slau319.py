@@ -13,16 +13,14 @@ from typing import ClassVar
 
 from ..chips import EraseUnit, Memory
 from ..link import Deadline
-from . import commands
-from .cost import Cost
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
 from .msp430 import BAUD, ENTERING, PASSWORD_AT, SETTINGS, Msp430Dialect
 from .results import Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """SLAU319, "1xx, 2xx and 4xx BSL", "Bootloader commands"."""
 
     PASSWORD = 0x10, "password"

@@ -15,18 +15,15 @@ from ..chips import EraseUnit, Memory, Part
 from ..link import Deadline
 from ..quantities import show_bytes
 from ..spans import Span
-from . import commands
-from .cost import Cost, sum_costs
-from .declared import refuse_another
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
 from .msp430 import BAUD, ENTERING, PASSWORD_BYTES, SETTINGS, Msp430Dialect
-from .results import Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .results import Identity, WriteBlock, refuse_another
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """SLAU319, "5xx and 6xx BSL", SLAU550, "BSL core commands"."""
 
     WRITE = 0x10, "receive data block"

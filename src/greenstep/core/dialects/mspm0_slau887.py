@@ -21,16 +21,14 @@ from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size, show_span
 from ..spans import Span, pieces_of
-from . import commands
-from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """SLAU887, "BSL core commands"."""
 
     CONNECTION = 0x12, "connection"

@@ -16,17 +16,15 @@ from ..errors import RefusedFault
 from ..image import Image
 from ..image.dfu_package import FORMAT
 from ..link import Deadline, Frame, Link
-from . import commands
-from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
 from .slip import slip
-from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """DFU protocol, "Operation codes"."""
 
     CREATE = 0x01, "create object"

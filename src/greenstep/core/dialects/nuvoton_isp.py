@@ -20,16 +20,14 @@ from ..errors import RefusedFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
-from . import commands
-from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """ISP application notes, "Commands"."""
 
     DATA = 0x00, "data"

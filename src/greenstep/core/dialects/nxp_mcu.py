@@ -21,12 +21,11 @@ from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_size
 from ..spans import Span, without
-from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
 from .dialect import Answer as Anything
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
-from .nxp_frames import (
+from .nxp_packets import (
     ABORT,
     ACK,
     COMMAND,
@@ -41,13 +40,13 @@ from .nxp_frames import (
     Answer,
     Command,
     Property,
+    allowed_to_lock,
     command,
     framed,
     is_whole,
 )
-from .nxp_images import allowed_to_lock
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, Spec, Starting
 
 _PING_ASKED = bytes([START, PING])
 _ACKED, _AGAIN = bytes([START, ACK]), bytes([START, NAK])

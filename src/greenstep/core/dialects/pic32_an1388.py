@@ -17,16 +17,14 @@ from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_size
 from ..spans import Span, merged, shared, total, without
-from . import commands
-from .cost import Cost, sum_costs
 from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
 from .line import drain, refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AN1388, "Commands"."""
 
     VERSION = 1, "version"

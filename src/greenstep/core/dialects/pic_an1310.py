@@ -23,17 +23,15 @@ from ..image import Image
 from ..image.edit import with_bytes
 from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
-from . import commands
-from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AN1310, "Serial protocol" and "Commands"."""
 
     INFO = 0, "info"

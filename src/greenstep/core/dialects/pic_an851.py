@@ -15,18 +15,16 @@ from ..families.pic18 import code_only, in_words
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
-from . import commands
-from .cost import Cost
 from .dialect import Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed
 from .probe import EVERY_S
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AN851, "Communication protocol" and table "Bootloader commands"."""
 
     READ_VERSION = 0, "read version"

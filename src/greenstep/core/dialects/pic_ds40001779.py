@@ -23,14 +23,11 @@ from ..image import Image
 from ..link import Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
-from . import commands
-from .cost import Cost
-from .declared import refuse_another
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, ErasedUnasked, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
-from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .results import Examination, Fitted, Identity, WriteBlock, refuse_another
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 START = 0x55
 _EIGHT_BITS = 0xA5
@@ -44,7 +41,7 @@ _READ_BYTES, _PROOF_READ, _MOST_FILLER = 64, 8, 80
 _QUIET_S, _TRIES, _OFFSET, _LOOKED_THROUGH, _FAR_ONE_IN = 0.03, 4, 0x400, 4096, 32
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """DS40001779, "Commands"."""
 
     VERSION = 0, "version"

@@ -16,13 +16,12 @@ from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import count
-from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, send_on
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, Reading, Setting, Spec, Starting
 
 
 class Command(IntEnum):

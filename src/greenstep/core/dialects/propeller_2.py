@@ -14,13 +14,12 @@ from typing import Any, ClassVar
 from ..chips import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, send_on
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Reading, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, Reading, Spec, Starting
 
 CHECK, TEXT = b"> Prop_Chk 0 0 0 0 ", b"> Prop_Txt 0 0 0 0 "
 """For any chip: the four numbers are masks and values that a chip's pins must have."""

@@ -18,16 +18,14 @@ from ..image import Image
 from ..image.psoc_rows import FORMAT, ROWS_OF_AN_ARRAY
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
-from . import commands
-from .cost import Cost
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AN60317, "Bootloader commands"."""
 
     VERIFY_CHECKSUM = 0x31, "verify application"

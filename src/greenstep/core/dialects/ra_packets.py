@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from ..frozen import frozen
-from . import commands
+from .spec import ProtocolCommand
 
 COMMAND, DATA, END = 0x01, 0x81, 0x03
 """Packets begin with one of the first two, and end with the third."""
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """R01AN5372, "Command list"."""
 
     INQUIRY = 0x00, "inquiry"

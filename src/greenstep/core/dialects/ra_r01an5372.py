@@ -20,13 +20,12 @@ from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
 from ..spans import Span, merged, shared, total, without
-from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
 from .ra_packets import COMMAND, DATA, END, STATUSES, Area, Command, packet
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting, sum_costs
 
 _KINDS = {0xC0: RefusalKind.UNSUPPORTED, 0xC3: RefusalKind.UNSUPPORTED, 0xD0: RefusalKind.BAD_ADDRESS}
 _KINDS |= dict.fromkeys((0xDA, 0xDB, 0xDC), RefusalKind.LOCKED)

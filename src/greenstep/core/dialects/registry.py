@@ -1,19 +1,24 @@
-"""Dialects by name: our own, and those that other packages add through the entry point `greenstep.dialects`."""
+"""Dialects by name: our own, and those that other packages add through the entry point `greenstep.dialects`; and what
+each rests on: facts about chips with their documents, from rests_on.toml."""
 
 from __future__ import annotations
 
+import tomllib
 from functools import cache
 from importlib import import_module
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
 
 from ..chips.catalogue import own_files
 from ..chips.plugins import added
 from ..errors import usage
 from ..findings.signatures import Signature
+from ..frozen import frozen
 from ..suggestions import nearest
 
 if TYPE_CHECKING:
     from .dialect import Dialect
+
 
 ENTRY_POINT_GROUP = "greenstep.dialects"
 
@@ -69,3 +74,31 @@ def signatures() -> dict[str, Signature]:
 def all_dialects() -> tuple[type[Dialect], ...]:
     """All dialects, in the order in which a search may ask them."""
     return tuple(sorted(map(find_dialect, dialect_names()), key=lambda dialect: dialect.spec.asking.order))
+
+
+Sureness = Literal["sure", "fairly", "unsure"]
+
+
+@frozen
+class Fact:
+    """`source` is a document and its section, or 'from memory'. Where it is unsure, `experiment` settles it on a real
+    board: `if_so` and `if_not` are what either outcome means."""
+
+    about: str
+    text: str
+    source: str
+    sureness: Sureness
+    experiment: str = ""
+    if_so: str = ""
+    if_not: str = ""
+
+
+@cache
+def _all() -> dict[str, tuple[Fact, ...]]:
+    table = tomllib.loads(Path(__file__).with_name("rests_on.toml").read_text("utf-8"))
+    return {name: tuple(Fact(*row) for row in section["facts"]) for name, section in table.items()}
+
+
+def facts_of(dialect: str) -> tuple[Fact, ...]:
+    """Those of a dialect; none are known of a person's own."""
+    return _all().get(dialect, ())

@@ -13,17 +13,15 @@ from ..chips import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
-from . import commands
-from .cost import Cost
 from .dialect import Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_exactly, read_until
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """Data sheet, "UART boot programming flow"."""
 
     NOTHING = ord("n"), "no operation"

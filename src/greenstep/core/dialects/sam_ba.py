@@ -17,16 +17,14 @@ from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
 from ..spans import Span
-from . import sam_ba_transfer as transfer
-from .cost import Cost, sum_costs
+from . import sam_ba_ram as transfer
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .sam_ba_flash import Controller, controller_of
-from .sam_ba_job import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, Job, Workshop, crc32
-from .sam_chip_id import is_another
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .sam_ba_flash import Controller, controller_of, is_another
+from .sam_ba_ram import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, Job, Workshop, crc32
+from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting, sum_costs
 
 _LINE_END = b"\n\r"
 _CPUID, _AIRCR, _RESET_REQUEST = 0xE000ED00, 0xE000ED0C, 0x05FA0004

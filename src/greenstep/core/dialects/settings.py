@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
-from ..engine.job import TalkLine
 from ..errors import UsageFault, usage
 from ..image import Image
+from ..plan.write_options import TalkLine
 from ..quantities import parse_number
 from .dialect import Dialect
 from .spec import Setting

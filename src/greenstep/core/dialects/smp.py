@@ -19,14 +19,11 @@ from ..errors import RefusedFault, StartFault, VerifyFault, WriteFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address
-from .cost import Cost
 from .errors import ChipRefusal, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
-from .smp_exchange import TRIES, SmpExchange, encoded
-from .smp_frames import FIRST, HEADER_BYTES, READ, WRITE, Command, Packet, in_lines
-from .smp_images import SignedImage, SignedImageError, read_signed
-from .smp_slots import Place, Slots, place_in_words
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
+from .smp_exchange import FIRST, HEADER_BYTES, READ, TRIES, WRITE, Command, Packet, SmpExchange, encoded, in_lines
+from .smp_images import Place, SignedImage, SignedImageError, Slots, place_in_words, read_signed
+from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting
 
 _ERASE_LONGEST_S, _SWAP_LONGEST_S, _RESET_S = 60.0, 90.0, 1.0
 _USUAL_BUFFER, _LEAST_BUFFER, _MOST_BUFFER = 256, 96, 4096

@@ -1,14 +1,68 @@
-"""What a dialect can do and how, as data: for plan, ladder, findings, search and help."""
+"""What a dialect can do and how, as data for plan, run, findings, search and help: its commands, by the numbers and
+names in its document, and what an exchange costs."""
 
 from __future__ import annotations
 
-from enum import Enum
-from typing import TYPE_CHECKING, Literal
+from collections.abc import Iterable
+from enum import Enum, IntEnum
+from typing import TYPE_CHECKING, Any, Literal, Self
 
 from ..frozen import frozen
 
 if TYPE_CHECKING:
-    from ..engine.job import TalkLine
+    from ..link import LineSettings
+    from ..plan.write_options import TalkLine
+
+
+@frozen
+class Cost:
+    """What an exchange costs: characters each way, turnarounds that must be waited for, and time the chip is busy."""
+
+    sent: int = 0
+    heard: int = 0
+    turnarounds: int = 0
+    busy_s: float = 0.0
+
+    def __add__(self, other: Cost) -> Cost:
+        return Cost(
+            self.sent + other.sent,
+            self.heard + other.heard,
+            self.turnarounds + other.turnarounds,
+            self.busy_s + other.busy_s,
+        )
+
+    def seconds(self, settings: LineSettings, turnaround_s: float) -> float:
+        line_s = settings.seconds(self.sent + self.heard)
+        return line_s + self.turnarounds * turnaround_s + self.busy_s
+
+
+def sum_costs(costs: Iterable[Cost]) -> Cost:
+    """All of them, one after the other."""
+    return sum(costs, Cost())
+
+
+class ProtocolCommand(IntEnum):
+    """`NAME = number, "its name in words"`. A dialect derives its own class, and says where in the document they
+    stand."""
+
+    words: str
+
+    def __new__(cls, number: int, words: str) -> Self:
+        command = int.__new__(cls, number)
+        command._value_ = number
+        command.words = words
+        return command
+
+    @classmethod
+    def known(cls, number: int) -> bool:
+        """Whether the document has a command with that number."""
+        return number in cls._value2member_map_
+
+    @classmethod
+    def of(cls, number: int) -> Self:
+        """The command with that number. Raises KeyError."""
+        command: Any = cls._value2member_map_[number]
+        return command  # type: ignore[no-any-return]
 
 
 class Erasing(Enum):

@@ -1,4 +1,6 @@
-"""`stm32-rom`: the USART bootloader in STM32 system memory (ST AN3155; parts and entry: AN2606).
+"""The CRC that STM32 chips compute over their flash (reference manuals, "CRC calculation unit").
+
+`stm32-rom`: the USART bootloader in STM32 system memory (ST AN3155; parts and entry: AN2606).
 
 Every command is its code and the complement, answered 79 (ACK) or 1F (NACK); its arguments follow in frames that end
 in an XOR of their bytes, each acknowledged. After a NACK the chip waits for a new command, so what was refused may be
@@ -9,6 +11,7 @@ the place still erased.
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import reduce
@@ -19,19 +22,33 @@ from ..chips import EraseUnit, Memory, Part
 from ..errors import NoAnswerFault
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
-from . import commands
-from .cost import Cost
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Setting, Spec, Starting
-from .stm32_crc import POLYNOMIAL, START, word_crc
+from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting
+
+POLYNOMIAL, START = 0x04C11DB7, 0xFFFFFFFF  # the unit's reset values
+_REVERSED = bytes(int(f"{value:08b}"[::-1], 2) for value in range(256))
+
+
+def word_crc(data: bytes) -> int:
+    """The CRC-32 that the STM32 CRC unit computes over 32-bit words: polynomial 04C11DB7, start FFFFFFFF.
+
+    Words are fed most significant bit first and the result is not inverted. zlib's CRC runs the other way round, so
+    it gets the bits of each word mirrored.
+    """
+    words = bytearray(len(data))
+    for lane in range(4):
+        words[lane::4] = data[3 - lane :: 4]
+    mirrored = zlib.crc32(bytes(words).translate(_REVERSED)) ^ 0xFFFFFFFF
+    return int(f"{mirrored:032b}"[::-1], 2)
+
 
 SYNC, ACK, NACK = 0x7F, 0x79, 0x1F
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """AN3155, section 3, "Bootloader command set": each has a section of its name."""
 
     GET = 0x00, "get"

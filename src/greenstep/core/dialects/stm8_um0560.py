@@ -19,11 +19,10 @@ from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
-from .cost import Cost
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Attempt, Setting, Starting
+from .spec import Attempt, Cost, Setting, Starting
 from .stm32_rom import READ_REQUEST, Command, Stm32Rom
 
 ROUTINES_AT = 0xA0

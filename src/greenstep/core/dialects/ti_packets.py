@@ -15,11 +15,10 @@ from typing import Any, ClassVar
 from ..clock.uarts import Divided, Mode, UartRules
 from ..link import Deadline, Link
 from ..quantities import show_bytes
-from . import commands
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
-from .spec import Asking, Attempt
+from .spec import Asking, Attempt, ProtocolCommand
 
 SYNC = b"\x55\x55"
 ACK, NAK = 0xCC, 0x33
@@ -28,7 +27,7 @@ DATA_BYTES = 252
 _QUIET_S, _IDLE_ZEROS = 0.03, 255
 
 
-class Command(commands.Command):
+class Command(ProtocolCommand):
     """SWRA466, "Commands"; SWRU333, "Bootloader commands"; the subset of Tiva's ROM has the same numbers."""
 
     PING = 0x20, "ping"

@@ -23,11 +23,10 @@ from ..image import Image
 from ..link import Frame, Link
 from ..quantities import show_address, show_size
 from ..spans import Span
-from .cost import Cost, sum_costs
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Erasing, Setting, Spec, Starting
+from .spec import Cost, Erasing, Setting, Spec, Starting, sum_costs
 from .ti_packets import DATA_BYTES, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
 
 SECTORS_AT = 0x4003002C

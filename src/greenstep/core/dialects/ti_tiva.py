@@ -14,10 +14,9 @@ from typing import ClassVar
 from ..chips import Memory, Part
 from ..link import Frame
 from ..quantities import show_size
-from .cost import Cost
 from .errors import ChipRefusal, RefusalKind
 from .results import Examination, Identity, WriteBlock
-from .spec import Erasing, Reading, Spec, Starting
+from .spec import Cost, Erasing, Reading, Spec, Starting
 from .ti_packets import DATA_BYTES, Command, TiPackets, asking, big
 
 _ERASE_LONGEST_S, _ERASE_KIB_S, _PROGRAM_LONGEST_S = 2.0, 0.1, 0.1

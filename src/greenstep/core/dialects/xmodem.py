@@ -14,17 +14,16 @@ from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..chips import Memory, Part
-from ..engine.job import TalkLine
 from ..errors import RefusedFault, WriteFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
+from ..plan.write_options import TalkLine
 from ..quantities import count, show_address, show_bytes, show_heard
-from .cost import Cost, sum_costs
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Erasing, Reading, Setting, Spec, Starting, sum_costs
 
 # Forsberg, "XMODEM/YMODEM Protocol Reference": control characters
 SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x43

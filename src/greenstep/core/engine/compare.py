@@ -1,5 +1,9 @@
 """The step before erasing: what of the image is in the chip already is left alone. And which version the chip holds,
-before an upload or when it is only looked at."""
+before an upload or when it is only looked at.
+
+What is there already is known by the chip's own checksum where it has one; else by reading back, if that takes less
+time than writing; else by the journal, the chip's own number and a sample.
+"""
 
 from __future__ import annotations
 

@@ -14,7 +14,7 @@ from ..frozen import frozen
 from ..image import Piece
 from ..image.granules import Granules
 from ..link import LineSettings, Link
-from ..plan.write_options import CompareWith, Wishes
+from ..plan.write_options import CompareWith, TalkLine, Wishes
 from ..safety.secrets import Secrets
 from ..trace.recording import RecordingLink
 from .chip_state import ChipState
@@ -243,17 +243,3 @@ class Outcome:
     line: LineSettings | None = None
     link: RecordingLink | None = None
     elapsed_s: float = 0.0
-
-
-LINE_ENDS = {"crlf": b"\r\n", "lf": b"\n", "cr": b"\r", "none": b""}
-
-
-@frozen
-class TalkLine:
-    """One turn. Wait for `expect`, at most `within_s` (empty: do not wait); then send `send` (None: nothing).
-    `secret` names what was sent instead of showing it."""
-
-    expect: str = ""
-    within_s: float = 5.0
-    send: str | None = None
-    secret: str = ""

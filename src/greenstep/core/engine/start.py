@@ -1,5 +1,9 @@
 """The end of a run: start the application and hear it, or have a person set the boot pin back and reset the board;
-then send the settings that a new board gets over the same wire."""
+then send the settings that a new board gets over the same wire.
+
+Why a person at the end: a bootloader's own command would run the program at once, and prove nothing about the next
+power-up. So the chip is left in its bootloader, where all that can make it talk is a reset with the boot pin back.
+"""
 
 from __future__ import annotations
 
@@ -14,9 +18,9 @@ from ..findings.text_detection import BootText, read_boot_text, text_in
 from ..frozen import frozen
 from ..hookup import Sequence
 from ..link import Deadline, LineSettings, LinesMissing, ResetBy
+from ..plan.write_options import TalkLine
 from ..quantities import count, readable_share, show_bytes, show_heard, show_seconds
 from .explain import explain, look_into
-from .job import TalkLine
 from .session import Session
 
 _SHORT_LISTEN_S, _AFTER_ROM_S, _PAUSE_S, _ROM_TEXT_S = 0.5, 1.0, 0.06, 0.4

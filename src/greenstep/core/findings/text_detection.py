@@ -1,5 +1,8 @@
 """Is it text, which usual rate is near, and is it what a chip's ROM prints at reset about its boot mode: questions
-that several rules ask about what was heard."""
+that several rules ask about what was heard.
+
+The texts of ROMs are those of Espressif's serial protocol description ("boot mode selection", "ROM messages").
+"""
 
 from __future__ import annotations
 

@@ -1,5 +1,11 @@
 """What lies at fixed places in an ESP's flash: the header that its ROM looks for at the start of an image (read,
-checked, rewritten with another flash size or speed), and the partition table, usually at 8000."""
+checked, rewritten with another flash size or speed), and the partition table, usually at 8000.
+
+Espressif's "Firmware Image Format": byte 0 is E9, then segment count, SPI mode, flash size and speed, entry; from the
+ESP32 on an extended header follows; segments; a checksum at the last byte of a line of 16; a SHA-256 if flagged.
+"Partition Tables": rows of 32 bytes, AA 50, type, subtype, offset, size, label, flags; the end is a row EB EB with an
+MD5 of everything before it, or blank.
+"""
 
 from __future__ import annotations
 

@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING, Literal
 from ..frozen import frozen
 from ..quantities import count, show_size
 from .model import Image, ImageFault, Piece
-from .wear_levelling import inner_size, inside, levelled, partitions_in
 
 if TYPE_CHECKING:
     from littlefs import LittleFS
@@ -36,6 +35,8 @@ _LARGEST = 256 << 20
 def pack(name: str, kind: Kind, files: Mapping[str, bytes], folders: tuple[str, ...], size: int) -> bytes:
     """An image of `size` bytes with the files, by path. `name` is the folder's, for messages. Raises ImageFault for
     what does not fit, with by how much."""
+    from .wear_levelling import inside, partitions_in
+
     if size <= 0 or size % BLOCK:
         raise ImageFault(
             name, None, f"{show_size(size)} is no place for {kind}", f"a multiple of {BLOCK} bytes",
@@ -106,6 +107,8 @@ def file_systems_in(image: Image) -> list[Found]:
 
 
 def _in_piece(piece: Piece) -> Iterator[Found]:
+    from .wear_levelling import inside, partitions_in
+
     at, moved = 0, {place.address: place for place in partitions_in(piece.data)}
     while at < len(piece.data):
         place = moved.get(at)
@@ -234,6 +237,8 @@ def _fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: 
 
 
 def _levelled_fat(name: str, files: Mapping[str, bytes], folders: tuple[str, ...], size: int) -> bytes | None:
+    from .wear_levelling import inner_size, levelled
+
     room = inner_size(size)
     made = _fat(name, files, folders, room) if room > 0 else None
     return None if made is None else levelled(made, size)

@@ -2,9 +2,3 @@
 
 `loaders/` in the project has their sources; docs/doorstep.md is what they speak.
 """
-
-from __future__ import annotations
-
-from .images import LoaderImage, Made, loader_for, loaders_known, make
-
-__all__ = ["LoaderImage", "Made", "loader_for", "loaders_known", "make"]

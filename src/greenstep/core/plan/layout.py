@@ -7,10 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from ..chips import EraseUnit, Memory, Part
-from ..dialects.cost import Cost, sum_costs
 from ..dialects.dialect import Dialect
 from ..dialects.results import WriteBlock
-from ..dialects.spec import Erasing
+from ..dialects.spec import Cost, Erasing, sum_costs
 from ..errors import RefusedFault
 from ..frozen import frozen
 from ..image import Image

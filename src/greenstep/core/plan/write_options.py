@@ -67,3 +67,17 @@ EVEN_IF = {
 """Refusals that a person may override, each with what it says of the image."""
 FOR_GOOD = ("protection", "lock-out")
 """Those whose override no later upload undoes."""
+
+
+LINE_ENDS = {"crlf": b"\r\n", "lf": b"\n", "cr": b"\r", "none": b""}
+
+
+@frozen
+class TalkLine:
+    """One turn. Wait for `expect`, at most `within_s` (empty: do not wait); then send `send` (None: nothing).
+    `secret` names what was sent instead of showing it."""
+
+    expect: str = ""
+    within_s: float = 5.0
+    send: str | None = None
+    secret: str = ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.nxp_frames import COMMAND, DATA, PING, START, Answer, Command
+from ...dialects.nxp_packets import COMMAND, DATA, PING, START, Answer, Command
 from ...quantities import count, show_bytes
 from ..told import Narrated
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ...dialects.smp_frames import Collector, Command, Packet
+from ...dialects.smp_exchange import Collector, Command, Packet
 from ...quantities import count
 from ..told import Narrated
 

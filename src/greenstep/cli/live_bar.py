@@ -11,8 +11,7 @@ from rich.text import Text
 from greenstep.core.events import StepAdvanced
 from greenstep.core.quantities import show_seconds
 
-from .screen import live
-from .signs import bar, shows_signs
+from .screen import bar, live, shows_signs
 
 
 class _Bar(ProgressColumn):

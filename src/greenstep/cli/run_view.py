@@ -1,9 +1,12 @@
-"""The ladder on the screen: one line per step, a live bar during a long step. A log gets the same lines, plain."""
+"""A run on the screen: one line per step, with a live bar during a long step on a terminal; in few lines for a
+build's log; and the bytes of the line as they go by."""
 
 from __future__ import annotations
 
 import os
 import sys
+from dataclasses import replace
+from datetime import datetime
 from typing import TYPE_CHECKING, TextIO
 
 from greenstep.core.events import (
@@ -15,18 +18,25 @@ from greenstep.core.events import (
     Outcome,
     RunEnded,
     RunStarted,
+    Step,
     StepAdvanced,
     StepEnded,
     StepStarted,
 )
 from greenstep.core.quantities import show_seconds
 from greenstep.core.safety.harmless_text import harmless
+from greenstep.core.trace.exchanges import Passing
 
-from .fault_lines import finding_lines, other_causes, wrapped
-from .signs import shows_signs
+from .fault_view import finding_lines, other_causes, wrapped
+from .screen import shows_signs
 
 if TYPE_CHECKING:
-    from .live_ladder import Live
+    from greenstep.core.engine.job import Job
+    from greenstep.core.trace.recording import LineEvent
+
+    from .drive import View
+    from .live_bar import Live
+
 
 _SIGNS: dict[Outcome, str] = {"green": "●", "unproven": "◐", "failed": "✗", "not reached": "○"}
 _PLAIN_SIGNS: dict[Outcome, str] = {"green": "+", "unproven": "~", "failed": "x", "not reached": "."}
@@ -41,7 +51,7 @@ class LadderView:
         self._stream = stream or sys.stdout
         self._live: Live | None = None
         if self._stream.isatty() or os.environ.get("FORCE_COLOR"):
-            from .live_ladder import Live
+            from .live_bar import Live
 
             self._live = Live(self._stream)
         self._width = min(self._live.width, 120) if self._live is not None else 10_000
@@ -167,3 +177,64 @@ class LadderView:
             self._print(f" {event.chip_state}", hang=1)
         if event.hands:
             self._print(f" by hand, before the next power-up: {'; '.join(event.hands)}", style="bold", hang=1)
+
+
+_TOLD: frozenset[Step] = frozenset(("compare", "keep", "write", "verify", "put back", "start", "talk"))
+
+
+class ShortView:
+    """Holds the steps back until it is known how the run ends; what a person must do now is shown at once."""
+
+    def __init__(self) -> None:
+        self._ladder = LadderView()
+        self._held: list[Event] = []
+
+    def show(self, event: Event) -> None:
+        match event:
+            case RunStarted():
+                at = datetime.now().astimezone().strftime("%Y-%m-%d %H:%M:%S")
+                self._ladder.show(replace(event, line=f"{event.line}   {at}"))
+            case HandsWanted() | HeardMeanwhile():
+                self._ladder.show(event)
+            case StepAdvanced():
+                """Nothing moves in a log."""
+            case RunEnded():
+                short = event.exit_code == 0
+                for held in self._held:
+                    if not short or self._is_told(held):
+                        self._ladder.show(held)
+                self._held = []
+                self._ladder.show(event)
+            case _:
+                self._held.append(event)
+
+    @staticmethod
+    def _is_told(event: Event) -> bool:
+        if isinstance(event, StepEnded):
+            return event.step in _TOLD or event.outcome != "green"
+        return isinstance(event, Noted) and event.step in _TOLD
+
+    def passed(self, line: str) -> None:
+        """A short ladder shows none."""
+
+    def details(self, rows: list[tuple[str, str]]) -> None:
+        self._ladder.details(rows)
+
+    def close(self) -> None:
+        self._ladder.close()
+
+
+def shown_passing(job: Job, view: View, as_json: bool) -> Job:
+    """The job, whose bytes the view is told of."""
+    passing = Passing(job.secrets)
+
+    def watch(event: LineEvent) -> None:
+        for line in passing.take(event):
+            if as_json:
+                from .json_view import json_line
+
+                json_line("passed", text=line.strip())
+            else:
+                view.passed(line)
+
+    return replace(job, watch=watch)

@@ -1,15 +1,58 @@
-"""Values for boards from a CSV file: a heading of names, and a row for each board."""
+"""Tables for and from a spreadsheet: the results of a batch, rewritten after every board so that none is lost, and
+values for boards from a file with a heading of names and a row for each board."""
 
 from __future__ import annotations
 
 import csv
 import io
+import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, fields
 from pathlib import Path
 
+from greenstep.core.batch.results import BoardResult
 from greenstep.core.errors import usage
+from greenstep.core.safety.harmless_text import harmless
 from greenstep.core.safety.plain_files import read_text
+
+from .whole_files import write_whole
+
+
+def safe_cell(value: object) -> object:
+    """A spreadsheet must not take a text, such as a board's name, for a formula, nor a terminal for orders."""
+    if not isinstance(value, str):
+        return value
+    return f"'{harmless(value)}" if value[:1] in ("=", "+", "-", "@") else harmless(value)
+
+
+ENDINGS = (".csv", ".json")
+
+
+def check_results_file(path: Path, replace: bool) -> None:
+    """Before the first board: can it be written? Raises UsageFault."""
+    if path.suffix.lower() not in ENDINGS:
+        raise usage("save-ending", f"{path}: results are saved as .csv or .json", f"--save {path.stem}.csv")
+    if path.exists() and not replace:
+        raise usage("exists", f"{path} is there already", "another name, or --replace")
+    save_results(path, ())
+
+
+def save_results(path: Path, results: Sequence[BoardResult]) -> None:
+    """All of them; a reader never sees half a file. Raises UsageFault."""
+    file = io.StringIO()
+    if path.suffix.lower() == ".json":
+        json.dump([asdict(result) for result in results], file, ensure_ascii=False, indent=1)
+        file.write("\n")
+    else:
+        writer = csv.DictWriter(file, [field.name for field in fields(BoardResult)], lineterminator="\n")
+        writer.writeheader()
+        writer.writerows({key: safe_cell(value) for key, value in asdict(one).items()} for one in results)
+    try:
+        write_whole(path, [file.getvalue().encode()])
+    except OSError as error:
+        raise usage("save", f"{path}: {error.strerror or error}", "another place for --save") from None
+
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*$")
 _SEPARATORS = ",;\t"

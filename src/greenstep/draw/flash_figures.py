@@ -1,22 +1,24 @@
-"""Flash to scale as rows of a page, one below the other; maps and comparisons are drawn on it.
-
-Images differ in hue, in lightness and in hatching, so that everybody can tell them apart, whichever colours
-they see, on a grey printer too.
-"""
+"""Where images lie in the flash, to scale, with erase units, the bootloader, kept and free space; and two images
+above one another, and between them where they differ. Flash is drawn as rows of a page, one below the other."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any
 
 from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection, PatchCollection
 from matplotlib.patches import Patch, Rectangle
 
-from greenstep.core.chips import EraseUnit
+from greenstep.core.chips import EraseUnit, Memory
 from greenstep.core.frozen import frozen
+from greenstep.core.image import Image
+from greenstep.core.image.compare import Comparison
+from greenstep.core.image.flash_map import LETTERS, FlashMap
+from greenstep.core.quantities import count, show_size, show_span
 
-from .figure import INK, QUIET
+from .figure import INK, QUIET, RED, figure
 
 IMAGE_LOOKS = (
     ("#0072B2", ""),
@@ -139,3 +141,83 @@ def legend(axes: Axes, entries: Sequence[Patch], columns: int) -> None:
         fontsize=10.5, handlelength=2.6, handleheight=1.3, borderaxespad=0.3,
     )  # fmt: skip
     found.set_in_layout(True)
+
+
+_LANE = (-0.36, 0.72)
+
+
+def save_map(path: Path, drawn: FlashMap, title: str) -> None:
+    """Draw and save. Raises UsageFault."""
+    rows = Rows.of(drawn.start, drawn.end)
+    with figure(path) as whole:
+        axes = whole.subplots()
+        prepare(axes, rows, f"{title}{_unit_words(drawn)}")
+        fill(axes, rows, [(drawn.start, drawn.end)], KIND_LOOKS["free"], _LANE)
+        unit_lines(axes, rows, drawn.units, _LANE)
+        entries = []
+        for kind in ("bootloader", "kept"):
+            spans = [(s.start, s.end) for s in drawn.stretches if s.kind == kind]
+            if spans:
+                fill(axes, rows, spans, KIND_LOOKS[kind], _LANE)
+                why = ", ".join(dict.fromkeys(s.why for s in drawn.stretches if s.kind == kind and s.why))
+                size = show_size(sum(high - low for low, high in spans))
+                entries.append(swatch(KIND_LOOKS[kind], f"{kind}{f' ({why})' if why else ''}: {size}"))
+        names = []
+        for number, image in enumerate(drawn.images):
+            look = IMAGE_LOOKS[number % len(IMAGE_LOOKS)]
+            spans = [(s.start, s.end) for s in drawn.stretches if s.kind == "image" and s.number == number]
+            fill(axes, rows, spans, look, _LANE)
+            if spans:
+                tag(axes, rows, spans, LETTERS[number % 26], _LANE)
+            span = show_span(image.lowest, image.end - image.lowest)
+            names.append(
+                swatch(look, f"{LETTERS[number % 26]}  {image.name}: {count(drawn.held(number), 'byte')}, {span}")
+            )
+        entries.append(swatch(KIND_LOOKS["free"], f"free: {show_size(drawn.total('free'))}"))
+        legend(axes, [*names, *entries], 2 if len(names) + len(entries) > 3 else 3)
+
+
+def _unit_words(drawn: FlashMap) -> str:
+    sizes = sorted({unit.size for unit in drawn.units})
+    if not sizes:
+        return ""
+    if len(sizes) == 1:
+        return f"   erase units of {show_size(sizes[0])}"
+    return f"   erase units of {show_size(sizes[0])} to {show_size(sizes[-1])}"
+
+
+_A, _BETWEEN, _B = (-0.38, 0.27), (-0.09, 0.18), (0.11, 0.27)
+_WHOLE = (-0.38, 0.76)
+_DIFFERS = (RED, "")
+
+
+def save_comparison(path: Path, found: Comparison, memory: Memory | None) -> None:
+    """Draw and save: the part of the memory that the two reach, in whole erase units. Raises UsageFault."""
+    low, high = _reach((found.a, found.b), memory)
+    rows = Rows.of(low, high)
+    with figure(path) as whole:
+        axes = whole.subplots()
+        runs = [(run.start, run.end) for run in found.runs if not run.blank]
+        told = "the same" if found.same else f"{count(sum(end - at for at, end in runs), 'byte')} differ"
+        prepare(axes, rows, f"A {found.a.name}   over   B {found.b.name}:   {told}")
+        fill(axes, rows, [(low, high)], KIND_LOOKS["free"], _WHOLE)
+        if memory is not None:
+            unit_lines(axes, rows, memory.units_touched(low, high - low), _WHOLE)
+        entries = []
+        for number, (letter, image, lane) in enumerate((("A", found.a, _A), ("B", found.b, _B))):
+            spans = [(piece.address, piece.end) for piece in image.pieces]
+            fill(axes, rows, spans, IMAGE_LOOKS[number], lane)
+            label = f"{letter}  {image.name}: {count(image.size_bytes, 'byte')}"
+            entries.append(swatch(IMAGE_LOOKS[number], label))
+        fill(axes, rows, runs, _DIFFERS, _BETWEEN)
+        entries.append(swatch(_DIFFERS, "differ, or in one only"))
+        legend(axes, entries, 3)
+
+
+def _reach(images: Sequence[Image], memory: Memory | None) -> tuple[int, int]:
+    low = min(image.lowest for image in images)
+    high = max(image.end for image in images)
+    if memory is None or high <= memory.start or low >= memory.end:
+        return low & ~15, -(-high // 16) * 16
+    units = memory.units_touched(low, high - low)
+    return min(units[0].address, low), max(units[-1].end, high)

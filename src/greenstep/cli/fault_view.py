@@ -1,15 +1,19 @@
-"""Findings as lines of plain text."""
+"""Findings as lines of plain text, and faults outside a run, shown in the requested way."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import sys
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from greenstep.core.errors import Fault
 from greenstep.core.safety.harmless_text import harmless
 
 if TYPE_CHECKING:
     from greenstep.core.errors import Finding
     from greenstep.core.findings.explained import Explained
+
 
 _INDENT = 12
 
@@ -64,3 +68,17 @@ def wrapped(text: str, width: int, hang: int) -> list[str]:
     return textwrap.wrap(
         text, max(width, 40), subsequent_indent=" " * hang, break_long_words=False, break_on_hyphens=False
     ) or [text]
+
+
+@contextmanager
+def faults_as_asked(as_json: bool) -> Iterator[None]:
+    """Faults before a run begins: as a JSON line if JSON was requested, else by the outermost frame."""
+    try:
+        yield
+    except Fault as fault:
+        if not as_json:
+            raise
+        from .json_view import json_line
+
+        json_line("fault", exit_code=fault.exit_code, findings=fault.findings)
+        sys.exit(fault.exit_code)
