@@ -17,7 +17,8 @@ from typing import Any
 from greenstep.bench.boards import BOARDS as STANDS
 from greenstep.bench.families import doorstep
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.chips import Catalogue, Memory, Part
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import Memory, Part
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.spec import Erasing
 from greenstep.core.image import Image, Piece

@@ -15,11 +15,11 @@ from greenstep.bench.boards import BOARDS, BenchBoard
 from greenstep.bench.circuits import PinChange
 from greenstep.bench.person import HABITS, Habit, Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.engine.runner import Climb
 from greenstep.core.events import HandsWanted, HeardMeanwhile
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 
 LONGEST_S, _ON_FOR_S = 20.0, 10.0
 _FORGOTTEN_TOLD_S = 1.0

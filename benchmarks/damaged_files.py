@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import BinaryIO
 
 from greenstep.bench.samples import stm32_image
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.image import Image, ImageFault, Piece
 from greenstep.core.image.content import look_into

@@ -11,7 +11,7 @@ import sys
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.link import LineSettings
 from greenstep.core.survey.hookups import Found, find_hookup
 from greenstep.core.trace.recording import RecordingLink

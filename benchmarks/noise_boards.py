@@ -16,7 +16,7 @@ from typing import Any
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import prepare, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.engine.job import OpenedPort, Purpose
 from greenstep.core.events import Event, RunEnded, StepEnded
 from greenstep.core.link import LineSettings, Link

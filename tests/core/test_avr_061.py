@@ -13,12 +13,13 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.faults import Faults
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.avr_061 import Avr061
 from greenstep.core.dialects.errors import ChipRefusal, Silence, Unexpected
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
-from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.hookup.circuits import named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.write_options import Wishes

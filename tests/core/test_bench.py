@@ -18,7 +18,8 @@ from greenstep.bench.stm32 import KINDS as STM32_KINDS
 from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.hookup import Driver, hookup_from_table, named_hookup
+from greenstep.core.hookup.circuits import hookup_from_table, named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.link import Frame, LineSettings, LinesMissing, LinkLost
 
 EVEN = LineSettings(115200, Frame(8, "even", 1))

@@ -7,7 +7,9 @@ import unittest
 from pathlib import Path
 from unittest.mock import patch
 
-from greenstep.core.chips import Catalogue, EraseUnit, UnknownChip, catalogue
+from greenstep.core.chips import catalogue
+from greenstep.core.chips.catalogue import Catalogue, UnknownChip
+from greenstep.core.chips.part import EraseUnit
 from greenstep.core.dialects.registry import dialect_names
 
 STM32_IDS = [

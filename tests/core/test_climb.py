@@ -21,7 +21,7 @@ from greenstep.core.events import (
     StepEnded,
     StepStarted,
 )
-from greenstep.core.hookup import hookup_from_table, named_hookup
+from greenstep.core.hookup.circuits import hookup_from_table, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes
 

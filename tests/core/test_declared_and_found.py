@@ -10,7 +10,8 @@ from typing import Any
 
 from greenstep.bench.boards import BenchBoard
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.chips import Catalogue, Part
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import Part
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes
 

@@ -12,7 +12,7 @@ from typing import Any
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.chip import Spend
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.doorstep_frames import (
     Facts,
     Kind,

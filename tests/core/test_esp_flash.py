@@ -8,7 +8,7 @@ from typing import Any
 
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, sample_for
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import Remembered, granules_of
 from greenstep.core.plan.write_options import CompareWith, Wishes

@@ -12,13 +12,14 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.esp import SimulatedEsp
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal
 from greenstep.core.dialects.esp_chip import mac_of, size_to_ask_for
 from greenstep.core.dialects.esp_rom import Command, EspRom, slip
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
-from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.hookup.circuits import named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 from greenstep.core.spans import Span

@@ -10,12 +10,12 @@ from unittest.mock import patch
 
 from greenstep.bench.boards import APIARY, BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.settings import read_settings
 from greenstep.core.errors import RefusedFault, UsageFault
 from greenstep.core.events import Noted
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.write_options import Keep, TalkLine, Wishes

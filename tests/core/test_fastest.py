@@ -10,7 +10,7 @@ from benchmarks.fastest_rate import BOARDS, FIRST, one_run
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.events import Noted, StepAdvanced
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 
 PROVING = tuple(board for board in BOARDS if not board.startswith(("efm8", "msp430")))
 """A record of an EFM8 is answered by one character; the MSP430's rates end at the safe one."""

@@ -6,7 +6,7 @@ import unittest
 
 from hypothesis import strategies as st
 
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.fit import free_runs, hold_against, units_of

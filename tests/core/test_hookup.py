@@ -6,15 +6,9 @@ import unittest
 from typing import Any
 
 from greenstep.core.errors import UsageFault
-from greenstep.core.hookup import (
-    Driver,
-    Move,
-    SequenceError,
-    Wait,
-    hookup_from_table,
-    named_hookup,
-    parse_sequence,
-)
+from greenstep.core.hookup.circuits import hookup_from_table, named_hookup
+from greenstep.core.hookup.drive import Driver
+from greenstep.core.hookup.sequence import Move, SequenceError, Wait, parse_sequence
 from greenstep.core.link import LineErrors, LineSettings
 
 

@@ -12,7 +12,7 @@ from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.engine.job import OpenedPort
 from greenstep.core.events import HandsWanted, StepEnded
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.link import LineSettings
 
 from .situations.situation import talks_every

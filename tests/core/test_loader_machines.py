@@ -7,7 +7,7 @@ import unittest
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families.doorstep import KINDS
 from greenstep.bench.trial import Trial, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import make
 from tests.machines import boards

@@ -8,12 +8,13 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.lpc import RAM, SimulatedLpc
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal, RefusalKind
 from greenstep.core.dialects.lpc_isp import Command, LpcIsp, uu_line
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.events import Noted
-from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.hookup.circuits import named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 

@@ -7,12 +7,11 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects import msp430_slau319, msp430_slau550
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.errors import RefusedFault
-from greenstep.core.hookup import named_hookup
-from greenstep.core.hookup.circuits import entered_by, with_sequences
+from greenstep.core.hookup.circuits import entered_by, named_hookup, with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.layout import make_plan
 from greenstep.core.plan.write_options import Wishes

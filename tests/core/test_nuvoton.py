@@ -6,7 +6,7 @@ import unittest
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.nuvoton_isp import PACKET_BYTES, Command, packet
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece

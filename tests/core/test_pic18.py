@@ -10,7 +10,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.pic import SimulatedAn851, SimulatedAn1310
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.errors import Silence
 from greenstep.core.dialects.pic_an851 import PicAn851
 from greenstep.core.dialects.pic_an851 import framed as framed_851
@@ -21,7 +21,8 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.errors import RefusedFault
 from greenstep.core.events import Noted
-from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.hookup.circuits import named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.layout import make_plan

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from greenstep.bench.trial import run
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.families.pic18_config import difference, fields_of, in_words, words_for
 from greenstep.core.image import Image, Piece, joined
 

@@ -6,7 +6,7 @@ import random
 import unittest
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.families.pic16 import as_in_chip, code_of_words
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes

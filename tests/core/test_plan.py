@@ -5,7 +5,8 @@ from __future__ import annotations
 import unittest
 
 from greenstep.bench.trial import run, sample_for
-from greenstep.core.chips import Catalogue, Part
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import Part
 from greenstep.core.dialects.avr_061 import Avr061
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.stm32_rom import Stm32Rom

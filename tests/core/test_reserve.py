@@ -5,7 +5,8 @@ from __future__ import annotations
 import unittest
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.chips import Catalogue, Part
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import Part
 from greenstep.core.errors import RefusedFault, UsageFault
 from greenstep.core.families import reserve
 from greenstep.core.families.avr import jump_code, jump_target

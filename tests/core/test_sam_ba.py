@@ -9,10 +9,10 @@ from typing import Any
 
 from greenstep.bench.thumb import ThumbCpu, ThumbFault
 from greenstep.bench.trial import prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.sam_ba_ram import CONTROLLER, DONE, WRONG_DATA, Job, Workshop, crc32
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes
 

@@ -11,12 +11,14 @@ from greenstep.bench.faults import Faults
 from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue, EraseUnit, Part
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import EraseUnit, Part
 from greenstep.core.dialects.errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.stm32_rom import Stm32Rom, word_crc
 from greenstep.core.errors import RefusedFault
-from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.hookup.circuits import named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.layout import make_plan

@@ -6,9 +6,9 @@ import unittest
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.events import Noted
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes
 

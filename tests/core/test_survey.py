@@ -21,9 +21,10 @@ from greenstep.bench.line import SimulatedLine
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import run
 from greenstep.bench.virtual_link import VirtualLink
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import all_dialects, find_dialect
-from greenstep.core.hookup import Driver, named_hookup
+from greenstep.core.hookup.circuits import named_hookup
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.survey.heard import find_rate, meaning_of
 from greenstep.core.survey.hookups import (

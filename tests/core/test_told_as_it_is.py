@@ -9,7 +9,7 @@ from unittest.mock import patch
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.bench.xmodem import SimulatedXmodem
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects import esp_rom
 from greenstep.core.dialects.stm32_rom import Stm32Rom
 from greenstep.core.events import Noted

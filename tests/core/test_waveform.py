@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 import unittest
 
-from greenstep.core.hookup import Hookup, named_hookup, parse_sequence
+from greenstep.core.hookup.circuits import Hookup, named_hookup
+from greenstep.core.hookup.sequence import parse_sequence
 from greenstep.core.hookup.waveform import Electrics, Waveform, draw_waveform, warnings
 from greenstep.core.hookup.waveform_text import text_lanes
 

@@ -13,7 +13,7 @@ from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.errors import Unexpected
 from greenstep.core.engine.chip_state import MOVES, ChipState

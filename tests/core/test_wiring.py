@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import unittest
 
-from greenstep.core.chips import Catalogue, Hands
-from greenstep.core.hookup import hookup_from_table, named_hookup
-from greenstep.core.hookup.circuits import NAMED
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import Hands
+from greenstep.core.hookup.circuits import NAMED, hookup_from_table, named_hookup
 from greenstep.core.hookup.wiring import Bridge, Wiring, wiring_of
 
 CATALOGUE = Catalogue.load()

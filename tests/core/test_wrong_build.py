@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from greenstep.bench.trial import Trial, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.families.avr import jump_code, vectors_of
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Keep, Wishes

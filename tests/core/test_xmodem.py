@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.avr_109 import Avr109, Command
 from greenstep.core.dialects.errors import ChipRefusal, Silence
 from greenstep.core.dialects.results import WriteBlock

@@ -15,7 +15,7 @@ from greenstep.bench.circuits import CapacitorPulse
 from greenstep.bench.families import doorstep
 from greenstep.bench.faults import Faults
 from greenstep.bench.stock import Program, Stock
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import make
 

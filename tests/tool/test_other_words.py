@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import click
 
 from greenstep.cli.main import main
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.hookup.circuits import NAMED
 from greenstep.core.hookup.sequence import PINS

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import field, replace
 from typing import Any
 
-from greenstep.core.chips import Catalogue, Part
+from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.chips.part import Part
 from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import preset, read_settings
@@ -15,8 +16,7 @@ from greenstep.core.errors import Finding, PortFault
 from greenstep.core.events import Event, Found, HandsWanted, HeardMeanwhile, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
 from greenstep.core.frozen import changing
-from greenstep.core.hookup import named_hookup
-from greenstep.core.hookup.circuits import entered_by
+from greenstep.core.hookup.circuits import entered_by, named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.write_options import CompareWith, Wishes

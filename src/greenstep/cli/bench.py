@@ -176,7 +176,7 @@ def _tell(servers: list[RealTimeBoard], as_json: bool) -> None:
                 dialect=board.dialect or None,
             )
         return
-    from greenstep.core.chips import Catalogue
+    from greenstep.core.chips.catalogue import Catalogue
 
     for server in servers:
         board = server.board

@@ -14,7 +14,8 @@ from .fault_view import faults_as_asked
 from .screen import say
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Catalogue, Part
+    from greenstep.core.chips.catalogue import Catalogue
+    from greenstep.core.chips.part import Part
     from greenstep.core.dialects.dialect import Dialect
 
 _NAMES_WIDTH = 60
@@ -33,7 +34,7 @@ def chips_command(words: tuple[str, ...], as_json: bool) -> int:
     greenstep chips esp-rom
     greenstep chips 1E950F
     """
-    from greenstep.core.chips import Catalogue
+    from greenstep.core.chips.catalogue import Catalogue
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.dialects.registry import dialect_names, find_dialect, is_own
     from greenstep.core.errors import usage

@@ -59,7 +59,7 @@ def _offer(names: Callable[[], Iterable[str]]) -> Completer:
 
 
 def _chips() -> list[str]:
-    from greenstep.core.chips import Catalogue
+    from greenstep.core.chips.catalogue import Catalogue
 
     return Catalogue.load().names()
 

@@ -146,7 +146,7 @@ def _is_other_rate(candidate: Candidate) -> bool:
 
 def greet_unknown(board: Board, how: How) -> BoardSettings:
     """What `greet` needs to continue if only a port is known: chip family, hookup, rate. Raises NoAnswerFault."""
-    from greenstep.core.chips import Catalogue
+    from greenstep.core.chips.catalogue import Catalogue
     from greenstep.store.board_words import hookup_argument
     from greenstep.work.surveying import answered, hookup_words, survey
 

@@ -34,7 +34,8 @@ from .screen import say, say_all
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.hookup import Hookup, Sequence
+    from greenstep.core.hookup.circuits import Hookup
+    from greenstep.core.hookup.sequence import Sequence
     from greenstep.core.hookup.waveform import Waveform
     from greenstep.core.link import Link
 
@@ -229,7 +230,8 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
     greenstep hookup hold "boot on; reset on" brood-probe
     """
     from greenstep.core.errors import usage
-    from greenstep.core.hookup import Driver, SequenceError, parse_sequence
+    from greenstep.core.hookup.drive import Driver
+    from greenstep.core.hookup.sequence import SequenceError, parse_sequence
     from greenstep.core.hookup.waveform_text import meter_words
     from greenstep.core.link import LineSettings
 

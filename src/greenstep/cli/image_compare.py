@@ -20,7 +20,7 @@ from .options import How, Whole
 from .screen import say, say_all
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import EraseUnit
+    from greenstep.core.chips.part import EraseUnit
     from greenstep.core.image import Image
     from greenstep.core.image.compare import Comparison, Difference
 

@@ -176,7 +176,7 @@ def describe_origin(origin: Origin) -> tuple[str, str]:
 
 
 def _header_words(header: BootHeader) -> str:
-    from greenstep.core.chips import Catalogue
+    from greenstep.core.chips.catalogue import Catalogue
     from greenstep.core.image.esp_tables import MODES, SIZES, SIZES_8266, name_of, speeds_of
 
     chip = "ESP8266"

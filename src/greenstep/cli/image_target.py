@@ -22,7 +22,8 @@ from .options import How, Number, chip_options, general_options, room_options, s
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Choice, Part
+    from greenstep.core.chips.catalogue import Choice
+    from greenstep.core.chips.part import Part
     from greenstep.core.dialects.dialect import Dialect
 
 

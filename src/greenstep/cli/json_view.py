@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import fields, is_dataclass
 from typing import TYPE_CHECKING, Any, TextIO
 
-from greenstep.core.chips import EraseUnit
+from greenstep.core.chips.part import EraseUnit
 from greenstep.core.image import Piece
 from greenstep.core.spans import Span
 

@@ -15,7 +15,7 @@ from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Part
+    from greenstep.core.chips.part import Part
     from greenstep.work.planning import Planned
 
 

@@ -26,7 +26,7 @@ from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.hookup import Sequence
+    from greenstep.core.hookup.sequence import Sequence
     from greenstep.work.board import Board
 
     from .options import How

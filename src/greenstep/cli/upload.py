@@ -199,7 +199,7 @@ def found_out(board: Board, how: How) -> Board:
 
 def _which(board: Board) -> str:
     """The chip, by the person's answer, where several kinds answer alike; empty if the chip itself tells."""
-    from greenstep.core.chips import Catalogue
+    from greenstep.core.chips.catalogue import Catalogue
     from greenstep.work.jobs import make_job
     from greenstep.work.run import Run
 

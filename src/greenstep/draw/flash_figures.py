@@ -11,7 +11,7 @@ from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection, PatchCollection
 from matplotlib.patches import Patch, Rectangle
 
-from greenstep.core.chips import EraseUnit, Memory
+from greenstep.core.chips.part import EraseUnit, Memory
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.image.compare import Comparison

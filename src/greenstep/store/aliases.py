@@ -11,7 +11,6 @@ from greenstep.core.safety.harmless_text import is_plain
 from greenstep.core.safety.plain_files import read_text
 
 from .project import LARGEST_BYTES, TomlTrouble, toml_table
-from .whole_files import write_whole
 
 if TYPE_CHECKING:
     import tomlkit
@@ -88,6 +87,8 @@ def _document(path: Path) -> tomlkit.TOMLDocument:
 
 def _save(path: Path, document: tomlkit.TOMLDocument) -> None:
     import tomlkit
+
+    from .whole_files import write_whole
 
     try:
         path.parent.mkdir(parents=True, exist_ok=True)

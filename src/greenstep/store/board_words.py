@@ -16,7 +16,6 @@ from greenstep.core.safety.harmless_text import is_plain
 
 from .board import ImageFile, TalkEntry
 from .board_keys import talk_entries, talk_entry
-from .project import TomlTrouble, toml_value
 
 _NAME = re.compile(r"[A-Za-z_][\w.-]*")
 """Of a partition."""
@@ -25,6 +24,8 @@ _NAME = re.compile(r"[A-Za-z_][\w.-]*")
 def set_argument(text: str) -> tuple[str, Any]:
     """A setting as written on the command line: `crystal-khz=12000`, `opening=[ … ]`, `routines=@FILE`. Raises
     UsageFault."""
+    from .project import TomlTrouble, toml_value
+
     name, sign, value = text.partition("=")
     if not sign or not name.strip():
         raise usage("setting", f"--set {text}", "write NAME=VALUE, such as crystal-khz=12000")
@@ -42,6 +43,8 @@ def set_argument(text: str) -> tuple[str, Any]:
 
 def talk_argument(text: str) -> TalkEntry:
     """A turn as written on the command line, like a table of the project file. Raises UsageFault."""
+    from .project import TomlTrouble, toml_value
+
     try:
         value = toml_value(text)
     except TomlTrouble:
@@ -132,6 +135,8 @@ def keep_argument(text: str) -> Keep:
 
 def hookup_argument(text: str) -> str | Mapping[str, Any]:
     """A hookup's name, or a table written as in greenstep.toml: '{ like = "cross-pair", … }'. Raises UsageFault."""
+    from .project import TomlTrouble, toml_value
+
     if not text.lstrip().startswith("{"):
         return text
     try:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import errno
 import os
-import tempfile
 from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
@@ -16,6 +15,8 @@ def write_whole(path: Path, content: Iterable[bytes]) -> None:
     """Write a file under a temporary name, make sure that it is on the disk, and only then rename it: if writing
     breaks off, the old file is unchanged. A link stays a link; a new file has the usual permissions. Raises
     OSError."""
+    import tempfile
+
     path = path.resolve()
     if not is_replaceable(path):
         raise OSError(errno.EINVAL, NO_FILE, str(path))

@@ -7,16 +7,16 @@ from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from greenstep.core.chips import Catalogue, Choice, UnknownChip
+from greenstep.core.chips.catalogue import Catalogue, Choice, UnknownChip
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 from greenstep.core.plan.write_options import CompareWith
 from greenstep.store.board import FASTEST, BoardSettings, PortChoice, TalkEntry
 
 if TYPE_CHECKING:
-    from greenstep.core.chips import Hands
+    from greenstep.core.chips.part import Hands
     from greenstep.core.dialects.dialect import Dialect
-    from greenstep.core.hookup import Hookup
+    from greenstep.core.hookup.circuits import Hookup
     from greenstep.core.link import Frame, LineSettings
 
 
@@ -42,7 +42,7 @@ def with_bench_board(said: BoardSettings) -> BoardSettings:
 
 
 def _dialect_of(chip: str) -> str:
-    from greenstep.core.chips import Catalogue, UnknownChip
+    from greenstep.core.chips.catalogue import Catalogue, UnknownChip
 
     try:
         return Catalogue.load().find(chip).dialect

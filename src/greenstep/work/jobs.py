@@ -9,13 +9,10 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from greenstep.core.chips import Hands
-from greenstep.core.dialects.settings import preset, read_settings
-from greenstep.core.engine.job import BY_HAND_PATIENCE_S, Job, Purpose
+from greenstep.core.chips.part import Hands
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
-from greenstep.core.link import LineSettings
 from greenstep.core.plan.write_options import LINE_ENDS, CompareWith, TalkLine, Wishes
 from greenstep.core.safety.secrets import Secrets
 from greenstep.store.board import TalkEntry
@@ -27,7 +24,7 @@ from .port_choice import port_name
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
-    from greenstep.core.engine.job import Aside, RateMemory
+    from greenstep.core.engine.job import Aside, Job, Purpose, RateMemory
     from greenstep.core.image import Image
     from greenstep.core.image.esp_tables import Partition
     from greenstep.core.image.granules import Remembered
@@ -39,6 +36,8 @@ if TYPE_CHECKING:
 def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
     """The dialect's own settings, checked; turns of a talk with their secrets, files as images. Raises UsageFault,
     ImageFault."""
+    from greenstep.core.dialects.settings import preset, read_settings
+
     pairs: dict[str, Any] = preset(board.choice.first) if board.dialect.name == board.choice.first.dialect else {}
     for name, value in (board.said.set or {}).items():
         if isinstance(value, tuple):
@@ -90,6 +89,9 @@ def make_job(
 
     Raises UsageFault, RefusedFault or PortFault.
     """
+    from greenstep.core.engine.job import Job
+    from greenstep.core.link import LineSettings
+
     said = board.said
     dialect, line = board.dialect, board.line
     if purpose not in ("upload", "verify") or blank:
@@ -143,6 +145,8 @@ def _own_hands(said: BoardSettings) -> Hands | None:
 
 def _end_patience_s(said: BoardSettings, person: Person) -> float:
     """How long to wait for hands at the end; 0 if nobody is there, or that was asked for."""
+    from greenstep.core.engine.job import BY_HAND_PATIENCE_S
+
     if not (person.is_there if said.wait is None else said.wait):
         return 0.0
     return max(BY_HAND_PATIENCE_S, said.patience or 0.0, said.expect_within or 0.0)

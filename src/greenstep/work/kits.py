@@ -14,7 +14,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from greenstep.core.chips import Choice, Part
+from greenstep.core.chips.catalogue import Choice
+from greenstep.core.chips.part import Part
 from greenstep.core.engine.job import Job
 from greenstep.core.errors import RefusedFault, usage
 from greenstep.core.quantities import show_size

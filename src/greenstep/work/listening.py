@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from greenstep.core.console.streams import Expectation, LineSplitter, readable
 from greenstep.core.errors import StartFault, usage
 from greenstep.core.frozen import frozen
-from greenstep.core.hookup import Driver
+from greenstep.core.hookup.drive import Driver
 from greenstep.core.link import LineSettings, Link
 from greenstep.core.plan.write_options import LINE_ENDS
 from greenstep.core.quantities import show_heard
@@ -23,7 +23,7 @@ from .person import NOBODY, Person, pins_of
 from .port_choice import link_faults, open_board_port, port_name
 
 if TYPE_CHECKING:
-    from greenstep.core.hookup import Hookup
+    from greenstep.core.hookup.circuits import Hookup
     from greenstep.core.hookup.other_pins import OutsidePins
 
 _RATE_LISTEN_S = 1.5

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from greenstep.core.chips import Part
+from greenstep.core.chips.part import Part
 from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image

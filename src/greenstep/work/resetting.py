@@ -9,7 +9,8 @@ from pathlib import Path
 
 from greenstep.core.errors import Fault, PortFault
 from greenstep.core.frozen import frozen
-from greenstep.core.hookup import Driver, Sequence
+from greenstep.core.hookup.drive import Driver
+from greenstep.core.hookup.sequence import Sequence
 from greenstep.core.link import LineSettings, Link
 from greenstep.core.survey.heard import Meaning, meaning_of
 from greenstep.store.board import PortChoice

@@ -6,12 +6,11 @@ from pathlib import Path
 from typing import Protocol
 
 from greenstep.bench.address import is_bench
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import all_dialects, find_dialect
 from greenstep.core.errors import NoAnswerFault
 from greenstep.core.frozen import frozen
-from greenstep.core.hookup import named_hookup
-from greenstep.core.hookup.circuits import entered_by
+from greenstep.core.hookup.circuits import entered_by, named_hookup
 from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.survey.heard import Meaning
 from greenstep.core.survey.hookups import (

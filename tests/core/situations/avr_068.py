@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Keep, Wishes
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Piece
 
 from .situation import Situation, usual_rows

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from greenstep.bench.trial import sample_for
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 
 from .situation import Situation, usual_rows

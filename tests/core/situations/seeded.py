@@ -6,10 +6,10 @@ import random
 from typing import Any
 
 from greenstep.bench.boards import BOARDS
-from greenstep.core.chips import Catalogue
+from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.findings.text_detection import ROM_RATES
-from greenstep.core.hookup import named_hookup
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan.write_options import TalkLine, Wishes
 

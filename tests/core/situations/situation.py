@@ -10,8 +10,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.chip import Spend
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.findings.port_rules import PortListed, PortSeen
-from greenstep.core.hookup import named_hookup
-from greenstep.core.hookup.circuits import with_sequences
+from greenstep.core.hookup.circuits import named_hookup, with_sequences
 from greenstep.core.link import Frame, LineSettings
 
 

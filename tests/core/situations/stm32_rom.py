@@ -6,8 +6,7 @@ from typing import Any
 
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import sample_for
-from greenstep.core.hookup import named_hookup
-from greenstep.core.hookup.circuits import with_sequences
+from greenstep.core.hookup.circuits import named_hookup, with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan.write_options import Keep, Wishes

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size

@@ -16,7 +16,7 @@ from functools import reduce
 from operator import xor
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import VerifyFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link

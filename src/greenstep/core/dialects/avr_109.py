@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
 from ..quantities import show_bytes, show_size

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import Finding, RefusedFault
 from ..families.avr import boot_sections, leads_to_loader, loader_start
 from ..image import Image, Piece

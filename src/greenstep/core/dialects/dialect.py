@@ -20,7 +20,7 @@ from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Cost, Spec, sum_costs
 
 if TYPE_CHECKING:
-    from ..chips import EraseUnit, Memory, Part
+    from ..chips.part import EraseUnit, Memory, Part
     from ..clock.uarts import UartRules
     from ..image import Image, Piece
     from ..link import Frame, Link

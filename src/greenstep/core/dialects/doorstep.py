@@ -14,7 +14,7 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..families.pic18 import code_only
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link

@@ -10,7 +10,7 @@ import zlib
 from dataclasses import replace
 from enum import IntEnum, IntFlag
 
-from ..chips import EraseTime, Part
+from ..chips.part import EraseTime, Part
 from ..errors import WriteFault
 from ..frozen import frozen
 from ..spans import Span

@@ -14,7 +14,7 @@ from functools import cache
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
-from ..chips import Memory
+from ..chips.part import Memory
 from ..frozen import changing
 from ..link import Deadline
 from ..spans import Span

@@ -13,7 +13,7 @@ from binascii import crc_hqx
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..clock.uarts import Divided, Mode, UartRules
 from ..image import Image, Piece
 from ..link import Frame, Link

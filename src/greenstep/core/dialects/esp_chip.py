@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from ..chips import Part
+from ..chips.part import Part
 from ..frozen import frozen
 from ..spans import Span
 from .errors import Silence

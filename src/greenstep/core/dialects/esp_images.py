@@ -7,7 +7,8 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
-from ..chips import Catalogue, Part
+from ..chips.catalogue import Catalogue
+from ..chips.part import Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.esp_tables import (

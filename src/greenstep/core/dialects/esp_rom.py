@@ -15,7 +15,8 @@ from functools import lru_cache, partial, reduce
 from operator import xor
 from typing import Any, ClassVar
 
-from ..chips import Catalogue, EraseUnit, Memory, Part
+from ..chips.catalogue import Catalogue
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.esp_tables import ALL_SPEEDS, MODES, MOST_BYTES, ROW, SIZES_8266, USUAL_PLACE, read_table, size_bytes

@@ -7,7 +7,7 @@ from __future__ import annotations
 import binascii
 from collections.abc import Sequence
 
-from ..chips import EraseUnit, Part
+from ..chips.part import EraseUnit, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.edit import with_bytes

@@ -13,7 +13,7 @@ import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image
 from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_size

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Frame, Link

@@ -11,7 +11,7 @@ from functools import reduce
 from operator import xor
 from typing import ClassVar
 
-from ..chips import EraseUnit, Memory
+from ..chips.part import EraseUnit, Memory
 from ..link import Deadline
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text

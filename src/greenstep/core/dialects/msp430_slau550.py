@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..link import Deadline
 from ..quantities import show_bytes
 from ..spans import Span

@@ -11,7 +11,7 @@ import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.dfu_package import FORMAT

@@ -15,7 +15,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link

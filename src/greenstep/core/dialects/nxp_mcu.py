@@ -15,7 +15,8 @@ from dataclasses import replace
 from functools import partial
 from typing import Any, ClassVar
 
-from ..chips import Catalogue, EraseUnit, Memory, Part
+from ..chips.catalogue import Catalogue
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from binascii import crc_hqx
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import RefusedFault
 from ..frozen import frozen
 from ..image import Image

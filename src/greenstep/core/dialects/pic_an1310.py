@@ -16,7 +16,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault, WriteFault
 from ..families.pic18 import code_only, goto, goto_target, in_words
 from ..image import Image

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..families.pic18 import code_only, in_words
 from ..image import Image
 from ..link import Deadline, Frame, Link

@@ -15,7 +15,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..families.pic16 import are_words_of_14_bits, as_in_chip, blank_as_ff, code_of_words, no_words
 from ..families.pic18 import code_only

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from enum import IntEnum
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link

@@ -12,7 +12,7 @@ from binascii import crc_hqx
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.psoc_rows import FORMAT, ROWS_OF_AN_ARRAY

@@ -13,8 +13,7 @@ from dataclasses import replace
 from itertools import pairwise
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
-from ..chips.part import DATA_FLASH
+from ..chips.part import DATA_FLASH, EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..chips import Memory
+from ..chips.part import Memory
 from ..image import Image, Piece
 from ..quantities import count
 

@@ -6,14 +6,15 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import TYPE_CHECKING
 
-from ..chips import Catalogue, Part
+from ..chips.catalogue import Catalogue
+from ..chips.part import Part
 from ..errors import RefusedFault
 from ..frozen import frozen
 from ..image import Piece
 from ..spans import Span
 
 if TYPE_CHECKING:
-    from ..chips import Part
+    from ..chips.part import Part
     from ..image import Image
 
 

@@ -11,7 +11,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from ..chips import Catalogue, Memory, Part
+from ..chips.catalogue import Catalogue
+from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link

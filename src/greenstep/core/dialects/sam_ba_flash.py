@@ -9,7 +9,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable
 from typing import ClassVar
 
-from ..chips import Part
+from ..chips.part import Part
 from ..frozen import frozen
 from ..spans import Span
 from .sam_ba_ram import Job

@@ -13,7 +13,7 @@ from .dialect import Dialect
 from .spec import Setting
 
 if TYPE_CHECKING:
-    from ..chips import Part
+    from ..chips.part import Part
 
 
 def read_settings(dialect: type[Dialect], pairs: Iterable[tuple[str, Any]]) -> dict[str, Any]:

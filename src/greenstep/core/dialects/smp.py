@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault, StartFault, VerifyFault, WriteFault
 from ..image import Image
 from ..link import Deadline, Frame, Link

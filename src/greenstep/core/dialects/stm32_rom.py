@@ -18,7 +18,7 @@ from functools import reduce
 from operator import xor
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import NoAnswerFault
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size

@@ -13,7 +13,7 @@ from functools import reduce
 from operator import xor
 from typing import Any, ClassVar, cast
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..clock.uarts import Divided, Mode, UartRules
 from ..errors import RefusedFault
 from ..image import Image

@@ -17,7 +17,7 @@ from functools import partial
 from itertools import pairwise
 from typing import Any, ClassVar
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Frame, Link

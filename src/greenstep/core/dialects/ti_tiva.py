@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 from typing import ClassVar
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..link import Frame
 from ..quantities import show_size
 from .errors import ChipRefusal, RefusalKind

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Generator, Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from ..chips import Catalogue, Memory, Part
+from ..chips.catalogue import Catalogue
+from ..chips.part import Memory, Part
 from ..dialects.results import Examination, Identity
 from ..errors import Finding, NoAnswerFault, RefusedFault
 from ..events import Event, Noted, StepEnded

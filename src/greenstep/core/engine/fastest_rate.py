@@ -10,7 +10,7 @@ from dataclasses import replace
 from enum import Enum
 from itertools import groupby
 
-from ..chips import Part
+from ..chips.part import Part
 from ..dialects.errors import ChipRefusal, DialectError, ErasedUnasked, LineHurts, RefusalKind, Silence
 from ..dialects.results import Examination, Identity
 from ..errors import Fault

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import field, replace
 from typing import TYPE_CHECKING, Literal, Protocol
 
-from ..chips import Part
+from ..chips.part import Part
 from ..dialects.dialect import Dialect
 from ..dialects.spec import Starting
 from ..events import Step
@@ -20,9 +20,10 @@ from ..trace.recording import RecordingLink
 from .chip_state import ChipState
 
 if TYPE_CHECKING:
-    from ..chips import Choice, Hands, Part
+    from ..chips.catalogue import Choice
+    from ..chips.part import Hands, Part
     from ..events import Step
-    from ..hookup import Hookup
+    from ..hookup.circuits import Hookup
     from ..hookup.other_pins import OutsidePins
     from ..image import Image
     from ..image.granules import Remembered

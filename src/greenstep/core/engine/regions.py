@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Sequence
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..dialects.errors import DialectError
 from ..dialects.spec import Erasing
 from ..errors import RefusedFault, WriteFault

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 
-from ..chips import EraseUnit, Memory
+from ..chips.part import EraseUnit, Memory
 from ..dialects.dialect import Dialect
 from ..dialects.errors import Silence
 from ..dialects.results import WriteBlock

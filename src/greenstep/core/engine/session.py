@@ -9,14 +9,15 @@ from contextlib import contextmanager
 from dataclasses import field, replace
 from itertools import pairwise
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..dialects.dialect import Dialect
 from ..dialects.errors import ChipRefusal, ErasedByRefusal
 from ..errors import RefusedFault
 from ..events import Step
 from ..findings.observations import Experiment, Progress
 from ..frozen import changing, frozen
-from ..hookup import Driver, Sequence
+from ..hookup.drive import Driver
+from ..hookup.sequence import Sequence
 from ..image import Image, Piece
 from ..image.granules import Granules, Remembered, granules_of
 from ..image.versions import Version

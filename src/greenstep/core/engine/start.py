@@ -16,7 +16,7 @@ from ..errors import Finding, StartFault
 from ..events import Event, HandsWanted, HeardMeanwhile, Noted, StepAdvanced, StepEnded
 from ..findings.text_detection import BootText, read_boot_text, text_in
 from ..frozen import frozen
-from ..hookup import Sequence
+from ..hookup.sequence import Sequence
 from ..link import Deadline, LineSettings, LinesMissing, ResetBy
 from ..plan.write_options import TalkLine
 from ..quantities import count, readable_share, show_bytes, show_heard, show_seconds

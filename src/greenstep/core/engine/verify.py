@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import field, replace
 
-from ..chips import EraseUnit, Memory
+from ..chips.part import EraseUnit, Memory
 from ..dialects.errors import ChipRefusal, Unexpected
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Erasing

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import usage
 from ..image import Image
 from ..quantities import show_bytes, show_size

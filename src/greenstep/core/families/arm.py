@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import RefusedFault, usage
 from ..image import Image, Piece
 from ..quantities import show_address, show_bytes, show_span

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import usage
 from ..image import Image, Piece
 from ..quantities import show_address, show_bytes

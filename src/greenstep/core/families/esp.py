@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from ..chips import Part
+from ..chips.part import Part
 from ..image import Image, Piece
 from ..image.esp_tables import (
     MAGIC,

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import field
 from typing import TYPE_CHECKING, Literal
 
-from ..chips import Part
+from ..chips.part import Part
 from ..frozen import frozen
 from ..image import Image, Piece
 from ..image.esp_tables import BootHeader, Partition

@@ -13,7 +13,7 @@ from __future__ import annotations
 from dataclasses import replace
 from itertools import pairwise
 
-from ..chips import Part
+from ..chips.part import Part
 from ..image import Image, Piece
 from ..quantities import count, show_address, show_bytes, show_span
 from .family import Family, Origin, Verdict

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from ..chips import Part
+from ..chips.part import Part
 from ..frozen import frozen
 from ..image import Image
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..errors import RefusedFault, usage
 from ..frozen import frozen
 from ..image import Image

@@ -12,7 +12,7 @@ from .sequence import Sequence
 from .waveform import Electrics, Pulse, Waveform, draw_waveform
 
 if TYPE_CHECKING:
-    from ..chips import Part
+    from ..chips.part import Part
 
 
 _BARS = "▁▂▃▄▅▆▇"  # the highest leaves a gap to the lane above

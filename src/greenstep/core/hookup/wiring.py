@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..chips import Hands, Part
+from ..chips.part import Hands, Part
 from ..frozen import frozen
-from . import Hookup, Role
+from .circuits import Hookup, Role
 from .other_pins import ByGpio
 
 NOT_SEEN = "no program can see volts: measure supply and levels before the first connection"

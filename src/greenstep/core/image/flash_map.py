@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
-from ..chips import EraseUnit, Memory
+from ..chips.part import EraseUnit, Memory
 from ..frozen import frozen
 from ..plan.write_options import Keep
 from . import Image

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from ..chips import Part
+from ..chips.part import Part
 from ..dialects.dialect import Dialect
 from ..plan.write_options import EVEN_IF
 from . import Image

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from ..engine.job import Job, Purpose
-from ..events import Event, Found, RunEnded, StepEnded
 from ..frozen import frozen
-from ..image.content import digest_of
-from ..image.versions import version_text
-from ..link import LineSettings
+
+if TYPE_CHECKING:
+    from ..engine.job import Job, Purpose
+    from ..events import Event, RunEnded, StepEnded
+    from ..link import LineSettings
+
 
 OUTCOMES = ("green", "unproven", "failed", "interrupted")
 
@@ -67,6 +68,8 @@ class Recorder:
 
     def see(self, event: Event) -> None:
         """Take note of an event."""
+        from ..events import Found, StepEnded
+
         if isinstance(event, Found):
             self._finding = event.findings[0].key
         elif isinstance(event, StepEnded):
@@ -85,6 +88,9 @@ class Recorder:
     def entry(self, ended: RunEnded, unique_id: str, line: LineSettings | None = None) -> JournalEntry:
         """The row of a run that ended this way, with a chip that reported this number of its own, at the rate and
         frame of `line` (None: those asked for)."""
+        from ..image.content import digest_of
+        from ..image.versions import version_text
+
         job = self._job
         flash = job.images.get("flash")
         digest = digest_of(flash, job.choice.first.flash.erased) if flash else None
@@ -113,6 +119,8 @@ class Recorder:
         )
 
     def _common_sha256(self) -> str:
+        from ..image.content import digest_of
+
         common = self._job.common_flash
         return digest_of(common, self._job.choice.first.flash.erased).sha256 if common is not None else ""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import usage
 from ..quantities import show_engineering
 from .board_values import BoardValues, Changed, check_rate, common, patience, refuse_pin, with_bytes

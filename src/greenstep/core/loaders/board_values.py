@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import field
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import usage
 from ..frozen import frozen
 

@@ -9,7 +9,7 @@ from functools import cache
 from importlib import import_module
 from pathlib import Path
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import usage
 from ..frozen import frozen
 from ..image import Image, Piece, joined

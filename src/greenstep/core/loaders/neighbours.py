@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..chips import Part
+from ..chips.part import Part
 from ..errors import RefusedFault, usage
 from ..families import FAMILIES, judge_vectors
 from ..families.arm import vectors_moved

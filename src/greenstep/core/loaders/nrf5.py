@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from ..chips import Part
+from ..chips.part import Part
 from ..quantities import show_address, show_size
 from .board_values import BoardValues, Changed, check_rate, common, half, refuse_pin, with_bytes, word
 from .images import LoaderImage

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from ..chips import Memory, Part
+from ..chips.part import Memory, Part
 from ..dialects.dialect import Dialect
 from ..errors import RefusedFault
 from ..families import judge_vectors

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from ..chips import EraseUnit, Memory, Part
+from ..chips.part import EraseUnit, Memory, Part
 from ..dialects.dialect import Dialect
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Cost, Erasing, sum_costs

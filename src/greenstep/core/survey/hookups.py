@@ -12,8 +12,8 @@ from typing import Literal
 
 from ..dialects.dialect import Dialect
 from ..frozen import frozen
-from ..hookup import Driver, Hookup, Role, named_hookup
-from ..hookup.circuits import LineName, entered_by
+from ..hookup.circuits import Hookup, LineName, Role, entered_by, named_hookup
+from ..hookup.drive import Driver
 from ..hookup.sequence import parse_sequence
 from ..link import Deadline, LineSettings, RateRefused
 from ..trace.recording import RecordingLink
