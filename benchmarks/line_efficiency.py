@@ -10,8 +10,8 @@ from __future__ import annotations
 import sys
 import zlib
 
-from greenstep.bench import avr, avr_068, avr_109, lpc, pic, stm32, xmodem
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.families import avr, avr_068, avr_109, lpc, pic, stm32, xmodem
 from greenstep.bench.trial import run
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings

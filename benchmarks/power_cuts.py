@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import sys
 
-from greenstep.bench.pic import SimulatedAn1310
+from greenstep.bench.families.pic import SimulatedAn1310
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 
 from . import beside

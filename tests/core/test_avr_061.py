@@ -6,10 +6,10 @@ import unittest
 from dataclasses import replace
 from typing import Any
 
-from greenstep.bench.avr import KINDS, SimulatedAvr
-from greenstep.bench.avr_109 import SimulatedAvr109
 from greenstep.bench.avr_loader import loader_code
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.families.avr import KINDS, SimulatedAvr
+from greenstep.bench.families.avr_109 import SimulatedAvr109
 from greenstep.bench.faults import Faults
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink

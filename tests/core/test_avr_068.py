@@ -8,8 +8,8 @@ from functools import reduce
 from operator import xor
 from typing import Any
 
-from greenstep.bench.avr_068 import KINDS, SimulatedAvr068
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.families.avr_068 import KINDS, SimulatedAvr068
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink

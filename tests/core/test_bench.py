@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import unittest
+from importlib import import_module
 
-from greenstep.bench import avr_109, esp, lpc, pic, stm32, xmodem
-from greenstep.bench.avr import KINDS as AVR_KINDS
-from greenstep.bench.avr import SimulatedAvr
-from greenstep.bench.avr_068 import KINDS as AVR_068_KINDS
-from greenstep.bench.boards import BOARDS
+from greenstep.bench.boards import BOARDS, families_naming
 from greenstep.bench.circuits import CapacitorPulse, CrossPair, DtrResetRtsBoot
 from greenstep.bench.crc16 import crc16
+from greenstep.bench.families import avr, avr_068, avr_109, esp, lpc, pic, stm32, xmodem
+from greenstep.bench.families.avr import SimulatedAvr
+from greenstep.bench.families.stm32 import KINDS as STM32_KINDS
+from greenstep.bench.families.stm32 import SimulatedStm32
 from greenstep.bench.faults import KINDS as FAULT_KINDS
 from greenstep.bench.faults import Faults
 from greenstep.bench.line import SimulatedLine
-from greenstep.bench.stm32 import KINDS as STM32_KINDS
-from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.hookup.circuits import hookup_from_table, named_hookup
@@ -256,11 +255,19 @@ class LineAndLink(unittest.TestCase):
     def test_the_check_value_of_the_crc(self) -> None:
         self.assertEqual(crc16(b"123456789"), 0x31C3)
 
-    def test_every_simulated_chip_stands_on_a_board(self) -> None:
-        simulated = {"stm32": stm32.KINDS, "avr": AVR_KINDS, "avr-109": avr_109.KINDS, "avr-068": AVR_068_KINDS, "esp": esp.KINDS,
-                     "lpc": lpc.KINDS, "an851": pic.AN851_KINDS, "an1310": pic.AN1310_KINDS, "xmodem": xmodem.KINDS}  # fmt: skip
-        kinds = {(family, kind) for family, table in simulated.items() for kind in table}
-        self.assertEqual({(board.family, board.kind) for board in BOARDS.values() if board.stock is None}, kinds)
+    def test_every_kind_of_a_simulated_chip_stands_on_a_board(self) -> None:
+        titles = [board.title for board in BOARDS.values()]
+        for module in (stm32, avr, avr_068, avr_109, esp, lpc, pic, xmodem):
+            for name, table in vars(module).items():
+                for kind in table.values() if name.endswith("KINDS") else ():
+                    self.assertIn(kind.title, titles)
+
+    def test_a_board_is_found_by_the_first_lines_of_its_file(self) -> None:
+        for name in BOARDS:
+            found = [
+                module for module in families_naming(name) for b in import_module(module).BOARDS if b.name == name
+            ]
+            self.assertEqual(len(found), 1, name)
 
     def test_a_block_taken_in_one_go_is_a_block_taken_by_the_character(self) -> None:
         for board in ("stm32f072", "atmega328p", "atmega2560", "at90usb1286", "esp32", "esp8266", "lpc1769", "lpc845", "pic18f4520",
@@ -273,12 +280,6 @@ class LineAndLink(unittest.TestCase):
                 self.assertEqual(quick.link.now(), slow.link.now())
                 self.assertEqual(quick.line.to_chip_count, slow.line.to_chip_count)
                 self.assertEqual(quick.line.chip.flash, slow.line.chip.flash)
-
-    def test_an_avr_board_is_listed_with_the_rate_of_its_loader(self) -> None:
-        kinds = {"avr": AVR_KINDS, "avr-068": AVR_068_KINDS}
-        for board in BOARDS.values():
-            if board.family in kinds:
-                self.assertEqual(board.baud, kinds[board.family][board.kind].baud, board.name)
 
 
 if __name__ == "__main__":

@@ -6,9 +6,9 @@ import unittest
 from dataclasses import replace
 from typing import Any
 
+from greenstep.bench.families.xmodem import KINDS as RECEIVERS
 from greenstep.bench.person import Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.bench.xmodem import KINDS as RECEIVERS
 from greenstep.core.dialects.registry import dialect_names
 from greenstep.core.events import (
     Event,

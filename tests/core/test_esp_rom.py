@@ -9,7 +9,7 @@ from functools import reduce
 from operator import xor
 
 from greenstep.bench.boards import BOARDS
-from greenstep.bench.esp import SimulatedEsp
+from greenstep.bench.families.esp import SimulatedEsp
 from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ast
-import re
 import subprocess
 import sys
 import unittest
@@ -13,20 +12,6 @@ import greenstep
 
 SOURCE = Path(greenstep.__file__).parent
 FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platformdirs", "tomlkit"}
-CHIPS = (
-    "resident.py",
-    "ram_loader.py",
-    "sam_bus.py",
-    "ti_loader.py",
-    "stm32.py",
-    "avr.py",
-    "avr_068.py",
-    "avr_109.py",
-    "esp.py",
-    "lpc.py",
-    "pic.py",
-    "xmodem.py",
-)
 OUTER = {"cli", "ports", "bench", "store", "draw", "work"}
 
 
@@ -95,19 +80,13 @@ class CoreStandsAlone(unittest.TestCase):
                         with self.subTest(file=f"{room}/{path.name}", imported=name):
                             self.assertIn(parts[1], below)
 
-    def test_every_simulated_chip_is_among_these(self) -> None:
-        there = {
-            path.name
-            for path in (SOURCE / "bench").glob("*.py")
-            if re.search(r"\(Simulated(Chip|Resident)\):", path.read_text("utf-8"))
-        }
-        self.assertEqual(there, set(CHIPS))
-
     def test_simulated_chips_are_not_built_on_the_dialects(self) -> None:
-        for name in (*CHIPS, "chip.py", "line.py", "wire.py", "circuits.py"):
-            for imported in imported_names(SOURCE / "bench" / name):
-                with self.subTest(file=name, imported=imported):
-                    self.assertNotIn("greenstep.core.dialects", imported)
+        of_chips = [path for path in (SOURCE / "bench").rglob("*.py") if path.name != "trial.py"]  # it runs uploads
+        self.assertGreater(len([path for path in of_chips if "(Simulated" in path.read_text("utf-8")]), 20)
+        for path in of_chips:
+            for imported in imported_names(path):
+                with self.subTest(file=path.name, imported=imported):
+                    self.assertFalse(imported.startswith(("greenstep.core.dialects", "greenstep.core.trace")))
 
     def test_what_a_program_can_use_loads_neither_click_nor_rich(self) -> None:
         modules = [f"greenstep.work.{path.stem}" for path in (SOURCE / "work").glob("*.py")]
@@ -150,7 +129,7 @@ class CommandsLoadLittle(unittest.TestCase):
         commands = sorted(path.stem for path in (SOURCE / "cli").glob("[a-z]*.py") if path.stem != "handed_over")
         self.assertIn("upload", commands)
         loaded = loaded_by("\n".join(f"import greenstep.cli.{name}" for name in commands))
-        self.assertIn("greenstep.work.surveying", loaded)
+        self.assertIn("greenstep.work.board", loaded)
         self.assertFalse({name for name in loaded if name.split(".")[0] in ("matplotlib", "pandas", "elftools")})
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from greenstep.bench.boards import BOARDS
-from greenstep.bench.lpc import RAM, SimulatedLpc
+from greenstep.bench.families.lpc import RAM, SimulatedLpc
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue

@@ -7,7 +7,7 @@ from typing import Any
 from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
-from greenstep.bench.pic import SimulatedAn851, SimulatedAn1310
+from greenstep.bench.families.pic import SimulatedAn851, SimulatedAn1310
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue

@@ -7,8 +7,8 @@ from typing import Any
 from unittest.mock import patch
 
 from greenstep.bench.boards import BOARDS
+from greenstep.bench.families.stm32 import SimulatedStm32
 from greenstep.bench.faults import Faults
-from greenstep.bench.stm32 import SimulatedStm32
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue

@@ -7,8 +7,8 @@ import zlib
 from typing import Any
 from unittest.mock import patch
 
+from greenstep.bench.families.xmodem import SimulatedXmodem
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.bench.xmodem import SimulatedXmodem
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects import esp_rom
 from greenstep.core.dialects.stm32_rom import Stm32Rom

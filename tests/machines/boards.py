@@ -14,8 +14,8 @@ from greenstep.bench.boards import BenchBoard
 from greenstep.bench.circuits import CapacitorPulse
 from greenstep.bench.families import doorstep
 from greenstep.bench.faults import Faults
-from greenstep.bench.stock import Program, Stock
 from greenstep.core.chips.catalogue import Catalogue
+from greenstep.core.image import Image
 from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import make
 
@@ -39,10 +39,9 @@ def _board(name: str, chip: str, machine: Callable[[], Machine], layout: Layout,
     def make_chip(faults: Faults) -> EmulatedChip:
         return EmulatedChip(machine(), layout, loader_of(chip) if loaded else (0, b""), faults)
 
-    stock = Stock(f"{name}, emulated", make_chip, layout.program, layout.sealed)
     return BenchBoard(
-        f"machine-{name}", "machine", name, chip, CapacitorPulse("dtr"), 115200, _TEXTS, dialect="doorstep",
-        stock=lambda: stock,
+        f"machine-{name}", chip, f"{name}, emulated", make_chip, layout.program, CapacitorPulse("dtr"), _TEXTS,
+        dialect="doorstep", held=layout.sealed,
     )  # fmt: skip
 
 
@@ -63,8 +62,8 @@ def _cortex(chip: str) -> BenchBoard:
 # --- the portable loader
 
 
-def _plain_from(start: int) -> Program:
-    def program(text: str, size: int, seed: int):  # type: ignore[no-untyped-def]
+def _plain_from(start: int) -> Callable[[str, int, int], Image]:
+    def program(text: str, size: int, seed: int) -> Image:
         return samples.code_of(samples.pic_image(text, size, seed, start))
 
     return program

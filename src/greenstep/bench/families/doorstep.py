@@ -19,7 +19,6 @@ from greenstep.bench.boards import BenchBoard
 from greenstep.bench.chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from greenstep.bench.circuits import CapacitorPulse, Circuit
 from greenstep.bench.faults import Faults
-from greenstep.bench.stock import Stock
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
@@ -375,12 +374,11 @@ def sealed(kind: DoorstepKind, image: Image) -> Image:
     return Image(image.name, (*code, Piece(kind.seal, words)))
 
 
-def _board(name: str, circuit: Circuit, hookup_texts: tuple[str, str]) -> BenchBoard:
+def _board(name: str, circuit: Circuit, texts: tuple[str, str]) -> BenchBoard:
     kind = KINDS[name]
-    chip = name.replace("digests", "atmega328p")
     return BenchBoard(
-        f"doorstep-{name}", "doorstep", chip, chip, circuit, 115200, hookup_texts, dialect="doorstep",
-        stock=lambda: Stock(kind.title, partial(SimulatedDoorstep, kind), kind.program, partial(sealed, kind)),
+        f"doorstep-{name}", name.replace("digests", "atmega328p"), kind.title, partial(SimulatedDoorstep, kind),
+        kind.program, circuit, texts, dialect="doorstep", held=partial(sealed, kind),
     )  # fmt: skip
 
 

@@ -17,21 +17,18 @@ Stricter than silicon: without the keys nothing is erased or written; a write on
 from __future__ import annotations
 
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
 from .. import application, samples
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, any_kind, board_of
 from ..chip import Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..crc16 import crc16
 from ..faults import Faults
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _PAGE, _PAGE_S, _BYTE_S, _CRC_BYTE_S = 512, 0.006, 20e-6, 10e-6
 _OK, _RANGE, _BAD_ID, _BAD_CRC = b"\x40", b"\x41", b"\x42", b"\x43"
 
@@ -148,11 +145,7 @@ class SimulatedEfm8(SimulatedChip):
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "efm8", name, name, circuit, 115200, _FAN,
-        stock=lambda: Stock(kind.title, partial(SimulatedEfm8, kind), samples.plain_image),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedEfm8, any_kind(samples.plain_image), name, circuit, FAN)
 
 
 BOARDS = (_board("efm8bb1", DtrResetRtsBoot("low")), _board("efm8ub2", RtsResetDtrBoot("low")))

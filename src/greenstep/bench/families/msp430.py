@@ -21,7 +21,7 @@ from __future__ import annotations
 import binascii
 import random
 from collections.abc import Generator
-from functools import partial, reduce
+from functools import reduce
 from operator import xor
 
 from greenstep.core.frozen import frozen
@@ -29,15 +29,13 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import GAUGE, BenchBoard, board_of
 from ..chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_GAUGE = ("rain gauge 0.6 ready", "rain gauge 0.7 ready")
 _EVEN = Frame(8, "even", 1)
 _PASSWORD_AT = 0xFFE0
 _RATES = {2: 9600, 3: 19200, 4: 38400, 5: 57600, 6: 115200}
@@ -320,13 +318,8 @@ def _program(kind: Msp430Kind, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    make = Simulated1xx if name == "msp430g2553" else Simulated5xx
-    return BenchBoard(
-        name, "msp430", name, name, circuit, 9600 if make is Simulated1xx else 115200, _GAUGE,
-        9600 if make is Simulated1xx else 115200,
-        stock=lambda: Stock(kind.title, partial(make, kind), partial(_program, kind)),
-    )  # fmt: skip
+    simulated, baud = (Simulated1xx, 9600) if name == "msp430g2553" else (Simulated5xx, 115200)
+    return board_of(KINDS[name], simulated, _program, name, circuit, GAUGE, baud=baud, console=baud)
 
 
 BOARDS = (

@@ -21,22 +21,19 @@ from __future__ import annotations
 import random
 import zlib
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..chip import Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _SECTOR, _SECTOR_S, _WORD_S, _CRC_BYTE_S = 1024, 0.004, 50e-6, 0.5e-6
 _RATES = {1: 4800, 2: 9600, 3: 19200, 4: 38400, 5: 57600, 6: 115200, 7: 1_000_000}
 _OK, _LOCKED, _PASSWORD, _UNKNOWN, _RANGE, _READ_OFF, _ALIGNMENT, _LENGTH = 0, 1, 2, 4, 5, 9, 10, 11
@@ -205,10 +202,7 @@ def _program(kind: Mspm0Kind, text: str, size: int, seed: int) -> Image:
 def _board(name: str, circuit: Circuit) -> BenchBoard:
     kind = KINDS[name]
     password = (("password", kind.password.hex()),) if kind.password != b"\xff" * 32 else ()
-    return BenchBoard(
-        name, "mspm0", name, name, circuit, 115200, _FAN, settings=password,
-        stock=lambda: Stock(kind.title, partial(SimulatedMspm0, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(kind, SimulatedMspm0, _program, name, circuit, FAN, settings=password)
 
 
 BOARDS = (_board("mspm0l1306", DtrResetRtsBoot()), _board("mspm0g3507", RtsResetDtrBoot()))

@@ -24,15 +24,13 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import PROBE, BenchBoard
 from ..chip import Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import DtrResetRtsBoot
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_PROBE = ("brood probe 1.6 ready", "brood probe 1.7 ready")
 _FLASH, _MTU, _OBJECT, _PACKET_MOST = 0x40000, 131, 4096, 512
 _PAGE_S, _WORD_S, _HASH_S = 0.085, 41e-6, 2e-6
 _OK, _UNKNOWN, _PARAMETER, _RESOURCES, _OBJECT_WRONG, _TYPE, _NOT_PERMITTED, _FAILED, _EXTENDED = (
@@ -204,7 +202,7 @@ def _program(text: str, size: int, seed: int) -> Image:
 
 BOARDS = (
     BenchBoard(
-        "nrf52832", "nrf5-dfu", "nrf52832", "nrf52832", DtrResetRtsBoot("low"), 115200, _PROBE, dialect="nrf5-dfu",
-        stock=lambda: Stock("nRF52832 with the SDK's serial bootloader", SimulatedNrf5Dfu, _program),
+        "nrf52832", "nrf52832", "nRF52832 with the SDK's serial bootloader", SimulatedNrf5Dfu, _program,
+        DtrResetRtsBoot("low"), PROBE, dialect="nrf5-dfu",
     ),
 )  # fmt: skip

@@ -19,22 +19,19 @@ from __future__ import annotations
 
 import random
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import CapacitorPulse, Circuit
 from ..faults import Faults
 from ..resident import SimulatedResident
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _PAGE_S, _WORD_S, _LISTENS_S = 0.02, 50e-6, 0.3
 
 
@@ -164,11 +161,7 @@ def _program(kind: NuvotonKind, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "nuvoton", name, name, circuit, 115200, _FAN,
-        stock=lambda: Stock(kind.title, partial(SimulatedNuvoton, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedNuvoton, _program, name, circuit, FAN)
 
 
 BOARDS = (_board("m0518", CapacitorPulse("dtr")), _board("m480", CapacitorPulse("rts")))

@@ -21,23 +21,20 @@ from __future__ import annotations
 
 import random
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..chip import Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import Circuit, CrossPair, DtrResetRtsBoot
 from ..crc16 import crc16
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _OK, _FAIL, _ALIGNMENT, _UNKNOWN, _SECURED, _ABORTED, _RANGE = 0, 1, 101, 10000, 10001, 10002, 10200
 FIELD = bytes.fromhex("FF FF FF FF FF FF FF FF FF FF FF FF FE FF FF FF")
 
@@ -285,11 +282,7 @@ def _program(kind: McuKind, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "nxp-mcu", name, name, circuit, 57600, _FAN, 57600,
-        stock=lambda: Stock(kind.title, partial(SimulatedMcu, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedMcu, _program, name, circuit, FAN, baud=57600, console=57600)
 
 
 BOARDS = (_board("mkl27z256", DtrResetRtsBoot("low")), _board("lpc55s69", CrossPair()))

@@ -17,22 +17,19 @@ with a wrong sum is not answered, and a CRC is told of virtual addresses only.
 from __future__ import annotations
 
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application, samples
-from ..boards import BenchBoard
+from ..boards import PUMP, BenchBoard, any_kind, board_of
 from ..chip import Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..crc16 import crc16
 from ..faults import Faults
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_PUMP = ("feeder pump 0.4 ready", "feeder pump 0.5 ready")
 _BASE, _LOADER, _WORD_S, _PAGE_S, _CRC_BYTE_S = 0x1D000000, 0x6000, 15e-6, 0.02, 0.3e-6
 
 
@@ -158,11 +155,7 @@ def _program_image(text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "pic32", name, name, circuit, 115200, _PUMP,
-        stock=lambda: Stock(kind.title, partial(SimulatedPic32, kind), _program_image),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedPic32, any_kind(_program_image), name, circuit, PUMP)
 
 
 BOARDS = (_board("pic32mx795f512", DtrResetRtsBoot("low")), _board("pic32mz2048efh", RtsResetDtrBoot("low")))

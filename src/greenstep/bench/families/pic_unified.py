@@ -20,22 +20,19 @@ noted.
 from __future__ import annotations
 
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
 from .. import application, samples
-from ..boards import BenchBoard
+from ..boards import PUMP, BenchBoard, board_of
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import CapacitorPulse, Circuit
 from ..faults import Faults
 from ..resident import SimulatedResident
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_PUMP = ("feeder pump 0.4 ready", "feeder pump 0.5 ready")
 _ROW_S, _LISTENS_S = 0.002, 1.0
 _DONE, _RANGE, _UNSUPPORTED = b"\x01", b"\xfe", b"\xff"
 
@@ -186,11 +183,7 @@ def _program(kind: UnifiedKind, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "pic-unified", name, name, circuit, 115200, _PUMP,
-        stock=lambda: Stock(kind.title, partial(SimulatedUnified, kind), partial(_program, kind), samples.code_of),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedUnified, _program, name, circuit, PUMP, held=samples.code_of)
 
 
 BOARDS = (_board("pic18f26k40", CapacitorPulse("dtr")), _board("pic16f1938", CapacitorPulse("dtr")))

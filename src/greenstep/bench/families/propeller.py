@@ -23,15 +23,13 @@ from collections.abc import Generator
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
-from ..boards import BenchBoard
+from ..boards import PUMP, BenchBoard
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import CapacitorPulse
 from ..faults import Faults
 from ..ram_loader import SimulatedRamLoader
 from ..samples import body_of
-from ..stock import Stock
 
-_PUMP = ("feeder pump 0.4 ready", "feeder pump 0.5 ready")
 _P1_RAM, _P2_RAM = 32 * 1024, 512 * 1024
 _LISTENS_S, _BEGINS_S, _PATIENT_S = 0.15, 0.06, 5.0
 _SUM_S, _PROGRAM_S, _VERIFY_S = 0.08, 3.2, 0.9
@@ -281,16 +279,14 @@ def _with_sum(image: Image) -> Image:
 
 BOARDS = (
     BenchBoard(
-        "p8x32a", "propeller", "p8x32a", "p8x32a", CapacitorPulse("dtr"), 115200, _PUMP,
-        stock=lambda: Stock("P8X32A, 32 KiB RAM", SimulatedPropeller1, _p1_program),
+        "p8x32a", "p8x32a", "P8X32A, 32 KiB RAM", SimulatedPropeller1, _p1_program, CapacitorPulse("dtr"), PUMP
     ),
     BenchBoard(
-        "p8x32a-eeprom", "propeller", "p8x32a-eeprom", "p8x32a", CapacitorPulse("rts"), 115200, _PUMP,
-        settings=(("into", "eeprom"),),
-        stock=lambda: Stock("P8X32A, 32 KiB RAM and EEPROM", SimulatedPropeller1, _p1_program),
+        "p8x32a-eeprom", "p8x32a", "P8X32A, 32 KiB RAM and EEPROM", SimulatedPropeller1, _p1_program,
+        CapacitorPulse("rts"), PUMP, settings=(("into", "eeprom"),),
     ),
     BenchBoard(
-        "p2x8c4m64p", "propeller", "p2x8c4m64p", "p2x8c4m64p", CapacitorPulse("dtr"), 115200, _PUMP,
-        stock=lambda: Stock("P2X8C4M64P, 512 KiB RAM", SimulatedPropeller2, _p2_program, _with_sum),
+        "p2x8c4m64p", "p2x8c4m64p", "P2X8C4M64P, 512 KiB RAM", SimulatedPropeller2, _p2_program,
+        CapacitorPulse("dtr"), PUMP, held=_with_sum,
     ),
 )  # fmt: skip

@@ -18,23 +18,20 @@ from __future__ import annotations
 
 import random
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import CapacitorPulse, Circuit
 from ..faults import Faults
 from ..resident import SimulatedResident
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _ROW_S, _LISTENS_S, _PACKET = 0.02, 2.0, 64
 _OK, _LENGTH, _DATA, _COMMAND, _CHECKSUM, _ARRAY, _ROW = 0, 3, 4, 5, 8, 9, 10
 
@@ -196,11 +193,7 @@ def _program(kind: PsocKind, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "psoc", name, name, circuit, 115200, _FAN,
-        stock=lambda: Stock(kind.title, partial(SimulatedPsoc, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedPsoc, _program, name, circuit, FAN)
 
 
 BOARDS = (_board("cy8c4245", CapacitorPulse("dtr")), _board("cy8c5888", CapacitorPulse("rts")))

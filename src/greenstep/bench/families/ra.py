@@ -20,22 +20,19 @@ from __future__ import annotations
 import random
 import zlib
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..chip import Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import Circuit, CrossPair, DtrResetRtsBoot
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _DATA_AT, _DATA_BYTES, _DATA_UNIT = 0x40100000, 8192, 64
 _PACKET_ERROR, _SUM_ERROR, _FLOW, _ADDRESS, _BAUD, _UNSUPPORTED, _ID = 0xC1, 0xC2, 0xC3, 0xD0, 0xD4, 0xC0, 0xDB
 
@@ -299,10 +296,7 @@ def _program(kind: RaKind, text: str, size: int, seed: int) -> Image:
 def _board(name: str, circuit: Circuit) -> BenchBoard:
     kind = KINDS[name]
     code = (("id", kind.id_code.hex()),) if kind.id_code else ()
-    return BenchBoard(
-        name, "ra", name, name, circuit, 115200, _FAN, settings=code,
-        stock=lambda: Stock(kind.title, partial(SimulatedRa, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(kind, SimulatedRa, _program, name, circuit, FAN, settings=code)
 
 
 BOARDS = (_board("ra4m1", DtrResetRtsBoot("low")), _board("ra6m3", CrossPair()))

@@ -19,13 +19,11 @@ from functools import partial
 from greenstep.core.image import Image, Piece
 
 from .. import samples
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, any_kind, board_of
 from ..chip import Program
 from ..circuits import DtrResetRtsBoot
-from ..stock import Stock
-from ..xmodem import SimulatedXmodem, XmodemKind
+from .xmodem import SimulatedXmodem, XmodemKind
 
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 KINDS = {
     "efr32": XmodemKind(
         "EFR32, UART XMODEM bootloader", long=False, listens_s=600.0, keys=("1", "2"),
@@ -68,11 +66,8 @@ def _program(name: str, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "recipes", name, name, DtrResetRtsBoot("high" if name == "efm32" else "low"), 115200, _FAN,
-        stock=lambda: Stock(kind.title, partial(SimulatedRecipe, kind), partial(_program, name)),
-    )  # fmt: skip
+    circuit = DtrResetRtsBoot("high" if name == "efm32" else "low")
+    return board_of(KINDS[name], SimulatedRecipe, any_kind(partial(_program, name)), name, circuit, FAN)
 
 
 BOARDS = tuple(map(_board, KINDS))

@@ -21,15 +21,13 @@ from collections.abc import Generator
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
-from ..boards import BenchBoard
+from ..boards import GATEWAY, BenchBoard
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import DtrResetRtsBoot
 from ..faults import Faults
 from ..ram_loader import SimulatedRamLoader
 from ..samples import body_of
-from ..stock import Stock
 
-_GATEWAY = ("apiary gateway 1.0", "apiary gateway 1.1")
 _RAM, _RAM_BYTES, _BAUD, _FIFO = 0x20000000, 520 * 1024, 1_000_000, 32
 _KNOCK = bytes.fromhex("56 FF 8B E4")
 _BEGIN, _END = (0xFFFFDED3).to_bytes(4, "little"), (0xAB123579).to_bytes(4, "little")
@@ -114,7 +112,6 @@ def _program(text: str, size: int, seed: int) -> Image:
 
 BOARDS = (
     BenchBoard(
-        "rp2350", "rp2350", "rp2350", "rp2350", DtrResetRtsBoot("low"), _BAUD, _GATEWAY,
-        stock=lambda: Stock("RP2350, 520 KiB RAM", SimulatedRp2350, _program),
+        "rp2350", "rp2350", "RP2350, 520 KiB RAM", SimulatedRp2350, _program, DtrResetRtsBoot("low"), GATEWAY, _BAUD
     ),
 )  # fmt: skip

@@ -20,23 +20,20 @@ from __future__ import annotations
 import binascii
 import random
 from collections.abc import Generator
-from functools import partial
 
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import LIFT, BenchBoard, board_of
 from ..chip import TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot, UsbHangUp
 from ..faults import Faults
 from ..sam_bus import ResetAsked, SamBus, SamKind
 from ..samples import body_of
-from ..stock import Stock
 from ..thumb import ThumbCpu, ThumbFault
 
 Steps = Generator[Wish, int, None]
-_LIFT = ("frame lift 1.0 ready", "frame lift 1.1 ready")
 _MOST_INSTRUCTIONS, HZ = 8_000_000, 40e6
 _SOH, _EOT, _ACK, _NAK, _CAN, _CALL = 1, 4, 6, 0x15, 0x18, 0x43
 _BLOCK, _CALL_S, _STACK_TOP = 128, 0.8, 0xF00
@@ -254,11 +251,7 @@ def _program_of(kind: SamKind, text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, chip: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "sam", name, chip, circuit, 115200, _LIFT,
-        stock=lambda: Stock(kind.title, partial(SimulatedSam, kind), partial(_program_of, kind)),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedSam, _program_of, name, circuit, LIFT, chip=chip)
 
 
 BOARDS = (

@@ -21,7 +21,6 @@ import hashlib
 import random
 from base64 import b64decode, b64encode
 from collections.abc import Generator
-from functools import partial
 from typing import Any
 
 from greenstep.core.frozen import frozen
@@ -29,16 +28,14 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from ..application import START_UP_S, text_in
-from ..boards import BenchBoard
+from ..boards import GATEWAY, BenchBoard, any_kind, board_of
 from ..chip import TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import CapacitorPulse, Circuit, DtrResetRtsBoot
 from ..crc16 import crc16
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, None]
-_GATEWAY = ("apiary gateway 1.0", "apiary gateway 1.1")
 _ERASE_S, _WORD_S, _SWAP_S = 3.0, 40e-6, 4.0
 _SLOT = 0x40000
 
@@ -353,11 +350,7 @@ def _program(text: str, size: int, seed: int) -> Image:
 
 
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "smp", name, name, circuit, 115200, _GATEWAY,
-        stock=lambda: Stock(kind.title, partial(SimulatedSmp, kind), _program),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedSmp, any_kind(_program), name, circuit, GATEWAY)
 
 
 BOARDS = (_board("nrf52840", CapacitorPulse("dtr")), _board("nrf5340", DtrResetRtsBoot("low")))

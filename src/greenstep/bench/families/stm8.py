@@ -18,7 +18,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Generator
-from functools import partial, reduce
+from functools import reduce
 from operator import xor
 
 from greenstep.core.frozen import frozen
@@ -26,15 +26,13 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
 
 from .. import application
-from ..boards import BenchBoard
+from ..boards import LIFT, BenchBoard, board_of
 from ..chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
 from ..circuits import CapacitorPulse, Circuit
 from ..faults import Faults
 from ..samples import body_of
-from ..stock import Stock
 
 Steps = Generator[Wish, int, bool]
-_LIFT = ("frame lift 1.0 ready", "frame lift 1.1 ready")
 _EVEN = Frame(8, "even", 1)
 _BASE, _SECTOR, _SECTOR_S, _BLOCK_S, _LISTENS_S = 0x8000, 1024, 0.024, 0.003, 1.0
 _ROUTINES_AT = 0xA0
@@ -245,10 +243,7 @@ def _program(kind: Stm8Kind, text: str, size: int, seed: int) -> Image:
 def _board(name: str, chip: str, circuit: Circuit) -> BenchBoard:
     kind = KINDS[name]
     routines = Image("routines.s19", (Piece(_ROUTINES_AT, ROUTINES),))
-    return BenchBoard(
-        name, "stm8", name, chip, circuit, 115200, _LIFT, settings=(("routines", routines),),
-        stock=lambda: Stock(kind.title, partial(SimulatedStm8, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(kind, SimulatedStm8, _program, name, circuit, LIFT, chip=chip, settings=(("routines", routines),))
 
 
 BOARDS = (

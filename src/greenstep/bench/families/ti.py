@@ -19,19 +19,15 @@ an address inside a sector, and inverts its CRC otherwise than the CC2652P.
 from __future__ import annotations
 
 import zlib
-from functools import partial
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..chip import Spend
 from ..circuits import Circuit, CrossPair, DtrResetRtsBoot, RtsResetDtrBoot
-from ..faults import Faults
-from ..stock import Stock
 from ..ti_loader import BAD_ADDRESS, INVALID, OK, UNKNOWN, Steps, TiKind, TiLoader, cortex_m_image, numbers
 
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 _CCFG_BYTES = 88
 _CRC_BYTE_S = 2.5e-6
 
@@ -176,16 +172,8 @@ def _program(kind: RadioKind, text: str, size: int, seed: int) -> Image:
     return cortex_m_image(text, size, seed, kind.base, kind.ram_bytes, more)
 
 
-def _made(kind: RadioKind, faults: Faults) -> SimulatedRadio:
-    return SimulatedRadio(kind, faults)
-
-
 def _board(name: str, circuit: Circuit, chip: str = "") -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "ti", name, chip or name, circuit, 115200, _FAN,
-        stock=lambda: Stock(kind.title, partial(_made, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedRadio, _program, name, circuit, FAN, chip=chip or name)
 
 
 BOARDS = (

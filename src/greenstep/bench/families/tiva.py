@@ -15,17 +15,12 @@ multiple of 4.
 
 from __future__ import annotations
 
-from functools import partial
-
 from greenstep.core.image import Image
 
-from ..boards import BenchBoard
+from ..boards import FAN, BenchBoard, board_of
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
-from ..faults import Faults
-from ..stock import Stock
 from ..ti_loader import BAD_ADDRESS, INVALID, OK, UNKNOWN, Steps, TiKind, TiLoader, cortex_m_image, numbers
 
-_FAN = ("smoke fan 0.8 ready", "smoke fan 0.9 ready")
 KINDS = {
     "tm4c123": TiKind(
         "TM4C123GH6PM, 256 KiB", 256 * 1024, 1024, 0.008, word_s=30e-6, ram_bytes=32 * 1024, checks_cells=True
@@ -74,16 +69,8 @@ def _program(kind: TiKind, text: str, size: int, seed: int) -> Image:
     return cortex_m_image(text, size, seed, 0, kind.ram_bytes)
 
 
-def _made(kind: TiKind, faults: Faults) -> SimulatedTiva:
-    return SimulatedTiva(kind, faults)
-
-
 def _board(name: str, circuit: Circuit) -> BenchBoard:
-    kind = KINDS[name]
-    return BenchBoard(
-        name, "tiva", name, name, circuit, 115200, _FAN,
-        stock=lambda: Stock(kind.title, partial(_made, kind), partial(_program, kind)),
-    )  # fmt: skip
+    return board_of(KINDS[name], SimulatedTiva, _program, name, circuit, FAN)
 
 
 BOARDS = (_board("tm4c123", DtrResetRtsBoot("low")), _board("tm4c1294", RtsResetDtrBoot("low")))

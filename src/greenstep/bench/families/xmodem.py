@@ -1,4 +1,5 @@
-"""Simulated boards with a resident bootloader that accepts XMODEM, from the XMODEM/YMODEM Protocol Reference.
+"""Simulated boards with a resident bootloader that accepts XMODEM, from the XMODEM/YMODEM Protocol Reference. Boards:
+smoke-fan, xmodem-sum, xmodem-crc, ymodem, ymodem-once, ymodem-twice.
 
 Stricter than silicon: a block out of order ends the transfer with CAN CAN; anything sent before the call, or while
 the flash is written, is noted.
@@ -10,11 +11,15 @@ from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
+from greenstep.core.plan.write_options import TalkLine
 
-from .chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
-from .crc16 import crc16
-from .faults import Faults
-from .resident import SimulatedResident
+from .. import samples
+from ..boards import FAN, BenchBoard, any_kind, board_of
+from ..chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
+from ..circuits import DtrResetRtsBoot
+from ..crc16 import crc16
+from ..faults import Faults
+from ..resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 _ACK, _NAK, _CAN = b"\x06", b"\x15", b"\x18\x18"
@@ -192,3 +197,19 @@ class SimulatedXmodem(SimulatedResident):
             return True
         self.violation(f"block {rest[0]} where {number & 0xFF} was due")
         return b""
+
+
+def _board(name: str) -> BenchBoard:
+    settings: dict[str, str | tuple[TalkLine, ...]] = {
+        "opening": (TalkLine("u uploads", 5.0, "u"),),
+        "closing": (TalkLine("g goes", 5.0, "g"),),
+    }
+    if name.startswith("ymodem"):
+        settings["block"] = "ymodem"
+    return board_of(
+        KINDS[name], SimulatedXmodem, any_kind(samples.plain_image), name, DtrResetRtsBoot(), FAN,
+        chip="any", settings=tuple(settings.items()),
+    )  # fmt: skip
+
+
+BOARDS = tuple(map(_board, ("smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem", "ymodem-once", "ymodem-twice")))

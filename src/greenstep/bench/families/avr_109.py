@@ -1,4 +1,5 @@
 """Simulated AVR boards with an AVR109 bootloader, their own USB device, from Atmel AVR109 and the parts' data sheets.
+Boards: atmega32u4, at90usb1286.
 
 Stricter than silicon: a page written without an erase before it, off its boundary or into the bootloader is not
 written and noted; so is a command outside programming mode.
@@ -11,10 +12,13 @@ from collections.abc import Generator
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from .avr_loader import loader_code
-from .chip import TIMED_OUT, Program, Spend, Take, Wish
-from .faults import Faults
-from .resident import SimulatedResident
+from .. import samples
+from ..avr_loader import loader_code
+from ..boards import SCALE, BenchBoard, any_kind, board_of
+from ..chip import TIMED_OUT, Program, Spend, Take, Wish
+from ..circuits import CapacitorPulse, Circuit, UsbHangUp
+from ..faults import Faults
+from ..resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 
@@ -184,3 +188,11 @@ class SimulatedAvr109(SimulatedResident):
             return
         self._words += size if memory == ord("E") else size // 2
         self.send(bytes(content[start : start + size]))
+
+
+def _board(chip: str, circuit: Circuit) -> BenchBoard:
+    program = any_kind(samples.avr_image)
+    return board_of(KINDS[chip], SimulatedAvr109, program, chip, circuit, SCALE, baud=57600, console=57600)
+
+
+BOARDS = (_board("atmega32u4", UsbHangUp()), _board("at90usb1286", CapacitorPulse("dtr")))

@@ -1,4 +1,5 @@
 """Simulated boards with a large resident bootloader, from Atmel AVR068 and the parts' data sheets.
+Boards: frame-lift, atmega2560, atmega1280.
 
 Stricter than silicon: a message with a wrong checksum is answered as such and ignored; a page that is not one of the
 part's, crosses a boundary or lies in the bootloader fails and is noted; anything received while a page is programmed
@@ -14,10 +15,13 @@ from operator import xor
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from .avr_loader import loader_code
-from .chip import TIMED_OUT, Program, Spend, Take, Wish
-from .faults import Faults
-from .resident import SimulatedResident
+from .. import samples
+from ..avr_loader import loader_code
+from ..boards import LIFT, BenchBoard, any_kind, board_of
+from ..chip import TIMED_OUT, Program, Spend, Take, Wish
+from ..circuits import CapacitorPulse
+from ..faults import Faults
+from ..resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 
@@ -201,3 +205,14 @@ class SimulatedAvr068(SimulatedResident):
             return 0xC0, b""
         self._count_on(size // 2)
         return 0, bytes(memory[start : start + size]) + b"\x00"
+
+
+def _board(chip: str, name: str = "", dialect: str = "") -> BenchBoard:
+    kind = KINDS[chip]
+    return board_of(
+        kind, SimulatedAvr068, any_kind(samples.avr_image), name or chip, CapacitorPulse("dtr"), LIFT,
+        chip=chip, baud=kind.baud, console=kind.baud, dialect=dialect,
+    )  # fmt: skip
+
+
+BOARDS = (_board("atmega2560", "frame-lift"), _board("atmega2560"), _board("atmega1280", dialect="avr-068"))

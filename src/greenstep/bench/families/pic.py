@@ -1,4 +1,5 @@
 """Simulated PIC18 boards with a resident bootloader, from Microchip AN851 and AN1310 and the parts' data sheets.
+Boards: feeder-pump, pic18f4520, pic18f4620, pic18f46k22, pic18f67j50.
 
 Stricter than silicon: a frame with a wrong checksum is met with silence; a write to space that is not blank, off its
 unit or into the loader, and an erase of the loader, are not done and noted.
@@ -8,15 +9,19 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Generator
+from functools import partial
 
 from greenstep.core.frozen import frozen
+from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
-from . import application
-from .chip import DAMAGED, Program, Spend, Wish
-from .crc16 import crc16
-from .faults import Faults
-from .resident import SimulatedResident
+from .. import application, samples
+from ..boards import PUMP, BenchBoard, any_kind, board_of
+from ..chip import DAMAGED, Program, Spend, Wish
+from ..circuits import CapacitorPulse
+from ..crc16 import crc16
+from ..faults import Faults
+from ..resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 _STX, _ETX, _DLE = 0x0F, 0x04, 0x05
@@ -317,3 +322,29 @@ class SimulatedAn1310(SimulatedPic):
             self._leaves = True
         else:
             self.violation(f"command {command}")
+
+
+def _an851_program(kind: PicKind, text: str, size: int, seed: int) -> Image:
+    return samples.pic_image(text, size, seed, kind.loader[1])
+
+
+def _an851_board(chip: str) -> BenchBoard:
+    circuit = CapacitorPulse("dtr")
+    return board_of(
+        AN851_KINDS[chip], SimulatedAn851, _an851_program, chip, circuit, PUMP,
+        dialect="pic-an851", held=samples.code_of,
+    )  # fmt: skip
+
+
+def _an1310_board(chip: str, name: str = "") -> BenchBoard:
+    kind = AN1310_KINDS[chip]
+    held = partial(samples.as_an1310_holds, loader=kind.loader[0])
+    program = any_kind(samples.pic_image)
+    return board_of(kind, SimulatedAn1310, program, name or chip, CapacitorPulse("dtr"), PUMP, chip=chip, held=held)
+
+
+BOARDS = (
+    _an1310_board("pic18f46k22", "feeder-pump"),
+    *map(_an851_board, AN851_KINDS),
+    *map(_an1310_board, AN1310_KINDS),
+)

@@ -1,4 +1,5 @@
 """Simulated STM32s in their ROM bootloader, from ST AN3155 (protocol), AN2606 (entry) and the data sheets' times.
+Boards: brood-probe, stm32f072, stm32f103, stm32f407, stm32l053, stm32g071, stm32c031, stm32g0b1, stm32l152.
 
 Stricter than silicon: a damaged character, a wrong complement or checksum is refused; writing to space that is not
 erased, misaligned or past the end is refused and noted; a character that comes while the chip is busy is lost and
@@ -13,11 +14,14 @@ from operator import xor
 from typing import ClassVar
 
 from greenstep.core.frozen import frozen
+from greenstep.core.image import Image
 from greenstep.core.link import Frame, LineSettings
 
-from . import application
-from .chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
-from .faults import Faults
+from .. import application, samples
+from ..boards import PROBE, BenchBoard, board_of
+from ..chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
+from ..circuits import DtrResetRtsBoot, RtsResetDtrBoot
+from ..faults import Faults
 
 _EVEN = Frame(8, "even", 1)
 Steps = Generator[Wish, int, bool]
@@ -461,3 +465,16 @@ class SimulatedStm32(SimulatedChip):
         answer = crc.to_bytes(4, "big")
         self.send(answer + bytes([reduce(xor, answer)]))
         return False
+
+
+def _program(kind: Stm32Kind, text: str, size: int, seed: int) -> Image:
+    return samples.stm32_image(text, size, kind.ram_bytes, seed, kind.erased)
+
+
+def _board(chip: str, name: str = "") -> BenchBoard:
+    circuit = RtsResetDtrBoot() if chip == "stm32f103" else DtrResetRtsBoot()
+    kind = KINDS[chip]
+    return board_of(kind, SimulatedStm32, _program, name or chip, circuit, PROBE, chip=chip, boot_level="high")
+
+
+BOARDS = (_board("stm32f072", "brood-probe"), *map(_board, KINDS))

@@ -1,4 +1,5 @@
 """Simulated AVR boards with a small resident bootloader, from Atmel AVR061 and the parts' data sheets.
+Boards: hive-scale, atmega328p, atmega168, atmega1284p.
 
 Stricter than silicon: a command that does not end in 20 is answered 15; a page that is not one of the part's, or lies
 in the bootloader, fails and is noted; anything received while a page is programmed is lost and noted.
@@ -11,10 +12,13 @@ from collections.abc import Generator
 from greenstep.core.frozen import frozen
 from greenstep.core.link import LineSettings
 
-from .avr_loader import loader_code
-from .chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
-from .faults import Faults
-from .resident import SimulatedResident
+from .. import samples
+from ..avr_loader import loader_code
+from ..boards import SCALE, BenchBoard, any_kind, board_of
+from ..chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
+from ..circuits import CapacitorPulse
+from ..faults import Faults
+from ..resident import SimulatedResident
 
 Steps = Generator[Wish, int, None]
 _GOOD, _OK, _FAILED, _UNKNOWN, _NO_SYNC = b"\x14", b"\x10", b"\x11", b"\x12", b"\x15"
@@ -220,3 +224,14 @@ class SimulatedAvr(SimulatedResident):
             self.send(_GOOD + _FAILED)
             return
         self._reply(bytes(memory[start : start + size]))
+
+
+def _board(chip: str, name: str = "") -> BenchBoard:
+    kind = KINDS[chip]
+    return board_of(
+        kind, SimulatedAvr, any_kind(samples.avr_image), name or chip, CapacitorPulse("dtr"), SCALE,
+        chip=chip, baud=kind.baud, console=kind.baud,
+    )  # fmt: skip
+
+
+BOARDS = (_board("atmega328p", "hive-scale"), *map(_board, KINDS))

@@ -1,4 +1,5 @@
 """Simulated LPC parts in their ROM's in-system programming, from NXP's user manuals (UM10360, UM10601, UM11029).
+Boards: entrance-counter, lpc1769, lpc1114, lpc812, lpc845, lpc4357.
 
 Stricter than silicon: a copy or erase of a sector that was not prepared, a copy to space that is not blank, a count
 that the part does not accept and RAM that ISP itself uses are refused with the manual's code and noted.
@@ -11,11 +12,14 @@ from collections.abc import Generator
 from typing import ClassVar
 
 from greenstep.core.frozen import frozen
+from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
-from . import application
-from .chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
-from .faults import Faults
+from .. import application, samples
+from ..boards import COUNTER, BenchBoard, board_of
+from ..chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from ..circuits import DtrResetRtsBoot
+from ..faults import Faults
 
 Steps = Generator[Wish, int, None]
 Number = Generator[Wish, int, int]
@@ -429,3 +433,17 @@ class SimulatedLpc(SimulatedChip):
                 return ""
             text += chr(max(value, 0))
         return text.strip()
+
+
+def _program(kind: LpcKind, text: str, size: int, seed: int) -> Image:
+    return samples.lpc_image(text, size, kind.ram_bytes, seed, kind.base)
+
+
+def _board(chip: str, name: str = "") -> BenchBoard:
+    circuit = DtrResetRtsBoot("low")
+    return board_of(
+        KINDS[chip], SimulatedLpc, _program, name or chip, circuit, COUNTER, chip=chip, held=samples.with_sum
+    )
+
+
+BOARDS = (_board("lpc1769", "entrance-counter"), *map(_board, KINDS))

@@ -1,4 +1,5 @@
 """Simulated ESP chips in their ROM, from Espressif's serial protocol description and the technical reference manuals.
+Boards: apiary-gateway, rain-gauge, esp8266, esp32, esp32s3, esp32c3, esp32c2, esp32p4.
 
 | what | the ROM |
 |---|---|
@@ -25,11 +26,14 @@ from functools import reduce
 from operator import xor
 
 from greenstep.core.frozen import changing, frozen
+from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
-from . import application
-from .chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
-from .faults import Faults
+from .. import application, samples
+from ..boards import GATEWAY, GAUGE, BenchBoard, board_of
+from ..chip import DAMAGED, Program, SimulatedChip, Spend, Take, Wish
+from ..circuits import CrossPair
+from ..faults import Faults
 
 Steps = Generator[Wish, int, None]
 _FRAME_ENDS = frozenset({0xC0})
@@ -358,3 +362,15 @@ class SimulatedEsp(SimulatedChip):
         yield Spend(size * _MD5_S)
         digest = hashlib.md5(self.flash[offset : offset + size], usedforsecurity=False).hexdigest()
         self._answer(0x13, 0, digest.encode())
+
+
+def _program(kind: EspKind, text: str, size: int, seed: int) -> Image:
+    return samples.esp_image(text, size, seed, kind.boot, kind.chip_id)
+
+
+def _board(chip: str, name: str = "") -> BenchBoard:
+    texts = GAUGE if chip == "esp8266" else GATEWAY
+    return board_of(KINDS[chip], SimulatedEsp, _program, name or chip, CrossPair(), texts, chip=chip)
+
+
+BOARDS = (_board("esp32", "apiary-gateway"), _board("esp8266", "rain-gauge"), *map(_board, KINDS))
