@@ -86,7 +86,11 @@ class Bench:
     @property
     def seal(self) -> int | None:
         """Where a loader keeps a seal of what was uploaded, in a unit of its own."""
-        return doorstep.KINDS[self.stand.kind].seal if self.dialect.name == "doorstep" else None
+        return (
+            doorstep.KINDS[self.stand.name.removeprefix("doorstep-")].seal
+            if self.dialect.name == "doorstep"
+            else None
+        )
 
     @staticmethod
     def _chip(trial: Trial) -> Any:

@@ -16,7 +16,7 @@ from typing import Any
 
 import pexpect
 
-from greenstep.ports.machine import holders
+from greenstep.ports.holders import holders
 
 from .support import COMMAND, Run, ToolTest
 

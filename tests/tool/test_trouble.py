@@ -11,7 +11,7 @@ from pathlib import Path
 
 from greenstep.bench.samples import esp_image
 from greenstep.ports.discovery import PortInfo
-from greenstep.ports.machine import holders, owning_group
+from greenstep.ports.holders import holders, owning_group
 from greenstep.store.board import BoardSettings, PortChoice
 
 from .support import SLOWLY, ToolTest

@@ -22,7 +22,8 @@ from greenstep.core.link import LineSettings, LinkLost
 from greenstep.core.safety.telnet_guard import in_use_by
 
 from .discovery import PortInfo, find_ports, known_by, listed_ports, usb_behind
-from .machine import Machine, holders, owning_group
+from .holders import holders, owning_group
+from .machine import Machine
 from .modem_lines import has_lines
 from .network_port import NetworkPort, quiet_threads
 from .serial_link import SLICE_S, TERMINAL_ERRORS, SerialLink, apply_settings

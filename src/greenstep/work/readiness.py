@@ -12,7 +12,7 @@ from threading import Event as Flag
 from greenstep.core.errors import Fault, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.quantities import count, show_seconds
-from greenstep.ports.machine import being_written
+from greenstep.ports.holders import being_written
 from greenstep.store.board import BoardSettings, ImageFile
 
 from .board import Board
