@@ -86,11 +86,8 @@ class Bench:
     @property
     def seal(self) -> int | None:
         """Where a loader keeps a seal of what was uploaded, in a unit of its own."""
-        return (
-            doorstep.KINDS[self.stand.name.removeprefix("doorstep-")].seal
-            if self.dialect.name == "doorstep"
-            else None
-        )
+        kind = doorstep.KINDS.get(self.stand.name.removeprefix("doorstep-"))
+        return kind.seal if kind is not None and self.dialect.name == "doorstep" else None
 
     @staticmethod
     def _chip(trial: Trial) -> Any:

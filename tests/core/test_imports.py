@@ -96,7 +96,35 @@ class CoreStandsAlone(unittest.TestCase):
         self.assertFalse({name for name in loaded if name.startswith("greenstep.cli")})
 
 
+def loaded_with(path: Path, modules: dict[str, Path]) -> set[str]:
+    """Those of `modules` that are loaded along with a file: what it imports outside its functions and outside what only
+    the type checker reads."""
+    package = ["greenstep", *path.relative_to(SOURCE).parts[:-1]]
+    there: set[str] = set()
+    for node in ast.parse(path.read_text("utf-8")).body:
+        for part in node.body if isinstance(node, ast.Try) else [node]:
+            if isinstance(part, ast.ImportFrom):
+                base = ".".join(package[: len(package) - part.level + 1]) if part.level else ""
+                name = ".".join(word for word in (base, part.module or "") if word)
+                there.update(full if (full := f"{name}.{alias.name}") in modules else name for alias in part.names)
+    return there & set(modules)
+
+
 class NothingDependsOnTheOrderOfImports(unittest.TestCase):
+    def test_no_modules_load_each_other_in_a_circle(self) -> None:
+        modules = {
+            ".".join(["greenstep", *path.relative_to(SOURCE).with_suffix("").parts]).removesuffix(".__init__"): path
+            for path in SOURCE.rglob("*.py")
+        }
+        left = {name: loaded_with(path, modules) - {name} for name, path in modules.items()}
+        self.assertIn("greenstep.core.engine.connect", left["greenstep.core.engine.runner"])
+        while ready := [name for name, needed in left.items() if not needed]:
+            for name in ready:
+                del left[name]
+            for needed in left.values():
+                needed.difference_update(ready)
+        self.assertEqual(sorted(left), [])
+
     def test_no_package_has_a_name_that_is_also_a_module_of_it(self) -> None:
         for path in SOURCE.rglob("__init__.py"):
             files = {p.stem for p in path.parent.glob("*.py")} | {p.name for p in path.parent.iterdir() if p.is_dir()}

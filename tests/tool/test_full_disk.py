@@ -12,7 +12,7 @@ from unittest.mock import patch
 from greenstep.core.errors import RefusedFault
 from greenstep.core.image import Image, Piece
 from greenstep.store.aside import AsideFile, put_aside
-from greenstep.store.journal import VARIABLE
+from greenstep.store.journal_place import VARIABLE
 from greenstep.store.whole_files import write_whole
 
 from .support import ToolTest

@@ -4,12 +4,15 @@ asks for it; and does so as people do."""
 from __future__ import annotations
 
 import math
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from greenstep.core.frozen import changing, frozen
 
 from .circuits import PinChange
-from .line import SimulatedLine
+
+if TYPE_CHECKING:
+    from .line import SimulatedLine
+
 
 Habit = Literal["", "forgets", "late", "twice", "holds-on", "leaves"]
 HABITS: dict[str, str] = {

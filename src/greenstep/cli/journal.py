@@ -63,8 +63,9 @@ def journal_command(
     greenstep journal --until 365 --clear
     """
     from greenstep.core.errors import usage
-    from greenstep.store.journal import JournalTrouble, Wanted, held, journal_file, rows
+    from greenstep.store.journal import JournalTrouble, Wanted, held, rows
     from greenstep.store.journal import row as one_row
+    from greenstep.store.journal_place import journal_file
 
     with faults_as_asked(as_json):
         if sum((number is not None, on_chips, values, put_aside)) > 1:

@@ -14,7 +14,7 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.image.intel_hex import write_intel_hex
 
-from .journal import journal_file
+from .journal_place import journal_file
 from .whole_files import write_whole
 
 

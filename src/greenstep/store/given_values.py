@@ -16,7 +16,7 @@ from greenstep.core.batch.board_values import COUNT, BoardValues
 from greenstep.core.errors import usage
 from greenstep.core.frozen import frozen
 
-from .journal import journal_file
+from .journal_place import journal_file
 
 _NAME = "values.sqlite"
 _WAIT_S = 20.0

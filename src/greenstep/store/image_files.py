@@ -11,13 +11,8 @@ from greenstep.core.errors import usage
 from greenstep.core.image import Image, ImageFault
 from greenstep.core.image.edit import filled
 from greenstep.core.image.file_formats import HEAD_BYTES, Format, packed, recognise, saved_text
-from greenstep.core.image.intel_hex import write_intel_hex
-from greenstep.core.image.s_record import write_s_record
-from greenstep.core.image.ti_txt import write_ti_txt
 from greenstep.core.quantities import count, show_address, show_size, show_span
 from greenstep.core.safety.plain_files import NO_FILE, is_replaceable, open_plain
-
-from .whole_files import write_whole
 
 LARGEST_RAW_BYTES = 64 << 20
 IMAGE_ENDINGS = (".hex", ".bin", ".ihex", ".img", ".s19", ".s28", ".s37", ".srec", ".mot", ".elf", ".txt")
@@ -167,6 +162,12 @@ def check_new(path: Path, replace: bool) -> None:
 def save_image(path: Path, image: Image, kind: Kind, fill: int, record_bytes: int) -> tuple[str, tuple[str, ...]]:
     """Write the file, completely or not at all. Returns what it is in words, and what of the image the format cannot
     hold. Raises UsageFault."""
+    from greenstep.core.image.intel_hex import write_intel_hex
+    from greenstep.core.image.s_record import write_s_record
+    from greenstep.core.image.ti_txt import write_ti_txt
+
+    from .whole_files import write_whole
+
     if not 1 <= record_bytes <= _LONGEST_LINE[kind]:
         raise usage(
             "record-bytes",

@@ -1,8 +1,7 @@
-"""The journal: every upload on record, in an SQLite file of this user's, and what is stored beside it."""
+"""The journal: every upload on record, in an SQLite file of this user's."""
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing, suppress
@@ -15,24 +14,6 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image.granules import Granules, Remembered, unpacked
 from greenstep.core.journal.records import OUTCOMES, JournalEntry
 from greenstep.core.safety.harmless_text import harmless
-
-FILE_NAME = "journal.sqlite"
-VARIABLE = "GREENSTEP_JOURNAL"
-NONE = "none"
-"""As the variable's value: no journal is kept."""
-
-
-def journal_file() -> Path | None:
-    """Where it is stored; None if none is wanted."""
-    said = os.environ.get(VARIABLE, "")
-    if said == NONE:
-        return None
-    if said:
-        return Path(said)
-    import platformdirs
-
-    return platformdirs.user_data_path("greenstep") / FILE_NAME
-
 
 _WAIT_S = 20.0  # for other writers; a row takes them milliseconds, but there may be a hundred on a slow disk
 _COLUMNS = tuple(field.name for field in fields(JournalEntry))

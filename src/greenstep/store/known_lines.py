@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from greenstep.core.frozen import frozen
 
-from .journal import journal_file
+from .journal_place import journal_file
 
 if TYPE_CHECKING:
     import sqlite3

@@ -74,7 +74,8 @@ def doubt_about(board: Board, path: Path, program: Program) -> str:
 
 
 def _last_upload(board: Board) -> Row | None:
-    from greenstep.store.journal import JournalTrouble, Wanted, journal_file, rows
+    from greenstep.store.journal import JournalTrouble, Wanted, rows
+    from greenstep.store.journal_place import journal_file
 
     path = journal_file()
     if path is None or not path.exists():

@@ -88,7 +88,8 @@ def _handled(handler: Callable[[int, FrameType | None], None]) -> Iterator[None]
 def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
     """What the journal knows of a chip by its own number; a journal that cannot be read is reported and knows
     nothing."""
-    from greenstep.store.journal import JournalTrouble, journal_file, remembered
+    from greenstep.store.journal import JournalTrouble, remembered
+    from greenstep.store.journal_place import journal_file
 
     path = journal_file()
     try:
@@ -137,7 +138,8 @@ class Keeper:
         return self._climb.job.purpose in RECORDED or self._climb.outcome.state is not ChipState.UNTOUCHED
 
     def _write(self, ended: RunEnded) -> int:
-        from greenstep.store.journal import JournalTrouble, journal_file, record
+        from greenstep.store.journal import JournalTrouble, record
+        from greenstep.store.journal_place import journal_file
 
         path = journal_file()
         if path is None:
