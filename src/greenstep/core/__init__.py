@@ -1,1 +1,1 @@
-"""Computation: images, chips, dialects, plan, climb and findings. No interface, no port, no clock."""
+"""Computation: images, chips, dialects, plan, engine and findings. No interface, no port, no clock."""
