@@ -41,6 +41,7 @@ faults: $(VENV)/ready
 	$(BIN)/python -m benchmarks.hostile_files
 	$(BIN)/python -m benchmarks.hostile_peers
 	$(BIN)/python -m benchmarks.noise_boards 5000
+	$(BIN)/python -m tests --whole
 
 findings: $(VENV)/ready
 	$(BIN)/python -m benchmarks.findings_rate --write

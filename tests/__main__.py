@@ -1,13 +1,17 @@
-"""All tests: `python -m tests [MODULE …]`, two modules at a time and one that mostly waits.
+"""All tests: `python -m tests [--order N] [--whole] [MODULE …]`, two modules at a time and one that mostly waits.
 
 They run as `python -m unittest -b MODULE …` would; the shorter ones share a process, and all of them the process in which
-the command is loaded. No test is run twice: what fails has failed.
+the command is loaded. The modules are shuffled by `--order`, so that none rests on what another has left behind.
+`--whole` makes every sweep over boards, places and seeds that is a sample otherwise. No test is run twice: what fails
+has failed.
 """
 
 from __future__ import annotations
 
+import argparse
 import compileall
 import os
+import random
 import re
 import resource
 import subprocess
@@ -19,18 +23,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from tests import loaded_command
+from tests.sample import VARIABLE
 
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 2
-_LONGEST = (
-    "tests.core.test_loader_machines",
-    "tests.core.test_compare",
-    "tests.core.test_every_dialect",
-    "tests.tool.test_connect",
-    "tests.core.test_late_answers",
-    "tests.core.test_what_is_proven",
-)
-"""Begun first, so that none of them is left alone at the end."""
 _WAITING = (
     "tests.tool.test_batch",
     "tests.tool.test_commands",
@@ -41,7 +37,7 @@ _WAITING = (
     "tests.tool.test_turns",
 )
 """Run beside the others, one after the other: they wait for what happens far more than they compute."""
-_TOGETHER = 12
+_TOGETHER = 8
 """Modules of tests/core a process: most of them take less time than what they import."""
 
 
@@ -62,17 +58,21 @@ class Result:
 
 
 def found_in(folder: str) -> list[str]:
-    """The modules with tests in a folder that are none of those above."""
+    """The modules with tests in a folder that are none of those that wait."""
     paths = sorted((ROOT / "tests" / folder).glob("test_*.py"))
     modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in paths]
-    return [module for module in modules if module not in (*_LONGEST, *_WAITING)]
+    return [module for module in modules if module not in _WAITING]
 
 
-def processes() -> list[tuple[str, ...]]:
-    """Every module with tests, by the process it runs in, the longest first."""
-    core = found_in("core")
-    shared = [tuple(core[at : at + _TOGETHER]) for at in range(0, len(core), _TOGETHER)]
-    return [(module,) for module in (*_LONGEST, *found_in("tool"))] + shared
+def processes(order: int) -> list[tuple[str, ...]]:
+    """Every module with tests, by the process it runs in."""
+    core, tool = found_in("core"), found_in("tool")
+    dice = random.Random(order)
+    dice.shuffle(core)
+    dice.shuffle(tool)
+    return [tuple(core[at : at + _TOGETHER]) for at in range(0, len(core), _TOGETHER)] + [
+        (module,) for module in tool
+    ]
 
 
 def run(modules: tuple[str, ...]) -> Result:
@@ -92,12 +92,19 @@ def run(modules: tuple[str, ...]) -> Result:
 
 
 def main() -> int:
+    parser = argparse.ArgumentParser(prog="python -m tests")
+    parser.add_argument("--order", type=int, default=1, help="number that the modules are shuffled by")
+    parser.add_argument("--whole", action="store_true", help="every sweep from end to end")
+    parser.add_argument("modules", nargs="*")
+    asked = parser.parse_args()
     began = time.monotonic()
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # hundreds of commands are started: each would compile it all
+    if asked.whole:
+        os.environ[VARIABLE] = "yes"
     compileall.compile_dir(ROOT / "src", quiet=1)  # as an installed package is
     with loaded_command.ready(), ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
-        waiting = beside.map(run, [] if sys.argv[1:] else [(module,) for module in _WAITING])
-        results = [*pool.map(run, [(module,) for module in sys.argv[1:]] or processes()), *waiting]
+        waiting = beside.map(run, [] if asked.modules else [(module,) for module in _WAITING])
+        results = [*pool.map(run, [(module,) for module in asked.modules] or processes(asked.order)), *waiting]
     wrong = [", ".join(result.modules) for result in results if result.status or not result.number]
     number = sum(result.number for result in results)
     used_s = resource.getrusage(resource.RUSAGE_CHILDREN).ru_utime

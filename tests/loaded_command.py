@@ -114,13 +114,14 @@ def _exactly(line: socket.socket, size: int) -> bytes:
 
 
 def _load() -> Callable[[], None]:
-    """The installed entry point, with all of the tool's modules loaded but the figures, which nearly no run draws."""
+    """The installed entry point, with all of the tool's modules loaded, and what they load of matplotlib."""
     import greenstep
 
     (entry,) = (point for point in entry_points(group="console_scripts") if point.name == "greenstep")
     for module in pkgutil.walk_packages(greenstep.__path__, "greenstep."):
-        if not module.name.startswith("greenstep.draw"):
-            importlib.import_module(module.name)
+        importlib.import_module(module.name)
+    for picture in ("agg", "svg"):  # else loaded anew by each run that draws one
+        importlib.import_module(f"matplotlib.backends.backend_{picture}")
     gc.collect()
     gc.freeze()
     loaded: Callable[[], None] = entry.load()

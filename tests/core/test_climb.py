@@ -25,6 +25,8 @@ from greenstep.core.hookup.circuits import hookup_from_table, named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes
 
+from ..sample import some
+
 
 class Green(unittest.TestCase):
     def test_steps_in_order_each_begun_and_ended(self) -> None:
@@ -387,7 +389,7 @@ class FaultRuns(unittest.TestCase):
         from benchmarks.fault_runs import one_run
 
         self.assertEqual(set(FAULTY), set(dialect_names()))
-        results = [one_run(dialect, seed) for dialect in FAULTY for seed in range(10_018, 10_020)]
+        results = [one_run(dialect, seed) for dialect in FAULTY for seed in some((10_018, 10_019), 1)]
         self.assertEqual([result for result in results if result.wrong], [])
         green = sum(result.well for result in results)
         self.assertGreaterEqual(green, 0.95 * len(results))

@@ -15,7 +15,8 @@ from greenstep.core.chips.part import Part
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import Wishes
 
-from .test_every_dialect import KINDS, dialect_of
+from ..sample import KINDS, some
+from .test_every_dialect import dialect_of
 
 BOARDS: dict[str, BenchBoard] = KINDS
 TELL_NOTHING = {
@@ -191,7 +192,7 @@ class Loaders(unittest.TestCase):
         self.assertGreater(refused, 15)
 
     def test_words_that_look_like_jumps_are_no_bootloader(self) -> None:
-        for board, image, border in self.at_the_top():
+        for board, image, border in some(self.at_the_top(), 12):
             with self.subTest(board):
                 trial = self.over(board, image, border, _JUMPS * 128)
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -200,7 +201,7 @@ class Loaders(unittest.TestCase):
     def test_the_size_that_was_said_decides(self) -> None:
         """Whatever lies below it looks like: even a copy of the bootloader itself."""
         found = 0
-        for board, image, border in self.at_the_top():
+        for board, image, border in some(self.at_the_top(), 12):
             with self.subTest(board):
                 loader = content(prepare(board)[1])[border:]
                 found += self.over(board, image, border, loader).end.exit_code == 5

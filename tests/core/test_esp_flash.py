@@ -98,7 +98,7 @@ class Places(unittest.TestCase):
 
 class Whole(unittest.TestCase):
     def test_whole_is_neither_a_sample_nor_the_journal(self) -> None:
-        image = sample_for("esp8266", 30_000)
+        image = sample_for("esp8266", 12_000)
 
         def recall(number: str, chip: str) -> Remembered:
             return Remembered(3, granules_of(image, 0xFF))

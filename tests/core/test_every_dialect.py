@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any
 from unittest.mock import patch
 
-from greenstep.bench.boards import APIARY, BOARDS
+from greenstep.bench.boards import BOARDS
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import dialect_names, find_dialect
@@ -20,11 +20,10 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.write_options import Keep, TalkLine, Wishes
 
+from ..sample import KINDS, boards, some
 from .scripted import ScriptedLink
 
 SIZES = (700, 1800)
-# the apiary's boards are others under a name of their own
-KINDS = {name: stand for name, stand in BOARDS.items() if name not in APIARY or name == "smoke-fan"}
 
 _XMODEM = {"smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem", "ymodem-once", "ymodem-twice", "efr32", "efm32", "w600"}
 SHOW_A_PART = {"esp8266", "lpc812", "lpc845", "lpc1114", "lpc1769", "m480", *_XMODEM}
@@ -55,7 +54,7 @@ def strict(trial: Trial) -> list[str]:
 class OnEveryBoard(unittest.TestCase):
     def test_uploads_are_green_and_keep_to_the_document(self) -> None:
         for board, stand in KINDS.items():
-            for size in SIZES:
+            for size in SIZES if board in boards(0) else SIZES[:1]:
                 with self.subTest(board, size=size):
                     image = sample_for(board, size)
                     trial = run(
@@ -70,7 +69,7 @@ class OnEveryBoard(unittest.TestCase):
     def test_answers_without_delay_lose_nothing(self) -> None:
         """As on the UART of a single-board computer: what is sent at once meets a chip that still programs. (One
         receiver is first offered blocks that it does not take.)"""
-        for board in KINDS.keys() - {"xmodem-crc"}:
+        for board in boards(1).keys() - {"xmodem-crc"}:
             with self.subTest(board):
                 trial = run(board, {"flash": sample_for(board, 2300)}, turnaround_s=0.0)
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -78,7 +77,7 @@ class OnEveryBoard(unittest.TestCase):
                 self.assertNotIn("damaged", notes(trial))
 
     def test_a_second_upload_over_the_first(self) -> None:
-        for board in KINDS:
+        for board in boards(2):
             with self.subTest(board):
                 climb, trial = prepare(board, {"flash": sample_for(board, 1800, seed=8)})
                 for piece in BOARDS[board].held(sample_for(board, 2400, seed=7)).pieces:
@@ -89,7 +88,7 @@ class OnEveryBoard(unittest.TestCase):
                 self.assertTrue(trial.holds(sample_for(board, 1800, seed=8)))
 
     def test_verify_says_equal_and_says_different(self) -> None:
-        for board in KINDS:
+        for board in boards(3):
             if not shows_bytes(board) or BOARDS[board].chip == "esp8266":
                 continue
             with self.subTest(board):
@@ -108,7 +107,7 @@ class OnEveryBoard(unittest.TestCase):
                     self.assertEqual(strict(trial), [])
 
     def test_backup_reads_what_is_there(self) -> None:
-        for board in KINDS:
+        for board in boards(4):
             if not shows_bytes(board) or "esp" in BOARDS[board].chip:
                 continue
             with self.subTest(board):
@@ -126,7 +125,7 @@ class OnEveryBoard(unittest.TestCase):
                 self.assertEqual((trial.end.exit_code, climb.outcome.backup[0].data), (0, bytes(range(200))))
 
     def test_erase_leaves_blank_room_and_the_loader_alone(self) -> None:
-        for board in KINDS:
+        for board in some(KINDS, 40):
             kind = getattr(trial_chip(board), "kind", None)
             if not shows_bytes(board) or getattr(kind, "flash_bytes", 0) > 40_000:
                 continue

@@ -11,6 +11,8 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.events import Noted
 
+from ..sample import some
+
 
 def notes(trial: Trial) -> str:
     return " | ".join(event.text for event in trial.events if isinstance(event, Noted))
@@ -21,7 +23,7 @@ class Seeded(unittest.TestCase):
         """`python -m benchmarks.late_answers` does two thousand of each."""
         self.assertEqual(set(BOARDS), set(dialect_names()))
         for dialect in BOARDS:
-            runs = [one_run(dialect, seed) for seed in range(2)]
+            runs = [one_run(dialect, seed) for seed in some(range(2), 1)]
             with self.subTest(dialect):
                 self.assertEqual([found for found, _ in runs if found.wrong], [])
                 counted = [found for found, counts in runs if counts]

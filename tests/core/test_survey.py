@@ -42,6 +42,8 @@ from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board
 from greenstep.work.surveying import scope
 
+from ..sample import boards
+
 AT = LineSettings(115200)
 BOTH = [
     *candidates_for(find_dialect("avr-061"), "", 115200),
@@ -220,7 +222,7 @@ class MovesOfTheirOwn(unittest.TestCase):
 class EveryQuestion(unittest.TestCase):
     def test_no_chip_is_changed_by_any_dialect_s_question(self) -> None:
         """In its loader, after a reset for each question, and then without one."""
-        for name, board in BOARDS.items():
+        for name, board in boards(1).items():
             line = board.build()
             chip = line.chip
             hookup = named_hookup(board.circuit.hookup, Catalogue.load().find(board.chip).first.boot_level)

@@ -22,6 +22,7 @@ from greenstep.core.trace.recording import LineEvent, RecordingLink, Trace
 from greenstep.core.trace.story import Told, tell
 from greenstep.core.trace.vcd import VcdError, read_vcd, write_vcd
 
+from ..sample import some
 from .examples import with_examples
 from .situations import BOARD_OF
 
@@ -195,7 +196,7 @@ class Damaged(unittest.TestCase):
                 rows = narrate(find_dialect(dialect), said)
                 self.assertEqual(sum(row.count for row in rows), len(said))
                 self.assertTrue([row for row in rows if row.command])
-                for _ in range(300):
+                for _ in some(range(300), 60):
                     hurt = [(damaged(dice, sent), damaged(dice, heard)) for sent, heard in said]
                     rows = narrate(find_dialect(dialect), hurt)
                     self.assertEqual(sum(row.count for row in rows), len(said))

@@ -8,10 +8,12 @@ import select
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import tty
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pexpect
@@ -22,12 +24,17 @@ from .support import COMMAND, Run, ToolTest
 
 
 class Board:
-    """The test itself, at the other end of a pty: answers lines, and keeps what it took."""
+    """The test itself, at the other end of a pty: answers lines, and keeps what it took.
+
+    Its port has a name of its own, and goes with it: the number of a pty that is closed is the next one's, which another
+    process may have opened."""
 
     def __init__(self, answer: Callable[[bytes], bytes] = lambda line: b"") -> None:
         self._ours, self._theirs = os.openpty()
         tty.setraw(self._theirs)
-        self.port = os.ttyname(self._theirs)
+        self._folder = tempfile.TemporaryDirectory(prefix="greenstep-port-")
+        self.port = str(Path(self._folder.name) / "tty")
+        Path(self.port).symlink_to(os.ttyname(self._theirs))
         self.taken = b""
         self._answer = answer
         self._gone = threading.Event()
@@ -53,6 +60,7 @@ class Board:
 
     def vanish(self) -> None:
         """As when the cable is pulled."""
+        Path(self.port).unlink(missing_ok=True)
         self._gone.set()
         self._thread.join()
 
@@ -133,7 +141,7 @@ class Terminal(ToolTest):
     def test_after_a_cable_was_pulled_it_goes_on(self) -> None:
         first, second = Board(), Board()
         place = self.folder / "tty-hive"
-        place.symlink_to(first.port)
+        place.symlink_to(os.readlink(first.port))
         child = pexpect.spawn(
             COMMAND, ["listen", "--port", str(place)], cwd=str(self.folder), timeout=20, dimensions=(24, 100),
             env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
@@ -142,7 +150,7 @@ class Terminal(ToolTest):
         place.unlink()
         first.vanish()
         child.expect("the port went away .*: waiting for it")
-        place.symlink_to(second.port)
+        place.symlink_to(os.readlink(second.port))
         child.expect("the port is back")
         second.says(b"41.3 kg\r\n")
         child.expect("41.3 kg")
