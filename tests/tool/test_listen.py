@@ -141,7 +141,7 @@ class Terminal(ToolTest):
     def test_after_a_cable_was_pulled_it_goes_on(self) -> None:
         first, second = Board(), Board()
         place = self.folder / "tty-hive"
-        place.symlink_to(os.readlink(first.port))
+        place.symlink_to(Path(first.port).readlink())
         child = pexpect.spawn(
             COMMAND, ["listen", "--port", str(place)], cwd=str(self.folder), timeout=20, dimensions=(24, 100),
             env=self.environment(TERM="xterm"),  # type: ignore[arg-type]
@@ -150,7 +150,7 @@ class Terminal(ToolTest):
         place.unlink()
         first.vanish()
         child.expect("the port went away .*: waiting for it")
-        place.symlink_to(os.readlink(second.port))
+        place.symlink_to(Path(second.port).readlink())
         child.expect("the port is back")
         second.says(b"41.3 kg\r\n")
         child.expect("41.3 kg")
