@@ -205,9 +205,9 @@ class Loaders(unittest.TestCase):
             with self.subTest(board):
                 loader = content(prepare(board)[1])[border:]
                 found += self.over(board, image, border, loader).end.exit_code == 5
-                said = self.over(board, image, border, loader, bootloader_bytes=len(loader))
-                self.assertEqual(said.end.exit_code, 0, said.findings)
-                self.assertIn(bytes(range(256)), content(said)[:border])
+                settings = self.over(board, image, border, loader, bootloader_bytes=len(loader))
+                self.assertEqual(settings.end.exit_code, 0, settings.findings)
+                self.assertIn(bytes(range(256)), content(settings)[:border])
                 larger = self.over(board, image, border, loader, bootloader_bytes=2 * len(loader))
                 self.assertEqual((larger.end.exit_code, larger.findings[0].key), (5, "hits-bootloader"))
         self.assertGreater(found, 3, "those of an AVR are looked for")

@@ -50,8 +50,8 @@ class PutIn(unittest.TestCase):
     def job(self, chip: str, image: str, at: int | None = None, say: str = "serial {serial}") -> Job:
         talk = (TalkEntry(expect="?", send=say),)
         port = PortChoice(name="none/such")
-        said = BoardSettings(chip=chip, port=port, images=(ImageFile(IMAGES / image, at),), talk=talk)
-        return make_job("upload", Board("", said))
+        settings = BoardSettings(chip=chip, port=port, images=(ImageFile(IMAGES / image, at),), talk=talk)
+        return make_job("upload", Board("", settings))
 
     def test_image_and_talk(self) -> None:
         job = self.job("stm32f072", "brood-probe.hex")

@@ -175,8 +175,8 @@ class Handed(unittest.TestCase):
     def test_an_order_goes_to_a_process_that_begins_anew(self) -> None:
         """Where processes cannot be forked, what they are to do is pickled."""
         images = (ImageFile(APIARY / "images" / "brood-probe.hex"),)
-        said = BoardSettings(chip="stm32f072", port=PortChoice(name="a/b"), images=images)
-        order = Order(make_job("upload", Board("brood-probe", said)), AT_THE_TERMINAL, again=True, wait_s=None)
+        settings = BoardSettings(chip="stm32f072", port=PortChoice(name="a/b"), images=images)
+        order = Order(make_job("upload", Board("brood-probe", settings)), AT_THE_TERMINAL, again=True, wait_s=None)
         back = pickle.loads(pickle.dumps(order))
         self.assertEqual((back.job.images, back.job.dialect), (order.job.images, order.job.dialect))
         for news in (Waits("next"), Begins(), Goes(StepAdvanced("write", 1, 2, "bytes", 0.5))):

@@ -142,10 +142,10 @@ class LastLine:
 
 class AtTheEnd(unittest.TestCase):
     def test_ctrl_c_with_the_last_line_of_an_upload_is_not_forgotten(self) -> None:
-        said = BoardSettings(chip="atmega328p", port=PortChoice(name="bench:hive-scale"))
+        settings = BoardSettings(chip="atmega328p", port=PortChoice(name="bench:hive-scale"))
         rebuilds, interrupts = Rebuilds([Path(__file__)], rest_s=0.0), Interrupts()
         with interrupts.noted():
-            run = Run(make_job("start", Board("", said)), recorded=False)
+            run = Run(make_job("start", Board("", settings)), recorded=False)
             self.assertEqual(follow(run, LastLine(), interrupts), 0)
             self.assertFalse(rebuilds.wait(lambda: interrupts.heard))
             with self.assertRaises(KeyboardInterrupt):

@@ -87,7 +87,7 @@ def batch_command(
     count_from: int | None,
     patch: tuple[str, ...],
     series: str | None,
-    said: BoardSettings,
+    settings: BoardSettings,
     how: How,
 ) -> int:
     """Upload into one board after another, or into several at once. With one port: waits until a board answers,
@@ -108,7 +108,7 @@ def batch_command(
     from .prompts import AT_THE_TERMINAL
     from .target import settle
 
-    board = settle(target, said, how)
+    board = settle(target, settings, how)
     values = _values(rows, count_from, patch, series or board.name or board.choice.title)
     orders = orders_for(board, ports, each_new_port, again, AT_THE_TERMINAL, wait_s, number, save, values)
     if save is not None:

@@ -253,7 +253,7 @@ def _upload(name: str, size: int, faults: tuple[str, ...]) -> int:
     simulated = BOARDS[name]
     text = simulated.texts[1]
     port = f"bench:{name}?{'&'.join(['pace=real', *(f'fault={fault}' for fault in faults)])}"
-    said = BoardSettings(port=PortChoice(name=port), expect=text.removesuffix(" ready"))
-    board = Board(name, with_bench_board(said))
+    settings = BoardSettings(port=PortChoice(name=port), expect=text.removesuffix(" ready"))
+    board = Board(name, with_bench_board(settings))
     job = make_job("upload", board, images={"flash": simulated.program(text, size, 1)})
     return follow(Run(job, recorded=False), LadderView())

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 @click.group("boards", invoke_without_command=True, short_help="The boards of greenstep.toml.")
 @general_options
 @click.pass_context
-def boards_command(context: click.Context, said: BoardSettings, how: How) -> int:
+def boards_command(context: click.Context, settings: BoardSettings, how: How) -> int:
     """List the boards of the project file: chip, port and where it is now, hookup, images and whether they are
     there; or add, change and remove one. Opens no port.
 
@@ -78,7 +78,7 @@ _FILE = click.option(
 @click.option("--replace", "instead", is_flag=True, help="Replace a board of this name.")
 @_FILE
 @collected
-def add(name: str, instead: bool, said: BoardSettings, how: How) -> int:
+def add(name: str, instead: bool, settings: BoardSettings, how: How) -> int:
     """Write a board into greenstep.toml from options alone; greenstep init asks.
 
     \b
@@ -88,8 +88,8 @@ def add(name: str, instead: bool, said: BoardSettings, how: How) -> int:
     from greenstep.store.new_project import add_board
 
     path = _file(how) or Path("greenstep.toml")
-    _refuse_unknown(name, said)
-    add_board(path, name, table_of(said, path.parent), instead)
+    _refuse_unknown(name, settings)
+    add_board(path, name, table_of(settings, path.parent), instead)
     say(f"{path}: board {name} written")
     return 0
 
@@ -100,7 +100,7 @@ def add(name: str, instead: bool, said: BoardSettings, how: How) -> int:
 @click.option("--without", multiple=True, metavar="KEY", help="Take this key away, so that its default holds.")
 @_FILE
 @collected
-def change(name: str, without: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def change(name: str, without: tuple[str, ...], settings: BoardSettings, how: How) -> int:
     """Give a board of greenstep.toml other values; what is not named stays, comments included.
 
     \b
@@ -111,10 +111,10 @@ def change(name: str, without: tuple[str, ...], said: BoardSettings, how: How) -
     from greenstep.store.new_project import change_board
 
     path = _there(how)
-    keys = table_of(said, path.parent)
+    keys = table_of(settings, path.parent)
     if not keys and not without:
         raise usage("no-keys", "change what?", "options are named like the keys: --port, --baud; or --without KEY")
-    _refuse_unknown(name, said)
+    _refuse_unknown(name, settings)
     change_board(path, name, keys, [key.replace("-", "_") for key in without])
     say(f"{path}: board {name} changed: {', '.join((*keys, *(f'without {key}' for key in without)))}")
     return 0
@@ -125,7 +125,7 @@ def change(name: str, without: tuple[str, ...], said: BoardSettings, how: How) -
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @_FILE
 @collected
-def remove(name: str, yes: bool, said: BoardSettings, how: How) -> int:
+def remove(name: str, yes: bool, settings: BoardSettings, how: How) -> int:
     """Take a board out of greenstep.toml. Its images and its rows in the journal stay."""
     from greenstep.store.new_project import remove_board
 
@@ -135,12 +135,12 @@ def remove(name: str, yes: bool, said: BoardSettings, how: How) -> int:
     return 0
 
 
-def _refuse_unknown(name: str, said: BoardSettings) -> None:
+def _refuse_unknown(name: str, settings: BoardSettings) -> None:
     """Raises UsageFault for a chip, dialect or hookup that is not known."""
     from greenstep.work.board import Board
 
-    if said.chip or said.dialect or said.hookup:
-        board = Board(name, said if said.chip or said.dialect else replace(said, chip="any"))
+    if settings.chip or settings.dialect or settings.hookup:
+        board = Board(name, settings if settings.chip or settings.dialect else replace(settings, chip="any"))
         _ = board.dialect, board.hookup
 
 
@@ -175,7 +175,7 @@ def _there(how: How) -> Path:
     help="The file to write. [greenstep.toml]",
 )
 @collected
-def init_command(name: str | None, replace: bool, said: BoardSettings, how: How) -> int:
+def init_command(name: str | None, replace: bool, settings: BoardSettings, how: How) -> int:
     """Write a board into greenstep.toml. What the options do not say is asked for on the terminal.
 
     \b
@@ -189,33 +189,33 @@ def init_command(name: str | None, replace: bool, said: BoardSettings, how: How)
 
     project = how.project or Path("greenstep.toml")
     name = _name(name)
-    chip = said.chip or _asked("chip", "Which chip? (such as atmega328p, stm32f103c8, stm32)")
+    chip = settings.chip or _asked("chip", "Which chip? (such as atmega328p, stm32f103c8, stm32)")
     usual = Board(name, BoardSettings(chip=chip)).choice.first.hookup
     keys: dict[str, Any] = {"chip": chip}
-    if said.dialect:
-        keys["dialect"] = said.dialect
-    keys["port"] = _port(said.port.name if said.port else None, name)
+    if settings.dialect:
+        keys["dialect"] = settings.dialect
+    keys["port"] = _port(settings.port.name if settings.port else None, name)
     for key in ("baud", "frame"):
-        if getattr(said, key):
-            keys[key] = getattr(said, key)
+        if getattr(settings, key):
+            keys[key] = getattr(settings, key)
     known = _known(chip, keys["port"])
     if known is not None:
         usual = known.hookup if known.hookup in NAMED else usual
-        keys |= _as_known(known, said)
-    keys["hookup"] = said.hookup or hookup_argument(
+        keys |= _as_known(known, settings)
+    keys["hookup"] = settings.hookup or hookup_argument(
         _asked("hookup", "How do DTR and RTS reach reset and boot?", usual)
     )
-    wanted = Board(name, dataclasses.replace(said, chip=chip, hookup=keys["hookup"]))
+    wanted = Board(name, dataclasses.replace(settings, chip=chip, hookup=keys["hookup"]))
     _ = wanted.hookup  # refuses an unknown hookup
-    images = said.images or _asked_images()
+    images = settings.images or _asked_images()
     if images:
         keys["images"] = [image_value(image, project.parent) for image in images]
-    expect = said.expect or _asked("expect", "Text that the program prints (empty: none)", "")
+    expect = settings.expect or _asked("expect", "Text that the program prints (empty: none)", "")
     if expect:
         keys["expect"] = expect
     for key in ("enter", "leave", "patience", "expect_within", "console_baud"):
-        if getattr(said, key) is not None:
-            keys[key] = getattr(said, key)
+        if getattr(settings, key) is not None:
+            keys[key] = getattr(settings, key)
     add_board(project, name, keys, replace)
     say(f"{project}: board {name} written. Next: greenstep greet {name}")
     return 0
@@ -235,7 +235,7 @@ def _known(chip: str, port: Any) -> Learnt | None:
     return found[0] if found else None
 
 
-def _as_known(known: Learnt, said: BoardSettings) -> dict[str, Any]:
+def _as_known(known: Learnt, settings: BoardSettings) -> dict[str, Any]:
     """The keys that what is known suggests; a person is asked for the rate, and else told of it."""
     from greenstep.core.engine.job import BY_HAND_PATIENCE_S
 
@@ -246,12 +246,12 @@ def _as_known(known: Learnt, said: BoardSettings) -> dict[str, Any]:
     if not words:
         return keys
     say(f"known from {known.at[:10]}: {', '.join(words)}")
-    if known.baud is not None and said.baud is None:
+    if known.baud is not None and settings.baud is None:
         if not _interactive():
             say('  baud = "fastest" uses that rate: --baud fastest')
         elif confirmed("Use the highest rate that the line carries?", default=True):
             keys["baud"] = FASTEST
-    if said.patience is None and 2 * known.waited_s > BY_HAND_PATIENCE_S:
+    if settings.patience is None and 2 * known.waited_s > BY_HAND_PATIENCE_S:
         keys["patience"] = float(round(2 * known.waited_s))
         say(f"  patience = {keys['patience']:g}: entering by hand took {known.waited_s:g} s")
     return keys

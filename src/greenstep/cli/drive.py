@@ -77,7 +77,7 @@ def run_board(
         images = images_for(board, AT_THE_TERMINAL)
     job = make_job(purpose, board, AT_THE_TERMINAL, region, images, as_it_was, writes_only, how.listen, blank)
     program = None
-    if how.listen and board.said.elf is not None:
+    if how.listen and board.settings.elf is not None:
         from .listen import program_of
 
         program = program_of(board)  # a file that is missing is told before anything is written

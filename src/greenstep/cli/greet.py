@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 @show_line_option
 @trace_option
 @general_options
-def greet_command(board: tuple[str, ...], anyone: bool, said: BoardSettings, how: How) -> int:
+def greet_command(board: tuple[str, ...], anyone: bool, settings: BoardSettings, how: How) -> int:
     """Reset into the bootloader, synchronise, and say what answered. Changes nothing on the chip. With nothing but a
     port, or with --any, it listens first, then tries the common hookups and every dialect.
 
@@ -40,12 +40,12 @@ def greet_command(board: tuple[str, ...], anyone: bool, said: BoardSettings, how
     greenstep greet --any --port /dev/ttyUSB0 --hookup cap-dtr
     greenstep greet --chip stm32 --port /dev/ttyUSB0 --hookup by-hand
     """
-    wanted = settle(board, said, how, port_is_enough=True)
-    if anyone or (not wanted.said.chip and wanted.said.hookup is None):
+    wanted = settle(board, settings, how, port_is_enough=True)
+    if anyone or (not wanted.settings.chip and wanted.settings.hookup is None):
         if anyone:
-            wanted = Board(wanted.name, replace(wanted.said, chip=None, dialect=None))
-        said = replace(greet_unknown(wanted, how).over(said), dialect=None)
-    return run_board("greet", settle(board, said, how), how)
+            wanted = Board(wanted.name, replace(wanted.settings, chip=None, dialect=None))
+        settings = replace(greet_unknown(wanted, how).over(settings), dialect=None)
+    return run_board("greet", settle(board, settings, how), how)
 
 
 class _Rows:
@@ -114,13 +114,13 @@ def _view(how: How) -> SurveyView:
     return _JsonRows() if how.as_json else _Rows()
 
 
-def find_hookup(words: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def find_hookup(words: tuple[str, ...], settings: BoardSettings, how: How) -> int:
     """`greenstep hookup find`. Returns the exit status; raises NoAnswerFault if nothing was found."""
     from greenstep.work.surveying import answered, hookup_words, survey
 
     from .json_view import json_line
 
-    board = settle(words, said, how, port_is_enough=True)
+    board = settle(words, settings, how, port_is_enough=True)
     surveyed = survey(board, _view(how), AT_THE_TERMINAL, by_hand=False, trace=how.trace)
     candidate, leaves = answered(surveyed), surveyed.found.leaves
     hookup = hookup_words(candidate)

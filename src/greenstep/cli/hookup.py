@@ -106,7 +106,7 @@ _OF = click.option(
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @general_options
 def show(
-    board: tuple[str, ...], which: str, save: Path | None, said: BoardSettings, how: How,
+    board: tuple[str, ...], which: str, save: Path | None, settings: BoardSettings, how: How,
     volts: float | None, pull_up: float | None, reset_capacitor: float | None, coupling: float | None,
 ) -> int:  # fmt: skip
     """Draw a sequence: DTR, RTS, reset and boot over time, in volts. Touches no port.
@@ -117,7 +117,7 @@ def show(
     """
     from greenstep.core.hookup.waveform import Electrics, draw_waveform, warnings
 
-    wanted = settle(board, said, how)
+    wanted = settle(board, settings, how)
     hookup, part = wanted.hookup, wanted.choice.first
     sequence = hookup.enter if which == "enter" else hookup.leave
     if sequence is not None and hookup.outside:
@@ -209,11 +209,11 @@ def _show_json(drawn: Waveform, sequence: Sequence, hookup: Hookup, warned: tupl
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate at which to listen afterwards. [--baud]")
 @trace_option
 @general_options
-def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> int:
+def try_(board: tuple[str, ...], which: str, settings: BoardSettings, how: How) -> int:
     """Run a sequence once, and tell what is heard after it. Asks nothing and writes nothing."""
     from .reset import move_once
 
-    return move_once(settle(board, said, how), which == "enter", how, "tried")
+    return move_once(settle(board, settings, how), which == "enter", how, "tried")
 
 
 @hookup_command.command("hold", short_help="Hold lines still, for a meter.")
@@ -222,7 +222,7 @@ def try_(board: tuple[str, ...], which: str, said: BoardSettings, how: How) -> i
 @click.option("--seconds", type=Real(0, 86400), metavar="SECONDS", help="Hold this long, instead of until a key.")
 @open_options
 @general_options
-def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardSettings, how: How) -> int:
+def hold(moves: str, board: tuple[str, ...], seconds: float | None, settings: BoardSettings, how: How) -> int:
     """Set lines or pins and hold them, to measure with a meter; a key ends it, and the lines are released.
 
     \b
@@ -241,7 +241,7 @@ def hold(moves: str, board: tuple[str, ...], seconds: float | None, said: BoardS
         raise usage("sequence", str(error), 'write "dtr on, rts off"', evidence=(moves,)) from None
     if seconds is None and not sys.stdin.isatty():
         raise usage("no-terminal", "there is no terminal to end it from", "--seconds")
-    wanted = settle(board, said, how)
+    wanted = settle(board, settings, how)
     hookup = wanted.hookup
     link = open_board_port(wanted, LineSettings(wanted.baud), hookup.idle_lines, AT_THE_TERMINAL).link
     pins = pins_of(wanted)
@@ -275,7 +275,7 @@ def _hold(link: Link, seconds: float) -> None:
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate of the program that runs. [115200]")
 @trace_option
 @general_options
-def find(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def find(board: tuple[str, ...], settings: BoardSettings, how: How) -> int:
     """Find the hookup by trying the common ones and hearing what the chip says. Writes and erases nothing; a program
     that runs is reset several times.
 
@@ -285,4 +285,4 @@ def find(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
     """
     from .greet import find_hookup
 
-    return find_hookup(board, said, how)
+    return find_hookup(board, settings, how)

@@ -40,7 +40,7 @@ _HOW = {"differs": "differ", "only-a": "only in A", "only-b": "only in B"}
 @click.option("--rows", type=Whole(0, None), default=_MOST_ROWS, metavar="NUMBER", help="Rows of bytes shown. [8]")
 @looking_options
 def compare_command(
-    target: tuple[str, ...], save: Path | None, rows: int, flash_size: int | None, said: BoardSettings, how: How
+    target: tuple[str, ...], save: Path | None, rows: int, flash_size: int | None, settings: BoardSettings, how: How
 ) -> int:
     """What differs between two images, byte by byte at their addresses; with a chip or a board, in which erase units,
     and how much of an upload that is. Exit status 0: the same; 7: different. Blank bytes that only one of them names
@@ -53,7 +53,7 @@ def compare_command(
     from greenstep.core.errors import usage
     from greenstep.core.image.compare import compare
 
-    these = chosen(target, said, how, flash_size, "two files")
+    these = chosen(target, settings, how, flash_size, "two files")
     if len(these.images) != 2:
         named = ", ".join(image.name for _, image in these.images)
         raise usage("two-images", f"two images are compared; these are {len(these.images)}: {named}", "name two")

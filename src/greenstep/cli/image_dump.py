@@ -35,7 +35,7 @@ def dump_command(
     as_bytes: bool,
     everything: bool,
     flash_size: int | None,
-    said: BoardSettings,
+    settings: BoardSettings,
     how: How,
 ) -> int:
     """Bytes with their addresses, blank rows folded. With a chip its instruction words, each with its high byte
@@ -45,7 +45,7 @@ def dump_command(
     greenstep image dump scale.hex --from 0x68 --size 64
     greenstep image dump scale.hex --chip atmega328p
     """
-    these = chosen(target, said, how, flash_size)
+    these = chosen(target, settings, how, flash_size)
     image = _single(these)
     start = image.lowest if region_from is None else region_from
     end = image.end if region_size is None else start + region_size

@@ -80,7 +80,7 @@ def saving_options(command: Callable[..., int], required: bool = True) -> Callab
 @saving_options
 @looking_options
 def join_command(
-    target: tuple[str, ...], flash_size: int | None, saving: Saving, said: BoardSettings, how: How
+    target: tuple[str, ...], flash_size: int | None, saving: Saving, settings: BoardSettings, how: How
 ) -> int:
     """Several images as one file. They may overlap only where they agree.
 
@@ -88,7 +88,7 @@ def join_command(
     greenstep image join boot.hex scale.hex --save whole.hex
     greenstep image join apiary-gateway --save gateway-whole.bin
     """
-    these = _ready(target, said, how, flash_size, saving)
+    these = _ready(target, settings, how, flash_size, saving)
     return save_changed(these, _flash(these), saving, how)
 
 
@@ -99,7 +99,7 @@ def join_command(
 @looking_options
 def cut_command(
     target: tuple[str, ...], region_from: int | None, region_size: int | None, flash_size: int | None,
-    saving: Saving, said: BoardSettings, how: How,
+    saving: Saving, settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """What an image holds from one address on, as a file of its own.
 
@@ -110,7 +110,7 @@ def cut_command(
 
     if region_from is None and region_size is None:
         raise usage("region", "cut out what?", "--from ADDRESS, --size SIZE, or both")
-    these = _ready(target, said, how, flash_size, saving)
+    these = _ready(target, settings, how, flash_size, saving)
     image = _flash(these)
     start = image.lowest if region_from is None else region_from
     end = HIGHEST if region_size is None else start + region_size
@@ -135,7 +135,7 @@ def cut_command(
 @looking_options
 def convert_command(
     target: tuple[str, ...], move_to: int | None, patch: tuple[str, ...], sums: bool, region_from: int | None,
-    region_size: int | None, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
+    region_size: int | None, flash_size: int | None, saving: Saving, settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Another format of the same image; on the way it is moved, then patched, then filled (from --from, so many bytes
     as --size says, else from its lowest to its highest byte), then its sums are corrected.
@@ -151,7 +151,7 @@ def convert_command(
     if saving.fill is None and (region_from is not None or region_size is not None):
         raise usage("region", "--from and --size say what is filled", "with --fill VALUE", "to cut: image cut")
     patches = [_patch(text) for text in patch]
-    these = _ready(target, said, how, flash_size, saving)
+    these = _ready(target, settings, how, flash_size, saving)
     image = _flash(these)
     try:
         if move_to is not None:
@@ -172,10 +172,12 @@ def convert_command(
     return save_changed(these, image, saving, how, notes)
 
 
-def _ready(target: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None, saving: Saving) -> Chosen:
+def _ready(
+    target: tuple[str, ...], settings: BoardSettings, how: How, flash_size: int | None, saving: Saving
+) -> Chosen:
     """The images, if they can be saved. Raises UsageFault, ImageFault."""
     saving.check()
-    return chosen(target, said, how, flash_size)
+    return chosen(target, settings, how, flash_size)
 
 
 def _flash(these: Chosen) -> Image:
@@ -262,7 +264,12 @@ def save_changed(these: Chosen, image: Image, saving: Saving, how: How, notes: S
 @click.option("--replace", is_flag=True, help="Replace files that are there.")
 @looking_options
 def unpack_command(
-    target: tuple[str, ...], save: Path | None, replace: bool, flash_size: int | None, said: BoardSettings, how: How
+    target: tuple[str, ...],
+    save: Path | None,
+    replace: bool,
+    flash_size: int | None,
+    settings: BoardSettings,
+    how: How,
 ) -> int:
     """List the files of every littlefs and FAT in an image, or write them into a folder.
 
@@ -270,7 +277,7 @@ def unpack_command(
     greenstep image unpack pages.bin
     greenstep image unpack gateway-backup.bin --save pages
     """
-    these = chosen(target, said, how, flash_size)
+    these = chosen(target, settings, how, flash_size)
     found: list[tuple[int, str, list[Kept]]] = []
     damaged: list[tuple[int, str, ImageFault]] = []
     for _, image in these.images:

@@ -30,7 +30,7 @@ _SHADES = {"bootloader": "bright_black", "kept": "bright_red", "free": None}
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="A figure: PNG, SVG.")
 @fitting_options
 def map_command(
-    target: tuple[str, ...], save: Path | None, flash_size: int | None, said: BoardSettings, how: How
+    target: tuple[str, ...], save: Path | None, flash_size: int | None, settings: BoardSettings, how: How
 ) -> int:
     """Where images lie: in the chip's flash where a chip or a board is named, else from their lowest to their highest
     byte. A capital letter marks a cell that an image fills, a small one a cell that it begins or ends in.
@@ -41,7 +41,7 @@ def map_command(
     """
     from greenstep.core.image.flash_map import grid_of, map_of, map_of_images
 
-    these = chosen(target, said, how, flash_size)
+    these = chosen(target, settings, how, flash_size)
     images = [image for memory, image in these.images if memory == "flash"]
     _check_room(these)
     drawn = map_of(these.target.part.flash, images, these.keep) if these.target else map_of_images(images)

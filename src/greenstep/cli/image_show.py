@@ -42,7 +42,7 @@ _MIXED = (
 @click.command("show", short_help="What a file holds and looks like.")
 @click.argument("target", nargs=-1, metavar="[BOARD] [FILE [at ADDRESS]]…", shell_complete=complete_target)
 @fitting_options
-def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSettings, how: How) -> int:
+def show_command(target: tuple[str, ...], flash_size: int | None, settings: BoardSettings, how: How) -> int:
     """What each file holds and what its content shows; with a chip or a board, whether it fits, what it
     touches, what stays free, and whether it would lock the chip. Exit status 5 where it would be refused.
 
@@ -54,7 +54,7 @@ def show_command(target: tuple[str, ...], flash_size: int | None, said: BoardSet
     from greenstep.core.image.content import look_into
     from greenstep.core.image.fit import best_fit
 
-    these = chosen(target, said, how, flash_size)
+    these = chosen(target, settings, how, flash_size)
     looks = [(image, look_into(image, these.erased)) for _, image in these.images]
     fits: list[tuple[str, Fit]] = []
     if these.target is not None:

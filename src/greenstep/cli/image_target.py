@@ -48,7 +48,7 @@ class Chosen:
 
     @property
     def keep(self) -> tuple[Keep, ...]:
-        return self.board.said.keep or ()
+        return self.board.settings.keep or ()
 
     @property
     def erased(self) -> int:
@@ -88,14 +88,14 @@ def fitting_options(command: Callable[..., int]) -> Callable[..., int]:
 
 
 def chosen(
-    words: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None = None, wanted: str = "a file"
+    words: tuple[str, ...], settings: BoardSettings, how: How, flash_size: int | None = None, wanted: str = "a file"
 ) -> Chosen:
     """What the words and options name; reads the files. Raises UsageFault, ImageFault."""
-    board = settle(words, said, how)
-    files = board.said.images or ()
+    board = settle(words, settings, how)
+    files = board.settings.images or ()
     if not files:
         raise usage("no-image", f"no image: name {wanted}", "greenstep image show FILE, or a board of greenstep.toml")
-    if not board.said.chip:
+    if not board.settings.chip:
         loaded = load_all(files, lambda memory: 0)
         return Chosen(board, tuple((file.memory, image) for file, image in zip(files, loaded, strict=True)))
     choice = board.choice
@@ -103,18 +103,18 @@ def chosen(
     images = tuple((file.memory, memory_of(image, file.memory)) for file, image in zip(files, loaded, strict=True))
     likely = _likely(choice, images)
     parts = tuple(
-        _sized(part, images, flash_size).with_loader_room(board.said.bootloader_bytes)
+        _sized(part, images, flash_size).with_loader_room(board.settings.bootloader_bytes)
         for part in (likely, *(part for part in choice.parts if part is not likely))
         if part is likely or flash_size is None or flash_size <= part.flash.size
     )
     return Chosen(board, images, Target(parts[0], board.dialect, settings_of(board)), parts)
 
 
-def chosen_or_chip(words: tuple[str, ...], said: BoardSettings, how: How, flash_size: int | None) -> Chosen:
+def chosen_or_chip(words: tuple[str, ...], settings: BoardSettings, how: How, flash_size: int | None) -> Chosen:
     """The same if a chip is needed and no file need be. Raises UsageFault, ImageFault."""
-    board = settle(words, said, how)
-    if board.said.images:
-        return chosen(words, said, how, flash_size)
+    board = settle(words, settings, how)
+    if board.settings.images:
+        return chosen(words, settings, how, flash_size)
     part = _sized(board.choice.first, (), flash_size)
     return Chosen(board, (), Target(part, board.dialect, {}), (part,))
 

@@ -184,7 +184,11 @@ def _told(kit: Kit, file: Path, as_json: bool) -> int:
 
 
 def upload_kit(
-    words: tuple[str, ...], said: BoardSettings, how: How, allowed: Collection[str], upload: Callable[[Board], int]
+    words: tuple[str, ...],
+    settings: BoardSettings,
+    how: How,
+    allowed: Collection[str],
+    upload: Callable[[Board], int],
 ) -> int:
     """`words` are the kit's file, and perhaps the board in it; `allowed` are the secrets that it may have from the
     environment; `upload` does the work once the board is known. Returns the exit status."""
@@ -198,7 +202,7 @@ def upload_kit(
         wanted = [words[1]] if len(words) > 1 and words[1] in unpacked else list(unpacked)
         _tell(words[0], kit.notes.opening, how)
         secrets = _secrets(kit, wanted, allowed)
-        boards = {name: Board(name, said.over(with_secrets(own, secrets))) for name, own in unpacked.items()}
+        boards = {name: Board(name, settings.over(with_secrets(own, secrets))) for name, own in unpacked.items()}
         board, status = _board(kit, boards, words[1:], how, Path(holder))
         if board is None:
             return status

@@ -45,11 +45,11 @@ def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWish
 
 def program_of(board: Board) -> ProgramFile | None:
     """The ELF file that the board names. Raises UsageFault."""
-    if board.said.elf is None:
+    if board.settings.elf is None:
         return None
     from greenstep.work.program_on_board import ProgramFile
 
-    return ProgramFile(board, board.said.elf)
+    return ProgramFile(board, board.settings.elf)
 
 
 def tell_doubts(wishes: ConsoleWishes) -> None:
@@ -160,7 +160,7 @@ def plugged_again(
 def listen_command(
     board: tuple[str, ...], find_baud: bool, reset: bool, keys: bool, raw: bool, times: bool, as_hex: bool,
     log: Path | None, send: tuple[str, ...], send_file: Path | None, pause: float, save: Path | None, replace: bool,
-    text: str | None, within: float, seconds: float | None, said: BoardSettings, how: How,
+    text: str | None, within: float, seconds: float | None, settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """A console: shows what the application says, and sends the lines you type. Lines from a pipe are sent too.
 
@@ -176,11 +176,11 @@ def listen_command(
 
     from .console import Console, ConsoleWishes
 
-    wanted = settle(board, said, how, port_is_enough=True)
+    wanted = settle(board, settings, how, port_is_enough=True)
     if save is not None:
         check_new(save, replace)
     wishes = ConsoleWishes(
-        line_end=LINE_ENDS[wanted.said.line_end or "crlf"],
+        line_end=LINE_ENDS[wanted.settings.line_end or "crlf"],
         keys=keys,
         raw=raw,
         times=times,

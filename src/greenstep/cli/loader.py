@@ -57,7 +57,7 @@ def _options(command: Callable[..., int]) -> Callable[..., int]:
 @_options
 def make_command(
     target: tuple[str, ...], clock: float | None, listens_s: float | None, tx: str | None, rx: str | None,
-    pin: str | None, config_words: bool, flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
+    pin: str | None, config_words: bool, flash_size: int | None, saving: Saving, settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Make a resident bootloader that speaks Doorstep for a chip, its clock, rate, waiting time and pins: an image to
     be put in once, by a programmer or by the bootloader that is there. After that `upload --dialect doorstep` needs
@@ -73,10 +73,10 @@ def make_command(
     from .image_edit import save_changed
     from .image_target import chosen_or_chip
 
-    these = chosen_or_chip(target, said, how, flash_size)
+    these = chosen_or_chip(target, settings, how, flash_size)
     values = BoardValues(
         clock,
-        these.board.said.rate or _USUAL_BAUD,
+        these.board.settings.rate or _USUAL_BAUD,
         _USUAL_WAIT_S if listens_s is None else listens_s,
         tx or "",
         rx or "",
@@ -131,7 +131,7 @@ def _made_as_json(made: Made) -> None:
 @_options
 def room_command(
     target: tuple[str, ...], size: int, side: Literal["top", "bottom"] | None, bootloader: Path | None,
-    flash_size: int | None, saving: Saving, said: BoardSettings, how: How,
+    flash_size: int | None, saving: Saving, settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Plan the room for a resident bootloader: where it starts (in bytes and words), how much is left, the jump at
     the reset vector, and values for the linker. Name an application to check it against the plan; --save writes it
@@ -150,7 +150,7 @@ def room_command(
     from .image_edit import save_changed
     from .image_target import chosen_or_chip
 
-    these = chosen_or_chip(target, said, how, flash_size)
+    these = chosen_or_chip(target, settings, how, flash_size)
     plan = reserve(these.wanted_target().part, size, side)
     loader = None
     if bootloader is not None:

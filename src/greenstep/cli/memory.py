@@ -48,7 +48,7 @@ if TYPE_CHECKING:
 @general_options
 def backup_command(
     board: tuple[str, ...], save: Path, memory: str, replace: bool, region_from: int | None, region_size: int | None,
-    said: BoardSettings, how: How,
+    settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Read the chip's memory, twice, and save it. Changes nothing on the chip.
 
@@ -59,7 +59,7 @@ def backup_command(
 
     It goes back with greenstep restore.
     """
-    return back_up(settle(board, said, how), save, replace, (memory, region_from, region_size), how)
+    return back_up(settle(board, settings, how), save, replace, (memory, region_from, region_size), how)
 
 
 def back_up(board: Board, save: Path, replace: bool, region: tuple[str, int | None, int | None], how: How) -> int:
@@ -86,7 +86,7 @@ def back_up(board: Board, save: Path, replace: bool, region: tuple[str, int | No
 @wait_option
 @trace_option
 @general_options
-def restore_command(target: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def restore_command(target: tuple[str, ...], settings: BoardSettings, how: How) -> int:
     """Write back what backup saved, byte for byte, and read it back. Nothing is added or judged, and a resident
     bootloader is left alone. A raw file goes to the start of the flash, or to the address you give.
 
@@ -97,9 +97,9 @@ def restore_command(target: tuple[str, ...], said: BoardSettings, how: How) -> i
     """
     from greenstep.core.errors import usage
 
-    if not said.images and not _names_a_file(target):
+    if not settings.images and not _names_a_file(target):
         raise usage("no-image", "restore what?", "name the file that backup saved")
-    return run_board("upload", settle(target, said, how), how, as_it_was=True)
+    return run_board("upload", settle(target, settings, how), how, as_it_was=True)
 
 
 def _names_a_file(target: tuple[str, ...]) -> bool:
@@ -119,7 +119,7 @@ def _names_a_file(target: tuple[str, ...]) -> bool:
 @general_options
 def erase_command(
     board: tuple[str, ...], memory: str, region_from: int | None, region_size: int | None, yes: bool,
-    said: BoardSettings, how: How,
+    settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Erase the flash below the bootloader, the EEPROM, or whole erase units of either, and read back that it is
     blank.
@@ -132,7 +132,7 @@ def erase_command(
     everything = "all that an application may use" if memory == "flash" else f"the whole {memory}"
     what = everything if region_from is None and region_size is None else f"that region of the {memory}"
     consented(f"Erase {what}?", yes)
-    return run_board("erase", settle(board, said, how), how, (memory, region_from, region_size))
+    return run_board("erase", settle(board, settings, how), how, (memory, region_from, region_size))
 
 
 _USUAL_BYTES = 256
@@ -149,7 +149,7 @@ _USUAL_BYTES = 256
 @general_options
 def dump_command(
     board: tuple[str, ...], memory: str, region_from: int | None, region_size: int | None, as_bytes: bool,
-    everything: bool, said: BoardSettings, how: How,
+    everything: bool, settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Read some of the chip's memory, twice, and show it: the chip's instruction words with their addresses, and the
     text in them. Without --size, 256 bytes. Changes nothing on the chip, and writes no file.
@@ -162,7 +162,7 @@ def dump_command(
 
     from .image_dump import dumped
 
-    wanted = settle(board, said, how)
+    wanted = settle(board, settings, how)
     region = (memory, region_from, region_size or _USUAL_BYTES)
 
     def show(run: Run) -> None:
@@ -195,13 +195,13 @@ def refuse_without(way: Literal["lock", "unlock"], board: Board, writes: bool = 
 @wait_option
 @trace_option
 @general_options
-def lock_command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def lock_command(board: tuple[str, ...], settings: BoardSettings, how: How) -> int:
     """Turn on the chip's readout protection, enter the bootloader again, and check that the chip refuses to be read.
 
     Unlocking it later erases the whole flash. Fuses, lock bits and other option bytes stay as they are: a bootloader
     does not reach them, a programmer does.
     """
-    wanted = settle(board, said, how)
+    wanted = settle(board, settings, how)
     refuse_without("lock", wanted)
     return run_board("lock", wanted, how)
 
@@ -214,13 +214,13 @@ def lock_command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
 @wait_option
 @trace_option
 @general_options
-def unlock_command(board: tuple[str, ...], writes: bool, yes: bool, said: BoardSettings, how: How) -> int:
+def unlock_command(board: tuple[str, ...], writes: bool, yes: bool, settings: BoardSettings, how: How) -> int:
     """Turn off the chip's readout protection, which erases the whole flash (on STM32L0 and L1 the EEPROM too), enter
     the bootloader again, and check that the chip can be read.
 
     With --writes, lift the write protection of erase units instead: the chip resets itself, and nothing is erased.
     """
-    wanted = settle(board, said, how)
+    wanted = settle(board, settings, how)
     refuse_without("unlock", wanted, writes)
     if writes:
         consented("Lift the write protection? The chip resets itself; nothing is erased.", yes)

@@ -38,7 +38,7 @@ _WORDS: dict[str, Callable[[str], Any]] = {
 """How an option's text becomes a value, if it is not one already."""
 
 
-def said_of(options: Mapping[str, Any]) -> BoardSettings:
+def settings_from_options(options: Mapping[str, Any]) -> BoardSettings:
     """What the options of a command say, by their names. Raises UsageFault."""
     values: dict[str, Any] = {}
     for key in KEYS:
@@ -277,7 +277,7 @@ def collected(command: Callable[..., int]) -> Callable[..., int]:
         how = How(**{field.name: values.pop(field.name) for field in fields(How) if field.name in values})
         of_board = {name: values.pop(name) for name in _COLLECTED & values.keys()}
         with faults_as_asked(how.as_json):
-            return command(said=said_of(of_board), how=how, **values)
+            return command(settings=settings_from_options(of_board), how=how, **values)
 
     return run
 

@@ -25,11 +25,11 @@ if TYPE_CHECKING:
 @image_options
 @click.option("--ask", is_flag=True, help="Ask the chip for its real flash size first; this resets it.")
 @general_options
-def plan_command(target: tuple[str, ...], ask: bool, said: BoardSettings, how: How) -> int:
+def plan_command(target: tuple[str, ...], ask: bool, settings: BoardSettings, how: How) -> int:
     """Show what an upload would erase and write, and how long it would take. Touches no port without --ask."""
     from greenstep.work.planning import plan_for
 
-    board = settle(target, said, how)
+    board = settle(target, settings, how)
     parts: tuple[Part, ...] = board.choice.parts
     if ask:
         from greenstep.work.jobs import make_job

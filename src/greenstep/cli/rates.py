@@ -52,7 +52,7 @@ def rates_command(
     adapter_error: float,
     if_wrong_baud: int | None,
     save: Path | None,
-    said: BoardSettings,
+    settings: BoardSettings,
     how: How,
 ) -> int:
     """The baud rates that an oscillator gives with the chip's UART: the real rate and error of each, whether both
@@ -72,7 +72,7 @@ def rates_command(
             f"an oscillator of {show_engineering(oscillator, 'Hz')} is not plausible",
             "write 16M or 11.0592M",
         )
-    title, family, frame, planned, said_baud = _about(target, said, how, uart)
+    title, family, frame, planned, said_baud = _about(target, settings, how, uart)
     plan = None if planned is None else planned.costs
     rules = uart_rules(family)
     clock_hz = oscillator * pll / prescaler
@@ -102,18 +102,18 @@ def rates_command(
 
 
 def _about(
-    target: tuple[str, ...], said: BoardSettings, how: How, uart: str | None
+    target: tuple[str, ...], settings: BoardSettings, how: How, uart: str | None
 ) -> tuple[str, str, Frame, Planned | None, int]:
     """(title, rules, frame, plan of the upload or None, baud) of the chip, or of the rules alone."""
     from greenstep.core.clock.uarts import uart_rules
-    from greenstep.work.board import frame_said
+    from greenstep.work.board import frame_of
     from greenstep.work.planning import plan_for
 
-    if uart and not target and not said.chip:
-        return uart_rules(uart).title, uart, frame_said(said.frame), None, said.rate or 115200
-    board = settle(target, said, how)
+    if uart and not target and not settings.chip:
+        return uart_rules(uart).title, uart, frame_of(settings.frame), None, settings.rate or 115200
+    board = settle(target, settings, how)
     part = board.choice.first
-    planned = plan_for(board, (part,)) if board.said.images else None
+    planned = plan_for(board, (part,)) if board.settings.images else None
     return board.choice.title, uart or part.uart, board.frame, planned, board.baud
 
 

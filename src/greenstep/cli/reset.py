@@ -78,7 +78,7 @@ def by_hand(board: Board, into_loader: bool, how: How, sequence: Sequence | None
 @click.option("--console-baud", type=RATE, metavar="RATE", help="Rate at which to listen afterwards. [--baud]")
 @trace_option
 @general_options
-def reset_command(board: tuple[str, ...], into_loader: bool, said: BoardSettings, how: How) -> int:
+def reset_command(board: tuple[str, ...], into_loader: bool, settings: BoardSettings, how: How) -> int:
     """Reset the board by its lines, into the application or with --into-loader into the bootloader, and tell what is
     heard. Asks nothing and writes nothing.
 
@@ -86,7 +86,7 @@ def reset_command(board: tuple[str, ...], into_loader: bool, said: BoardSettings
     greenstep reset hive-scale
     greenstep reset brood-probe --into-loader
     """
-    return move_once(settle(board, said, how), into_loader, how, "reset")
+    return move_once(settle(board, settings, how), into_loader, how, "reset")
 
 
 @click.command("start", short_help="Start the application.")
@@ -98,9 +98,9 @@ def reset_command(board: tuple[str, ...], into_loader: bool, said: BoardSettings
 @wait_option
 @trace_option
 @general_options
-def start_command(board: tuple[str, ...], said: BoardSettings, how: How) -> int:
+def start_command(board: tuple[str, ...], settings: BoardSettings, how: How) -> int:
     """Start the application: by the lines where the hookup can, else by the bootloader's own command.
 
     With --expect the text is the evidence; exit status 8 says that it was not heard.
     """
-    return run_board("start", settle(board, said, how), how)
+    return run_board("start", settle(board, settings, how), how)

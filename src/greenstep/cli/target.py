@@ -47,24 +47,24 @@ _PORT = re.compile(r"/dev/|COM\d+$|bench:|\w+://", re.IGNORECASE)
 """How the name of a port begins."""
 
 
-def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough: bool = False) -> Board:
+def settle(words: tuple[str, ...], settings: BoardSettings, how: How, port_is_enough: bool = False) -> Board:
     """The board that is named, or that options alone describe. `port_is_enough`: a port alone means no board of the
     project file.
 
     An option beats an environment variable, which beats the project file. Raises UsageFault.
     """
     project = find_project(Path.cwd(), how.project)
-    alone = port_is_enough and not words and said.port is not None
-    name, files = ("", ()) if alone else _split(words, project, said, port_is_enough)
-    said = replace(said, images=(*image_arguments(files), *(said.images or ())) or None)
+    alone = port_is_enough and not words and settings.port is not None
+    name, files = ("", ()) if alone else _split(words, project, settings, port_is_enough)
+    settings = replace(settings, images=(*image_arguments(files), *(settings.images or ())) or None)
     if name:
-        said = said.over(project.boards[name])
-    if not alone and said.port is not None and said.port.name.startswith(BENCH):
+        settings = settings.over(project.boards[name])
+    if not alone and settings.port is not None and settings.port.name.startswith(BENCH):
         from greenstep.work.board import with_bench_board
 
-        said = with_bench_board(said)
-    board = Board(name, said)
-    if any(image.file.suffix.lower() == ".zip" for image in said.images or ()):
+        settings = with_bench_board(settings)
+    board = Board(name, settings)
+    if any(image.file.suffix.lower() == ".zip" for image in settings.images or ()):
         from greenstep.work.releases import with_builds
 
         return with_builds(board, which_build)
@@ -72,12 +72,12 @@ def settle(words: tuple[str, ...], said: BoardSettings, how: How, port_is_enough
 
 
 def _split(
-    words: tuple[str, ...], project: Project, said: BoardSettings, port_is_enough: bool
+    words: tuple[str, ...], project: Project, settings: BoardSettings, port_is_enough: bool
 ) -> tuple[str, tuple[str, ...]]:
     """Which word is a board; the others are files."""
     if words and words[0] in project.boards:
         return words[0], words[1:]
-    if not words and not said.chip and project.boards:
+    if not words and not settings.chip and project.boards:
         if len(project.boards) == 1:
             return next(iter(project.boards)), ()
         tries = [f"name one: {', '.join(project.boards)}", *(("or a port: --port NAME",) if port_is_enough else ())]

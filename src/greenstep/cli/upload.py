@@ -80,7 +80,7 @@ def upload_command(
     if_changed: bool,
     backup_first: Path | None,
     allow_secret: tuple[str, ...],
-    said: BoardSettings,
+    settings: BoardSettings,
     how: How,
 ) -> int:
     """Write images into the chip, read them back, and start the application. With nothing but a file and a port, it
@@ -106,19 +106,19 @@ def upload_command(
 
             if watch:
                 raise usage("kit-option", "a kit does not change: there is nothing to watch", "leave out --watch")
-            if said.images:
+            if settings.images:
                 raise usage("kit-option", "a kit brings its own images", "leave out --images and --eeprom")
             return upload_kit(
-                target, said, how, allow_secret, lambda board: _upload(board, how, if_changed, backup_first)
+                target, settings, how, allow_secret, lambda board: _upload(board, how, if_changed, backup_first)
             )
     if allow_secret:
         raise usage("kit-option", "only a kit has to be allowed a secret", "leave out --allow-secret")
-    board = settle(target, said, how)
+    board = settle(target, settings, how)
     if when_plugged:
         from greenstep.work.resetting import wait_for_plug
 
-        board = wait_for_plug(board, board.said.patience or _PLUG_PATIENCE_S, partial(say, err=True))
-    if not board.said.chip and board.said.port is not None and board.said.images:
+        board = wait_for_plug(board, board.settings.patience or _PLUG_PATIENCE_S, partial(say, err=True))
+    if not board.settings.chip and board.settings.port is not None and board.settings.images:
         board = found_out(board, how)
     if watch:
         from .watch import watch_and_upload
@@ -188,13 +188,13 @@ def found_out(board: Board, how: How) -> Board:
     """The board with the chip's family, the hookup and the rate that were found. Raises NoAnswerFault, PortFault."""
     from .greet import greet_unknown
 
-    bare = Board(board.name, replace(board.said, images=None))
-    said = replace(greet_unknown(bare, how).over(board.said), dialect=None)
-    found = Board(board.name, said)
+    bare = Board(board.name, replace(board.settings, images=None))
+    settings = replace(greet_unknown(bare, how).over(board.settings), dialect=None)
+    found = Board(board.name, settings)
     if not can_ask() or found.hookup.by_hand:
         return found
     chip = _which(found)
-    return Board(board.name, replace(said, chip=chip)) if chip else found
+    return Board(board.name, replace(settings, chip=chip)) if chip else found
 
 
 def _which(board: Board) -> str:
@@ -249,7 +249,7 @@ def _done(answer: str, board: Board, rows: list[Partition], how: How) -> tuple[B
         raise click.Abort
     if answer == "keep it":
         kept = tuple(Keep(row.offset, row.size, row.label) for row in rows)
-        return Board(board.name, replace(board.said, keep=(*(board.said.keep or ()), *kept))), 0
+        return Board(board.name, replace(board.settings, keep=(*(board.settings.keep or ()), *kept))), 0
     if answer != "overwrite it":
         from .memory import back_up
 
@@ -260,7 +260,7 @@ def _done(answer: str, board: Board, rows: list[Partition], how: How) -> tuple[B
             if status:
                 return board, status
             say()
-    return Board(board.name, replace(board.said, even_if=(*(board.said.even_if or ()), "settings"))), 0
+    return Board(board.name, replace(board.settings, even_if=(*(board.settings.even_if or ()), "settings"))), 0
 
 
 @click.command("verify", short_help="Compare the chip with images.")
@@ -274,7 +274,7 @@ def _done(answer: str, board: Board, rows: list[Partition], how: How) -> tuple[B
 @general_options
 def verify_command(
     target: tuple[str, ...], blank: bool, memory: str | None, region_from: int | None, region_size: int | None,
-    said: BoardSettings, how: How,
+    settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Compare what the chip holds with the images, byte for byte, or with --blank that a memory or a region of it is
     blank. Changes nothing on the chip.
@@ -284,4 +284,4 @@ def verify_command(
     if not blank and (memory, region_from, region_size) != (None, None, None):
         raise click.UsageError("--memory, --from and --size go with --blank.")
     region = (memory or "flash", region_from, region_size)
-    return run_board("verify", settle(target, said, how), how, region, blank=blank)
+    return run_board("verify", settle(target, settings, how), how, region, blank=blank)

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 def watch_and_upload(board: Board, how: How) -> int:
     """Upload now and after each change. Returns the exit status of the last one."""
-    rebuilds = Rebuilds([image.file for image in board.said.images or ()])
+    rebuilds = Rebuilds([image.file for image in board.settings.images or ()])
     short = replace(how, ladder=how.ladder or "short")
     status = uploads = failed = 0
     interrupts = Interrupts()

@@ -35,7 +35,7 @@ _PLAIN_ARROWS = {"out": "->", "in": "<-", "ground": "--", "supply": "->"}
 @general_options
 def wiring_command(
     board: tuple[str, ...], straight: bool, borrow: str | None, volts: float | None, save: Path | None,
-    said: BoardSettings, how: How,
+    settings: BoardSettings, how: How,
 ) -> int:  # fmt: skip
     """Which adapter pin goes to which chip pin; levels, supply, boot pin, pull-ups, order of the buttons. Opens no
     port.
@@ -49,7 +49,7 @@ def wiring_command(
     from greenstep.core.hookup.wiring import Bridge, wiring_of
     from greenstep.work.board import Board
 
-    wanted = settle(board, said, how)
+    wanted = settle(board, settings, how)
     lender = Board("", BoardSettings(chip=borrow)).choice.first if borrow else None
     bridge = Bridge(lender) if straight or lender is not None else None
     try:

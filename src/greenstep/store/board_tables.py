@@ -15,11 +15,11 @@ from .board import BoardSettings, ImageFile, PortChoice, TalkEntry
 from .board_keys import KEYS, Key
 
 
-def table_of(said: BoardSettings, folder: Path) -> dict[str, Any]:
+def table_of(settings: BoardSettings, folder: Path) -> dict[str, Any]:
     """The keys that are given, in the manual's order, with values as TOML has them; files relative to `folder`."""
     table: dict[str, Any] = {}
     for key in KEYS:
-        value = getattr(said, key.joins or key.name)
+        value = getattr(settings, key.joins or key.name)
         if key.name in ("images", "eeprom"):
             value = [image for image in value or () if (image.memory == "eeprom") == (key.name == "eeprom")] or None
         if value is not None:

@@ -99,7 +99,7 @@ def orders_for(
     refuse_unfit(job)
     if values is not None:
         values.check(job)
-    named = tuple(port_name(board.at_port(port).said.port) for port in ports)
+    named = tuple(port_name(board.at_port(port).settings.port) for port in ports)
     if len(set(named)) != len(named):
         raise usage("port-twice", "a port is named twice", "name each --port once")
     served = () if each_new_port else named or (job.port,)

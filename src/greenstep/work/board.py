@@ -1,5 +1,5 @@
-"""A board: everything that is said about it, and what follows from that. A simulated board needs no describing: the
-bench knows what was not said."""
+"""A board: its settings, and what follows from them. A simulated board needs no describing: the bench knows what was
+not given."""
 
 from __future__ import annotations
 
@@ -20,16 +20,16 @@ if TYPE_CHECKING:
     from greenstep.core.link import Frame, LineSettings
 
 
-def with_bench_board(said: BoardSettings) -> BoardSettings:
-    """What is said, completed by what the board at a port `bench:…` is. Raises UsageFault."""
+def with_bench_board(settings: BoardSettings) -> BoardSettings:
+    """The settings, completed by what the board at a port `bench:…` is. Raises UsageFault."""
     from greenstep.bench.address import parse_address
 
-    address = parse_address(said.port.name if said.port else "")
+    address = parse_address(settings.port.name if settings.port else "")
     board = address.board
     if not address.is_known:
-        return said
-    if said.chip is not None and _dialect_of(said.chip) != _dialect_of(board.chip):
-        return said  # another chip was declared: nothing is known here about that one
+        return settings
+    if settings.chip is not None and _dialect_of(settings.chip) != _dialect_of(board.chip):
+        return settings  # another chip was declared: nothing is known here about that one
     known = BoardSettings(
         chip=board.chip,
         dialect=board.dialect or None,
@@ -38,7 +38,7 @@ def with_bench_board(said: BoardSettings) -> BoardSettings:
         console_baud=board.console,
         set={name: _as_written(value) for name, value in board.settings} or None,
     )
-    return said.over(known)
+    return settings.over(known)
 
 
 def _dialect_of(chip: str) -> str:
@@ -59,31 +59,31 @@ def _as_written(value: Any) -> Any:
 
 @frozen
 class Board:
-    """`name` is its own in the project file; empty if only options describe it. What follows from `said` is worked
-    out when it is first needed, and raises UsageFault if it makes no sense."""
+    """`name` is its own in the project file; empty if only options describe it. What follows from `settings` is computed
+    when it is first needed, and raises UsageFault if it makes no sense."""
 
     name: str
-    said: BoardSettings
+    settings: BoardSettings
 
     @cached_property
     def choice(self) -> Choice:
         """The parts it may be."""
-        if not self.said.chip:
+        if not self.settings.chip:
             raise usage("no-chip", "which chip?", "--chip NAME, such as --chip atmega328p or --chip stm32f103c8")
         try:
-            choice = Catalogue.load().find(self.said.chip)
+            choice = Catalogue.load().find(self.settings.chip)
         except UnknownChip as unknown:
             near = "greenstep chips lists them, and searches"
             if unknown.nearest:
                 near = f"did you mean {' or '.join(unknown.nearest)}?"
-            raise usage("unknown-chip", f"no chip is called '{self.said.chip}'", near) from None
-        return choice.speaking(self.said.dialect) if self.said.dialect else choice
+            raise usage("unknown-chip", f"no chip is called '{self.settings.chip}'", near) from None
+        return choice.speaking(self.settings.dialect) if self.settings.dialect else choice
 
     @cached_property
     def dialect(self) -> type[Dialect]:
         from greenstep.core.dialects.registry import find_dialect
 
-        return find_dialect(self.said.dialect or self.choice.dialect)
+        return find_dialect(self.settings.dialect or self.choice.dialect)
 
     @property
     def title(self) -> str:
@@ -93,16 +93,16 @@ class Board:
     @property
     def baud(self) -> int:
         """The rate of its bootloader; the safe one, if the highest is to be found."""
-        return self.said.rate or self.choice.first.baud
+        return self.settings.rate or self.choice.first.baud
 
     @property
     def fastest(self) -> bool:
         """Whether the highest rate is to be found that both ends carry."""
-        return self.said.baud == FASTEST
+        return self.settings.baud == FASTEST
 
     @property
     def frame(self) -> Frame:
-        return self.dialect.frame if self.said.frame is None else frame_said(self.said.frame)
+        return self.dialect.frame if self.settings.frame is None else frame_of(self.settings.frame)
 
     @property
     def line(self) -> LineSettings:
@@ -116,7 +116,7 @@ class Board:
         from greenstep.core.hookup.circuits import entered_by, hookup_from_table, named_hookup, with_sequences
 
         part = self.choice.first
-        wanted = self.said.hookup or part.hookup
+        wanted = self.settings.hookup or part.hookup
         hookup = (
             named_hookup(wanted, part.boot_level)
             if isinstance(wanted, str)
@@ -130,12 +130,12 @@ class Board:
                 "or dtr-reset-only or rts-reset-only, and the boot pin by hand",
             )
         hookup = entered_by(hookup, self.dialect.spec.asking.entering)
-        return with_sequences(hookup, self.said.enter, self.said.leave)
+        return with_sequences(hookup, self.settings.enter, self.settings.leave)
 
     @property
     def hands(self) -> Hands:
         """What a person does where no line does it: the board's own way, or its chip's."""
-        usual, own = self.choice.hands, self.said.by_hand or {}
+        usual, own = self.choice.hands, self.settings.by_hand or {}
         return replace(usual, enter=own.get("load", usual.enter), leave=own.get("run", usual.leave))
 
     @property
@@ -143,8 +143,8 @@ class Board:
         """The hookup's name, for callers to which its moves do not matter."""
         from greenstep.core.hookup.circuits import NAMED
 
-        wanted = self.said.hookup or self.choice.first.hookup
-        if isinstance(wanted, str) and wanted in NAMED and not (self.said.enter or self.said.leave):
+        wanted = self.settings.hookup or self.choice.first.hookup
+        if isinstance(wanted, str) and wanted in NAMED and not (self.settings.enter or self.settings.leave):
             return wanted
         return self.hookup.name
 
@@ -155,19 +155,21 @@ class Board:
 
     def without_journal(self) -> Board:
         """The same board, whose chip is believed and no record of it."""
-        wanted = self.said.compare if self.said.compare == CompareWith.OFF.value else CompareWith.NO_JOURNAL.value
-        return Board(self.name, replace(self.said, compare=wanted))
+        wanted = (
+            self.settings.compare if self.settings.compare == CompareWith.OFF.value else CompareWith.NO_JOURNAL.value
+        )
+        return Board(self.name, replace(self.settings, compare=wanted))
 
     def at_port(self, name: str) -> Board:
         """The same board at another port."""
-        return Board(self.name, replace(self.said, port=PortChoice(name=name)))
+        return Board(self.name, replace(self.settings, port=PortChoice(name=name)))
 
 
 NO_PORT = "-"
 """As a port's name: none is going to be opened."""
 
 
-def frame_said(text: str | None) -> Frame:
+def frame_of(text: str | None) -> Frame:
     """A frame as written; 8N1 if none is. Raises UsageFault."""
     from greenstep.core.link import Frame
 

@@ -39,7 +39,7 @@ def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None =
     from greenstep.core.dialects.settings import preset, read_settings
 
     pairs: dict[str, Any] = preset(board.choice.first) if board.dialect.name == board.choice.first.dialect else {}
-    for name, value in (board.said.set or {}).items():
+    for name, value in (board.settings.set or {}).items():
         if isinstance(value, tuple):
             value = tuple(_turn(entry, person, secrets or Secrets()) for entry in value)
         pairs[name] = _image(board, name, value) if isinstance(value, Path) else value
@@ -64,7 +64,7 @@ def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
 
 def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine, ...]:
     """What is sent after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
-    return tuple(_turn(entry, person, secrets) for entry in board.said.talk or ())
+    return tuple(_turn(entry, person, secrets) for entry in board.settings.talk or ())
 
 
 def _secret(name: str, person: Person) -> str:
@@ -92,7 +92,7 @@ def make_job(
     from greenstep.core.engine.job import Job
     from greenstep.core.link import LineSettings
 
-    said = board.said
+    settings = board.settings
     dialect, line = board.dialect, board.line
     if purpose not in ("upload", "verify") or blank:
         images = {}
@@ -106,30 +106,30 @@ def make_job(
         choice=board.choice,
         dialect=dialect,
         settings=line,
-        port=port_name(said.port),
-        port_serial=said.port.serial if said.port else "",
+        port=port_name(settings.port),
+        port_serial=settings.port.serial if settings.port else "",
         hookup=board.hookup,
         board=board.name,
         images=images,
         wishes=wishes_of(board, person, secrets, as_it_was, writes_only, blank),
         region=region or ("flash", None, None),
-        patience_s=said.patience,
-        expect=said.expect or "",
-        expect_within_s=said.expect_within or 5.0,
-        console=LineSettings(said.console_baud or _console_rate(dialect, board, line.baud)),
-        start=said.start is not False,
-        also_accepts=frozenset(said.also_accept or ()),
-        bootloader_bytes=said.bootloader_bytes,
+        patience_s=settings.patience,
+        expect=settings.expect or "",
+        expect_within_s=settings.expect_within or 5.0,
+        console=LineSettings(settings.console_baud or _console_rate(dialect, board, line.baud)),
+        start=settings.start is not False,
+        also_accepts=frozenset(settings.also_accept or ()),
+        bootloader_bytes=settings.bootloader_bytes,
         talk=talk_lines(board, person, secrets) if purpose in ("upload", "start") else (),
-        line_end=LINE_ENDS[said.line_end or "crlf"],
+        line_end=LINE_ENDS[settings.line_end or "crlf"],
         secrets=secrets,
         keeps_open=keeps_open,
         recall=partial(_recall, person),
         put_aside=_put_aside,
         pins=pins_of(board),
         rates=_rates(board, person) if board.fastest else None,
-        own_hands=_own_hands(said),
-        end_patience_s=_end_patience_s(said, person),
+        own_hands=_own_hands(settings),
+        end_patience_s=_end_patience_s(settings, person),
     )
 
 
@@ -138,24 +138,24 @@ def _console_rate(dialect: type[Dialect], board: Board, baud: int) -> int:
     return baud if dialect.spec.asking.at_baud else dialect.first_baud(board.choice.first, baud)
 
 
-def _own_hands(said: BoardSettings) -> Hands | None:
-    own = said.by_hand or {}
+def _own_hands(settings: BoardSettings) -> Hands | None:
+    own = settings.by_hand or {}
     return Hands(own.get("load", ()), own.get("run", ())) if own else None
 
 
-def _end_patience_s(said: BoardSettings, person: Person) -> float:
+def _end_patience_s(settings: BoardSettings, person: Person) -> float:
     """How long to wait for hands at the end; 0 if nobody is there, or that was asked for."""
     from greenstep.core.engine.job import BY_HAND_PATIENCE_S
 
-    if not (person.is_there if said.wait is None else said.wait):
+    if not (person.is_there if settings.wait is None else settings.wait):
         return 0.0
-    return max(BY_HAND_PATIENCE_S, said.patience or 0.0, said.expect_within or 0.0)
+    return max(BY_HAND_PATIENCE_S, settings.patience or 0.0, settings.expect_within or 0.0)
 
 
 def _rates(board: Board, person: Person) -> RateMemory:
     from .line_memory import LineMemory
 
-    return LineMemory(board.name, board.choice.name, port_name(board.said.port), person)
+    return LineMemory(board.name, board.choice.name, port_name(board.settings.port), person)
 
 
 def _recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
@@ -179,16 +179,16 @@ def wishes_of(
     blank: bool = False,
 ) -> Wishes:
     """Raises UsageFault."""
-    said = board.said
+    settings = board.settings
     return Wishes(
-        keep=() if as_it_was else said.keep or (),
-        even_if=frozenset(said.even_if or ()),
-        erase_all=said.erase == "all",
-        verify=said.verify is not False,
+        keep=() if as_it_was else settings.keep or (),
+        even_if=frozenset(settings.even_if or ()),
+        erase_all=settings.erase == "all",
+        verify=settings.verify is not False,
         settings=settings_of(board, person, secrets),
         blank=blank,
         as_it_was=as_it_was,
-        compare=CompareWith(said.compare or "chip"),
+        compare=CompareWith(settings.compare or "chip"),
         writes_only=writes_only,
     )
 
@@ -196,7 +196,7 @@ def wishes_of(
 def load_images(board: Board, table: Sequence[Partition] = ()) -> dict[str, Image]:
     """The images by memory, several of one memory joined; `table` is the chip's partition table. Raises UsageFault,
     ImageFault, and TableWanted if a partition is named and no table is known."""
-    part, files = board.choice.first, board.said.images or ()
+    part, files = board.choice.first, board.settings.images or ()
 
     def base_of(memory: str) -> int:
         try:

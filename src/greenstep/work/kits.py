@@ -35,9 +35,9 @@ def board_by_name(kit: Kit, boards: Mapping[str, Board], name: str | None) -> Bo
     return next(iter(boards.values())) if len(boards) == 1 and not kit.notes.flash_sizes else None
 
 
-def with_secrets(said: BoardSettings, values: Mapping[str, str]) -> BoardSettings:
+def with_secrets(settings: BoardSettings, values: Mapping[str, str]) -> BoardSettings:
     """The board with the values of its secrets filled in, by their names."""
-    changed: dict[str, Any] = {name: _filled(value, values) for name, value in said.__dict__.items()}
+    changed: dict[str, Any] = {name: _filled(value, values) for name, value in settings.__dict__.items()}
     return BoardSettings(**changed)
 
 
@@ -56,7 +56,12 @@ def greeting(boards: Mapping[str, Board]) -> Job:
     """A job that greets whatever is there, as any of the boards' chips. Raises UsageFault if they are reached
     differently."""
     ways = {
-        (board.dialect.name, str(board.said.hookup or board.choice.first.hookup), board.said.baud, board.said.enter)
+        (
+            board.dialect.name,
+            str(board.settings.hookup or board.choice.first.hookup),
+            board.settings.baud,
+            board.settings.enter,
+        )
         for board in boards.values()
     }
     if len(ways) > 1:
@@ -74,7 +79,7 @@ def boards_for(kit: Kit, boards: Mapping[str, Board], part: Part) -> list[Board]
     """The boards that it may be, by the chip that answered. Raises RefusedFault if there is none."""
     left = [board for board in boards.values() if _suits(kit, board, part)]
     if not left:
-        listed = tuple(f"{name}: {board.said.chip}{_size_words(kit, name)}" for name, board in boards.items())
+        listed = tuple(f"{name}: {board.settings.chip}{_size_words(kit, name)}" for name, board in boards.items())
         raise RefusedFault.of(
             "kit-no-board",
             f"no board of this kit has the {part.title} with {show_size(part.flash.size)}",

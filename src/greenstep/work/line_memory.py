@@ -86,7 +86,7 @@ def known_of(board: Board) -> Learnt | None:
     name. Nothing of a board without either. Raises a fault if its chip is not known."""
     from greenstep.store.known_lines import learnt, learnt_of
 
-    port = board.said.port
+    port = board.settings.port
     if port is not None and port.name:
         return learnt_of(line_at(board.name, board.choice.name, port.name))
     found = learnt(board.name, board.choice.name) if board.name else []

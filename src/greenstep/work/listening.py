@@ -18,7 +18,7 @@ from greenstep.core.safety.secrets import Secrets
 from greenstep.core.survey.heard import RateTried
 from greenstep.core.survey.heard import find_rate as tried_rates
 
-from .board import Board, frame_said
+from .board import Board, frame_of
 from .person import NOBODY, Person, pins_of
 from .port_choice import link_faults, open_board_port, port_name
 
@@ -57,17 +57,17 @@ def open_console(
 
     Raises PortFault, and UsageFault if a reset is wanted and the hookup has no way to do it.
     """
-    said = board.said
-    hookup = board.hookup if said.chip or resets else None
+    settings = board.settings
+    hookup = board.hookup if settings.chip or resets else None
     if resets and hookup is not None and hookup.leave is None:
         raise usage("no-reset", f"the hookup {hookup.name} has no line that resets", "press reset by hand")
-    settings = LineSettings(said.console_baud or said.rate or 115200, frame_said(said.frame))
+    line = LineSettings(settings.console_baud or settings.rate or 115200, frame_of(settings.frame))
     lines = hookup.idle_lines if hookup else (False, False)
-    link = open_board_port(board, settings, lines, person, trace, secrets, lasts).link
+    link = open_board_port(board, line, lines, person, trace, secrets, lasts).link
     pins = pins_of(board) if resets else None
     try:
         with link_faults(board):
-            yield ConsolePort(link, port_name(said.port), hookup if resets else None, lines, pins)
+            yield ConsolePort(link, port_name(settings.port), hookup if resets else None, lines, pins)
     finally:
         link.close()
         if pins is not None:
@@ -114,7 +114,7 @@ def heard_lines(
             console.reset()
         began_s, heard = link.now(), b""
         for line in send:
-            link.write(line.encode() + LINE_ENDS[board.said.line_end or "crlf"])
+            link.write(line.encode() + LINE_ENDS[board.settings.line_end or "crlf"])
         while not (expect and expectation.found):
             if seconds is not None and link.now() - began_s >= seconds:
                 break

@@ -46,7 +46,7 @@ def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str
     refusals = []
     for part in parts or board.choice.parts:
         try:
-            plan = make_plan(part.with_loader_room(board.said.bootloader_bytes), board.dialect, images, wishes)
+            plan = make_plan(part.with_loader_room(board.settings.bootloader_bytes), board.dialect, images, wishes)
         except RefusedFault as refusal:
             refusals.append(refusal)
         else:

@@ -193,7 +193,7 @@ def open_again(port: str, settings: LineSettings, lines: tuple[bool, bool]) -> L
 
 def open_board_port(
     board: Board,
-    settings: LineSettings,
+    line: LineSettings,
     lines: tuple[bool, bool],
     person: Person,
     trace: Path | None = None,
@@ -202,12 +202,12 @@ def open_board_port(
 ) -> OpenedPort:
     """Open a board's port outside a run, recorded in `trace` if given. `lasts`: the caller goes on listening. Raises
     PortFault, UsageFault."""
-    said = board.said
-    name = port_name(said.port)
-    opened = _open(name, settings, lines, said.port.serial if said.port else "", lasts)
+    settings = board.settings
+    name = port_name(settings.port)
+    opened = _open(name, line, lines, settings.port.serial if settings.port else "", lasts)
     if trace is None:
         return opened
-    notes = _notes(board.name, name, "", said.dialect or "", said.chip or "")
+    notes = _notes(board.name, name, "", settings.dialect or "", settings.chip or "")
     return _traced(opened, trace, lines, secrets or Secrets(), notes, person)
 
 
@@ -231,7 +231,7 @@ def link_faults(board: Board) -> Iterator[None]:
     from greenstep.core.findings.port_rules import link_fault
     from greenstep.core.link import LinkError
 
-    wanted = board.said.port
+    wanted = board.settings.port
     name = wanted.name if wanted and wanted.name else "the port"
     try:
         yield

@@ -81,7 +81,9 @@ def _last_upload(board: Board) -> Row | None:
     if path is None or not path.exists():
         return None
     try:
-        wanted = Wanted(board=board.name, last=0) if board.name else Wanted(port=port_name(board.said.port), last=0)
+        wanted = (
+            Wanted(board=board.name, last=0) if board.name else Wanted(port=port_name(board.settings.port), last=0)
+        )
         written = (row for row in rows(path, wanted) if row.entry.purpose in ("upload", "restore"))
         return next((row for row in written if row.entry.outcome in ("green", "unproven")), None)
     except JournalTrouble:
@@ -92,7 +94,7 @@ def _matches(board: Board, path: Path, program: Program, row: Row) -> bool:
     """By the hash of what was written; or because the very image that was written holds the file's bytes, its build
     id, or its SHA-256, as application descriptors of ESPs do."""
     own = _image_of(path)
-    erased = board.choice.first.flash.erased if board.said.chip else 0xFF
+    erased = board.choice.first.flash.erased if board.settings.chip else 0xFF
     if own is not None and digest_of(own, erased).sha256 == row.entry.sha256:
         return True
     try:

@@ -34,23 +34,23 @@ class Readiness:
     trouble: tuple[str, ...]
 
 
-def readiness(name: str, said: BoardSettings) -> Readiness:
+def readiness(name: str, settings: BoardSettings) -> Readiness:
     """What there is to say about a board; anything wrong with it is in `trouble`, and is not raised."""
     trouble: list[str] = []
-    chip, hookup, baud = said.chip or "no chip", "", str(said.baud or "")
+    chip, hookup, baud = settings.chip or "no chip", "", str(settings.baud or "")
     known: tuple[str, ...] = ()
     try:
-        board = Board(name, said)
+        board = Board(name, settings)
         chip = board.choice.title
         hookup, baud = board.hookup_name, "fastest" if board.fastest else f"{board.baud} baud"
         known = _known(board)
     except Fault as fault:
         trouble.append(fault.finding.cause)
     images = []
-    for image in said.images or ():
+    for image in settings.images or ():
         at = "" if image.at is None else f" at 0x{image.at:08X}" if isinstance(image.at, int) else f" at {image.at}"
         images.append(f"{image.file.name}{at}: {_held(image, trouble)}")
-    port = _port(said, trouble)
+    port = _port(settings, trouble)
     return Readiness(name, chip, port, hookup, baud, known, tuple(images), tuple(trouble))
 
 
@@ -87,24 +87,28 @@ def _held(image: ImageFile, trouble: list[str]) -> str:
         return "cannot be read"
 
 
-def _port(said: BoardSettings, trouble: list[str]) -> str:
+def _port(settings: BoardSettings, trouble: list[str]) -> str:
     """How the port is named, and where it is now."""
     from .port_choice import BENCH, port_name
 
-    if said.port is None:
+    if settings.port is None:
         return "no port given: the only one plugged in"
     try:
-        found = port_name(said.port)
+        found = port_name(settings.port)
     except Fault as fault:
         trouble.append(fault.finding.cause)
-        return f"remembered as {said.port.remembered}" if said.port.remembered else f"serial {said.port.serial}"
-    if said.port.name and "://" not in found and not found.startswith(BENCH) and not Path(found).exists():
+        return (
+            f"remembered as {settings.port.remembered}"
+            if settings.port.remembered
+            else f"serial {settings.port.serial}"
+        )
+    if settings.port.name and "://" not in found and not found.startswith(BENCH) and not Path(found).exists():
         trouble.append(f"{found} is not plugged in")
     how = (
-        f"   (serial {said.port.serial})"
-        if said.port.serial
-        else f"   ({said.port.remembered})"
-        if said.port.remembered
+        f"   (serial {settings.port.serial})"
+        if settings.port.serial
+        else f"   ({settings.port.remembered})"
+        if settings.port.remembered
         else ""
     )
     return f"{found}{how}"

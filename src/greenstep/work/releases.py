@@ -33,11 +33,11 @@ Ask = Callable[[str, Sequence[Build]], str]
 
 def with_builds(board: Board, ask: Ask) -> Board:
     """The board with a member in place of each archive among its images. Raises UsageFault, ImageFault."""
-    files = board.said.images or ()
+    files = board.settings.images or ()
     if not any(is_release(file.file) for file in files):
         return board
     picked = tuple(_picked(board, file, ask) if is_release(file.file) else file for file in files)
-    return Board(board.name, replace(board.said, images=picked))
+    return Board(board.name, replace(board.settings, images=picked))
 
 
 def is_release(path: Path) -> bool:
@@ -56,7 +56,7 @@ def _picked(board: Board, file: ImageFile, ask: Ask) -> ImageFile:
     left = [build for build in builds if not build.against]
     if not builds:
         raise usage("release-empty", f"{file.file.name} holds no image", "is it the right download?")
-    if board.said.chip and not left:
+    if board.settings.chip and not left:
         raise RefusedFault.of(
             "release-none-fits",
             f"no build in {file.file.name} is for this board",
@@ -69,12 +69,12 @@ def _picked(board: Board, file: ImageFile, ask: Ask) -> ImageFile:
 
 def _against(board: Board, file: ImageFile, member: str) -> str:
     """Why this build cannot be for the board; empty if it can, or no chip is named."""
-    if not board.said.chip:
+    if not board.settings.chip:
         return ""
     one = replace(file, file=Path(f"{file.file}:{member}"))
     try:
         load_image(one.file, 0)
-        alone = Board(board.name, replace(board.said, images=(one,)))
+        alone = Board(board.name, replace(board.settings, images=(one,)))
         refuse_unfit(make_job("upload", alone.without_port))
     except Fault as fault:
         return fault.finding.cause

@@ -45,8 +45,8 @@ def hand_moves_of(board: Board, into_loader: bool) -> tuple[str, ...]:
 
 def run_moves(board: Board, sequence: Sequence, person: Person, trace: Path | None = None) -> Moved:
     """Run the moves once and listen at the application's rate. Asks nothing and writes nothing. Raises PortFault."""
-    settings = LineSettings(board.said.console_baud or board.baud)
-    loan = loan_of(port_name(board.said.port), f"reset {board.name}".strip())
+    settings = LineSettings(board.settings.console_baud or board.baud)
+    loan = loan_of(port_name(board.settings.port), f"reset {board.name}".strip())
     pins = pins_of(board)
     lent, heard = loan is not None and loan.ask(), b""
     try:
@@ -77,7 +77,7 @@ def wait_for_plug(board: Board, longest_s: float, tell: Callable[[str], None]) -
     PortFault if none comes in time."""
     from greenstep.ports.discovery import Newcomers, find_ports
 
-    wanted, end_s = board.said.port, time.monotonic() + longest_s
+    wanted, end_s = board.settings.port, time.monotonic() + longest_s
     named = wanted is not None and wanted != PortChoice()
     name = _there(wanted) if wanted is not None and named else ""
     if name.startswith(BENCH) or "://" in name:
@@ -102,7 +102,7 @@ def wait_for_plug(board: Board, longest_s: float, tell: Callable[[str], None]) -
 
 def _asked(board: Board, what: str, longest_s: float) -> str:
     """What to do: where hands select the bootloader, they must do so before the plug."""
-    by_hand = bool(board.said.chip) and not board.hookup.moves_boot and bool(board.choice.first.boot_level)
+    by_hand = bool(board.settings.chip) and not board.hookup.moves_boot and bool(board.choice.first.boot_level)
     held = [move for move in board.hands.enter if "reset" not in move and not move.startswith("let ")]
     first = f"First: {'; '.join(held)}. " if by_hand and held else ""
     return f"{first}{what}. Waiting {longest_s:g} s …"

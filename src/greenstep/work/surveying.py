@@ -58,19 +58,19 @@ class Surveyed:
 
 def scope(board: Board) -> list[Candidate]:
     """The hookups and dialects to try: those of the chip if one is given, else all."""
-    said = board.said
-    if said.chip:
+    settings = board.settings
+    if settings.chip:
         part = board.choice.first
-        others = () if said.rate else board.dialect.spec.asking.other_bauds
+        others = () if settings.rate else board.dialect.spec.asking.other_bauds
         return candidates_for(board.dialect, part.boot_level, board.baud, others)
     found: list[Candidate] = []
-    for dialect in [find_dialect(said.dialect)] if said.dialect else all_dialects():
+    for dialect in [find_dialect(settings.dialect)] if settings.dialect else all_dialects():
         parts = Catalogue.load().of_dialect(dialect.name)
         if parts and dialect.spec.asking.sent:  # a loader that calls by itself is heard, and not asked
-            baud = said.rate or parts[0].baud
+            baud = settings.rate or parts[0].baud
             own = candidates_for(dialect, parts[0].boot_level, baud)
-            if isinstance(said.hookup, str) and said.hookup not in ("by-hand", "usb-hangup"):
-                hookup = entered_by(named_hookup(said.hookup, parts[0].boot_level), dialect.spec.asking.entering)
+            if isinstance(settings.hookup, str) and settings.hookup not in ("by-hand", "usb-hangup"):
+                hookup = entered_by(named_hookup(settings.hookup, parts[0].boot_level), dialect.spec.asking.entering)
                 own = [Candidate(hookup, dialect, baud)]
             usual = parts[0].hookup
             found += sorted(own, key=lambda candidate: (candidate.hookup.name != usual, candidate.baud != baud))
@@ -83,17 +83,17 @@ def scope(board: Board) -> list[Candidate]:
 
 def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None = None) -> Surveyed:
     """What is on the port. With `by_hand`, a person is asked if no line helps. Raises PortFault, UsageFault."""
-    with borrowed(port_name(board.said.port), "greet"):
+    with borrowed(port_name(board.settings.port), "greet"):
         return _survey(board, view, person, by_hand, trace)
 
 
 def _survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None) -> Surveyed:
     candidates = scope(board)
-    if not is_bench(name := port_name(board.said.port)) and "://" not in name:
+    if not is_bench(name := port_name(board.settings.port)) and "://" not in name:
         from greenstep.ports.discovery import usb_behind
 
         candidates = by_maker(candidates, usb_behind(name).rpartition(" ")[2])
-    console = LineSettings(board.said.console_baud or board.said.rate or 115200)
+    console = LineSettings(board.settings.console_baud or board.settings.rate or 115200)
     opened = open_board_port(board, console, (False, False), person, trace)
     link = RecordingLink(opened.link)
     view.opened(name, opened.evidence)
@@ -116,7 +116,7 @@ def _survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace
                     raise
                 view.without_lines()
             if found.candidate is None and by_hand:
-                patience_s = board.said.patience or _PATIENCE_S
+                patience_s = board.settings.patience or _PATIENCE_S
                 view.hands_wanted(patience_s)
                 found = _by_hand(link, candidates, patience_s) or found
     finally:
