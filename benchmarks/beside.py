@@ -22,7 +22,7 @@ from greenstep.core.chips.part import Memory, Part
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.spec import Erasing
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 from tests.core.situations import BOARDS_OF
 
 from .seeded import on_all_processors
@@ -71,7 +71,7 @@ class Bench:
         self.eeprom_before = random.Random(5).randbytes(len(getattr(chip, "eeprom", b"")))
         self.eeprom = self.eeprom_before
         self.base = chip.base
-        self.climb: Any = None
+        self.runner: Any = None
 
     def _part(self, room: int, at_bottom: bool) -> Part:
         choice = Catalogue.load().find(self.stand.chip)
@@ -94,20 +94,20 @@ class Bench:
         return trial.line.chip
 
     def run(self, images: dict[str, Image] | None = None, **options: Any) -> Trial:
-        """One climb on the chip as it is now; what it then holds is what the next one meets."""
-        climb, trial = prepare(self.board, images, **{**self.options, **options})
+        """One run on the chip as it is now; what it then holds is what the next one meets."""
+        runner, trial = prepare(self.board, images, **{**self.options, **options})
         chip = self._chip(trial)
         chip.flash[:] = self.flash[: len(chip.flash)]
         if self.eeprom:
             chip.eeprom[:] = self.eeprom
-        trial.events.extend(climb.run())
-        self.climb = climb
+        trial.events.extend(runner.run())
+        self.runner = runner
         self.flash = bytes(chip.flash)
         self.eeprom = bytes(getattr(chip, "eeprom", b""))
         return trial
 
-    def wishes(self, **changes: Any) -> Wishes:
-        return replace(prepare(self.board)[0].job.wishes, **changes)
+    def write_options(self, **changes: Any) -> WriteOptions:
+        return replace(prepare(self.board)[0].job.options, **changes)
 
     # --- judging
 
@@ -235,7 +235,7 @@ def kept(bench: Bench) -> Row:
     )
     keep = Keep(last.end + 3, _KEPT)
     there = Piece(keep.address, before[keep.address - bench.base : keep.span.end - bench.base])
-    trial = bench.run({"flash": image}, wishes=bench.wishes(keep=(keep,)))
+    trial = bench.run({"flash": image}, options=bench.write_options(keep=(keep,)))
     return bench.judged("kept", trial, (*pieces, there), before)
 
 
@@ -258,10 +258,10 @@ def restored(bench: Bench) -> Row:
     saved = bench.run(purpose="backup", region=("flash", low, size))
     if saved.end.exit_code:
         return bench.judged("backup, restore", saved, (), before)
-    backup = Image("backup", bench.climb.outcome.backup)
+    backup = Image("backup", bench.runner.outcome.backup)
     bench.run({"flash": image_of(bench, 4)})
     between = bench.flash
-    trial = bench.run({"flash": backup}, wishes=bench.wishes(as_it_was=True), start=False)
+    trial = bench.run({"flash": backup}, options=bench.write_options(as_it_was=True), start=False)
     there = Piece(low, before[low - bench.base : low - bench.base + size])
     return bench.judged("backup, restore", trial, (there,), between)
 
@@ -286,10 +286,10 @@ def eeprom_restored(bench: Bench) -> Row:
     saved = bench.run(purpose="backup", region=("eeprom", low, size))
     if saved.end.exit_code:
         return bench.judged("EEPROM backup, restore", saved, (), before)
-    backup = Image("backup", bench.climb.outcome.backup)
+    backup = Image("backup", bench.runner.outcome.backup)
     bench.eeprom = bytes(low) + bytes(size) + bench.eeprom[low + size :]
     bench.eeprom_before = bytes(low) + bench.eeprom_before[low:]
-    trial = bench.run({"eeprom": backup}, wishes=bench.wishes(as_it_was=True), start=False)
+    trial = bench.run({"eeprom": backup}, options=bench.write_options(as_it_was=True), start=False)
     pieces = (Piece(low, bench.eeprom_before[low : low + size]),)
     return _judged_eeprom(bench, "EEPROM backup, restore", trial, pieces, before)
 

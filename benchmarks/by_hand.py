@@ -17,7 +17,7 @@ from greenstep.bench.person import HABITS, Habit, Hands
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.engine.runner import Climb
+from greenstep.core.engine.runner import Runner
 from greenstep.core.events import HandsWanted, HeardMeanwhile
 from greenstep.core.hookup.circuits import named_hookup
 
@@ -59,7 +59,7 @@ class Counts:
 def entered(board: str, presses: Sequence[float]) -> Trial:
     """A greeting, during which reset is pressed so many seconds after the tool begins to ask."""
     hookup = named_hookup("by-hand", Catalogue.load().find(BOARDS[board].chip).first.boot_level)
-    climb, trial = prepare(
+    runner, trial = prepare(
         board, purpose="greet", hands=Hands(0.0), hookup=hookup, link_options={"on_for_s": _ON_FOR_S}
     )
     moves = []
@@ -67,7 +67,7 @@ def entered(board: str, presses: Sequence[float]) -> Trial:
         moves += [PinChange(_ON_FOR_S + at_s, True, True), PinChange(_ON_FOR_S + at_s + 0.1, False, True)]
     trial.line.change_pins(moves)
     asked, last_s = 0, _ON_FOR_S + max(presses) + 0.1
-    for event in climb.run():
+    for event in runner.run():
         trial.events.append(event)
         wanted = isinstance(event, HandsWanted) and event.step == "sync"
         asked += wanted
@@ -80,23 +80,23 @@ def entered(board: str, presses: Sequence[float]) -> Trial:
 
 def told_after(board: str, press_s: float) -> float | None:
     """How long after the first text it was told that the boot pin was forgotten; None if it was not."""
-    climb, trial = _forgetful(board, press_s)
-    for event in climb.run():
+    runner, trial = _forgetful(board, press_s)
+    for event in runner.run():
         trial.events.append(event)
         if isinstance(event, HeardMeanwhile) and trial.link is not None:
-            first_s = next((e.at_s for e in climb.outcome.link.events if e.direction == "heard"), None)  # type: ignore[union-attr]
+            first_s = next((e.at_s for e in runner.outcome.link.events if e.direction == "heard"), None)  # type: ignore[union-attr]
             return None if first_s is None else trial.link.now() - first_s
     return _ENTERED if trial.end.exit_code == 0 else None
 
 
-def _forgetful(board: str, press_s: float) -> tuple[Climb, Trial]:
+def _forgetful(board: str, press_s: float) -> tuple[Runner, Trial]:
     hookup = named_hookup("by-hand", Catalogue.load().find(BOARDS[board].chip).first.boot_level)
-    climb, trial = prepare(
+    runner, trial = prepare(
         board, purpose="greet", hands=Hands(0.0), hookup=hookup, link_options={"on_for_s": _ON_FOR_S}
     )
     at_s = _ON_FOR_S + press_s
     trial.line.change_pins([PinChange(at_s, True, False), PinChange(at_s + 0.1, False, False)])
-    return climb, trial
+    return runner, trial
 
 
 def uploaded(board: str, after_s: float, habit: Habit) -> Trial:

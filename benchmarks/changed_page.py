@@ -95,20 +95,20 @@ def measure(case: Case) -> Measured:
 
 
 def _upload(case: Case, held: Trial | None, image: Image, compare: bool = True) -> Trial:
-    climb, trial = prepare(case.board, {"flash": image}, compare=compare, start=False)
+    runner, trial = prepare(case.board, {"flash": image}, compare=compare, start=False)
     if held is not None:
         trial.line.chip.flash[:] = held.line.chip.flash
     if case.trust:
-        job = climb.job
+        job = runner.job
         fill = job.choice.first.flash.erased
         before = full_image(case.board, case.size)
-        wishes = replace(job.wishes, compare=CompareWith.JOURNAL)
+        options = replace(job.options, compare=CompareWith.JOURNAL)
 
         def recall(number: str, chip: str) -> Remembered:
             return Remembered(1, granules_of(before, fill))
 
-        climb.job = replace(job, wishes=wishes, recall=recall)
-    trial.events.extend(climb.run())
+        runner.job = replace(job, options=options, recall=recall)
+    trial.events.extend(runner.run())
     return trial
 
 

@@ -55,11 +55,11 @@ enter = "reset on; wait 50 ms; reset off"
 @cache
 def recording(board: str) -> bytes:
     """The recording of an upload, as `--trace` writes it."""
-    climb, trial = prepare(board, {"flash": sample_for(board, 700)})
-    trial.events.extend(climb.run())
-    link = climb.outcome.link
+    runner, trial = prepare(board, {"flash": sample_for(board, 700)})
+    trial.events.extend(runner.run())
+    link = runner.outcome.link
     assert isinstance(link, RecordingLink)
-    job = climb.job
+    job = runner.job
     trace = Trace.of(link.events, 0.0, job.first_settings, (False, False), Secrets(), {"dialect": job.dialect.name})
     return "".join(write_vcd(trace, "0")).encode()
 

@@ -31,10 +31,10 @@ def full(board: str, size: int) -> Image:
 
 
 def upload(board: str, image: Image, turnaround_s: float, held: Trial | None = None, compare: bool = True) -> Trial:
-    climb, trial = prepare(board, {"flash": image}, turnaround_s=turnaround_s, compare=compare, start=False)
+    runner, trial = prepare(board, {"flash": image}, turnaround_s=turnaround_s, compare=compare, start=False)
     if held is not None:
         trial.line.chip.flash[:] = held.line.chip.flash
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     assert trial.end.exit_code == 0 and trial.holds(image), trial.end
     assert not trial.line.chip.violations, trial.line.chip.violations[:3]
     return trial

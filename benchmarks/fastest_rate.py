@@ -99,15 +99,15 @@ def one_run(seed: int, boards: tuple[str, ...] = BOARDS) -> RateRun:
     found = Found()
     remembered = source.choice(BAUDS) if seed % 4 == 1 else 0
     found.baud = remembered or None
-    climb, trial = prepare(
+    runner, trial = prepare(
         board, {"flash": image}, faults, turnaround_s=source.choice((0.001, 0.016)), seed=seed, rates=found
     )
-    safe = climb.job.settings.baud
+    safe = runner.job.settings.baud
     line = min(limit for name, limit in (("", BAUDS[0]), *limits.items()) if name != "chip-limit")
     highest = max(baud for baud in (safe, *BAUDS) if baud == safe or (baud <= line and trial.line.chip.follows(baud)))
-    there = bench(climb.job.dialect.name, board)
+    there = bench(runner.job.dialect.name, board)
     trial.line.chip.flash[:] = there.flash
-    for event in climb.run():
+    for event in runner.run():
         trial.events.append(event)
         writes = isinstance(event, StepAdvanced) and event.step == "write"
         if worsened and writes and event.done > event.total * _WORSE_AFTER:
@@ -128,8 +128,8 @@ def seconds(board: str, found: Found | None) -> float:
 
 def _upload(board: str, found: Found | None) -> Trial:
     image = sample_for(board, 65024)
-    climb, trial = prepare(board, {"flash": image}, ("chip-limit=921600",), rates=found)
-    trial.events.extend(climb.run())
+    runner, trial = prepare(board, {"flash": image}, ("chip-limit=921600",), rates=found)
+    trial.events.extend(runner.run())
     return trial
 
 

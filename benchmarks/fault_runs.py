@@ -65,9 +65,9 @@ def upload(
     dialect: str, board: str, image: Image, nearly_there: bool, faults: tuple[str, ...] = (), seed: int = 0
 ) -> Trial:
     """An upload to a board with another program, or with all but a few bytes of this one."""
-    climb, trial = prepare(board, {"flash": image}, faults=faults, seed=seed)
+    runner, trial = prepare(board, {"flash": image}, faults=faults, seed=seed)
     trial.line.chip.flash[:] = before(dialect, board, image, nearly_there)
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     return trial
 
 

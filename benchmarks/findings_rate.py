@@ -1,6 +1,6 @@
 """How many first findings are right, by situation and dialect: `python -m benchmarks.findings_rate`.
 
-Every row of the situation table, and situations drawn by lot, climbed on the bench. `--write` keeps the table in
+Every row of the situation table, and situations drawn by lot, run on the bench. `--write` keeps the table in
 docs/findings.md.
 """
 
@@ -39,7 +39,7 @@ def main() -> int:
     for dialect, table in BY_DIALECT.items():
         rows = [*table, *(kind(dialect, seed) for kind in KINDS for seed in range(SEEDS))]
         for row in rows:
-            trial = row.climb()
+            trial = row.run()
             good = row.came_first(trial)
             right[row.number, dialect].append(good)
             if not good:
@@ -59,7 +59,7 @@ def main() -> int:
         text = (
             "# How often the first finding is right\n\nMade by `make findings`: every row of the situation table in "
             f"tests/core/situations, and {SEEDS} each drawn by lot\nof wrong rates, wrong frames, echoes and other "
-            f"bootloaders, climbed on the bench.\n\n{table_text}\n\nMissed:\n\n{missed_text}\n"
+            f"bootloaders, run on the bench.\n\n{table_text}\n\nMissed:\n\n{missed_text}\n"
         )
         (Path(__file__).parents[1] / "docs" / "findings.md").write_text(text)
     every = [good for goods in right.values() for good in goods]

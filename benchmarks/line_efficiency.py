@@ -15,7 +15,7 @@ from greenstep.bench.families import avr, avr_068, avr_109, lpc, pic, stm32, xmo
 from greenstep.bench.trial import run
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from .floors import BAUD, SIZE, Case, Floor, brought, full_image
 
@@ -137,7 +137,7 @@ def cases() -> list[Case]:
         piece = BOARDS[board].program("", SIZE, 3).pieces[-1]
         return Image("gateway.bin", (Piece(piece.address, piece.data),))
 
-    whole = {"wishes": Wishes(settings={"verify": "whole"})}
+    whole = {"options": WriteOptions(settings={"verify": "whole"})}
     fast = {"settings": LineSettings(921600)}
     found = []
     for name in ("stm32f072", "stm32f103", "stm32g071"):

@@ -27,11 +27,11 @@ _AT_ONCE, _CHARACTERS, _LAST = 50, (1600, 260), 1100
 
 
 def upload(board: str, image: Image, faults: tuple[str, ...], held: bytes | None, cut: int = 0) -> Trial:
-    climb, trial = prepare(board, {"flash": image}, faults)
+    runner, trial = prepare(board, {"flash": image}, faults)
     if held is not None:
         trial.line.chip.flash[:] = held
     trial.line.chip.machine.cut_in(cut)
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     trial.line.chip.machine.cut_in(0)
     return trial
 

@@ -105,19 +105,19 @@ def one_run(seed: int) -> tuple[str, str, str]:
     part = Catalogue.load().find(BOARDS[board].chip).first  # read as a whole, an ESP takes half an hour by itself
     region = ("flash", part.flash.usable_start, min(8192, part.flash.usable.size)) if purpose == "backup" else None
     regions = {} if region is None else {"region": region}
-    climb, trial = prepare(board, images=images, purpose=purpose, patience_s=3.0, seed=seed, **regions)
-    opened = climb.open_link
+    runner, trial = prepare(board, images=images, purpose=purpose, patience_s=3.0, seed=seed, **regions)
+    opened = runner.open_link
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
         port = opened(settings, lines)
         return OpenedPort(NoiseAfter(port.link, first, spell, pattern, source), port.evidence)  # type: ignore[arg-type]
 
-    climb.open_link = open_link
+    runner.open_link = open_link
     events: list[Event] = []
     signal.signal(signal.SIGVTALRM, _alarm)
     signal.setitimer(signal.ITIMER_VIRTUAL, _LONGEST_CPU_S)
     try:
-        for event in climb.run():
+        for event in runner.run():
             events.append(event)
     except BaseException as error:  # noqa: BLE001  (what nobody foresaw is what is looked for)
         frames = traceback.extract_tb(error.__traceback__)

@@ -52,11 +52,11 @@ def _hand_over(before: Trial, after: Trial) -> None:
 
 def reached_after(place: int) -> bool:
     """Whether reset leads to the loader when the supply went at a character of an upload over an older program."""
-    climb, trial = prepare("pic18f46k22", {"flash": sample_for("pic18f46k22", 900)}, faults=(f"cut-after={place}",))
+    runner, trial = prepare("pic18f46k22", {"flash": sample_for("pic18f46k22", 900)}, faults=(f"cut-after={place}",))
     chip = trial.line.chip
     assert isinstance(chip, SimulatedAn1310)
     chip.flash[4:6000] = sample_for("pic18f46k22", 6000, seed=9).pieces[0].data[4:6000]
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     return chip.reached() == chip.kind.loader[0]
 
 

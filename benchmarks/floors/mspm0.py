@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families import mspm0
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from . import SIZE, Case, Floor, full_image
 
@@ -23,6 +23,6 @@ def cases() -> list[Case]:
     found = []
     for name, kind in mspm0.KINDS.items():
         image = full_image(BOARDS[name].program("", SIZE + 64, 3), SIZE)
-        options = {"wishes": Wishes(settings={"password": kind.password.hex()})}
+        options = {"options": WriteOptions(settings={"password": kind.password.hex()})}
         found.append(Case(name, name, image, floor(kind, SIZE), options))
     return found

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from greenstep.bench.boards import BOARDS
 from greenstep.core.image import Image
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from . import SIZE, Case, Floor
 
@@ -18,7 +18,7 @@ def cases() -> list[Case]:
         return BOARDS[board].program("", size, 3)
 
     first = (_FIRST // 4 + 2) * 11 + 2
-    eeprom = {"wishes": Wishes(settings={"into": "eeprom"})}
+    eeprom = {"options": WriteOptions(settings={"into": "eeprom"})}
     return [
         Case("p8x32a", "p8x32a, 16 KiB", image("p8x32a", _FIRST), Floor(first, 1, 2 * 0.08), {}),
         Case("p8x32a-eeprom", "and EEPROM", image("p8x32a", _FIRST), Floor(first + 4, 3, 2 * 0.08 + 4.1), eeprom),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families import ra
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from . import SIZE, Case, Floor, full_image
 
@@ -28,6 +28,6 @@ def cases() -> list[Case]:
         piece = data.pieces[0]
         blank = piece.data[:0x400] + b"\xff" * 0x3C + piece.data[0x43C:]
         image = type(data)(data.name, (type(piece)(0, blank),))
-        options = {"wishes": Wishes(settings={"id": kind.id_code.hex()})} if kind.id_code else {}
+        options = {"options": WriteOptions(settings={"id": kind.id_code.hex()})} if kind.id_code else {}
         found.append(Case(name, name, image, floor(kind, SIZE), options))
     return found

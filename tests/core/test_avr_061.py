@@ -22,7 +22,7 @@ from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from .scripted import ScriptedLink
 
@@ -132,18 +132,18 @@ class AgainstBoards(unittest.TestCase):
     def test_it_is_greeted_however_late_it_starts(self) -> None:
         for board in ("atmega1284p", "atmega328p"):
             for late_ms in range(0, 800, 26):
-                climb, trial = prepare(board, purpose="greet")
+                runner, trial = prepare(board, purpose="greet")
                 chip = trial.line.chip
                 assert isinstance(chip, SimulatedAvr)
                 chip.kind = replace(chip.kind, led_s=late_ms / 1000, listens_s=1.0, wrong_end_restarts=True)
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, 0, (board, late_ms, trial.findings))
 
     def test_a_loader_that_takes_two_seconds_is_found(self) -> None:
         slow = replace(AVR_KIND, led_s=1.7, listens_s=5.0)
-        climb, trial = prepare("atmega1284p", {}, purpose="greet")
+        runner, trial = prepare("atmega1284p", {}, purpose="greet")
         trial.line.chip.kind = slow  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
 
     def test_the_dialects_own_pace_does_not(self) -> None:
@@ -191,8 +191,8 @@ class AgainstBoards(unittest.TestCase):
     def test_eeprom_of_a_blank_chip_goes_where_it_belongs(self) -> None:
         settings = Image("settings", (Piece(0x91, b"north field"),))
         for board in ("atmega328p", "atmega168"):  # counted in words, in bytes
-            climb, trial = prepare(board, {"eeprom": settings}, start=False)
-            trial.events.extend(climb.run())
+            runner, trial = prepare(board, {"eeprom": settings}, start=False)
+            trial.events.extend(runner.run())
             chip = trial.line.chip
             assert isinstance(chip, SimulatedAvr)
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -202,11 +202,11 @@ class AgainstBoards(unittest.TestCase):
 
 class Pairs(unittest.TestCase):
     def test_a_loader_built_for_the_plain_part_is_taken_with_a_note(self) -> None:
-        climb, trial = prepare("atmega328p", purpose="greet")
+        runner, trial = prepare("atmega328p", purpose="greet")
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAvr)
         chip.kind = replace(chip.kind, signature=b"\x1e\x95\x14")
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.step("chip").figures["part"]), (0, "atmega328p"), trial.findings)
         notes = [event.text for event in trial.events if isinstance(event, Noted)]
         self.assertIn("its loader answers as an ATmega328: taken for the ATmega328P that was declared", notes)
@@ -220,14 +220,14 @@ class Bootloaders(unittest.TestCase):
     ) -> Trial:
         if purpose == "upload":
             options = {"images": {"flash": sample_for("atmega328p", size)}, **options}
-        climb, trial = prepare("atmega328p", purpose=purpose, **options)
+        runner, trial = prepare("atmega328p", purpose=purpose, **options)
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAvr)
         chip.kind = replace(chip.kind, loader_bytes=loader_bytes)
         chip.flash[-4096:] = (b"\x5a" * 4096)[: -loader_bytes or None] + loader_code(loader_bytes)
         chip.flash[: len(vector)] = vector
         self.before = bytes(chip.flash)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_where_one_begins_is_read_before_anything_is_written(self) -> None:
@@ -243,11 +243,11 @@ class Bootloaders(unittest.TestCase):
 
     def test_an_old_programs_word_that_looks_like_a_jump_is_no_loader(self) -> None:
         """A loader of 512 bytes, and up to it an old program, whose code at 7C00 and 7800 begins with a jump."""
-        climb, trial = prepare("atmega328p", {"flash": sample_for("atmega328p", 32_000)})
+        runner, trial = prepare("atmega328p", {"flash": sample_for("atmega328p", 32_000)})
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAvr)
         chip.flash[0x7000:0x7E00] = b"\x10\xc0\x0f\x92\x08\x95\x11\x24" * 448
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
 
     def test_what_is_said_of_its_size_decides(self) -> None:
@@ -259,14 +259,16 @@ class Bootloaders(unittest.TestCase):
 
     def test_a_backup_goes_back_whatever_loader_is_in_it(self) -> None:
         for loader_bytes in (512, 1024, 2048):
-            climb, trial = prepare("atmega328p", purpose="backup")
+            runner, trial = prepare("atmega328p", purpose="backup")
             chip = trial.line.chip
             assert isinstance(chip, SimulatedAvr)
             chip.kind = replace(chip.kind, loader_bytes=loader_bytes)
             chip.flash[-4096:] = (b"\x5a" * 4096)[:-loader_bytes] + loader_code(loader_bytes)
-            trial.events.extend(climb.run())
-            saved = Image("before.hex", climb.outcome.backup)
-            back = self.over(900, loader_bytes, images={"flash": saved}, wishes=Wishes(as_it_was=True), start=False)
+            trial.events.extend(runner.run())
+            saved = Image("before.hex", runner.outcome.backup)
+            back = self.over(
+                900, loader_bytes, images={"flash": saved}, options=WriteOptions(as_it_was=True), start=False
+            )
             self.assertEqual((back.end.exit_code, back.end.green), (0, True), back.findings)
             self.assertIn("the bootloader's space", str(back.events))
 
@@ -282,12 +284,12 @@ class Bootloaders(unittest.TestCase):
         self.assertEqual(bytes(erased.line.chip.flash[:256]), jump + b"\xff" * 252)
 
     def test_a_refused_page_of_one_is_called_so(self) -> None:
-        climb, trial = prepare("atmega328p", {"flash": sample_for("atmega328p", 31_000)})
+        runner, trial = prepare("atmega328p", {"flash": sample_for("atmega328p", 31_000)})
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAvr)
         chip.kind = replace(chip.kind, loader_bytes=2048)  # and what it shows of it is blank
         chip.flash[-2048:] = b"\xff" * 2048
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "hits-bootloader"))
         self.assertIn("refuses to write at 7800: that is the bootloader", trial.findings[0].cause)
 
@@ -299,12 +301,12 @@ class DamagedAddresses(unittest.TestCase):
     BEFORE = bytes((7 * n + (n >> 8)) & 0xFF for n in range(32256))
 
     def over(self, image: Image, *faults: str) -> tuple[Trial, SimulatedAvr]:
-        climb, trial = prepare("atmega328p", {"flash": image}, faults=faults)
+        runner, trial = prepare("atmega328p", {"flash": image}, faults=faults)
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAvr)
         chip.flash[: len(self.BEFORE)] = self.BEFORE
         chip.eeprom[:] = self.BEFORE[: len(chip.eeprom)]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial, chip
 
     def test_a_page_that_went_elsewhere_is_looked_for(self) -> None:
@@ -333,11 +335,11 @@ class DamagedAddresses(unittest.TestCase):
     def test_a_block_that_went_to_the_eeprom(self) -> None:
         image = sample_for("atmega32u4", 400)
         for fault in ("153:02", "153:03", "160:03"):  # the memory's letter in avr-109; a byte of the block
-            climb, trial = prepare("atmega32u4", {"flash": image}, faults=(f"flip-to-chip={fault}",))
+            runner, trial = prepare("atmega32u4", {"flash": image}, faults=(f"flip-to-chip={fault}",))
             chip = trial.line.chip
             assert isinstance(chip, SimulatedAvr109)
             chip.eeprom[:] = self.BEFORE[: len(chip.eeprom)]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             same = bytes(chip.eeprom) == self.BEFORE[: len(chip.eeprom)]
             with self.subTest(fault):
                 self.assertTrue((trial.end.exit_code == 0 and same) or trial.findings[0].key == "written-beside")

@@ -127,9 +127,9 @@ class EepromWithGaps(unittest.TestCase):
             held = bytes((7 * n + (n >> 8)) & 0xFF for n in range(0x400))
             for _ in range(2):
                 with self.subTest(board):
-                    climb, trial = prepare(board, {"eeprom": image})
+                    runner, trial = prepare(board, {"eeprom": image})
                     trial.line.chip.eeprom[: len(held)] = held
-                    trial.events.extend(climb.run())
+                    trial.events.extend(runner.run())
                     wanted = bytearray(held)
                     for piece in pieces:
                         wanted[piece.address : piece.end] = piece.data
@@ -147,9 +147,9 @@ class EepromWithGaps(unittest.TestCase):
                 super().__setitem__(0x150, 0x21)
 
         image = Image("calibration", (Piece(8, bytes(range(100))), Piece(0x200, bytes(range(50)))))
-        climb, trial = prepare("atmega2560", {"eeprom": image})
+        runner, trial = prepare("atmega2560", {"eeprom": image})
         trial.line.chip.eeprom = Worn(trial.line.chip.eeprom)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertTrue(trial.holds(image, "eeprom"))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (7, "written-beside"))
 
@@ -159,11 +159,11 @@ class ErasesInOrder(unittest.TestCase):
 
     def over(self, image: Image, faults: tuple[str, ...] = (), **options: Any) -> Trial:
         """An upload to a board full of another program."""
-        climb, trial = prepare("atmega2560", {"flash": image}, faults=faults, **options)
+        runner, trial = prepare("atmega2560", {"flash": image}, faults=faults, **options)
         chip = trial.line.chip
         self.before = sample_for("atmega2560", 40_000, seed=9).pieces[0].data
         chip.flash[: len(self.before)] = self.before
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def right(self, trial: Trial, image: Image) -> None:
@@ -191,14 +191,14 @@ class ErasesInOrder(unittest.TestCase):
                     self.right(self.over(image, (fault,)), image)
 
     def test_one_that_went_on_counting_since_an_earlier_upload_is_told(self) -> None:
-        climb, trial = prepare(
+        runner, trial = prepare(
             "atmega2560", {"flash": sample_for("atmega2560", 3000)}, hands=Hands(0.2), compare=False
         )
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAvr068)
         chip.flash[:0x8000] = bytes(range(256)) * 128
         chip.kind = replace(chip.kind, erases_from=0x5000)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertNotEqual(trial.end.exit_code, 0)
         self.assertIn("has not been reset since it last wrote", str(trial.findings))
         self.assertEqual(sum(chip.flash[at : at + 256] != bytes(range(256)) for at in range(0, 0x8000, 256)), 2)
@@ -255,14 +255,14 @@ class OddSizes(unittest.TestCase):
         pieces = (Piece(0, sample_for("atmega2560", 701).pieces[0].data), Piece(0x2001, b"wax" * 33))
         image = Image("lift.hex", pieces)
         for purpose in ("upload", "verify"):
-            climb, trial = prepare("atmega2560", {"flash": image}, purpose=purpose, start=False)
+            runner, trial = prepare("atmega2560", {"flash": image}, purpose=purpose, start=False)
             if purpose == "verify":
                 for piece in pieces:
                     trial.line.chip.flash[piece.address : piece.end] = piece.data  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.end.green, trial.line.chip.violations), (0, True, []))
-        climb, trial = prepare("atmega2560", purpose="backup", region=("flash", 0x101, 77))
-        trial.events.extend(climb.run())
+        runner, trial = prepare("atmega2560", purpose="backup", region=("flash", 0x101, 77))
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from greenstep.bench.trial import prepare, sample_for
 from greenstep.core.batch.results import Batch, BoardResult
-from greenstep.core.engine.runner import who_is_there
+from greenstep.core.engine.runner import poll_for_chip
 from greenstep.core.errors import Finding
 
 
@@ -52,8 +52,8 @@ class Counting(unittest.TestCase):
 
 class Presence(unittest.TestCase):
     def asked(self, name: str, **options: Any) -> tuple[str | None, Any]:
-        climb, trial = prepare(name, {"flash": sample_for(name, 3000)}, **options)
-        return who_is_there(climb.job, climb.open_link), trial
+        runner, trial = prepare(name, {"flash": sample_for(name, 3000)}, **options)
+        return poll_for_chip(runner.job, runner.open_link), trial
 
     def test_a_chip_by_its_number_and_one_that_has_none(self) -> None:
         number, trial = self.asked("stm32f072")

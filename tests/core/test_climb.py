@@ -23,7 +23,7 @@ from greenstep.core.events import (
 )
 from greenstep.core.hookup.circuits import hookup_from_table, named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import some
 
@@ -64,9 +64,9 @@ class Green(unittest.TestCase):
             self.assertEqual(done[-1], total)
 
     def test_old_content_goes_and_the_rest_stays(self) -> None:
-        climb, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 1500)})
+        runner, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 1500)})
         before = bytes(trial.line.chip.flash)  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         after = bytes(trial.line.chip.flash)  # type: ignore[attr-defined]
         self.assertEqual(after[1500:2048], b"\xff" * 548)
         self.assertEqual(after[2048:], before[2048:])
@@ -80,7 +80,7 @@ class Green(unittest.TestCase):
 
     def test_erase_all(self) -> None:
         image = sample_for("stm32f103", 1500)
-        trial = run("stm32f103", {"flash": image}, wishes=Wishes(erase_all=True))
+        trial = run("stm32f103", {"flash": image}, options=WriteOptions(erase_all=True))
         self.assertIn("the whole flash", trial.step("erase").evidence)
         self.assertEqual(set(trial.line.chip.flash[1500:]), {0xFF})  # type: ignore[attr-defined]
 
@@ -106,7 +106,7 @@ class Green(unittest.TestCase):
 class NotGreen(unittest.TestCase):
     def test_not_verified_is_not_green(self) -> None:
         image = sample_for("stm32f072", 2000)
-        trial = run("stm32f072", {"flash": image}, wishes=Wishes(verify=False), start=False)
+        trial = run("stm32f072", {"flash": image}, options=WriteOptions(verify=False), start=False)
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, False))
         self.assertEqual(trial.step("verify").outcome, "unproven")
         self.assertIn("not verified", trial.end.summary)
@@ -232,9 +232,9 @@ class OtherPurposes(unittest.TestCase):
     def test_greet_changes_nothing_and_lets_the_program_run(self) -> None:
         for board in ("stm32f072", "atmega328p"):
             with self.subTest(board):
-                climb, trial = prepare(board, {}, purpose="greet")
+                runner, trial = prepare(board, {}, purpose="greet")
                 before = bytes(trial.line.chip.flash)  # type: ignore[attr-defined]
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, 0)
                 self.assertEqual(bytes(trial.line.chip.flash), before)  # type: ignore[attr-defined]
                 trial.line.advance(trial.end.elapsed_s + 3)
@@ -248,11 +248,11 @@ class OtherPurposes(unittest.TestCase):
     def test_verify_tells_equal_from_different(self) -> None:
         for board in ("stm32f072", "stm32c031", "atmega328p"):
             old = sample_for(board, 6000, seed=99)
-            climb, trial = prepare(board, {"flash": old}, purpose="verify")
+            runner, trial = prepare(board, {"flash": old}, purpose="verify")
             chip = trial.line.chip
             piece = old.pieces[0]
             chip.flash[: len(piece.data)] = piece.data  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             other = run(board, {"flash": sample_for(board, 4000)}, purpose="verify")
             self.assertEqual((other.end.exit_code, other.findings[0].key), (7, "other-image"))
@@ -285,9 +285,9 @@ class OtherPurposes(unittest.TestCase):
 
 class Interrupted(unittest.TestCase):
     def interrupt_at(self, board: str, wanted: str, count: int = 1) -> tuple[Trial, list[Event]]:
-        """Throw Ctrl-C into the climb at the `count`th event of a step."""
-        climb, trial = prepare(board, {"flash": sample_for(board, 4000)})
-        run_of_events = climb.run()
+        """Throw Ctrl-C into the run at the `count`th event of a step."""
+        runner, trial = prepare(board, {"flash": sample_for(board, 4000)})
+        run_of_events = runner.run()
         seen = 0
         for event in run_of_events:
             trial.events.append(event)
@@ -328,10 +328,10 @@ class Interrupted(unittest.TestCase):
 
     def throw_at(self, fault: str, kind: type[Event]) -> Trial:
         """Throw Ctrl-C at the first event of a kind, in an upload that a fault breaks."""
-        climb, trial = prepare(
+        runner, trial = prepare(
             "stm32f072", {"flash": sample_for("stm32f072", 4000)}, faults=(fault,), start=False, compare=False
         )
-        events = climb.run()
+        events = runner.run()
         for event in events:
             trial.events.append(event)
             if isinstance(event, kind):
@@ -359,9 +359,9 @@ class Interrupted(unittest.TestCase):
     def test_a_refusal_in_the_middle_is_not_called_unchanged(self) -> None:
         from .situations.stm32_rom import unwilling_after_five_blocks
 
-        climb, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 4000)})
+        runner, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 4000)})
         unwilling_after_five_blocks(trial.line)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertIn("1,280 of 4,000 bytes are written", trial.end.chip_state)
 
     def test_silence_while_verifying_proves_nothing_either_way(self) -> None:
@@ -438,10 +438,10 @@ class FaultRuns(unittest.TestCase):
                 self.assertTrue(broken.findings)
 
     def test_unknown_numbers_of_chips(self) -> None:
-        climb, trial = prepare("stm32f072", {}, purpose="greet", chip="stm32")
+        runner, trial = prepare("stm32f072", {}, purpose="greet", chip="stm32")
         kind: Any = trial.line.chip.kind  # type: ignore[attr-defined]
         trial.line.chip.kind = replace(kind, ident=0x7AB)  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "other-chip"))
         self.assertIn("unknown chip", trial.findings[0].cause)
 

@@ -7,13 +7,13 @@ from dataclasses import replace
 from typing import Any
 
 from greenstep.bench.trial import Trial, prepare, run, sample_for
-from greenstep.core.engine.runner import Climb
+from greenstep.core.engine.runner import Runner
 from greenstep.core.events import StepEnded
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.edit import cut_out, with_bytes
 from greenstep.core.image.granules import Granules, Remembered, granules_of, unpacked
 from greenstep.core.plan.layout import make_plan, narrowed, rooms_of
-from greenstep.core.plan.write_options import CompareWith, Keep, Wishes
+from greenstep.core.plan.write_options import CompareWith, Keep, WriteOptions
 from greenstep.core.spans import Span
 
 READERS = ("stm32f072", "stm32l053", "atmega328p", "atmega2560", "lpc1769", "pic18f4620", "pic18f46k22")
@@ -31,7 +31,7 @@ def changed(image: Image, *offsets: int) -> Image:
 
 def over(board: str, held: Image | None, image: Image, **options: Any) -> Trial:
     """An upload to a chip that holds another image; None: one that is blank."""
-    climb, trial = prepare(board, {"flash": image}, **options)
+    runner, trial = prepare(board, {"flash": image}, **options)
     chip = trial.line.chip
     chip.flash[:] = bytes([0 if board == "stm32l053" else 0xFF]) * len(chip.flash)
     if held is not None:
@@ -39,7 +39,7 @@ def over(board: str, held: Image | None, image: Image, **options: Any) -> Trial:
         for memory in ("flash", "eeprom"):
             if hasattr(chip, memory):
                 getattr(chip, memory)[:] = getattr(written.line.chip, memory)
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     return trial
 
 
@@ -121,22 +121,26 @@ class OnlyWhatDiffers(unittest.TestCase):
 
     def test_where_it_is_not_wanted(self) -> None:
         image = sample_for("stm32f072", 3000)
-        for options in ({"compare": False}, {"wishes": Wishes(erase_all=True)}, {"wishes": Wishes(verify=False)}):
+        for options in (
+            {"compare": False},
+            {"options": WriteOptions(erase_all=True)},
+            {"options": WriteOptions(verify=False)},
+        ):
             trial = over("stm32f072", image, image, **options)
             self.assertIsNone(trial.step_or_none("compare"))
             self.assertEqual(trial.step("write").evidence, "12 blocks of up to 256")
 
     def test_eeprom_too(self) -> None:
         flash, eeprom = sample_for("atmega2560", 3000), Image("names", (Piece(0, bytes(range(64))),))
-        climb, trial = prepare("atmega2560", {"flash": flash, "eeprom": eeprom})
+        runner, trial = prepare("atmega2560", {"flash": flash, "eeprom": eeprom})
         trial.line.chip.eeprom[:64] = bytes(range(64))  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0)
         self.assertIn("eeprom: read back: nothing differs", trial.step("compare").evidence)
 
     def test_a_chip_that_refuses_to_be_read_is_not_compared(self) -> None:
-        climb, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 3000)})
-        for event in climb.run():
+        runner, trial = prepare("stm32f072", {"flash": sample_for("stm32f072", 3000)})
+        for event in runner.run():
             trial.events.append(event)
             if isinstance(event, StepEnded) and event.step == "chip":
                 trial.line.chip.locked = True  # type: ignore[attr-defined]
@@ -150,14 +154,14 @@ class TakenUpAgain(unittest.TestCase):
         for board, place in (("atmega328p", 9000), ("stm32f072", 9000), ("pic18f46k22", 9000), ("lpc1769", 14_000)):
             with self.subTest(board):
                 image = sample_for(board, 12_000)
-                climb, broken = prepare(board, {"flash": image}, faults=(f"cut-after={place}",), compare=False)
-                broken.events.extend(climb.run())
+                runner, broken = prepare(board, {"flash": image}, faults=(f"cut-after={place}",), compare=False)
+                broken.events.extend(runner.run())
                 self.assertNotEqual(broken.end.exit_code, 0)
-                climb, after = prepare(board, {"flash": image})
+                runner, after = prepare(board, {"flash": image})
                 for memory in ("flash", "eeprom"):
                     if hasattr(after.line.chip, memory):
                         getattr(after.line.chip, memory)[:] = getattr(broken.line.chip, memory)
-                after.events.extend(climb.run())
+                after.events.extend(runner.run())
                 self.assertEqual(after.end.exit_code, 0, after.findings)
                 self.assertTrue(after.holds(image))
                 self.assertGreater(int(after.step("compare").figures["same_bytes"]), 2000)
@@ -180,13 +184,13 @@ class DamagedOnTheWay(unittest.TestCase):
         """It could go elsewhere, and would not be missed at its place."""
         image = sample_for("atmega328p", 4500)
 
-        def again(*faults: str) -> tuple[Climb, Trial]:
-            climb, trial = prepare("atmega328p", {"flash": image}, faults)
+        def again(*faults: str) -> tuple[Runner, Trial]:
+            runner, trial = prepare("atmega328p", {"flash": image}, faults)
             trial.line.chip.flash[: image.end] = changed(image, 20).pieces[0].data  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
             self.assertEqual(trial.step("compare").figures["differing"], 1)
-            return climb, trial
+            return runner, trial
 
         link = again()[0].outcome.link
         assert link is not None
@@ -198,17 +202,17 @@ class DamagedOnTheWay(unittest.TestCase):
 class ByTheJournal(unittest.TestCase):
     """stm32f103: it tells a number of its own, and sums nothing."""
 
-    def climb(
+    def runner(
         self, held: Image, image: Image, recall: Any, spoil: int | None = None, board: str = "stm32f103"
     ) -> Trial:
-        climb, trial = prepare(board, {"flash": image}, recall=recall)
-        job = climb.job
-        climb.job = replace(job, wishes=replace(job.wishes, compare=CompareWith.JOURNAL))
+        runner, trial = prepare(board, {"flash": image}, recall=recall)
+        job = runner.job
+        runner.job = replace(job, options=replace(job.options, compare=CompareWith.JOURNAL))
         written = run(board, {"flash": held})
         trial.line.chip.flash[:] = written.line.chip.flash
         if spoil is not None:
             trial.line.chip.flash[spoil : spoil + 4096] = bytes(4096)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_what_differs_from_the_last_upload_is_written_and_the_rest_sampled(self) -> None:
@@ -220,7 +224,7 @@ class ByTheJournal(unittest.TestCase):
             asked.append((number, chip))
             return Remembered(41, granules_of(image, 0xFF))
 
-        trial = self.climb(image, later, recall)
+        trial = self.runner(image, later, recall)
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertTrue(trial.holds(later))
         self.assertEqual(asked, [("303132333435363738393A3B", "stm32f10x-medium")])
@@ -229,12 +233,12 @@ class ByTheJournal(unittest.TestCase):
             r"^sampled: 1,024 bytes written, read back and equal; [\d,]+ of the other 28,976 seen; the rest by journal 41$",
         )
         self.assertIn("journal 41 and the chip's number agree", trial.step("compare").evidence)
-        full = self.climb(image, later, None)
+        full = self.runner(image, later, None)
         self.assertLess(_at_work(trial), 0.4 * _at_work(full))
 
     def test_a_chip_that_was_written_by_others_is_not_trusted(self) -> None:
         image = sample_for("stm32f103", 20_000)
-        trial = self.climb(image, image, lambda number, chip: Remembered(7, granules_of(image, 0xFF)), spoil=0x2000)
+        trial = self.runner(image, image, lambda number, chip: Remembered(7, granules_of(image, 0xFF)), spoil=0x2000)
         notes = " ".join(str(getattr(event, "text", "")) for event in trial.events)
         self.assertIn("journal 7 is not trusted: the chip holds something else", notes)
         self.assertTrue(trial.holds(image))
@@ -242,20 +246,20 @@ class ByTheJournal(unittest.TestCase):
 
     def test_without_a_number_or_a_row_it_is_read(self) -> None:
         image = sample_for("atmega328p", 3000)
-        trial = self.climb(image, image, None, board="atmega328p")
+        trial = self.runner(image, image, None, board="atmega328p")
         self.assertIn("read back: nothing differs", trial.step("compare").evidence)
         self.assertTrue(any("has no number of its own" in getattr(event, "text", "") for event in trial.events))
-        trial = self.climb(*2 * [sample_for("stm32f103", 3000)], None)
+        trial = self.runner(*2 * [sample_for("stm32f103", 3000)], None)
         self.assertTrue(any("not known, or was not green" in getattr(event, "text", "") for event in trial.events))
 
     def test_an_esp8266_is_compared_by_the_journal_unasked(self) -> None:
         image = sample_for("esp8266", 30_000)
         written = run("esp8266", {"flash": image})
-        climb, trial = prepare(
+        runner, trial = prepare(
             "esp8266", {"flash": image}, recall=lambda n, c: Remembered(3, granules_of(image, 0xFF))
         )
         trial.line.chip.flash[:] = written.line.chip.flash
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.step("compare").figures["how"], "journal")
         self.assertTrue(trial.step("verify").evidence.startswith("sampled: "))
         unknown = run("esp8266", {"flash": image})
@@ -266,11 +270,11 @@ class ByTheJournal(unittest.TestCase):
         written = run("esp8266", {"flash": pages})
         for offset in (5000, 99_990):
             later = changed(pages, offset)
-            climb, trial = prepare(
+            runner, trial = prepare(
                 "esp8266", {"flash": later}, recall=lambda n, c: Remembered(3, granules_of(pages, 0xFF))
             )
             trial.line.chip.flash[:] = written.line.chip.flash
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             self.assertTrue(trial.holds(later), offset)
             self.assertLessEqual(int(trial.step("write").figures["bytes"]), 8192)
@@ -306,22 +310,22 @@ class GranulesOfImages(unittest.TestCase):
 
 class Narrowing(unittest.TestCase):
     def test_rooms_and_what_is_left(self) -> None:
-        climb, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})
-        trial.events.extend(climb.run())
-        job, part = climb.job, climb.outcome.part
+        runner, trial = prepare("stm32f103", {"flash": sample_for("stm32f103", 5000)})
+        trial.events.extend(runner.run())
+        job, part = runner.job, runner.outcome.part
         assert part is not None
-        plan = make_plan(part, job.dialect, job.images, job.wishes)
+        plan = make_plan(part, job.dialect, job.images, job.options)
         rooms = rooms_of(plan.memories[0], 256)
         self.assertEqual([room.size_bytes for room in rooms], [1024] * 4 + [904])
-        made = narrowed(plan, job.dialect, job.wishes, {"flash": [rooms[1], rooms[4]]}).memories[0]
+        made = narrowed(plan, job.dialect, job.options, {"flash": [rooms[1], rooms[4]]}).memories[0]
         self.assertEqual([unit.number for unit in made.units], [1, 4])
         self.assertEqual(made.checks, (Span.of(0x08000400, 1024), Span.of(0x08001000, 904)))
         self.assertEqual(made.compared, (Span.of(0x08000000, 1024), Span.of(0x08000800, 2048)))
-        none = narrowed(plan, job.dialect, job.wishes, {"flash": []})
+        none = narrowed(plan, job.dialect, job.options, {"flash": []})
         self.assertEqual(
             (none.units, none.write_bytes, none.memories[0].compared), (0, 0, (Span.of(0x08000000, 5000),))
         )
-        self.assertEqual(narrowed(plan, job.dialect, job.wishes, {}).memories, plan.memories)
+        self.assertEqual(narrowed(plan, job.dialect, job.options, {}).memories, plan.memories)
 
 
 class Drawer:
@@ -347,13 +351,13 @@ class Kept(unittest.TestCase):
     def upload(
         self, board: str, keep: tuple[Keep, ...], content: dict[int, bytes], size: int = 3000, **options: Any
     ) -> Trial:
-        climb, trial = prepare(board, {"flash": sample_for(board, size)}, **options)
-        job = climb.job
-        climb.job = replace(job, wishes=replace(job.wishes, keep=keep))
+        runner, trial = prepare(board, {"flash": sample_for(board, size)}, **options)
+        job = runner.job
+        runner.job = replace(job, options=replace(job.options, keep=keep))
         chip = trial.line.chip
         for address, data in content.items():
             chip.flash[address - chip.base : address - chip.base + len(data)] = data
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def survives(self, trial: Trial, content: dict[int, bytes]) -> bool:
@@ -373,20 +377,20 @@ class Kept(unittest.TestCase):
 
     def test_between_pieces_of_a_sector(self) -> None:
         pieces = Image("pages", (Piece(0x290000, b"queen" * 100), Piece(0x290800, b"drone" * 100)))
-        climb, trial = prepare("esp32", {"flash": pieces})
-        climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=(Keep(0x290300, 64),)))
+        runner, trial = prepare("esp32", {"flash": pieces})
+        runner.job = replace(runner.job, options=replace(runner.job.options, keep=(Keep(0x290300, 64),)))
         trial.line.chip.flash[0x290300:0x290340] = b"settings" * 8
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertEqual(bytes(trial.line.chip.flash[0x290300:0x290340]), b"settings" * 8)
 
     def test_behind_an_odd_number_of_sectors_of_an_esp8266(self) -> None:
         """Its ROM erases them in twos: the sector behind goes with the last."""
         pages = Image("pages", (Piece(0x80000, b"queen" * 700),))
-        climb, trial = prepare("esp8266", {"flash": pages})
-        climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=(Keep(0x81100, 64),)))
+        runner, trial = prepare("esp8266", {"flash": pages})
+        runner.job = replace(runner.job, options=replace(runner.job.options, keep=(Keep(0x81100, 64),)))
         trial.line.chip.flash[0x81100:0x81140] = b"settings" * 8
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertEqual(bytes(trial.line.chip.flash[0x81100:0x81140]), b"settings" * 8)
 
@@ -395,11 +399,11 @@ class Kept(unittest.TestCase):
         drawer = Drawer()
         keep = (Keep(0x8EB00, 200),)
         for worn in ("", "worn=0x8EB41"):
-            climb, trial = prepare("esp8266", {"flash": pages}, put_aside=drawer.put, faults=(worn,) if worn else ())
-            climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=keep))
+            runner, trial = prepare("esp8266", {"flash": pages}, put_aside=drawer.put, faults=(worn,) if worn else ())
+            runner.job = replace(runner.job, options=replace(runner.job.options, keep=keep))
             trial.line.chip.flash[0x8EB00:0x8EBC8] = bytes(range(200))
             drawer.dropped = False
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, drawer.dropped), (7, False) if worn else (0, True), trial.findings)
 
     def test_left_alone_where_nothing_there_is_erased(self) -> None:
@@ -448,12 +452,12 @@ class Kept(unittest.TestCase):
     def test_a_changed_unit_elsewhere_leaves_it_alone(self) -> None:
         image = sample_for("stm32f103", 9000)
         keep = (Keep(image.end + 4, 16),)
-        climb, trial = prepare("stm32f103", {"flash": changed(image, 100)})
-        climb.job = replace(climb.job, wishes=replace(climb.job.wishes, keep=keep))
+        runner, trial = prepare("stm32f103", {"flash": changed(image, 100)})
+        runner.job = replace(runner.job, options=replace(runner.job.options, keep=keep))
         chip = trial.line.chip
         chip.flash[:9000] = cut_out(image, image.lowest, image.end).pieces[0].data
         chip.flash[9004:9020] = b"0123456789abcdef"
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertIn("left alone", trial.step("keep").evidence)
         self.assertEqual(bytes(chip.flash[9004:9020]), b"0123456789abcdef")
 

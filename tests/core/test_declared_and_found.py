@@ -13,7 +13,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.chips.part import Part
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import KINDS, some
 from .test_every_dialect import dialect_of
@@ -40,14 +40,14 @@ def content(trial: Trial) -> bytes:
 def tried(board: str, image: Image | None = None, **options: Any) -> tuple[Trial, bytes]:
     """An upload, and what the flash held before it."""
     silicon = options.pop("silicon", {})
-    climb, trial = prepare(board, {"flash": image or sample_for(board, 900)}, **options)
+    runner, trial = prepare(board, {"flash": image or sample_for(board, 900)}, **options)
     chip = trial.line.chip
     for name, value in silicon.items():
         setattr(chip, name, value)
-    if any(setting.name == "old" for setting in climb.job.dialect.spec.settings):
+    if any(setting.name == "old" for setting in runner.job.dialect.spec.settings):
         chip.flash[:] = b"\xff" * len(chip.flash)  # so that its password is the one of a blank chip
     before = content(trial)
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     return trial, before
 
 
@@ -75,7 +75,7 @@ class Numbers(unittest.TestCase):
             for part in (apart[0], apart[len(apart) // 2]) if apart else ():
                 with self.subTest(board, part=part.name):
                     choice = Catalogue.load().find(part.name).speaking(dialect_of(board).name)
-                    trial, before = tried(board, choice=choice, wishes=Wishes(even_if=frozenset({"vectors"})))
+                    trial, before = tried(board, choice=choice, options=WriteOptions(even_if=frozenset({"vectors"})))
                     self.assertEqual((trial.end.exit_code != 0, content(trial) == before), (True, True))
                     if trial.findings[0].key == "other-chip":
                         compared.add(dialect_of(board).name)
@@ -131,9 +131,9 @@ class Sizes(unittest.TestCase):
             ("cc2538", {"settings": {"flash-size": "512K"}}),
         ):
             with self.subTest(board):
-                climb, _ = prepare(board)
-                wishes = replace(climb.job.wishes, settings=options.pop("settings", {}))  # type: ignore[arg-type]
-                trial, _ = tried(board, silicon={"tells_size": False}, wishes=wishes, **options)
+                runner, _ = prepare(board)
+                options = replace(runner.job.options, settings=options.pop("settings", {}))  # type: ignore[arg-type]
+                trial, _ = tried(board, silicon={"tells_size": False}, options=options, **options)
                 self.assertEqual(
                     (trial.end.exit_code, trial.holds(sample_for(board, 900))), (0, True), trial.findings
                 )
@@ -148,10 +148,10 @@ class Sizes(unittest.TestCase):
         ):
             for size in (None, 0x1000):
                 with self.subTest(board, purpose=purpose, size=size):
-                    climb, trial = prepare(board, purpose=purpose, region=("flash", None, size))  # type: ignore[arg-type]
+                    runner, trial = prepare(board, purpose=purpose, region=("flash", None, size))  # type: ignore[arg-type]
                     trial.line.chip.tells_size = False
                     before = content(trial)
-                    trial.events.extend(climb.run())
+                    trial.events.extend(runner.run())
                     if size is not None:
                         self.assertEqual(trial.end.exit_code, 0, trial.findings)
                         continue
@@ -171,9 +171,9 @@ class Loaders(unittest.TestCase):
 
     def over(self, board: str, image: Image, border: int, old: bytes, **options: Any) -> Trial:
         """An upload over a program that ends with `old`."""
-        climb, trial = prepare(board, {"flash": image}, start=False, **options)
+        runner, trial = prepare(board, {"flash": image}, start=False, **options)
         trial.line.chip.flash[border - len(old) : border] = old
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_an_image_that_reaches_into_it_is_refused(self) -> None:
@@ -185,7 +185,7 @@ class Loaders(unittest.TestCase):
                 continue
             with self.subTest(board):
                 image = replace(sample_for(board, 900), pieces=(Piece(border - 128, bytes(range(256))),))
-                trial, before = tried(board, image, wishes=sure(board))
+                trial, before = tried(board, image, options=sure(board))
                 self.assertEqual((trial.end.exit_code, content(trial) == before), (5, True))
                 self.assertIn(trial.findings[0].key, ("hits-bootloader", "does-not-fit"))
                 refused += 1
@@ -225,9 +225,9 @@ def with_piece(image: Image, start: int) -> Image:
     return replace(image, pieces=(*image.pieces, Piece(start, bytes(range(256)))))
 
 
-def sure(board: str) -> Wishes:
+def sure(board: str) -> WriteOptions:
     """Where a part of a program is no program, that is not what it is refused for."""
-    return replace(prepare(board)[0].job.wishes, even_if=frozenset({"vectors"}))
+    return replace(prepare(board)[0].job.options, even_if=frozenset({"vectors"}))
 
 
 if __name__ == "__main__":

@@ -30,7 +30,7 @@ from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import loader_for, loaders_known, make
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 VECTORS = tomllib.loads((Path(__file__).parents[2] / "docs" / "doorstep-vectors.toml").read_text("utf-8"))
 BOARD = "doorstep-atmega328p"
@@ -116,10 +116,10 @@ class Dialect(unittest.TestCase):
 
     def test_without_verify_it_is_sealed_all_the_same(self) -> None:
         image = sample_for(BOARD, 3000)
-        climb, _ = prepare(BOARD, {"flash": image})
+        runner, _ = prepare(BOARD, {"flash": image})
         from dataclasses import replace
 
-        trial = run(BOARD, {"flash": image}, wishes=replace(climb.job.wishes, verify=False))
+        trial = run(BOARD, {"flash": image}, options=replace(runner.job.options, verify=False))
         self.assertEqual(trial.end.exit_code, 0)
         self.assertTrue(trial.holds(image))
 
@@ -127,12 +127,12 @@ class Dialect(unittest.TestCase):
         image = sample_for(BOARD, 9000)
         cut = run(BOARD, {"flash": image}, ("cut-after=4000",))
         self.assertFalse(cut.end.green)
-        climb, trial = prepare(BOARD, {"flash": image})
+        runner, trial = prepare(BOARD, {"flash": image})
         trial.line.chip.flash[:] = cut.line.chip.flash
         trial.line.chip.release_reset(0.0, False)
         trial.line.chip.advance(30.0)
         self.assertEqual(trial.line.chip.sent, [])  # the loader waits on
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assert_green(trial, image)
 
     def test_several_writes_are_on_their_way_and_a_lost_one_is_sent_again(self) -> None:
@@ -168,9 +168,9 @@ class Dialect(unittest.TestCase):
     def test_what_changes_an_application_in_places_seals_all_of_it(self) -> None:
         first = run(BOARD, {"flash": sample_for(BOARD, 6000)})
         patch = Image("patch.hex", (Piece(0x400, bytes(range(100))),))
-        climb, trial = prepare(BOARD, {"flash": patch})
+        runner, trial = prepare(BOARD, {"flash": patch})
         trial.line.chip.flash[:] = first.line.chip.flash
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         flash = bytes(trial.line.chip.flash)
         self.assertEqual(flash[0x400:0x464], bytes(range(100)))
@@ -179,9 +179,11 @@ class Dialect(unittest.TestCase):
         self.assertEqual(flash[0x7B84:0x7B88], zlib.crc32(flash[:6000]).to_bytes(4, "little"))
 
     def test_what_is_no_application_is_not_sealed(self) -> None:
-        climb, trial = prepare(BOARD, {"flash": Image("table.bin", (Piece(0x2000, bytes(range(100))),))}, start=False)
+        runner, trial = prepare(
+            BOARD, {"flash": Image("table.bin", (Piece(0x2000, bytes(range(100))),))}, start=False
+        )
         trial.line.chip.flash[:0x7C00] = b"\xff" * 0x7C00
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         said = [event.text for event in trial.events if isinstance(event, Noted)]
         self.assertTrue(any(text.startswith("not sealed") for text in said), said)
@@ -199,10 +201,10 @@ class Dialect(unittest.TestCase):
         trial = run(board, {"flash": image})
         self.assertEqual((trial.end.green, trial.holds(image)), (True, True), trial.findings)
         self.assertEqual(trial.line.chip.violations, [])
-        climb, trial = prepare(board, purpose="backup", region=("flash", 0x7B7D, 7))
+        runner, trial = prepare(board, purpose="backup", region=("flash", 0x7B7D, 7))
         trial.line.chip.flash[0x7B7D:0x7B84] = b"\x00\xffhoney"
-        trial.events.extend(climb.run())
-        self.assertEqual(climb.outcome.backup, (Piece(0x7B7D, b"\x00\xffhoney"),))
+        trial.events.extend(runner.run())
+        self.assertEqual(runner.outcome.backup, (Piece(0x7B7D, b"\x00\xffhoney"),))
 
     def test_four_bytes_by_their_sum(self) -> None:
         for data in (bytes(4), b"\xff" * 4, b"bees", *(os.urandom(4) for _ in range(200))):
@@ -213,9 +215,9 @@ class Dialect(unittest.TestCase):
         for board in (BOARD, "doorstep-digests", "doorstep-nrf52832", "doorstep-pic18f46k22"):
             image = sample_for(board, 3000, seed=8)
             before = bytes(run(board, {"flash": image}).line.chip.flash)
-            climb, trial = prepare(board, {"flash": image})
+            runner, trial = prepare(board, {"flash": image})
             trial.line.chip.flash = _Untouchable(before)
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             with self.subTest(board):
                 self.assertEqual((trial.end.green, bytes(trial.line.chip.flash)), (True, before), trial.findings)
                 noted = [event.text for event in trial.events if isinstance(event, Noted)]
@@ -224,20 +226,20 @@ class Dialect(unittest.TestCase):
     def test_what_it_says_to_the_seal(self) -> None:
         for status, key in ((1, "seal-refused"), (2, "seal-not-kept"), (3, "seal-not-kept")):
             image = sample_for(BOARD, 3000, seed=8)
-            climb, trial = prepare(BOARD, {"flash": image})
+            runner, trial = prepare(BOARD, {"flash": image})
 
             def refused(length: int, sum_: int, status: int = status) -> Any:
                 yield Spend(0.01)
                 return status, bytes(4)
 
             vars(trial.line.chip)["_seal"] = refused
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             with self.subTest(status):
                 self.assertEqual((trial.findings[0].key, trial.end.exit_code), (key, 6), trial.findings)
 
     def test_what_the_flash_does_not_keep_is_no_upload_without_verify_either(self) -> None:
         image = sample_for(BOARD, 3000, seed=8)
-        trial = run(BOARD, {"flash": image}, ("dead-write",), wishes=Wishes(verify=False))
+        trial = run(BOARD, {"flash": image}, ("dead-write",), options=WriteOptions(verify=False))
         self.assertEqual((trial.end.exit_code, trial.step("write").outcome), (6, "failed"), trial.findings)
 
     def test_a_loader_that_never_heard_of_erasing_is_sent_blank_bytes(self) -> None:

@@ -29,8 +29,8 @@ class Efm8(unittest.TestCase):
 
     def test_a_cut_leaves_a_chip_that_stays_in_its_bootloader(self) -> None:
         image = sample_for(BOARD, 3000)
-        climb, trial = prepare(BOARD, {"flash": image})
-        trial.events.extend(climb.run())
+        runner, trial = prepare(BOARD, {"flash": image})
+        trial.events.extend(runner.run())
         count = trial.line.to_chip_count
         for tenth in range(3, 10):
             cut = run(BOARD, {"flash": image}, faults=(f"cut-after={count * tenth // 10}",))

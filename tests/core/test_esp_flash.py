@@ -11,7 +11,7 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.plan.write_options import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, WriteOptions
 from greenstep.core.spans import Span
 
 SECTOR = 4096
@@ -21,15 +21,15 @@ def on(board: str, purpose: Any = "upload", image: Image | None = None, **option
     """A run on a board whose simulated chip has these attributes in `silicon`."""
     silicon = options.pop("silicon", {})
     images = {"flash": image or sample_for(board, 3000)} if purpose in ("upload", "verify") else None
-    climb, trial = prepare(board, images, purpose=purpose, **options)
+    runner, trial = prepare(board, images, purpose=purpose, **options)
     for name, value in silicon.items():
         setattr(trial.line.chip, name, value)
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     return trial
 
 
-def settings(**values: str) -> Wishes:
-    return Wishes(settings={name.replace("_", "-"): value for name, value in values.items()})
+def settings(**values: str) -> WriteOptions:
+    return WriteOptions(settings={name.replace("_", "-"): value for name, value in values.items()})
 
 
 def tables(size_bytes: int, logarithm: bool = False) -> bytes:
@@ -67,7 +67,7 @@ class Size(unittest.TestCase):
             trial = on("esp32", image=image, silicon=blank)
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "flash-size-unknown"))
             self.assertIn(said, trial.findings[0].evidence[1])
-        trial = on("esp32", image=nameless, silicon=unknown, wishes=settings(flash_size="4M"), start=False)
+        trial = on("esp32", image=nameless, silicon=unknown, options=settings(flash_size="4M"), start=False)
         self.assertEqual((trial.end.green, trial.holds(nameless)), (True, True), trial.findings)
 
 
@@ -78,11 +78,11 @@ class Places(unittest.TestCase):
             size = 4 << 20
             image = Image("pages.bin", (Piece(size - sectors * SECTOR + 5, bytes(range(1, 90)) * 46 * sectors),))
             image = replace(image, pieces=(image.pieces[0].part(Span(image.lowest, size)),))
-            climb, trial = prepare("esp8266", {"flash": image}, start=False)
+            runner, trial = prepare("esp8266", {"flash": image}, start=False)
             chip: Any = trial.line.chip
             chip.flash[:] = bytes(range(256)) * (size // 256)
             before = bytes(chip.flash)
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
             self.assertEqual(bytes(chip.flash[: size - sectors * SECTOR]), before[: size - sectors * SECTOR])
 
@@ -91,7 +91,7 @@ class Places(unittest.TestCase):
         data = bytearray(bytes(range(1, 251)) * 50)
         data[1024:3072] = b"\xff" * 2048
         image = replace(whole, pieces=(*whole.pieces, Piece(0x100000, bytes(data))))
-        trial = on("esp32", image=image, wishes=Wishes(erase_all=True))
+        trial = on("esp32", image=image, options=WriteOptions(erase_all=True))
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
         self.assertEqual([v for v in trial.line.chip.violations if "busy" not in v], [])
 
@@ -103,26 +103,26 @@ class Whole(unittest.TestCase):
         def recall(number: str, chip: str) -> Remembered:
             return Remembered(3, granules_of(image, 0xFF))
 
-        for wishes, changed, ended in (
+        for options, changed, ended in (
             (settings(verify="whole"), True, "green"), (settings(verify="whole"), False, "green"),
-            (settings(), False, "unproven"), (Wishes(compare=CompareWith.NO_JOURNAL), True, "unproven"),
+            (settings(), False, "unproven"), (WriteOptions(compare=CompareWith.NO_JOURNAL), True, "unproven"),
         ):  # fmt: skip
-            climb, trial = prepare("esp8266", {"flash": image}, recall=recall, wishes=wishes)
+            runner, trial = prepare("esp8266", {"flash": image}, recall=recall, options=options)
             chip: Any = trial.line.chip
             chip.flash[: image.end] = image.pieces[0].data
             chip.flash[777] ^= 1 if changed else 0
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.step("verify").outcome, trial.holds(image)), (ended, True), trial.findings)
             self.assertEqual(trial.end.green, ended == "green")
 
     def test_blank_is_never_answered_by_a_sample(self) -> None:
         region = ("flash", 0x20000, 0x1803)
         for changed, status in ((None, 0), (0x20F01, 7)):
-            climb, trial = prepare("esp8266", purpose="verify", region=region, wishes=Wishes(blank=True))
+            runner, trial = prepare("esp8266", purpose="verify", region=region, options=WriteOptions(blank=True))
             chip: Any = trial.line.chip
             if changed is not None:
                 chip.flash[changed] = 0x7F
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.end.green), (status, not status), trial.findings)
 
 

@@ -165,10 +165,10 @@ class Sizes(unittest.TestCase):
 
     def over(self, held: bytes, image: Image, *faults: str) -> Trial:
         """Keeps where the sizes stand that were asked to be erased, by the character."""
-        climb, trial = prepare("esp32", {"flash": image}, faults=faults)
+        runner, trial = prepare("esp32", {"flash": image}, faults=faults)
         trial.line.chip.flash[: len(held)] = held
-        trial.events.extend(climb.run())
-        sent = climb.outcome.link.between(0, None, "sent")
+        trial.events.extend(runner.run())
+        sent = runner.outcome.link.between(0, None, "sent")
         self.sizes = [at + 9 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x10\x10\x00"]
         self.sums = [at + 2 for at in range(len(sent)) if sent[at : at + 5] == b"\xc0\x00\x13\x10\x00"]
         return trial
@@ -200,9 +200,9 @@ class Sizes(unittest.TestCase):
 
     def test_an_attach_that_became_a_change_to_rate_0_is_got_over(self) -> None:
         image = sample_for("esp32", 300)
-        climb, _ = prepare("esp32", {"flash": image})
-        list(climb.run())
-        attach = climb.outcome.link.between(0, None, "sent").index(b"\xc0\x00\x0d\x08\x00") + 2
+        runner, _ = prepare("esp32", {"flash": image})
+        list(runner.run())
+        attach = runner.outcome.link.between(0, None, "sent").index(b"\xc0\x00\x0d\x08\x00") + 2
         trial = self.over(b"", image, f"flip-to-chip={attach}:02")
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True))
         self.assertIn("reset, and resumed", "".join(event.text for event in trial.events if isinstance(event, Noted)))

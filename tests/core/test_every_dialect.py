@@ -18,7 +18,7 @@ from greenstep.core.events import Noted
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
-from greenstep.core.plan.write_options import Keep, TalkLine, Wishes
+from greenstep.core.plan.write_options import Keep, TalkLine, WriteOptions
 
 from ..sample import KINDS, boards, some
 from .scripted import ScriptedLink
@@ -79,11 +79,11 @@ class OnEveryBoard(unittest.TestCase):
     def test_a_second_upload_over_the_first(self) -> None:
         for board in boards(2):
             with self.subTest(board):
-                climb, trial = prepare(board, {"flash": sample_for(board, 1800, seed=8)})
+                runner, trial = prepare(board, {"flash": sample_for(board, 1800, seed=8)})
                 for piece in BOARDS[board].held(sample_for(board, 2400, seed=7)).pieces:
                     at = piece.address - trial.line.chip.base
                     trial.line.chip.flash[at : at + len(piece.data)] = piece.data
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
                 self.assertTrue(trial.holds(sample_for(board, 1800, seed=8)))
 
@@ -94,14 +94,14 @@ class OnEveryBoard(unittest.TestCase):
             with self.subTest(board):
                 image = sample_for(board, 3000)
                 for wrong, status in ((False, 0), (True, 7)):
-                    climb, trial = prepare(board, {"flash": image}, purpose="verify")
+                    runner, trial = prepare(board, {"flash": image}, purpose="verify")
                     for piece in BOARDS[board].held(image).pieces:
                         at = piece.address - trial.line.chip.base
                         trial.line.chip.flash[at : at + len(piece.data)] = piece.data
                     place = image.pieces[-1].address if board.startswith("esp") else image.pieces[0].address
                     trial.line.chip.flash[place - trial.line.chip.base + 1500] ^= 1 if wrong else 0
                     before = bytes(trial.line.chip.flash)
-                    trial.events.extend(climb.run())
+                    trial.events.extend(runner.run())
                     self.assertEqual(trial.end.exit_code, status, trial.findings)
                     self.assertEqual(bytes(trial.line.chip.flash), before)
                     self.assertEqual(strict(trial), [])
@@ -111,18 +111,18 @@ class OnEveryBoard(unittest.TestCase):
             if not shows_bytes(board) or "esp" in BOARDS[board].chip:
                 continue
             with self.subTest(board):
-                climb, trial = prepare(board, purpose="backup", region=("flash", trial_base(board) + 0x400, 0x321))
-                trial.events.extend(climb.run())
+                runner, trial = prepare(board, purpose="backup", region=("flash", trial_base(board) + 0x400, 0x321))
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
-                self.assertEqual(climb.outcome.backup[0].data, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
+                self.assertEqual(runner.outcome.backup[0].data, bytes(trial.line.chip.flash[0x400 : 0x400 + 0x321]))
 
     def test_backup_of_an_esp(self) -> None:
         for board in ("esp8266", "esp32", "esp32s3"):
             with self.subTest(board):
-                climb, trial = prepare(board, purpose="backup", region=("flash", 0x1000, 200))
+                runner, trial = prepare(board, purpose="backup", region=("flash", 0x1000, 200))
                 trial.line.chip.flash[0x1000:0x10C8] = bytes(range(200))
-                trial.events.extend(climb.run())
-                self.assertEqual((trial.end.exit_code, climb.outcome.backup[0].data), (0, bytes(range(200))))
+                trial.events.extend(runner.run())
+                self.assertEqual((trial.end.exit_code, runner.outcome.backup[0].data), (0, bytes(range(200))))
 
     def test_erase_leaves_blank_room_and_the_loader_alone(self) -> None:
         for board in some(KINDS, 40):
@@ -131,11 +131,11 @@ class OnEveryBoard(unittest.TestCase):
                 continue
             with self.subTest(board):
                 room = getattr(kind, "loader_bytes", None)
-                climb, trial = prepare(board, purpose="erase", bootloader_bytes=room)
-                trial.events.extend(climb.run())
+                runner, trial = prepare(board, purpose="erase", bootloader_bytes=room)
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
                 self.assertEqual(strict(trial), [])
-                part = climb.outcome.part
+                part = runner.outcome.part
                 assert part is not None
                 low, high = part.flash.usable_start - part.flash.start, part.flash.usable_end - part.flash.start
                 blank = getattr(kind, "blank", bytes([part.flash.erased]))  # of a PIC16 words of 14 bits
@@ -143,9 +143,9 @@ class OnEveryBoard(unittest.TestCase):
 
     def test_erase_of_a_region_of_an_esp(self) -> None:
         for board in ("esp8266", "esp32"):
-            climb, trial = prepare(board, purpose="erase", region=("flash", 0xF000, 0x3000))
+            runner, trial = prepare(board, purpose="erase", region=("flash", 0xF000, 0x3000))
             trial.line.chip.flash[0xE000:0x14000] = b"\x00" * 0x6000
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             flash = trial.line.chip.flash
             self.assertEqual(
@@ -228,8 +228,8 @@ class LargeAvr(unittest.TestCase):
 
 
 class Esp(unittest.TestCase):
-    def wishes(self, **settings: str) -> Wishes:
-        return Wishes(settings={name.replace("_", "-"): value for name, value in settings.items()})
+    def options(self, **settings: str) -> WriteOptions:
+        return WriteOptions(settings={name.replace("_", "-"): value for name, value in settings.items()})
 
     def test_the_rate_goes_up_after_the_sync(self) -> None:
         image = sample_for("esp32", 9000)
@@ -246,16 +246,16 @@ class Esp(unittest.TestCase):
         image = sample_for("esp8266", 9000)
         trial = run("esp8266", {"flash": image})
         self.assertIn("a sample, 1,600 of 9,024 bytes", trial.step("verify").evidence)
-        trial = run("esp8266", {"flash": image}, wishes=self.wishes(verify="whole"))
+        trial = run("esp8266", {"flash": image}, options=self.options(verify="whole"))
         self.assertIn("read back, 9,024 bytes equal", trial.step("verify").evidence)
 
     def test_a_wrong_byte_of_a_later_esp_is_one(self) -> None:
         image = sample_for("esp32s3", 3000)
-        climb, trial = prepare("esp32s3", {"flash": image}, purpose="verify")
+        runner, trial = prepare("esp32s3", {"flash": image}, purpose="verify")
         for piece in image.pieces:
             trial.line.chip.flash[piece.address : piece.end] = piece.data
         trial.line.chip.flash[0x10000 + 1501] ^= 0x40
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 7)
         self.assertIn("1 byte", str(trial.findings[0]))
 
@@ -270,15 +270,15 @@ class Esp(unittest.TestCase):
             (0x20003 + 747, 0),
         ):
             with self.subTest(change):
-                climb, trial = prepare("esp32", {"flash": odd}, purpose="verify")
+                runner, trial = prepare("esp32", {"flash": odd}, purpose="verify")
                 flash = trial.line.chip.flash
                 flash[0x20000:0x20400] = b"\x55" * 0x400
                 flash[odd.lowest : odd.end] = odd.pieces[0].data
                 if change is not None:
                     flash[change] ^= 1
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, status, trial.findings)
-                asked = climb.outcome.link.between(0, None, "sent")
+                asked = runner.outcome.link.between(0, None, "sent")
                 for place in (m.start() for m in re.finditer(rb"\xc0\x00\x13\x10\x00", asked)):
                     self.assertEqual(asked[place + 9] % 4, 0)
 
@@ -287,19 +287,19 @@ class Esp(unittest.TestCase):
 
         wrong = {**esp_chip._LAYOUTS, "late": replace(esp_chip._LAYOUTS["late"], address_shift=8)}
         with patch.object(esp_chip, "_LAYOUTS", wrong):
-            climb, trial = prepare("esp32s3", purpose="backup", region=("flash", 0x9000, 200))
+            runner, trial = prepare("esp32s3", purpose="backup", region=("flash", 0x9000, 200))
             trial.line.chip.flash[0x9000:0x90C8] = bytes(range(200))
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "reads-differ"))
-            kept = Wishes(keep=(Keep(0x10F00, 40),))
-            trial = run("esp32s3", {"flash": sample_for("esp32s3", 2000)}, wishes=kept)
+            kept = WriteOptions(keep=(Keep(0x10F00, 40),))
+            trial = run("esp32s3", {"flash": sample_for("esp32s3", 2000)}, options=kept)
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "reads-differ"))
             self.assertEqual(trial.end.chip_state, "nothing on the chip was changed")
 
     def test_what_the_esp8266_erases_along_is_told_and_written_back(self) -> None:
-        climb, trial = prepare("esp8266", purpose="erase", region=("flash", 0x20000, 0x1000))
+        runner, trial = prepare("esp8266", purpose="erase", region=("flash", 0x20000, 0x1000))
         trial.line.chip.flash[0x1F000:0x23000] = b"\x00" * 0x4000
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertIn("00021000-00021FFF would be erased too", notes(trial))
         flash = trial.line.chip.flash
@@ -312,7 +312,11 @@ class Esp(unittest.TestCase):
                 trial = run(board, image, faults=("encrypted",))
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "encryption"))
                 told = run(
-                    board, image, faults=("encrypted",), wishes=Wishes(even_if=frozenset({"encryption"})), start=False
+                    board,
+                    image,
+                    faults=("encrypted",),
+                    options=WriteOptions(even_if=frozenset({"encryption"})),
+                    start=False,
                 )
                 self.assertEqual(told.end.exit_code, 0, told.findings)
 
@@ -329,7 +333,7 @@ class Esp(unittest.TestCase):
     def test_speeds_in_headers_are_the_chips_own(self) -> None:
         for board, said, other in (("esp32c2", "30 MHz", "80"), ("esp32c3", "40 MHz", "60")):
             self.assertIn(said, notes(run(board, {"flash": sample_for(board, 900)})))
-            trial = run(board, {"flash": sample_for(board, 900)}, wishes=self.wishes(header_speed=other))
+            trial = run(board, {"flash": sample_for(board, 900)}, options=self.options(header_speed=other))
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "setting"))
 
     def test_an_image_larger_than_its_partition(self) -> None:
@@ -338,9 +342,9 @@ class Esp(unittest.TestCase):
         large = Piece(0xF000, bytes(range(256)) * 17)  # radio has 1000 there
         for name, pieces in (("its own table", (table, large)), ("the chip's", (large,))):
             with self.subTest(name):
-                climb, trial = prepare("esp32", {"flash": Image("radio.bin", pieces)}, start=False)
+                runner, trial = prepare("esp32", {"flash": Image("radio.bin", pieces)}, start=False)
                 before = bytes(trial.line.chip.flash)
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "vectors"))
                 self.assertIn("larger than its partition, radio", trial.findings[0].cause)
                 self.assertEqual(bytes(trial.line.chip.flash), before)
@@ -353,7 +357,7 @@ class Esp(unittest.TestCase):
             "esp32",
             {"flash": Image("radio.bin", (large,))},
             start=False,
-            wishes=Wishes(even_if=frozenset({"vectors"})),
+            options=WriteOptions(even_if=frozenset({"vectors"})),
         )
         self.assertEqual(even_if.end.exit_code, 0, even_if.findings)
 
@@ -361,7 +365,7 @@ class Esp(unittest.TestCase):
         trial = run(
             "esp32s3",
             {"flash": sample_for("esp32s3", 2000)},
-            wishes=self.wishes(header_size="chip", header_mode="qio"),
+            options=self.options(header_size="chip", header_mode="qio"),
             expect="apiary gateway 1.1",
         )
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -426,28 +430,28 @@ class Lpc(unittest.TestCase):
         self.assertEqual(self.verified(image, wrong_at=0x220), (False, 7, "failed"))
 
     def verified(self, image: Image, wrong_at: int | None) -> tuple[bool, int, str]:
-        climb, trial = prepare("lpc812", {"flash": image}, purpose="verify")
+        runner, trial = prepare("lpc812", {"flash": image}, purpose="verify")
         for piece in BOARDS["lpc812"].held(image).pieces:
             trial.line.chip.flash[piece.address : piece.end] = piece.data
         if wrong_at is not None:
             trial.line.chip.flash[wrong_at] ^= 1
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertNotIn("before the copy", trial.step("verify").evidence)
         return trial.end.green, trial.end.exit_code, trial.step("verify").outcome
 
     def test_a_backup_lacks_what_the_rom_hides_and_is_not_restored_without(self) -> None:
-        climb, trial = prepare("lpc812", purpose="backup", region=("flash", 0, 0x800))
-        trial.events.extend(climb.run())
+        runner, trial = prepare("lpc812", purpose="backup", region=("flash", 0, 0x800))
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.green, trial.end.exit_code, trial.step("read").outcome), (False, 0, "unproven"))
         self.assertIn("the first 512 are hidden by the boot ROM, and are missing", trial.step("read").evidence)
-        pieces = climb.outcome.backup
+        pieces = runner.outcome.backup
         self.assertEqual(pieces, (Piece(0x200, bytes(trial.line.chip.flash[0x200:0x800])),))
         with_roms_own = (Piece(0, bytes(range(3, 255)) * 2 + bytes(8) + pieces[0].data),)
         for held in (pieces, with_roms_own):
-            restored = run("lpc812", {"flash": Image("saved", held)}, wishes=Wishes(as_it_was=True))
+            restored = run("lpc812", {"flash": Image("saved", held)}, options=WriteOptions(as_it_was=True))
             self.assertEqual((restored.end.exit_code, restored.findings[0].key), (5, "hidden"))
         whole = BOARDS["lpc812"].held(sample_for("lpc812", 2048))
-        restored = run("lpc812", {"flash": whole}, wishes=Wishes(as_it_was=True), expect="entrance")
+        restored = run("lpc812", {"flash": whole}, options=WriteOptions(as_it_was=True), expect="entrance")
         self.assertEqual((restored.end.exit_code, restored.holds(whole)), (0, True), restored.findings)
 
     def test_protection_must_be_meant_and_for_good_twice(self) -> None:
@@ -456,7 +460,9 @@ class Lpc(unittest.TestCase):
             (0x4E697370, ("lock-out",), 5), (0x4E697370, ("protection", "lock-out"), 0),
         ):  # fmt: skip
             with self.subTest(f"{word:X}", even_if=even_if):
-                trial = run("lpc1769", self.protected(word), wishes=Wishes(even_if=frozenset(even_if)), start=False)
+                trial = run(
+                    "lpc1769", self.protected(word), options=WriteOptions(even_if=frozenset(even_if)), start=False
+                )
                 self.assertEqual(trial.end.exit_code, status)
                 self.assertEqual(trial.holds(self.protected(word)["flash"]), status == 0)
 
@@ -466,10 +472,10 @@ class Lpc(unittest.TestCase):
         self.assertIn("the first 300 are hidden by the boot ROM", trial.step("verify").evidence)
 
     def test_the_crystal_is_what_was_said(self) -> None:
-        climb, trial = prepare("lpc1769", purpose="greet", wishes=Wishes(settings={"crystal-khz": 14746}))
-        trial.events.extend(climb.run())
+        runner, trial = prepare("lpc1769", purpose="greet", options=WriteOptions(settings={"crystal-khz": 14746}))
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0)
-        sent = climb.outcome.link.between(0, None, "sent")
+        sent = runner.outcome.link.between(0, None, "sent")
         self.assertIn(b"14746\r\n", sent)
 
     def test_crc_where_the_part_has_it(self) -> None:
@@ -482,10 +488,10 @@ class Lpc(unittest.TestCase):
         self.assertIn("now at 230400", notes(trial))
 
     def answers(self, ident: int, **options: Any) -> Trial:
-        climb, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)}, **options)
+        runner, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)}, **options)
         kind = trial.line.chip.kind  # type: ignore[attr-defined]
         trial.line.chip.kind = replace(kind, ident=ident)  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_numbers_of_other_lots_and_packages_are_the_parts(self) -> None:
@@ -559,24 +565,24 @@ class Pic(unittest.TestCase):
 class Xmodem(unittest.TestCase):
     told: tuple[TalkLine, ...] = (TalkLine("u uploads", 5.0, "u"),)
 
-    def wishes(self, **settings: Any) -> Wishes:
-        return Wishes(settings={"opening": self.told, "closing": (TalkLine("g goes", 5.0, "g"),), **settings})
+    def options(self, **settings: Any) -> WriteOptions:
+        return WriteOptions(settings={"opening": self.told, "closing": (TalkLine("g goes", 5.0, "g"),), **settings})
 
     def test_long_blocks_give_way_to_short_ones(self) -> None:
         trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)})
         self.assertEqual(trial.end.exit_code, 0)
         self.assertIn("3 exchanges repeated", notes(trial))
-        trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)}, wishes=self.wishes(block="128"))
+        trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)}, options=self.options(block="128"))
         self.assertNotIn("repeated", notes(trial))
 
     def test_the_last_block_is_filled(self) -> None:
         for pad in (0x1A, 0xFF):
-            trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)}, wishes=self.wishes(pad=pad))
+            trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)}, options=self.options(pad=pad))
             self.assertEqual(set(trial.line.chip.flash[3000:3072]), {pad})
 
     def test_gaps_are_filled_and_told(self) -> None:
         image = Image("fan.hex", (Piece(0x100, b"abc" * 50), Piece(0x300, b"xyz" * 50)))
-        trial = run("smoke-fan", {"flash": image}, start=False, wishes=self.wishes())
+        trial = run("smoke-fan", {"flash": image}, start=False, options=self.options())
         self.assertIn("1 gap filled with FF", notes(trial))
         self.assertIn("sent from 0100 on", notes(trial))
         self.assertEqual(bytes(trial.line.chip.flash[0x200:0x203]), b"xyz")

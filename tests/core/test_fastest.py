@@ -137,9 +137,9 @@ class Finding(unittest.TestCase):
     def test_the_chip_is_left_as_it_was(self) -> None:
         for board in BOARDS:
             with self.subTest(board=board):
-                climb, trial = prepare(board, purpose="greet", rates=Memory())
+                runner, trial = prepare(board, purpose="greet", rates=Memory())
                 before = bytes(trial.line.chip.flash)
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
                 self.assertEqual(bytes(trial.line.chip.flash), before)
 
@@ -151,10 +151,10 @@ class Hurting(unittest.TestCase):
         """An upload whose line becomes noisy above a rate in the middle of a step. Returns whether what was written
         by then stayed on the chip all the time."""
         memory, image = Memory(), sample_for(board, self.SIZE)
-        climb, trial = prepare(board, {"flash": image}, ("chip-limit=921600",), seed=seed, rates=memory)
+        runner, trial = prepare(board, {"flash": image}, ("chip-limit=921600",), seed=seed, rates=memory)
         first = image.pieces[0].data[:512]
         stayed, written = True, False
-        for event in climb.run():
+        for event in runner.run():
             trial.events.append(event)
             if isinstance(event, StepAdvanced) and event.step == step and event.done > event.total // 2:
                 trial.line.faults.noise_above = to

@@ -23,7 +23,7 @@ class Situations(unittest.TestCase):
     def test_each_has_its_first_finding(self) -> None:
         for row in some(ALL, 320):
             with self.subTest(row.name, board=row.board):
-                trial = row.climb()
+                trial = row.run()
                 keys = [finding.key for finding in trial.findings]
                 self.assertEqual(keys[:1], [row.key])
                 self.assertEqual(trial.end.exit_code, row.exit_code)
@@ -43,7 +43,7 @@ class Situations(unittest.TestCase):
 class DrawnByLot(unittest.TestCase):
     def right(self, kind: Callable[[str, int], Situation], seeds: int) -> tuple[int, list[str]]:
         rows = some([kind(dialect, seed) for dialect in BOARD_OF for seed in range(seeds)], 30)
-        missed = [f"{row.board} {row.name}" for row in rows if not row.came_first(row.climb())]
+        missed = [f"{row.board} {row.name}" for row in rows if not row.came_first(row.run())]
         return len(rows), missed
 
     def test_nine_of_ten_wrong_rates(self) -> None:

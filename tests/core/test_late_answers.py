@@ -73,8 +73,8 @@ class Mended(unittest.TestCase):
         answer is lost on the way there."""
         image = sample_for(board, 3000)
         faults = ("drop-to-host=420",) if hurt else ()
-        climb, trial = prepare(board, {"flash": image}, faults=faults, compare=False)
-        for event in climb.run():
+        runner, trial = prepare(board, {"flash": image}, faults=faults, compare=False)
+        for event in runner.run():
             trial.events.append(event)
             if getattr(event, "step", "") == "write" and type(event).__name__ == "StepEnded":
                 trial.line.chip.flash[image.lowest - trial.line.chip.base + 1000] ^= 0x10

@@ -25,11 +25,11 @@ def wanted(trial: Trial) -> list[HandsWanted]:
 
 
 class StartedByHand(unittest.TestCase):
-    def climbed(self, board: str, again_s: float | None, **options: Any) -> Trial:
+    def run_on(self, board: str, again_s: float | None, **options: Any) -> Trial:
         """An upload by hand; so long after the start is asked for the person sets the boot pin back and resets."""
         hands = Hands(1.0, habit="leaves")
-        climb, trial = prepare(board, {"flash": sample_for(board, 900)}, hands=hands, **options)
-        for event in climb.run():
+        runner, trial = prepare(board, {"flash": sample_for(board, 900)}, hands=hands, **options)
+        for event in runner.run():
             trial.events.append(event)
             if isinstance(event, HandsWanted) and event.step == "put back" and again_s is not None:
                 assert trial.link is not None
@@ -39,7 +39,7 @@ class StartedByHand(unittest.TestCase):
     def test_a_person_is_asked_and_waited_for(self) -> None:
         for expect in ("entrance", ""):
             with self.subTest(expect=expect):
-                trial = self.climbed("lpc1114", 12.0, expect=expect, expect_within_s=2.0)
+                trial = self.run_on("lpc1114", 12.0, expect=expect, expect_within_s=2.0)
                 self.assertEqual((trial.end.exit_code, trial.step("start").outcome), (0, "green"), trial.findings)
                 self.assertEqual(wanted(trial)[-1].moves, ("let the ISP pin go", "press reset"))
                 self.assertIn(
@@ -49,7 +49,7 @@ class StartedByHand(unittest.TestCase):
     def test_whoever_is_not_reset_is_told_at_the_end(self) -> None:
         moves = ("let the ISP pin go", "press reset")
         for expect in ("entrance", ""):
-            trial = self.climbed("lpc1114", None, expect=expect, expect_within_s=2.0)
+            trial = self.run_on("lpc1114", None, expect=expect, expect_within_s=2.0)
             self.assertEqual(
                 (trial.end.exit_code, trial.end.green, trial.end.hands), (0, False, moves), trial.findings
             )
@@ -58,7 +58,7 @@ class StartedByHand(unittest.TestCase):
             self.assertIn("not started", trial.step("start").evidence)
 
     def test_a_loader_that_starts_the_program_itself_asks_nobody(self) -> None:
-        trial = self.climbed("atmega328p", None, expect="hive scale")
+        trial = self.run_on("atmega328p", None, expect="hive scale")
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertEqual([event.step for event in wanted(trial) if event.step == "start"], [])
 
@@ -70,17 +70,17 @@ class StartedByHand(unittest.TestCase):
 
 class InTheLoaderAlready(unittest.TestCase):
     def cut_off(self, board: str, **options: Any) -> Trial:
-        """A climb by hand that ends once the chip is known, and takes leave of nobody."""
-        climb, trial = prepare(board, purpose="greet", hookup=BY_HAND, hands=Hands(1.0), **options)
-        for event in climb.run():
+        """A run by hand that ends once the chip is known, and takes leave of nobody."""
+        runner, trial = prepare(board, purpose="greet", hookup=BY_HAND, hands=Hands(1.0), **options)
+        for event in runner.run():
             trial.events.append(event)
             if isinstance(event, StepEnded) and event.step == "chip":
                 break
         self.assertEqual(trial.step("chip").outcome, "green")
         return trial
 
-    def climbed(self, earlier: Trial, board: str, **options: Any) -> Trial:
-        """On the chip of an earlier climb, as that left it."""
+    def run_on(self, earlier: Trial, board: str, **options: Any) -> Trial:
+        """On the chip of an earlier run, as that left it."""
         later, after = prepare(board, hookup=BY_HAND, patience_s=4.0, **options)
 
         def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
@@ -99,7 +99,7 @@ class InTheLoaderAlready(unittest.TestCase):
             ("esp32", fast), ("pic18f4520", {}), ("atmega328p", {}), ("atmega2560", {}),
         ):  # fmt: skip
             with self.subTest(board, options=options):
-                after = self.climbed(self.cut_off(board, **options), board, purpose="greet", **options)
+                after = self.run_on(self.cut_off(board, **options), board, purpose="greet", **options)
                 self.assertEqual(after.end.exit_code, 0, after.findings)
                 if board.startswith("lpc"):
                     self.assertIn("synchronised before", after.step("sync").evidence)
@@ -107,7 +107,7 @@ class InTheLoaderAlready(unittest.TestCase):
     def test_and_after_one_that_took_its_leave(self) -> None:
         for board in ("lpc1769", "stm32f072"):
             earlier = run(board, purpose="greet", hookup=BY_HAND, hands=Hands(1.0))
-            self.assertEqual(self.climbed(earlier, board, purpose="greet").end.exit_code, 0)
+            self.assertEqual(self.run_on(earlier, board, purpose="greet").end.exit_code, 0)
 
 
 class OtherRates(unittest.TestCase):
@@ -126,11 +126,11 @@ class OtherRates(unittest.TestCase):
     def test_a_program_that_no_reset_reaches_and_that_talks_at_another_rate(self) -> None:
         for seconds in (2.1, 3.3, 4.7):
             with self.subTest(seconds):
-                climb, trial = prepare("atmega328p", purpose="greet", faults=("console=9600",))
+                runner, trial = prepare("atmega328p", purpose="greet", faults=("console=9600",))
                 trial.line.circuit = NoLines()
                 talks_every(seconds, b"hive scale 41.3 kg, 18.2 C\r\n")(trial.line)
                 trial.line.chip.console = LineSettings(9600)  # type: ignore[attr-defined]
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertNotIn("silence", trial.findings[0].key)
                 self.assertEqual(trial.findings[0].key, "wrong-rate", trial.findings[0])
 

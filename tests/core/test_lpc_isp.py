@@ -116,9 +116,9 @@ class Lines(unittest.TestCase):
 class DamagedOrders(unittest.TestCase):
     def test_an_address_that_the_chip_does_not_know_is_said_once_more(self) -> None:
         image = sample_for("lpc812", 300)
-        climb, _ = prepare("lpc812", {"flash": image})
-        list(climb.run())
-        sent = climb.outcome.link.between(0, None, "sent")
+        runner, _ = prepare("lpc812", {"flash": image})
+        list(runner.run())
+        sent = runner.outcome.link.between(0, None, "sent")
         for order in (b"R 512", b"W 268437504"):
             place = sent.index(order) + 2
             for fault in (f"drop-to-chip={place}", f"flip-to-chip={place}:08"):
@@ -135,9 +135,9 @@ class Unseen(unittest.TestCase):
         faults = [f"flip-to-chip={place}:02" for place in range(54, 66)]
         faults += [f"flip-to-chip={clean.line.to_chip_count - at}:01" for at in range(1, 36)]
         for fault in faults:
-            climb, trial = prepare("lpc812", {"flash": image}, faults=(fault,))
+            runner, trial = prepare("lpc812", {"flash": image}, faults=(fault,))
             trial.line.chip.flash[:] = bytes(len(trial.line.chip.flash))
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertTrue(trial.end.exit_code or trial.holds(image), fault)
             again = any(isinstance(event, Noted) and "resumed" in event.text for event in trial.events)
             taken_up += trial.end.exit_code == 0 and again
@@ -205,9 +205,9 @@ class TwoBanks(unittest.TestCase):
 
     def test_an_upload_with_its_sum_and_a_backup_of_all(self) -> None:
         image = sample_for("lpc4357", 3000)
-        climb, trial = prepare("lpc4357", {"flash": image}, expect="entrance counter 1.2")
+        runner, trial = prepare("lpc4357", {"flash": image}, expect="entrance counter 1.2")
         before = bytes(trial.line.chip.flash[0x4000:])
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.end.green, trial.line.chip.violations), (0, True, []))
         self.assertTrue(trial.holds(image))
         self.assertEqual(bytes(trial.line.chip.flash[0x4000:]), before)

@@ -14,7 +14,7 @@ from greenstep.core.errors import RefusedFault
 from greenstep.core.hookup.circuits import entered_by, named_hookup, with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.layout import make_plan
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 OLD, NEW, FRAM = "msp430g2553", "msp430f5438a", "msp430fr5969"
 INFORMATION = bytes(range(64))
@@ -40,14 +40,14 @@ class Frames(unittest.TestCase):
 
 
 class Passwords(unittest.TestCase):
-    def put(self, board: str, wishes: Wishes, purpose: Any = "upload", size: int = 900) -> Any:
+    def put(self, board: str, options: WriteOptions, purpose: Any = "upload", size: int = 900) -> Any:
         image = sample_for(board, size)
-        climb, trial = prepare(
-            board, None if purpose == "backup" else {"flash": image}, purpose=purpose, wishes=wishes
+        runner, trial = prepare(
+            board, None if purpose == "backup" else {"flash": image}, purpose=purpose, options=options
         )
         trial.line.chip.information[:64] = INFORMATION  # type: ignore[attr-defined]
         before = bytes(trial.line.chip.flash)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial, before
 
     def old_program(self, board: str) -> Any:
@@ -58,33 +58,33 @@ class Passwords(unittest.TestCase):
 
     def test_without_one_all_is_erased_and_that_is_told(self) -> None:
         for board in (OLD, NEW, FRAM):
-            trial, _ = self.put(board, Wishes())
+            trial, _ = self.put(board, WriteOptions())
             chip: Any = trial.line.chip
             self.assertEqual((trial.end.exit_code, chip.wrong), (0, 0), trial.findings)
             said = {OLD: "information memory too", NEW: "information memory stays", FRAM: "not known for sure"}[board]
             self.assertIn(said, str(trial.events))
-        self.assertIn("90 to 80", str(self.put(OLD, Wishes())[0].step("sync").evidence))
+        self.assertIn("90 to 80", str(self.put(OLD, WriteOptions())[0].step("sync").evidence))
 
     def test_greet_and_what_has_none_send_none(self) -> None:
         for board in (OLD, NEW, FRAM):
             for purpose in ("verify", "backup"):
-                trial, before = self.put(board, Wishes(), purpose)
+                trial, before = self.put(board, WriteOptions(), purpose)
                 self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "locked"), purpose)
                 self.assertEqual((trial.line.chip.wrong, bytes(trial.line.chip.flash)), (0, before))
             self.assertEqual(run(board, purpose="greet").line.chip.wrong, 0)  # type: ignore[attr-defined]
 
     def test_the_old_program_opens_the_chip(self) -> None:
         for board in (OLD, NEW):
-            wishes = Wishes(settings={"old": self.old_program(board)})
-            trial, _ = self.put(board, wishes, "backup")
+            options = WriteOptions(settings={"old": self.old_program(board)})
+            trial, _ = self.put(board, options, "backup")
             self.assertEqual((trial.end.exit_code, trial.line.chip.wrong), (0, 0), trial.findings)
-        trial, _ = self.put(OLD, Wishes(settings={"old": self.old_program(OLD)}))
+        trial, _ = self.put(OLD, WriteOptions(settings={"old": self.old_program(OLD)}))
         self.assertEqual((trial.end.exit_code, trial.line.chip.wrong), (0, 0), trial.findings)
         self.assertEqual(bytes(trial.line.chip.information[:64]), INFORMATION)
         self.assertIn("if it is not the chip's, that erases the chip", str(trial.events))
 
     def test_a_wrong_one_is_sent_once(self) -> None:
-        wrong = Wishes(settings={"password": "0123456789ABCDEF" * 4})
+        wrong = WriteOptions(settings={"password": "0123456789ABCDEF" * 4})
         for board in (OLD, NEW):
             trial, _ = self.put(board, wrong, "verify")
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "password-erased"))
@@ -94,17 +94,17 @@ class Passwords(unittest.TestCase):
             trial, _ = self.put(NEW, wrong, purpose)
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "password-erased"))
         short = replace(sample_for(OLD, 900), pieces=sample_for(OLD, 900).pieces[:1])
-        trial, _ = self.put(OLD, Wishes(settings={"old": short}), "verify")
+        trial, _ = self.put(OLD, WriteOptions(settings={"old": short}), "verify")
         self.assertEqual((trial.findings[0].key, trial.line.chip.wrong), ("setting", 0))
 
     def silicon(self, board: str, purpose: Any = "upload", settings: Any = None, **chip: Any) -> Any:
         image = sample_for(board, 900)
-        wishes = Wishes(settings=settings or {})
-        climb, trial = prepare(board, {"flash": image}, purpose=purpose, wishes=wishes, start=False)
+        options = WriteOptions(settings=settings or {})
+        runner, trial = prepare(board, {"flash": image}, purpose=purpose, options=options, start=False)
         for name, value in chip.items():
             setattr(trial.line.chip, name, value)
         before = bytes(trial.line.chip.flash)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial, bytes(trial.line.chip.flash) != before
 
     def test_first_loaders_erase_in_several_goes_and_never_for_a_password(self) -> None:
@@ -146,7 +146,7 @@ class Passwords(unittest.TestCase):
             )
             below = Image("gauge.hex", (Piece(start - 0x200, bytes(64)), Piece(0xFFE0, bytes(32))))
             with self.assertRaises(RefusedFault):
-                make_plan(part, dialect, {"flash": below}, Wishes())
+                make_plan(part, dialect, {"flash": below}, WriteOptions())
 
     def test_what_locks_is_told(self) -> None:
         part = Catalogue.load().find("msp430fr5969").first
@@ -165,7 +165,7 @@ class Passwords(unittest.TestCase):
     def test_the_newer_ones_are_asked_whether_all_is_there(self) -> None:
         _, trial = prepare(NEW)
         held = self.old_program(NEW)
-        trial = run(NEW, {"flash": held}, wishes=Wishes(settings={"old": held}))
+        trial = run(NEW, {"flash": held}, options=WriteOptions(settings={"old": held}))
         self.assertIn("nothing to erase", trial.step("erase").evidence)
         self.assertIn("compared before", trial.step("verify").evidence)
 
@@ -175,7 +175,7 @@ class Passwords(unittest.TestCase):
         self.assertIn("left out: 1000-103F, 64 bytes of information memory", str(run(OLD, {"flash": both}).events))
         shut = replace(image, pieces=(image.pieces[0], Piece(0xFFDE, b"\x55\xaa" + image.pieces[1].data)))
         for even_if, status in (((), 5), (("protection",), 5), (("protection", "lock-out"), 0)):
-            trial = run(OLD, {"flash": shut}, wishes=Wishes(even_if=frozenset(even_if)), start=False)
+            trial = run(OLD, {"flash": shut}, options=WriteOptions(even_if=frozenset(even_if)), start=False)
             self.assertEqual(trial.end.exit_code, status, even_if)
 
 

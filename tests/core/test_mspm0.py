@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.mspm0_slau887 import Command, crc32, framed
 from greenstep.core.image import Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 BOARD, WITH_PASSWORD = "mspm0l1306", "mspm0g3507"
 
@@ -21,28 +21,28 @@ class Mspm0(unittest.TestCase):
 
     def test_a_wrong_password_is_sent_once_and_only_when_it_is_needed(self) -> None:
         image = {"flash": sample_for(WITH_PASSWORD, 900)}
-        wrong = Wishes(settings={"password": "11" * 32})
+        wrong = WriteOptions(settings={"password": "11" * 32})
         for purpose, images, words, ended, counted in (
             ("greet", None, wrong, (0, ""), 0),
             ("upload", image, wrong, (5, "locked"), 1),
-            ("upload", image, Wishes(settings={"password": "FF"}), (5, "setting"), 0),
+            ("upload", image, WriteOptions(settings={"password": "FF"}), (5, "setting"), 0),
         ):
             for compares in (True, False):
-                trial = run(WITH_PASSWORD, images, purpose=purpose, wishes=words, compare=compares)
+                trial = run(WITH_PASSWORD, images, purpose=purpose, options=words, compare=compares)
                 chip: Any = trial.line.chip
                 with self.subTest(purpose, compares=compares):
                     key = trial.findings[0].key if trial.findings else ""
                     self.assertEqual((trial.end.exit_code, key), ended)
                     self.assertEqual((chip.wrong, chip.violations), (counted, []))
         for purpose in ("verify", "erase", "backup"):
-            trial = run(WITH_PASSWORD, image if purpose == "verify" else None, purpose=purpose, wishes=wrong)
+            trial = run(WITH_PASSWORD, image if purpose == "verify" else None, purpose=purpose, options=wrong)
             self.assertNotEqual(trial.end.exit_code, 0)
             self.assertEqual(trial.line.chip.wrong, 1, purpose)  # type: ignore[attr-defined]
 
     def test_a_chip_that_is_not_read_is_proven_by_its_sums(self) -> None:
-        climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})
+        runner, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})
         trial.line.chip.kind = replace(trial.line.chip.kind, reads=False)  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
         self.assertIn("the chip's own checksum", trial.step("verify").evidence)
 

@@ -10,7 +10,7 @@ from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.nuvoton_isp import PACKET_BYTES, Command, packet
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 WITH_SUM, WITHOUT = "m0518", "m480"
 
@@ -50,21 +50,21 @@ class Nuvoton(unittest.TestCase):
         trial = run(WITH_SUM, {"flash": image})
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "takes-along"))
         self.assertEqual(trial.line.chip.flash, before)  # type: ignore[attr-defined]
-        told = run(WITH_SUM, {"flash": image}, wishes=Wishes(even_if=frozenset({"vectors"})), start=False)
+        told = run(WITH_SUM, {"flash": image}, options=WriteOptions(even_if=frozenset({"vectors"})), start=False)
         self.assertEqual((told.end.green, told.holds(image)), (True, True), told.findings)
 
     def test_nothing_can_be_kept_or_restored_in_part(self) -> None:
         image = sample_for(WITH_SUM, 900)
-        trial = run(WITH_SUM, {"flash": image}, wishes=Wishes(keep=(Keep(0x8000, 64),)))
+        trial = run(WITH_SUM, {"flash": image}, options=WriteOptions(keep=(Keep(0x8000, 64),)))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "keeps"))
-        trial = run(WITH_SUM, {"flash": image}, wishes=Wishes(as_it_was=True))
+        trial = run(WITH_SUM, {"flash": image}, options=WriteOptions(as_it_was=True))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-whole-units"))
 
     def silicon(self, image: Image, board: str = WITH_SUM, **chip: Any) -> Trial:
-        climb, trial = prepare(board, {"flash": image}, start=False)
+        runner, trial = prepare(board, {"flash": image}, start=False)
         for name, value in chip.items():
             setattr(trial.line.chip, name, value)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_every_kind_of_loader(self) -> None:
@@ -85,11 +85,11 @@ class Nuvoton(unittest.TestCase):
 
     def test_another_chip_than_the_declared_one(self) -> None:
         image = sample_for(WITH_SUM, 900)
-        told = Wishes(even_if=frozenset({"vectors"}))  # its RAM is smaller, too
-        smaller = run(WITH_SUM, {"flash": image}, choice=Catalogue.load().find("m054"), wishes=told)
+        told = WriteOptions(even_if=frozenset({"vectors"}))  # its RAM is smaller, too
+        smaller = run(WITH_SUM, {"flash": image}, choice=Catalogue.load().find("m054"), options=told)
         self.assertEqual((smaller.end.exit_code, smaller.findings[0].key), (5, "other-chip"))
         for device, status in (("00100518", 0), ("100519", 5)):
-            trial = run(WITH_SUM, {"flash": image}, wishes=Wishes(settings={"device": device}))
+            trial = run(WITH_SUM, {"flash": image}, options=WriteOptions(settings={"device": device}))
             self.assertEqual(trial.end.exit_code, status, trial.findings)
 
     def test_a_cell_that_is_not_programmed_shows_where_all_is_summed(self) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.nxp_packets import COMMAND, Command, command, framed, is_whole
 from greenstep.core.image import Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 BOARD = "mkl27z256"
 
@@ -35,7 +35,7 @@ class Security(unittest.TestCase):
                 data = bytearray(image.pieces[0].data)
                 data[0x400 + at] = value
                 trial = run(BOARD, {"flash": replace(image, pieces=(Piece(0, bytes(data)),))}, start=False,
-                            wishes=Wishes(even_if=frozenset(words)))  # fmt: skip
+                            options=WriteOptions(even_if=frozenset(words)))  # fmt: skip
                 self.assertEqual(trial.end.exit_code, status, trial.findings)
 
     def test_an_erase_leaves_the_chip_open(self) -> None:
@@ -53,10 +53,10 @@ class Security(unittest.TestCase):
 class OtherChips(unittest.TestCase):
     def silicon(self, board: str, purpose: Any = "upload", faults: tuple[str, ...] = (), **chip: Any) -> Trial:
         images = {"flash": sample_for(board, 3000)} if purpose == "upload" else None
-        climb, trial = prepare(board, images, purpose=purpose, faults=faults)
+        runner, trial = prepare(board, images, purpose=purpose, faults=faults)
         for name, value in chip.items():
             setattr(trial.line.chip, name, value)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_size_and_number_are_compared_with_the_declared_part(self) -> None:
@@ -78,10 +78,10 @@ class OtherChips(unittest.TestCase):
 
     def test_the_chip_s_own_layout_counts(self) -> None:
         image = sample_for("lpc55s69", 9000)
-        climb, trial = prepare("lpc55s69", {"flash": image})
+        runner, trial = prepare("lpc55s69", {"flash": image})
         chip = trial.line.chip
         chip.kind = replace(chip.kind, sector=32768)  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
         self.assertIn("32 KiB", trial.step("erase").evidence)
 

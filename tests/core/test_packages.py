@@ -17,7 +17,7 @@ from greenstep.core.image import ImageFault
 from greenstep.core.image.dfu_package import read_dfu_package
 from greenstep.core.image.file_formats import recognise
 from greenstep.core.image.psoc_rows import read_psoc_rows
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 FOUR, FIVE, RADIO = "cy8c4245", "cy8c5888", "nrf52832"
 
@@ -76,7 +76,7 @@ class Psoc(unittest.TestCase):
 
     def test_a_larger_packet_is_used_where_it_is_said(self) -> None:
         image = sample_for(FOUR, 700)
-        trial = run(FOUR, {"flash": image}, wishes=Wishes(settings={"packet": 200}))
+        trial = run(FOUR, {"flash": image}, options=WriteOptions(settings={"packet": 200}))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "refused-data"))
         self.assertIn("03, length", trial.findings[0].evidence[0])
 
@@ -128,14 +128,14 @@ class Nrf5Dfu(unittest.TestCase):
     def test_what_is_there_is_not_sent_again(self) -> None:
         image = sample_for(RADIO, 9000)
         whole = run(RADIO, {"flash": image}).line.to_chip_count
-        climb, trial = prepare(RADIO, {"flash": image})
+        runner, trial = prepare(RADIO, {"flash": image})
         chip: Any = trial.line.chip
         climb_first, first = prepare(RADIO, {"flash": image}, faults=("silence-after=150",))
         first.events.extend(climb_first.run())
         cut: Any = first.line.chip
         self.assertNotEqual(first.end.exit_code, 0)
         chip.packet, chip.bank = cut.packet, cut.bank
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
         self.assertLess(trial.line.to_chip_count, whole - len(cut.bank))
 
@@ -170,9 +170,9 @@ class Nrf5Dfu(unittest.TestCase):
     def test_a_bare_program_goes_with_its_packet_as_a_setting(self) -> None:
         image = sample_for(RADIO, 900)
         bare = replace(image, header="", format="raw binary")
-        trial = run(RADIO, {"flash": bare}, wishes=Wishes(settings={"packet": image.header}))
+        trial = run(RADIO, {"flash": bare}, options=WriteOptions(settings={"packet": image.header}))
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
-        trial = run(RADIO, {"flash": bare}, wishes=Wishes(settings={"packet": "no hex"}))
+        trial = run(RADIO, {"flash": bare}, options=WriteOptions(settings={"packet": "no hex"}))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "setting"))
 
 

@@ -26,7 +26,7 @@ from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.layout import make_plan
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import some
 from .scripted import ScriptedLink
@@ -221,13 +221,13 @@ class LoaderStaysInReach(unittest.TestCase):
     """Of a loader at the end, to which only the jump at 0 leads."""
 
     def cut(self, fault: str, **options: Any) -> SimulatedAn1310:
-        """A climb that ends early, over an older program that fills the flash."""
-        climb, trial = prepare("pic18f46k22", faults=(fault,) if fault else (), **options)
+        """A run that ends early, over an older program that fills the flash."""
+        runner, trial = prepare("pic18f46k22", faults=(fault,) if fault else (), **options)
         chip = trial.line.chip
         assert isinstance(chip, SimulatedAn1310)
         old = BOARDS["pic18f46k22"].program("old pump", 3000, 4).pieces[0].data
         chip.flash[4:3000] = old[4:]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.count = trial.line.to_chip_count
         return chip
 
@@ -253,7 +253,7 @@ class LoaderStaysInReach(unittest.TestCase):
             ("erase", {"purpose": "erase", "region": ("flash", 0, 0x80)}),
             ("erase all", {"purpose": "erase"}),
             ("an image without the jump", {"images": {"flash": part}}),
-            ("a restore without the jump", {"images": {"flash": backup}, "wishes": Wishes(as_it_was=True)}),
+            ("a restore without the jump", {"images": {"flash": backup}, "options": WriteOptions(as_it_was=True)}),
         ):
             with self.subTest(name):
                 chip = self.cut("", start=False, **options)
@@ -321,7 +321,7 @@ class WithoutCode(unittest.TestCase):
         for dialect in ("pic-an1310", "pic-an851"):
             part = Catalogue.load().find("pic18f4520").speaking(dialect).first
             with self.subTest(dialect), self.assertRaises(RefusedFault) as caught:
-                make_plan(part, find_dialect(dialect), {"flash": image}, Wishes())
+                make_plan(part, find_dialect(dialect), {"flash": image}, WriteOptions())
             self.assertEqual(caught.exception.findings[0].key, "nothing-to-write")
             self.assertIn("configuration words", caught.exception.findings[0].evidence[0])
 

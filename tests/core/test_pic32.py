@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.pic32_an1388 import Command, framed, record
 from greenstep.core.image import Piece
-from greenstep.core.plan.write_options import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, WriteOptions
 
 BOARD = "pic32mx795f512"
 
@@ -38,11 +38,11 @@ class Pic32(unittest.TestCase):
             count = run(BOARD, {"flash": image}, compare=False, start=False).line.to_chip_count
             for tenth in (3, 5, 8):
                 faults = (f"cut-after={count * tenth // 10}",)
-                wishes = Wishes(settings={"entry": entry}, compare=CompareWith.OFF)
-                climb, trial = prepare(BOARD, {"flash": image}, faults=faults, wishes=wishes)
+                options = WriteOptions(settings={"entry": entry}, compare=CompareWith.OFF)
+                runner, trial = prepare(BOARD, {"flash": image}, faults=faults, options=options)
                 chip: Any = trial.line.chip
                 chip.entry = entry
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 at = chip.loader_bytes + entry
                 self.assertEqual(bytes(chip.flash[at : at + 4]), b"\xff" * 4, (entry, tenth))
 
@@ -50,19 +50,19 @@ class Pic32(unittest.TestCase):
         piece = sample_for(BOARD, 3000).pieces[0]
         image = replace(sample_for(BOARD, 3000), pieces=(Piece(0x1D000000, piece.data),))
         self.assertEqual(run(BOARD, {"flash": image}).findings[0].key, "hits-bootloader")
-        climb, trial = prepare(BOARD, {"flash": image}, bootloader_bytes=0, start=False)
+        runner, trial = prepare(BOARD, {"flash": image}, bootloader_bytes=0, start=False)
         chip: Any = trial.line.chip
         chip.loader_bytes = 0
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.green, trial.holds(image)), (True, True), trial.findings)
 
     def test_an_image_that_is_there_is_not_written(self) -> None:
         image = sample_for(BOARD, 3000)
-        climb, trial = prepare(BOARD, {"flash": image})
+        runner, trial = prepare(BOARD, {"flash": image})
         piece = image.pieces[0]
         at = piece.address - trial.line.chip.base
         trial.line.chip.flash[at : at + len(piece.data)] = piece.data
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         self.assertIn("nothing to", trial.step("write").evidence)
 

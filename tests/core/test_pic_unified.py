@@ -9,7 +9,7 @@ from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.families.pic16 import as_in_chip, code_of_words
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import some
 
@@ -39,9 +39,9 @@ class Unified(unittest.TestCase):
             self.assertGreater(told, 0)
 
     def upload(self, image: Image, before: bytes, *faults: str) -> Trial:
-        climb, trial = prepare(BOARD, {"flash": image}, faults)
+        runner, trial = prepare(BOARD, {"flash": image}, faults)
         trial.line.chip.flash[0x400:] = before[0x400:]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_a_cut_leaves_a_chip_whose_loader_stays(self) -> None:
@@ -55,7 +55,7 @@ class Unified(unittest.TestCase):
     def test_the_program_s_place_is_a_setting(self) -> None:
         image = Image("pump.hex", (Piece(0x600, sample_for(BOARD, 700).pieces[0].data),))
         for offset, status in (({}, 0), ({"offset": 0x800}, 5)):
-            trial = run(BOARD, {"flash": image}, wishes=Wishes(settings=offset), start=False)
+            trial = run(BOARD, {"flash": image}, options=WriteOptions(settings=offset), start=False)
             self.assertEqual(trial.end.exit_code, status, trial.findings)
 
     def test_parts_that_other_loaders_are_for_too(self) -> None:
@@ -72,22 +72,22 @@ class WhatItTells(unittest.TestCase):
         for silent in (True, False):
             for request in some(range(48, 60), 4):
                 for key in (4, 5):
-                    climb, trial = prepare(
+                    runner, trial = prepare(
                         BOARD, {"flash": image}, (f"flip-to-chip={10 * request + key}:10",), compare=False
                     )
                     chip = trial.line.chip
                     chip.flash[0x400:] = full[0x400:]  # type: ignore[attr-defined]
                     chip.silent_on_key = silent  # type: ignore[attr-defined]
-                    trial.events.extend(climb.run())
+                    trial.events.extend(runner.run())
                     keys = [finding.key for finding in trial.findings]
                     self.assertTrue(trial.end.exit_code == 0 or keys == ["erased-beside"], keys)
                     self.assertTrue(trial.end.exit_code or trial.holds(image))
 
     def test_the_number_of_another_part_is_refused(self) -> None:
         for device, status in ((0x6980, 0), (0x69A0, 5), (0x1234, 0)):
-            climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 700)})
+            runner, trial = prepare(BOARD, {"flash": sample_for(BOARD, 700)})
             trial.line.chip.device = device  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(trial.end.exit_code, status, trial.findings)
 
 
@@ -98,8 +98,8 @@ class Words(unittest.TestCase):
         """3FFF within the image, and between two of its pieces."""
         code = bytes.fromhex("8431 082c ff3f ff3f ff34 0034") * 30
         image = Image("pump.hex", (Piece(0x800, code), Piece(0xB06, code[:20])))
-        climb, trial = prepare(WORDS, {"flash": image})
-        trial.events.extend(climb.run())
+        runner, trial = prepare(WORDS, {"flash": image})
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         flash = bytes(trial.line.chip.flash)
         self.assertEqual(flash[0x800 : 0x800 + len(code)], code)
@@ -109,10 +109,10 @@ class Words(unittest.TestCase):
     def test_a_pic18_that_is_a_pic16_is_refused_before_anything_is_erased(self) -> None:
         """Its loader's own code shows it; and the other way round, whatever device id it tells."""
         for board, chip, says in ((WORDS, BOARD, "words have 14 bits"), (BOARD, WORDS, "words have 16 bits")):
-            climb, trial = prepare(board, {"flash": sample_for(chip, 700)}, chip=chip)
+            runner, trial = prepare(board, {"flash": sample_for(chip, 700)}, chip=chip)
             trial.line.chip.device = 0x1234
             before = bytes(trial.line.chip.flash)
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(trial.end.exit_code, 5)
             self.assertIn(says, trial.findings[0].cause)
             self.assertEqual(bytes(trial.line.chip.flash), before)
@@ -149,7 +149,7 @@ class Words(unittest.TestCase):
         code = bytes.fromhex("8431 082c ff3f ff3f") * 20
         for data, status in ((code, 5), (code_of_words(Image("", (Piece(0x800, code),)))[0].pieces[0].data, 0)):
             image = Image("saved.hex", (Piece(0x800, data),))
-            trial = run(WORDS, {"flash": image}, wishes=Wishes(as_it_was=True), start=False)
+            trial = run(WORDS, {"flash": image}, options=WriteOptions(as_it_was=True), start=False)
             self.assertEqual((trial.end.exit_code, trial.line.to_chip_count == 0), (status, status == 5))
 
     def test_any_damage_to_an_address_is_made_good_or_told(self) -> None:
@@ -158,10 +158,10 @@ class Words(unittest.TestCase):
         full = bytes(byte & (0x3F if at % 2 else 0xFF) for at, byte in enumerate(full))
         end, told, green = 0x800 + 512, 0, 0
         for place in range(500, 620, 5):
-            climb, trial = prepare(WORDS, {"flash": image}, (f"flip-to-chip={place}:04",))
+            runner, trial = prepare(WORDS, {"flash": image}, (f"flip-to-chip={place}:04",))
             flash = trial.line.chip.flash
             flash[0x800:] = full[0x800:]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             with self.subTest(place=place):
                 if trial.end.exit_code:
                     told += 1

@@ -15,21 +15,21 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.plan.layout import make_plan, price
 from greenstep.core.plan.model import Plan, describe
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 from greenstep.core.spans import Span
 
-ANY_VECTORS = Wishes(even_if=frozenset({"vectors"}))
+ANY_VECTORS = WriteOptions(even_if=frozenset({"vectors"}))
 
 
 def part(name: str) -> Part:
     return Catalogue.load().find(name).first
 
 
-def plan(chip: str, *pieces: tuple[int, bytes], wishes: Wishes = ANY_VECTORS, memory: str = "flash") -> Plan:
+def plan(chip: str, *pieces: tuple[int, bytes], options: WriteOptions = ANY_VECTORS, memory: str = "flash") -> Plan:
     found = part(chip)
     dialect = Stm32Rom if found.dialect == "stm32-rom" else Avr061
     image = Image("plan.bin", tuple(Piece(address, data) for address, data in pieces))
-    return make_plan(found, dialect, {memory: image}, wishes)
+    return make_plan(found, dialect, {memory: image}, options)
 
 
 def spans(made: Plan) -> list[tuple[int, int]]:
@@ -66,7 +66,7 @@ class EraseUnits(unittest.TestCase):
 
     def test_all_is_all(self) -> None:
         made = plan(
-            "stm32f103c8", (0x08000000, b"abcd"), wishes=Wishes(even_if=frozenset({"vectors"}), erase_all=True)
+            "stm32f103c8", (0x08000000, b"abcd"), options=WriteOptions(even_if=frozenset({"vectors"}), erase_all=True)
         )
         self.assertTrue(made.memories[0].whole_erase)
         self.assertEqual(made.memories[0].units, ())
@@ -74,7 +74,7 @@ class EraseUnits(unittest.TestCase):
 
     def test_all_is_refused_where_only_pages_are_erased(self) -> None:
         with self.assertRaises(RefusedFault) as caught:
-            plan("atmega328p", (0, b"\x0c\x94\x34\x00"), wishes=Wishes(erase_all=True))
+            plan("atmega328p", (0, b"\x0c\x94\x34\x00"), options=WriteOptions(erase_all=True))
         self.assertEqual(caught.exception.finding.key, "erases-pages-only")
 
     def test_avr_erases_inside_the_write(self) -> None:
@@ -125,9 +125,11 @@ class Blocks(unittest.TestCase):
 
 
 class Refusals(unittest.TestCase):
-    def refused(self, key: str, chip: str, *pieces: tuple[int, bytes], wishes: Wishes = ANY_VECTORS) -> RefusedFault:
+    def refused(
+        self, key: str, chip: str, *pieces: tuple[int, bytes], options: WriteOptions = ANY_VECTORS
+    ) -> RefusedFault:
         with self.assertRaises(RefusedFault) as caught:
-            plan(chip, *pieces, wishes=wishes)
+            plan(chip, *pieces, options=options)
         self.assertEqual(caught.exception.finding.key, key)
         return caught.exception
 
@@ -139,21 +141,23 @@ class Refusals(unittest.TestCase):
         plan("stm32f103c8", (0x0800FFFF, b"a"))
 
     def test_kept_room(self) -> None:
-        def wishes(address: int) -> Wishes:
-            return Wishes(keep=(Keep(address, 0x10, "names"),), even_if=frozenset({"vectors"}))
+        def options(address: int) -> WriteOptions:
+            return WriteOptions(keep=(Keep(address, 0x10, "names"),), even_if=frozenset({"vectors"}))
 
-        fault = self.refused("keeps", "stm32f103c8", (0x08000000, b"a" * 0x400), wishes=wishes(0x080003F0))
+        fault = self.refused("keeps", "stm32f103c8", (0x08000000, b"a" * 0x400), options=options(0x080003F0))
         self.assertIn("names", fault.finding.cause)
-        plan("stm32f103c8", (0x08000000, b"a"), wishes=wishes(0x080003F0))  # read before the unit is erased
+        plan("stm32f103c8", (0x08000000, b"a"), options=options(0x080003F0))  # read before the unit is erased
 
     def test_vectors_can_be_gone_past(self) -> None:
-        self.refused("vectors", "stm32f103c8", (0x08000000, bytes(64)), wishes=Wishes())
+        self.refused("vectors", "stm32f103c8", (0x08000000, bytes(64)), options=WriteOptions())
         self.assertIn("written anyway", plan("stm32f103c8", (0x08000000, bytes(64))).notes[0])
 
     def test_what_cannot_be_judged_is_said(self) -> None:
-        made = plan("stm32f103c8", (0x08004000, bytes(64)), wishes=Wishes())
+        made = plan("stm32f103c8", (0x08004000, bytes(64)), options=WriteOptions())
         self.assertIn("no vectors at 08000000", made.notes[0])
-        self.assertIn("does not begin with a jump", plan("atmega328p", (0, bytes(64)), wishes=Wishes()).notes[0])
+        self.assertIn(
+            "does not begin with a jump", plan("atmega328p", (0, bytes(64)), options=WriteOptions()).notes[0]
+        )
 
     def test_no_such_memory(self) -> None:
         with self.assertRaises(RefusedFault) as caught:
@@ -172,7 +176,7 @@ class Estimates(unittest.TestCase):
                 frame = Frame(8, "even", 1) if board.startswith("stm32") else Frame()
                 baud = 57600 if board == "atmega168" else 115200
                 dialect = Stm32Rom if board.startswith("stm32") else Avr061
-                costs = price(make_plan(part(board), dialect, {"flash": image}, Wishes()), dialect)
+                costs = price(make_plan(part(board), dialect, {"flash": image}, WriteOptions()), dialect)
                 self.assertAlmostEqual(costs.seconds(LineSettings(baud, frame)) / took, 1.0, delta=0.05)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.dialects.ra_packets import Command, packet
 from greenstep.core.image import Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import some
 
@@ -34,19 +34,19 @@ class Ra(unittest.TestCase):
         data = image.pieces[0].data
         secured = replace(image, pieces=(Piece(0, data[:0x410] + b"\x00" * 8 + data[0x418:]),))
         for words, status in (((), 5), (("protection",), 5), (("protection", "lock-out"), 0)):
-            trial = run(BOARD, {"flash": secured}, wishes=Wishes(even_if=frozenset(words)))
+            trial = run(BOARD, {"flash": secured}, options=WriteOptions(even_if=frozenset(words)))
             self.assertEqual(trial.end.exit_code, status, trial.findings)
 
     def test_the_crc_in_another_form_or_none_that_is_known(self) -> None:
         for changes, said in (({"inverted": False}, "own checksum"), ({"inverted": True}, "own checksum")):
-            climb, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})
+            runner, trial = prepare(BOARD, {"flash": sample_for(BOARD, 3000)})
             trial.line.chip.kind = replace(trial.line.chip.kind, **changes)  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             self.assertIn(said, trial.step("verify").evidence)
 
     def test_an_id_code_that_is_none_is_refused_before_it_is_sent(self) -> None:
-        trial = run(WITH_ID, purpose="greet", wishes=Wishes(settings={"id": "12 34"}))
+        trial = run(WITH_ID, purpose="greet", options=WriteOptions(settings={"id": "12 34"}))
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "setting"))
 
     def test_a_lost_answer_to_a_packet_does_not_have_it_programmed_again(self) -> None:
@@ -63,11 +63,11 @@ class DataFlash(unittest.TestCase):
         image = sample_for("ra4m1", 3000)
         pieces = (*image.pieces, Piece(0x40100010, bytes(range(1, 100))))
         for kind, sums in some(((1, False), (0x10, True), (0x10, False), (1, True)), 2):
-            climb, trial = prepare("ra4m1", {"flash": replace(image, pieces=pieces)})
+            runner, trial = prepare("ra4m1", {"flash": replace(image, pieces=pieces)})
             chip: Any = trial.line.chip
             chip.data_kind, chip.sums_data = kind, sums
             chip.data[0x40:0x48] = b"old data"
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.end.green, chip.violations), (0, True, []), trial.findings)
             self.assertEqual(bytes(chip.data[0x10 : 0x10 + 99]), pieces[-1].data)
             self.assertIn("data flash: 40100010", str(trial.events))

@@ -1,4 +1,4 @@
-"""From the events of a climb to a row of the journal."""
+"""From the events of a run to a row of the journal."""
 
 from __future__ import annotations
 
@@ -10,22 +10,22 @@ from greenstep.bench.trial import Trial, prepare, sample_for
 from greenstep.core.events import RunEnded, StepEnded
 from greenstep.core.image.granules import Remembered, granules_of
 from greenstep.core.journal.records import RECORDED, JournalEntry, Recorder
-from greenstep.core.plan.write_options import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, WriteOptions
 
 AT = "2026-11-02T09:30:00+01:00"
 
 
 def entry_of(board: str, *, held: bool = False, stop_at: str = "", **options: Any) -> tuple[JournalEntry, Trial]:
-    """The row of a climb; `held`: the chip holds the image already; `stop_at`: Ctrl-C when that step has ended."""
+    """The row of a run; `held`: the chip holds the image already; `stop_at`: Ctrl-C when that step has ended."""
     image = sample_for(board, 4000)
     images = {} if options.get("purpose", "upload") not in ("upload", "verify") else {"flash": image}
-    climb, trial = prepare(board, images, **options)
+    runner, trial = prepare(board, images, **options)
     if held:
         first, written = prepare(board, {"flash": image})
         written.events.extend(first.run())
         trial.line.chip.flash[:] = written.line.chip.flash
-    recorder = Recorder(climb.job, AT)
-    events = climb.run()
+    recorder = Recorder(runner.job, AT)
+    events = runner.run()
     while True:
         try:
             event = next(events)
@@ -33,7 +33,7 @@ def entry_of(board: str, *, held: bool = False, stop_at: str = "", **options: An
                 trial.events.append(event)
                 recorder.see(event)
                 if isinstance(event, RunEnded):
-                    return recorder.entry(event, climb.outcome.unique_id), trial
+                    return recorder.entry(event, runner.outcome.unique_id), trial
                 if not (stop_at and isinstance(event, StepEnded) and event.step == stop_at):
                     break
                 stop_at = ""
@@ -69,13 +69,13 @@ class Rows(unittest.TestCase):
         entry, _ = entry_of(
             "stm32f072",
             held=True,
-            wishes=Wishes(compare=CompareWith.JOURNAL),
+            options=WriteOptions(compare=CompareWith.JOURNAL),
             recall=lambda n, c: Remembered(9, granules_of(image, 0xFF)),
         )
         self.assertRegex(entry.proof, r"^sampled: [\d,]+ of 4,000 seen; the rest by journal 9$")
 
     def test_not_verified_is_not_green(self) -> None:
-        entry, _ = entry_of("stm32f072", wishes=Wishes(verify=False))
+        entry, _ = entry_of("stm32f072", options=WriteOptions(verify=False))
         self.assertEqual((entry.outcome, entry.exit_code), ("unproven", 0))
         self.assertIn("not proven", entry.proof)
 
@@ -94,7 +94,7 @@ class Rows(unittest.TestCase):
         self.assertEqual(entry.unique_id, "303132333435363738393A3B")
 
     def test_a_restore_is_called_so(self) -> None:
-        entry, _ = entry_of("stm32f072", wishes=Wishes(as_it_was=True))
+        entry, _ = entry_of("stm32f072", options=WriteOptions(as_it_was=True))
         self.assertEqual((entry.purpose, entry.outcome), ("restore", "green"))
 
     def test_without_an_image(self) -> None:
@@ -120,10 +120,10 @@ class Rows(unittest.TestCase):
         for board in ("stm32f072", "esp32", "esp8266", "lpc1769"):
             told = set()
             for copy in range(3):
-                climb, trial = prepare(board, purpose="greet")
+                runner, trial = prepare(board, purpose="greet")
                 trial.line.chip.copy = copy
-                trial.events.extend(climb.run())
-                told.add(climb.outcome.unique_id)
+                trial.events.extend(runner.run())
+                told.add(runner.outcome.unique_id)
             self.assertEqual(len(told - {""}), 3, board)
 
 
@@ -131,13 +131,13 @@ class OfTheJob(unittest.TestCase):
     def test_several_images_and_a_board_s_name(self) -> None:
         image = sample_for("atmega2560", 3000)
         names = replace(image, name="names.bin", pieces=(replace(image.pieces[0], address=0, data=b"hive 7"),))
-        climb, trial = prepare("atmega2560", {"flash": image, "eeprom": names})
-        climb.job = replace(climb.job, board="frame-lift")
-        recorder = Recorder(climb.job, AT)
-        for event in climb.run():
+        runner, trial = prepare("atmega2560", {"flash": image, "eeprom": names})
+        runner.job = replace(runner.job, board="frame-lift")
+        recorder = Recorder(runner.job, AT)
+        for event in runner.run():
             trial.events.append(event)
             recorder.see(event)
-        entry = recorder.entry(trial.end, climb.outcome.unique_id)
+        entry = recorder.entry(trial.end, runner.outcome.unique_id)
         self.assertEqual(
             (entry.board, entry.image, entry.image_bytes), ("frame-lift", f"{image.name}, names.bin", 3006)
         )

@@ -14,7 +14,7 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.sam_ba_ram import CONTROLLER, DONE, WRONG_DATA, Job, Workshop, crc32
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import some
 
@@ -115,14 +115,14 @@ class SamBa(unittest.TestCase):
     def test_only_what_differs_is_written_and_what_is_beside_it_stays(self) -> None:
         for board in (RESIDENT, ROM4):
             image = sample_for(board, 20_000)
-            climb, trial = prepare(board, {"flash": image})
+            runner, trial = prepare(board, {"flash": image})
             chip = trial.line.chip
             for piece in image.pieces:
                 chip.flash[piece.address - chip.base : piece.end - chip.base] = piece.data
             chip.flash[image.lowest - chip.base + 9000] ^= 1
             chip.flash[image.end - chip.base + 8192 :][:5] = b"honey"
             before = bytes(chip.flash[image.end - chip.base + 8192 :])
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, chip.violations), (0, []), trial.findings)
             self.assertTrue(trial.holds(image))
             self.assertEqual(bytes(chip.flash[image.end - chip.base + 8192 :]), before)
@@ -148,18 +148,20 @@ class SamBa(unittest.TestCase):
             self.assertEqual(trial.line.chip.violations, [])
 
     def test_start_makes_the_chip_boot_from_flash(self) -> None:
-        climb, trial = prepare(ROM, {"flash": sample_for(ROM, 900)}, expect="frame lift 1.1")
+        runner, trial = prepare(ROM, {"flash": sample_for(ROM, 900)}, expect="frame lift 1.1")
         trial.line.chip.boots = False  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
         self.assertTrue(trial.line.chip.boots)  # type: ignore[attr-defined]
 
     def test_a_call_that_the_monitor_takes_otherwise_changes_nothing_and_is_told(self) -> None:
         for board, wrong, other in ((ROM, "vectors", "code"), (RESIDENT, "code", "vectors")):
-            climb, trial = prepare(board, {"flash": sample_for(board, 600)}, wishes=Wishes(settings={"calls": wrong}))
+            runner, trial = prepare(
+                board, {"flash": sample_for(board, 600)}, options=WriteOptions(settings={"calls": wrong})
+            )
             trial.line.chip.calls_code = other == "code"  # type: ignore[attr-defined]
             before = bytes(trial.line.chip.flash)
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual(bytes(trial.line.chip.flash), before)
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "refused-command"))
             self.assertIn(f"--set calls={other}", trial.findings[0].evidence[0])
@@ -171,10 +173,10 @@ class SamBa(unittest.TestCase):
         self.assertTrue(trial.holds(Image("lift.hex", pieces)))
 
     def test_a_lock_bit_is_an_error_of_the_controller(self) -> None:
-        climb, trial = prepare(ROM, {"flash": sample_for(ROM, 900)})
+        runner, trial = prepare(ROM, {"flash": sample_for(ROM, 900)})
         chip: Any = trial.line.chip
         chip._eefc = lambda first, at, value: chip._registers.__setitem__(at + 8, 4)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (6, "refused-data"))
         self.assertIn("locked?", trial.findings[0].evidence[0])
 
@@ -185,10 +187,10 @@ class Silicon(unittest.TestCase):
         silicon = {
             name: options.pop(name) for name in ("calls_code", "erases_at_hangup", "hangs", "kind") if name in options
         }
-        climb, trial = prepare(board, image, purpose=purpose, **options)
+        runner, trial = prepare(board, image, purpose=purpose, **options)
         for name, value in silicon.items():
             setattr(trial.line.chip, name, value)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_vectors_are_tried_and_then_code(self) -> None:

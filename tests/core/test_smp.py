@@ -20,7 +20,7 @@ from greenstep.core.dialects.smp_exchange import (
     packet_of,
 )
 from greenstep.core.dialects.smp_images import read_signed
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 PROGRAM, RECOVERY = "nrf52840", "nrf5340"
 
@@ -59,7 +59,7 @@ class Lines(unittest.TestCase):
 
 class Slots(unittest.TestCase):
     def uploaded(self, **settings: Any) -> Trial:
-        return run(PROGRAM, {"flash": sample_for(PROGRAM, 3000)}, wishes=Wishes(settings=settings))
+        return run(PROGRAM, {"flash": sample_for(PROGRAM, 3000)}, options=WriteOptions(settings=settings))
 
     def marks(self, trial: Trial) -> tuple[bool, str]:
         chip: Any = trial.line.chip
@@ -85,14 +85,14 @@ class Slots(unittest.TestCase):
     def over_itself(self, board: str, wrong: int | None, **silicon: Any) -> Trial:
         """The same image again; a byte of what is there may be wrong."""
         image = sample_for(board, 9000)
-        climb, trial = prepare(board, {"flash": image})
+        runner, trial = prepare(board, {"flash": image})
         chip: Any = trial.line.chip
         chip.flash[: image.end] = image.pieces[0].data
         if wrong is not None:
             chip.flash[image.end + wrong] ^= 1
         for name, value in silicon.items():
             setattr(chip, name, value)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, refused(trial)), (0, []), trial.findings)
         return trial
 
@@ -103,9 +103,9 @@ class Slots(unittest.TestCase):
 
     def test_what_recovery_lists_is_not_all_of_it(self) -> None:
         image = sample_for(RECOVERY, 9000)
-        climb, trial = prepare(RECOVERY, {"flash": image}, purpose="verify")
+        runner, trial = prepare(RECOVERY, {"flash": image}, purpose="verify")
         trial.line.chip.flash[: image.end] = image.pieces[0].data  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.step("verify").outcome), (0, "unproven"))
         self.assertIn("68 bytes of its signature", trial.step("verify").evidence)
         self.assertIn("all but 68 bytes of apiary-gateway.bin", trial.end.summary)
@@ -113,9 +113,9 @@ class Slots(unittest.TestCase):
     def test_a_recovery_that_holds_back_more_than_a_write_unit_is_not_waited_for(self) -> None:
         for size in range(3000, 3100, 20):
             image = sample_for(RECOVERY, size)
-            climb, trial = prepare(RECOVERY, {"flash": image}, start=False)
+            runner, trial = prepare(RECOVERY, {"flash": image}, start=False)
             trial.line.chip.holds_back = 96  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             with self.subTest(size):
                 self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
 
@@ -136,10 +136,10 @@ class Slots(unittest.TestCase):
 
     def test_what_another_slot_holds_is_no_proof(self) -> None:
         image = sample_for(RECOVERY, 3000)
-        climb, trial = prepare(RECOVERY, {"flash": image})
+        runner, trial = prepare(RECOVERY, {"flash": image})
         chip: Any = trial.line.chip
         chip.second[: image.size_bytes] = image.pieces[0].data
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
         chip.flash[700] ^= 1
         again, other = prepare(RECOVERY, {"flash": image}, purpose="verify")
@@ -149,16 +149,16 @@ class Slots(unittest.TestCase):
 
     def test_the_slot_is_named_by_its_number(self) -> None:
         image = sample_for(RECOVERY, 3000)
-        trial = run(RECOVERY, {"flash": image}, wishes=Wishes(settings={"image": 2}), start=False)
+        trial = run(RECOVERY, {"flash": image}, options=WriteOptions(settings={"image": 2}), start=False)
         chip: Any = trial.line.chip
         self.assertEqual((trial.end.green, trial.holds(image)), (True, False), trial.findings)
         self.assertEqual(bytes(chip.second[: image.size_bytes]), image.pieces[0].data)
 
     def with_chip(self, board: str, faults: tuple[str, ...] = (), start: bool = True, **silicon: Any) -> Trial:
-        climb, trial = prepare(board, {"flash": sample_for(board, 3000)}, faults=faults, start=start)
+        runner, trial = prepare(board, {"flash": sample_for(board, 3000)}, faults=faults, start=start)
         for name, value in silicon.items():
             setattr(trial.line.chip, name, value)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_a_tag_is_no_sum(self) -> None:
@@ -174,11 +174,11 @@ class Slots(unittest.TestCase):
 
     def test_after_a_mismatch_it_is_sent_again_from_the_beginning(self) -> None:
         image = sample_for(PROGRAM, 3000)
-        climb, trial = prepare(PROGRAM, {"flash": image}, start=False)
+        runner, trial = prepare(PROGRAM, {"flash": image}, start=False)
         chip: Any = trial.line.chip
         chip.second[: image.size_bytes] = image.pieces[0].data
         chip.second[900] ^= 1
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.green, bytes(chip.second[: image.size_bytes])), (True, image.pieces[0].data))
 
     def test_a_recovery_that_lists_versions_only_leaves_it_unproven(self) -> None:

@@ -22,7 +22,7 @@ from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.layout import make_plan
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from .scripted import ScriptedLink
 
@@ -272,20 +272,20 @@ class AgainstChips(unittest.TestCase):
         self.assertEqual((dialect.ask(0.5), chip.protected), ("79", set()))
 
     def test_write_protected_units_are_named(self) -> None:
-        climb, trial = prepare(
+        runner, trial = prepare(
             "stm32f103", {"flash": sample_for("stm32f103", 6000)}, faults=("write-protected=2", "write-protected=3")
         )
         before = bytes(trial.line.chip.flash[0x800:0x1000])
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         finding = trial.findings[0]
         self.assertEqual((trial.end.exit_code, finding.key), (7, "write-protected"))
         self.assertIn("2 units are write-protected: 08000800-08000BFF, 08000C00-08000FFF", finding.cause)
         self.assertIn("greenstep unlock --writes", finding.attempts[0])
         self.assertEqual(trial.line.chip.flash[0x800:0x1000], before)
-        climb, trial = prepare(
-            "stm32f103", purpose="unlock", wishes=Wishes(writes_only=True), faults=("write-protected=2",)
+        runner, trial = prepare(
+            "stm32f103", purpose="unlock", options=WriteOptions(writes_only=True), faults=("write-protected=2",)
         )
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         assert isinstance(trial.line.chip, SimulatedStm32)
         self.assertEqual((trial.end.exit_code, trial.line.chip.protected), (0, set()))
         self.assertIn("it answered again", trial.step("unlock").evidence)
@@ -324,7 +324,7 @@ class AgainstChips(unittest.TestCase):
         part = Catalogue.load().find("stm32h74x-75x").first.with_memory(half)
         image = Image("gap", (Piece(0x08080000, bytes(64)),))
         with self.assertRaises(RefusedFault) as caught:
-            make_plan(part, Stm32Rom, {"flash": image}, Wishes(even_if=frozenset({"vectors"})))
+            make_plan(part, Stm32Rom, {"flash": image}, WriteOptions(even_if=frozenset({"vectors"})))
         self.assertEqual(caught.exception.findings[0].key, "does-not-fit")
         for dual, number in (("00 00 20 00", 256), ("00 00 00 00", 128)):
             flash = self.sized("stm32l47x", (0x1FFF75E0, "00 02"), (0x1FFF7800, dual)).flash
@@ -337,9 +337,9 @@ class AgainstChips(unittest.TestCase):
 
     def test_a_second_bank_is_erased_by_its_own_numbers(self) -> None:
         image = Image("upper", (Piece(0x08040400, bytes(range(1, 251)) * 20),))
-        climb, trial = prepare("stm32g0b1", {"flash": image}, start=False)
+        runner, trial = prepare("stm32g0b1", {"flash": image}, start=False)
         trial.line.chip.flash[0x3F000:0x44000] = b"\x55" * 0x5000
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         flash = trial.line.chip.flash
         self.assertTrue(trial.holds(image))
@@ -355,18 +355,18 @@ class AgainstChips(unittest.TestCase):
     def test_erase_of_everything_by_pages_where_the_rom_refuses_it(self) -> None:
         for options in (
             {"purpose": "erase"},
-            {"images": {"flash": sample_for("stm32l053", 900)}, "wishes": Wishes(erase_all=True)},
+            {"images": {"flash": sample_for("stm32l053", 900)}, "options": WriteOptions(erase_all=True)},
         ):
             trial = run("stm32l053", start=False, **options)
             self.assertEqual(trial.end.exit_code, 0, trial.findings)
             self.assertEqual(set(trial.line.chip.flash[1024:]), {0})
 
     def test_a_boot_pin_that_counts_for_nothing_is_told_before_the_first_write(self) -> None:
-        climb, trial = prepare(
+        runner, trial = prepare(
             "stm32g071", {"flash": sample_for("stm32g071", 900)}, faults=("boot-ignored",), start=False
         )
         trial.line.chip.flash[:] = b"\xff" * len(trial.line.chip.flash)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         kinds = [getattr(event, "text", "") or getattr(event, "step", "") for event in trial.events]
         told = next(n for n, text in enumerate(kinds) if "ignores its boot pin" in text)
@@ -463,11 +463,11 @@ class Layouts(unittest.TestCase):
                                 ("at32f413", 256, 2048), ("at32f435", 448, 0), ("at32f423", 256, 0)):  # fmt: skip
             with self.subTest(chip, kib=kib):
                 dialect, part = self.examined(chip, {}, kib)
-                self.assertEqual(bool(dialect.withholds(part.flash)), not unit)
+                self.assertEqual(bool(dialect.why_not_writable(part.flash)), not unit)
                 if unit:
                     self.assertEqual({size for _, size in part.flash.layout}, {unit})
         dialect, part = self.examined("at32f423", {}, 256, unit=1024)
-        self.assertEqual((dialect.withholds(part.flash), part.flash.layout), ("", ((256, 1024),)))
+        self.assertEqual((dialect.why_not_writable(part.flash), part.flash.layout), ("", ((256, 1024),)))
 
 
 if __name__ == "__main__":

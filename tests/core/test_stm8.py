@@ -10,7 +10,7 @@ from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.events import Noted
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 BOARD = "stm8s105"
 
@@ -19,29 +19,29 @@ class Stm8(unittest.TestCase):
     def test_without_the_routines_it_reads_and_changes_nothing(self) -> None:
         image = sample_for(BOARD, 900)
         for purpose, key in (("upload", "needs-routines"), ("erase", "refused-command")):
-            climb, trial = prepare(
-                BOARD, {"flash": image} if purpose == "upload" else None, purpose=purpose, wishes=Wishes()
+            runner, trial = prepare(
+                BOARD, {"flash": image} if purpose == "upload" else None, purpose=purpose, options=WriteOptions()
             )  # type: ignore[arg-type]
             before = bytes(trial.line.chip.flash)
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code != 0, trial.findings[0].key), (True, key))
             self.assertEqual((bytes(trial.line.chip.flash), trial.line.chip.violations), (before, []))
-        backup = run(BOARD, purpose="backup", region=("flash", 0x8000, 0x400), wishes=Wishes())
+        backup = run(BOARD, purpose="backup", region=("flash", 0x8000, 0x400), options=WriteOptions())
         self.assertEqual((backup.end.exit_code, backup.end.green), (0, True), backup.findings)
 
     def test_other_routines_than_its_own_are_refused_by_the_chip(self) -> None:
         wrong = Image("routines.s19", (Piece(0xA0, bytes(range(200))),))
-        trial = run(BOARD, {"flash": sample_for(BOARD, 900)}, wishes=Wishes(settings={"routines": wrong}))
+        trial = run(BOARD, {"flash": sample_for(BOARD, 900)}, options=WriteOptions(settings={"routines": wrong}))
         self.assertNotEqual(trial.end.exit_code, 0)
         self.assertNotEqual(trial.line.chip.violations, [])
         large = Image("routines.s19", (Piece(0xA0, bytes(3000)),))
-        trial = run(BOARD, {"flash": sample_for(BOARD, 900)}, wishes=Wishes(settings={"routines": large}))
+        trial = run(BOARD, {"flash": sample_for(BOARD, 900)}, options=WriteOptions(settings={"routines": large}))
         self.assertIn("too large", str(trial.findings))
 
     def test_the_routines_come_again_after_a_reset(self) -> None:
         image = sample_for(BOARD, 3000)
-        climb, trial = prepare(BOARD, {"flash": image}, faults=("restart-after=1527",))
-        trial.events.extend(climb.run())
+        runner, trial = prepare(BOARD, {"flash": image}, faults=("restart-after=1527",))
+        trial.events.extend(runner.run())
         chip: Any = trial.line.chip
         self.assertEqual((trial.end.exit_code, trial.end.green, chip.violations), (0, True, []))
         self.assertTrue(any("reset, and resumed" in event.text for event in trial.events if isinstance(event, Noted)))
@@ -59,14 +59,14 @@ class Stm8(unittest.TestCase):
 class Silicon(unittest.TestCase):
     def test_reply_mode_and_a_loader_that_says_that_it_is_busy(self) -> None:
         image = sample_for("stm8s105", 3000)
-        settings = prepare("stm8s105")[0].job.wishes.settings
+        settings = prepare("stm8s105")[0].job.options.settings
         for reply in (False, True):
             for busy in (False, True):
-                wishes = Wishes(settings={**settings, "reply": "yes" if reply else "auto"})
-                climb, trial = prepare("stm8s105", {"flash": image}, wishes=wishes, start=False)
+                options = WriteOptions(settings={**settings, "reply": "yes" if reply else "auto"})
+                runner, trial = prepare("stm8s105", {"flash": image}, options=options, start=False)
                 chip: Any = trial.line.chip
                 chip.reply, chip.says_busy = reply, busy
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 with self.subTest(reply=reply, busy=busy):
                     self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
                     self.assertEqual(chip.violations, [])

@@ -233,7 +233,7 @@ class EveryQuestion(unittest.TestCase):
             for resets in (True, False):
                 for dialect in all_dialects():
                     if resets and hookup.enter is not None:
-                        driver.enter(dialect.spec.asking.breaks_in)
+                        driver.enter(dialect.spec.asking.enters_on_break)
                     link.configure(LineSettings(board.baud, dialect.frame))
                     asked = dialect(link)
                     for _ in range(2 if dialect.spec.asking.sent else 0):
@@ -292,7 +292,7 @@ class Rates(unittest.TestCase):
         tried = [t.settings.baud for t in find_rate(VirtualLink(line, AT), AT, 0.6)]
         self.assertNotIn(57600, tried)
         self.assertGreater(len(tried), 8)
-        # a climb goes on without it, and supposes what it could not try
+        # a run goes on without it, and supposes what it could not try
         for board in ("atmega328p", "stm32f072"):
             trial = run(board, purpose="greet", faults=("no-boot", "console=57600", "rate-refused=57600"))
             self.assertEqual(trial.findings[0].key, "wrong-rate")

@@ -44,9 +44,9 @@ def talked(
 ) -> tuple[Trial, list[bytes], Secrets]:
     secrets = Secrets()
     secrets.add("honey-17")
-    climb, trial = prepare(BOARD, {"flash": IMAGE}, purpose="start", talk=talk, secrets=secrets, **more)
+    runner, trial = prepare(BOARD, {"flash": IMAGE}, purpose="start", talk=talk, secrets=secrets, **more)
     taken = answering(trial.line, answers)
-    trial.events.extend(climb.run())
+    trial.events.extend(runner.run())
     return trial, taken, secrets
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.ti_packets import big, ends_apart, packet
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 from greenstep.core.spans import Span
 
 
@@ -34,20 +34,20 @@ class WhatIsNotKnown(unittest.TestCase):
             for changes in ({"strict": True}, {"strict": False}, {"inverted": True}, {"inverted": False},
                             {"high_first": True}, {"high_first": False}):  # fmt: skip
                 with self.subTest(board, **changes):
-                    climb, trial = prepare(board, {"flash": sample_for(board, 9000)})
+                    runner, trial = prepare(board, {"flash": sample_for(board, 9000)})
                     chip = trial.line.chip
                     chip.kind = replace(chip.kind, **changes)  # type: ignore[attr-defined]
-                    trial.events.extend(climb.run())
+                    trial.events.extend(runner.run())
                     self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
                     self.assertTrue(trial.holds(sample_for(board, 9000)))
                     self.assertIn("the chip's own checksum", trial.step("verify").evidence)
-                    self.assertEqual(climb.outcome.unique_id, "00124B000C0FFEE0")
+                    self.assertEqual(runner.outcome.unique_id, "00124B000C0FFEE0")
 
     def test_a_sum_that_is_neither_is_not_believed(self) -> None:
-        climb, trial = prepare("cc2650", {"flash": sample_for("cc2650", 3000)})
+        runner, trial = prepare("cc2650", {"flash": sample_for("cc2650", 3000)})
         chip = trial.line.chip
         chip._crc = lambda address, size: chip.answer(b"\x12\x34\x56\x78")  # type: ignore[attr-defined]
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
         self.assertIn("read back", trial.step("verify").evidence)
 
@@ -58,7 +58,7 @@ class TheWayBack(unittest.TestCase):
         shut = replace(image, pieces=(image.pieces[0], Piece(image.pieces[1].address, b"\xff" * 80)))
         meant = ("protection", "lock-out", "vectors")
         for words, status in (((), 5), (("lock-out",), 5), (("protection", "lock-out"), 5), (meant, 0)):
-            trial = run("cc2650", {"flash": shut}, wishes=Wishes(even_if=frozenset(words)), start=False)
+            trial = run("cc2650", {"flash": shut}, options=WriteOptions(even_if=frozenset(words)), start=False)
             self.assertEqual(trial.end.exit_code, status, trial.findings)
 
     def test_a_sector_that_is_touched_counts_whole(self) -> None:
@@ -88,21 +88,21 @@ class TheWayBack(unittest.TestCase):
                 self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
 
     def on_a_blank_chip(self, board: str, image: Image, *even_if: str) -> Trial:
-        climb, trial = prepare(board, {"flash": image}, wishes=Wishes(even_if=frozenset(even_if)))
+        runner, trial = prepare(board, {"flash": image}, options=WriteOptions(even_if=frozenset(even_if)))
         chip: Any = trial.line.chip
         chip.flash[:] = b"\xff" * len(chip.flash)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
     def test_the_configuration_is_written_anew_with_whatever_differs(self) -> None:
         """So that a chip whose upload was cut off enters its loader by itself."""
         image = sample_for("cc2652p", 20_000)
         old = sample_for("cc2652p", 20_000, seed=9)
-        climb, trial = prepare("cc2652p", {"flash": image}, start=False, faults=("cut-after=12000",))
+        runner, trial = prepare("cc2652p", {"flash": image}, start=False, faults=("cut-after=12000",))
         chip: Any = trial.line.chip
         for piece in old.pieces:
             chip.flash[piece.address : piece.end] = piece.data
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.green, chip.enters(False)), (False, True))
 
     def test_the_configuration_goes_first_and_comes_last(self) -> None:
@@ -127,9 +127,9 @@ class Tiva(unittest.TestCase):
         image = sample_for("tm4c123", 9000)
         gap = replace(image, pieces=(image.pieces[0].part(Span(0, 2000)), Piece(0x2000, bytes(range(100)))))
         for given, status in ((image, 0), (gap, 6)):
-            climb, trial = prepare("tm4c123", {"flash": given}, start=False)
+            runner, trial = prepare("tm4c123", {"flash": given}, start=False)
             trial.line.chip.only_start = True  # type: ignore[attr-defined]
-            trial.events.extend(climb.run())
+            trial.events.extend(runner.run())
             self.assertEqual((trial.end.exit_code, trial.holds(given)), (status, not status), trial.findings)
 
     def test_the_blank_end_of_a_page_is_not_sent(self) -> None:

@@ -1,4 +1,4 @@
-"""What a climb says it did is what was done to the chip, also where it ends badly or in parts."""
+"""What a run reports is what was done to the chip, also where it ends badly or in parts."""
 
 from __future__ import annotations
 
@@ -100,13 +100,13 @@ class Amounts(unittest.TestCase):
 class Heard(unittest.TestCase):
     def test_a_long_log_is_kept_from_its_first_byte_for_whoever_listens_on(self) -> None:
         log = "frames " + " ".join(f"{number:04}" for number in range(1200))
-        climb, trial = prepare(
+        runner, trial = prepare(
             "stm32f072", {"flash": sample_for("stm32f072", 900)}, faults=(f"says={log}",), expect="1199",
             expect_within_s=9.0, keeps_open=True,
         )  # fmt: skip
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
-        self.assertIn(log.encode(), climb.outcome.link.collected)
+        self.assertIn(log.encode(), runner.outcome.link.collected)
 
 
 class OneFile(unittest.TestCase):

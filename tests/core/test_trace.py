@@ -13,13 +13,13 @@ from hypothesis import strategies as st
 from greenstep.bench.trial import prepare, sample_for
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.engine.job import OpenedPort
-from greenstep.core.engine.runner import Climb
+from greenstep.core.engine.runner import Runner
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.safety.secrets import MaskedStream, Secrets
-from greenstep.core.trace.decoders import narrate
+from greenstep.core.trace.decoders import decode_exchanges
 from greenstep.core.trace.exchanges import exchanges_of, time_shares
 from greenstep.core.trace.recording import LineEvent, RecordingLink, Trace
-from greenstep.core.trace.story import Told, tell
+from greenstep.core.trace.story import TraceRow, explain_trace
 from greenstep.core.trace.vcd import VcdError, read_vcd, write_vcd
 
 from ..sample import some
@@ -31,8 +31,8 @@ EIGHT_E = LineSettings(115200, Frame(8, "even", 1))
 
 def recorded(board: str, size: int = 5000, **options: Any) -> Trace:
     """An upload on the bench, recorded."""
-    climb, _ = prepare(board, {"flash": sample_for(board, size)}, **options)
-    open_link = climb.open_link
+    runner, _ = prepare(board, {"flash": sample_for(board, size)}, **options)
+    open_link = runner.open_link
     links: list[RecordingLink] = []
 
     def open_recorded(line: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
@@ -41,9 +41,9 @@ def recorded(board: str, size: int = 5000, **options: Any) -> Trace:
         return OpenedPort(links[0], "recorded")
 
     first: list[tuple[LineSettings, tuple[bool, bool]]] = []
-    for _ in Climb(climb.job, open_recorded).run():
+    for _ in Runner(runner.job, open_recorded).run():
         pass
-    notes = {"dialect": climb.job.dialect.name, "board": board}
+    notes = {"dialect": runner.job.dialect.name, "board": board}
     return Trace.of(links[0].events, 0.0, *first[0], Secrets(), notes)
 
 
@@ -132,7 +132,7 @@ class Explained(unittest.TestCase):
     def rows(self, board: str, size: int = 700) -> list[str]:
         trace = recorded(board, size)
         said = [(exchange.sent, exchange.heard) for exchange in exchanges_of(trace)]
-        told = narrate(find_dialect(trace.notes["dialect"]), said)
+        told = decode_exchanges(find_dialect(trace.notes["dialect"]), said)
         return [f"{row.command} {row.detail}".strip() for row in told]
 
     def test_in_words(self) -> None:
@@ -167,7 +167,7 @@ class Damaged(unittest.TestCase):
         """To its end, as `trace show` does; VcdError is what damage may come to."""
         try:
             trace = read_vcd(text.splitlines(keepends=True))
-            told = list(tell(trace, exchanges_of(trace), find_dialect("stm32-rom")))
+            told = list(explain_trace(trace, exchanges_of(trace), find_dialect("stm32-rom")))
             self.assertTrue(time_shares(trace) and told is not None)
         except VcdError as error:
             self.assertTrue(str(error))
@@ -193,12 +193,12 @@ class Damaged(unittest.TestCase):
         for dialect, board in BOARD_OF.items():
             with self.subTest(dialect):
                 said = [(exchange.sent, exchange.heard) for exchange in exchanges_of(recorded(board, 300))][:40]
-                rows = narrate(find_dialect(dialect), said)
+                rows = decode_exchanges(find_dialect(dialect), said)
                 self.assertEqual(sum(row.count for row in rows), len(said))
                 self.assertTrue([row for row in rows if row.command])
                 for _ in some(range(300), 60):
                     hurt = [(damaged(dice, sent), damaged(dice, heard)) for sent, heard in said]
-                    rows = narrate(find_dialect(dialect), hurt)
+                    rows = decode_exchanges(find_dialect(dialect), hurt)
                     self.assertEqual(sum(row.count for row in rows), len(said))
 
 
@@ -211,8 +211,8 @@ def damaged(dice: random.Random, data: bytes) -> bytes:
 
 
 class Sense(unittest.TestCase):
-    def rows(self, trace: Trace, **options: Any) -> list[Told]:
-        return tell(trace, exchanges_of(trace), find_dialect(trace.notes["dialect"]), **options)
+    def rows(self, trace: Trace, **options: Any) -> list[TraceRow]:
+        return explain_trace(trace, exchanges_of(trace), find_dialect(trace.notes["dialect"]), **options)
 
     def test_an_stm32_upload_is_told_command_by_command(self) -> None:
         trace = again(recorded("stm32f072"))

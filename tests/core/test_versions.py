@@ -51,11 +51,11 @@ class OfAChip(unittest.TestCase):
             self.assertEqual(f"{trial.end.version_before} -> {trial.end.version_after}", said)
 
     def test_nothing_is_said_where_nothing_is_known(self) -> None:
-        climb, trial = prepare(
+        runner, trial = prepare(
             "brood-probe", {"flash": sample_for("brood-probe", 3000)}, link_options={"on_for_s": 9.0}
         )
         trial.line.chip.flash[:6000] = b"\xff" * 6000
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.version_before, trial.end.version_after), ("", "1.7"))
         self.assertNotIn("->", trial.end.summary)
 

@@ -21,7 +21,7 @@ from greenstep.core.engine.session import Session
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
 from greenstep.core.image.granules import Remembered, granules_of
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import KINDS, boards, some
 from .test_every_dialect import dialect_of
@@ -70,18 +70,18 @@ class Behind(unittest.TestCase):
         """A run on a chip that holds the image but for one byte of it; -1 is its last."""
         image = sample_for(board, _BYTES)
         held = BOARDS[board].held(image)
-        climb, trial = prepare(
+        runner, trial = prepare(
             board, {"flash": image}, recall=lambda number, chip: Remembered(3, granules_of(image, 0xFF)), **options
         )
-        if any(setting.name == "verify" for setting in climb.job.dialect.spec.settings):
-            settings = {**climb.job.wishes.settings, "verify": "whole"}
-            climb.job = replace(climb.job, wishes=replace(climb.job.wishes, settings=settings))
+        if any(setting.name == "verify" for setting in runner.job.dialect.spec.settings):
+            settings = {**runner.job.options.settings, "verify": "whole"}
+            runner.job = replace(runner.job, options=replace(runner.job.options, settings=settings))
         chip = trial.line.chip
         for piece in held.pieces:
             chip.flash[piece.address - chip.base : piece.end - chip.base] = piece.data
         end = max(piece.end for piece in image.pieces if piece.end - chip.base <= len(chip.flash))
         chip.flash[(end if place < 0 else image.lowest) + place - chip.base] ^= 0x01
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial, image
 
     def test_verify_is_never_green(self) -> None:
@@ -109,10 +109,10 @@ class Behind(unittest.TestCase):
             start = flash.units_touched(flash.usable_start + 0x1800, 1)[0].address
             for place in (0, 333, 1023):
                 with self.subTest(board, place=place):
-                    climb, trial = prepare(board, purpose="verify", region=("flash", start, 1024))
-                    climb.job = replace(climb.job, wishes=replace(climb.job.wishes, blank=True))
+                    runner, trial = prepare(board, purpose="verify", region=("flash", start, 1024))
+                    runner.job = replace(runner.job, options=replace(runner.job.options, blank=True))
                     trial.line.chip.flash[start + place - trial.line.chip.base] = 0x55
-                    trial.events.extend(climb.run())
+                    trial.events.extend(runner.run())
                     self.assertFalse(trial.end.exit_code == 0 and trial.end.green)
 
 
@@ -140,9 +140,9 @@ class Legal(unittest.TestCase):
             place = BOARDS[board].held(image).lowest + 700
             for (one, other), number, worn in product(product(self.METHODS, repeat=2), (1, 2), (False, True)):
                 with self.subTest(board, one=one, other=other, number=number, worn=worn):
-                    climb, trial = prepare(board, {"flash": image}, (f"worn={place}",) if worn else ())
-                    with failing(climb.job.dialect, {one: {number}, other: {number, number + 1}}):
-                        trial.events.extend(islice(climb.run(), _MOST_EVENTS))
+                    runner, trial = prepare(board, {"flash": image}, (f"worn={place}",) if worn else ())
+                    with failing(runner.job.dialect, {one: {number}, other: {number, number + 1}}):
+                        trial.events.extend(islice(runner.run(), _MOST_EVENTS))
                     self.assertFalse(worn and trial.end.green)
                     self.assertTrue(trial.end.green or trial.findings)
                     self.assertTrue(not trial.end.green or trial.holds(image))
@@ -164,9 +164,9 @@ class Told(unittest.TestCase):
 
     def told(self, board: str, *faults: str, **options: Any) -> tuple[Trial, bool]:
         """A run, and whether it has changed the chip."""
-        climb, trial = prepare(board, faults=faults, **options)
+        runner, trial = prepare(board, faults=faults, **options)
         before = content(trial)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial, content(trial) != before
 
     def test_after_an_upload_that_breaks_off(self) -> None:
@@ -180,14 +180,14 @@ class Told(unittest.TestCase):
                         self.assertNotIn(trial.end.chip_state, ("", self.UNTOUCHED))
 
     def test_after_a_password_that_is_refused(self) -> None:
-        erased, wrong = 0, Wishes(settings={"password": "0123456789ABCDEF" * 4})
+        erased, wrong = 0, WriteOptions(settings={"password": "0123456789ABCDEF" * 4})
         for board in KINDS:
             if not any(setting.name == "password" for setting in dialect_of(board).spec.settings):
                 continue
             for purpose in ("upload", "verify", "backup"):
                 images = {} if purpose == "backup" else {"flash": sample_for(board, 900)}
                 with self.subTest(board, purpose=purpose):
-                    trial, changed = self.told(board, purpose=purpose, images=images, wishes=wrong)
+                    trial, changed = self.told(board, purpose=purpose, images=images, options=wrong)
                     if changed and trial.end.exit_code:
                         self.assertIn("erasing had begun", trial.end.chip_state)
                         erased += 1
@@ -211,10 +211,10 @@ class Beside(unittest.TestCase):
             with self.subTest(board):
                 start = stand.held(sample_for(board, _BYTES)).lowest + 0x800
                 image = Image("saved", (Piece(start, bytes(7 + n % 56 for n in range(104))),))
-                climb, trial = prepare(board, {"flash": image}, start=False)
-                climb.job = replace(climb.job, wishes=replace(climb.job.wishes, as_it_was=True))
+                runner, trial = prepare(board, {"flash": image}, start=False)
+                runner.job = replace(runner.job, options=replace(runner.job.options, as_it_was=True))
                 before, at = content(trial), start - trial.line.chip.base
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 after = content(trial)
                 aside = before[:at] + after[at : at + 104] + before[at + 104 :]
                 if board.startswith("doorstep"):  # a seal holds the sum of the whole application
@@ -234,9 +234,9 @@ class Refused(unittest.TestCase):
             with self.subTest(board):
                 image = sample_for(board, 900)
                 beyond = Piece(0xE0000000, b"honey in the comb")
-                climb, trial = prepare(board, {"flash": replace(image, pieces=(*image.pieces, beyond))})
+                runner, trial = prepare(board, {"flash": replace(image, pieces=(*image.pieces, beyond))})
                 before = content(trial)
-                trial.events.extend(climb.run())
+                trial.events.extend(runner.run())
                 self.assertEqual((trial.end.exit_code, content(trial) == before), (5, True), trial.findings)
 
 

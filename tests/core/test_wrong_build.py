@@ -8,7 +8,7 @@ from greenstep.bench.trial import Trial, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.families.avr import jump_code, vectors_of
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 SETTINGS = Keep(0x9000, 0x6000, "hives")
 UNKNOWN = {"atmega88pb", "atmega168pb"}
@@ -28,7 +28,7 @@ def cortex_program(built_for: int, at: int = 0x08000000, size: int = 2000) -> Im
 
 
 def refused(board: str, image: Image, even_if: tuple[str, ...] = (), **options: object) -> Trial:
-    return run(board, {"flash": image}, wishes=Wishes(even_if=frozenset(even_if)), **options)
+    return run(board, {"flash": image}, options=WriteOptions(even_if=frozenset(even_if)), **options)
 
 
 class Avr(unittest.TestCase):
@@ -88,11 +88,11 @@ class StoredSettings(unittest.TestCase):
         def own(trial: Trial) -> bytes:
             return bytes(trial.line.chip.flash[SETTINGS.address : SETTINGS.address + 0x6000])
 
-        kept = run("esp32", {"flash": self.factory()}, wishes=Wishes(keep=(SETTINGS,)))
+        kept = run("esp32", {"flash": self.factory()}, options=WriteOptions(keep=(SETTINGS,)))
         self.assertEqual(kept.end.exit_code, 0, kept.findings)
         before = own(run("esp32", purpose="greet"))
         self.assertEqual(own(kept), before)
-        other = run("esp32", {"flash": self.factory(b"other settings")}, wishes=Wishes(keep=(SETTINGS,)))
+        other = run("esp32", {"flash": self.factory(b"other settings")}, options=WriteOptions(keep=(SETTINGS,)))
         self.assertEqual((other.end.exit_code, own(other)), (5, before))
 
 

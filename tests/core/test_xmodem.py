@@ -169,18 +169,18 @@ class Recipes(unittest.TestCase):
         trial = run("efr32", {"flash": damaged})
         self.assertEqual((trial.end.exit_code, trial.end.green), (6, False), trial.findings)
         self.assertIn("Serial upload aborted", str(trial.findings[0]))
-        climb, quiet = prepare("efr32", {"flash": sample_for("efr32", 3000)}, start=False)
+        runner, quiet = prepare("efr32", {"flash": sample_for("efr32", 3000)}, start=False)
         chip: Any = quiet.line.chip
         chip.kind = replace(chip.kind, done=b"", wrong=b"")
-        quiet.events.extend(climb.run())
+        quiet.events.extend(runner.run())
         self.assertEqual((quiet.end.exit_code, quiet.step("verify").outcome), (0, "unproven"), quiet.findings)
         self.assertIn('did not say "upload complete"', quiet.step("verify").evidence)
 
     def test_a_call_behind_a_prompt_on_its_line_is_taken(self) -> None:
-        climb, trial = prepare("smoke-fan", {"flash": sample_for("smoke-fan", 900)}, start=False)
+        runner, trial = prepare("smoke-fan", {"flash": sample_for("smoke-fan", 900)}, start=False)
         chip: Any = trial.line.chip
         chip.kind = replace(chip.kind, begun=b"u\r\nready for a file> ")
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.holds(sample_for("smoke-fan", 900))), (0, True), trial.findings)
 
     def test_a_file_of_another_kind_is_refused(self) -> None:

@@ -41,7 +41,7 @@ class Recording(ToolTest):
                 self.assertEqual(run.err, "/dev/full is incomplete: No space left on device\n")
 
 
-class Aside(unittest.TestCase):
+class SafetyCopy(unittest.TestCase):
     def setUp(self) -> None:
         holder = tempfile.TemporaryDirectory(prefix="greenstep-test-")
         self.addCleanup(holder.cleanup)

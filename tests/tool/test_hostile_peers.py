@@ -188,16 +188,16 @@ class WithoutPause(ToolTest):
         """On the virtual clock. `make faults` tries every board."""
         for name in ("hive-scale", "msp430g2553", "cc2652p"):
             for pattern in (b"A",):
-                climb, trial = prepare(name, purpose="greet", patience_s=3.0)
-                opened = climb.open_link
+                runner, trial = prepare(name, purpose="greet", patience_s=3.0)
+                opened = runner.open_link
 
                 def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
                     port = opened(settings, lines)  # noqa: B023  (called before the next turn)
                     noise = NoiseAfter(port.link, 0, 1 << 40, pattern, random.Random(1))  # noqa: B023
                     return OpenedPort(noise, port.evidence)  # type: ignore[arg-type]
 
-                climb.open_link = open_link
-                events = list(climb.run())
+                runner.open_link = open_link
+                events = list(runner.run())
                 with self.subTest(board=name, pattern=pattern):
                     self.assertIsInstance(events[-1], RunEnded)
                     assert trial.link is not None

@@ -11,7 +11,7 @@ from greenstep.core.dialects.dialect import Dialect
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.dialects.settings import preset, read_settings
 from greenstep.core.engine.job import Job, OpenedPort, OpenLink, Purpose
-from greenstep.core.engine.runner import Climb
+from greenstep.core.engine.runner import Runner
 from greenstep.core.errors import Finding, PortFault
 from greenstep.core.events import Event, Found, HandsWanted, HeardMeanwhile, RunEnded, StepEnded
 from greenstep.core.findings.port_rules import PortSeen, diagnose_port
@@ -19,7 +19,7 @@ from greenstep.core.frozen import changing
 from greenstep.core.hookup.circuits import entered_by, named_hookup
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
-from greenstep.core.plan.write_options import CompareWith, Wishes
+from greenstep.core.plan.write_options import CompareWith, WriteOptions
 
 from .boards import BOARDS, BenchBoard
 from .circuits import NoLines
@@ -74,12 +74,12 @@ def sample_for(board: str, size_bytes: int, seed: int = 1) -> Image:
     return stand.program(stand.texts[1], size_bytes, seed)
 
 
-def _wishes(dialect: type[Dialect], part: Part, board: BenchBoard) -> Wishes:
+def _write_options(dialect: type[Dialect], part: Part, board: BenchBoard) -> WriteOptions:
     """The settings of the part's record, and the board's own."""
-    return Wishes(settings=read_settings(dialect, {**preset(part), **dict(board.settings)}.items()))
+    return WriteOptions(settings=read_settings(dialect, {**preset(part), **dict(board.settings)}.items()))
 
 
-class _Attended(Climb):
+class _Attended(Runner):
     """A run that a simulated person watches, who does what is asked for: presses again where that is said, and sets
     the boot pin back at the end."""
 
@@ -87,10 +87,10 @@ class _Attended(Climb):
         super().__init__(job, open_link)
         self._trial, self._hands, self._asked = trial, hands, 0
 
-    def _noticed(self, event: Event) -> Event:
+    def _record(self, event: Event) -> Event:
         if isinstance(event, HandsWanted | HeardMeanwhile) and self._trial.link is not None:
             self._does(event, self._trial.line, self._trial.link.now())
-        return super()._noticed(event)
+        return super()._record(event)
 
     def _does(self, event: HandsWanted | HeardMeanwhile, line: SimulatedLine, now_s: float) -> None:
         if isinstance(event, HeardMeanwhile):
@@ -118,7 +118,7 @@ def prepare(
     compare: bool = True,
     seed: int = 0,
     **changes: Any,
-) -> tuple[Climb, Trial]:
+) -> tuple[Runner, Trial]:
     """A run that is ready to start, and the trial that takes its events; `changes` are fields of the Job,
     `port_trouble` is what the system says when the port is opened, `compare` False writes whatever is there, and
     `seed` makes random faults repeatable."""
@@ -144,7 +144,7 @@ def prepare(
         entered_by(named_hookup(line.circuit.hookup, choice.first.boot_level), dialect.spec.asking.entering),
         images=images or {},
         console=LineSettings(bench_board.console),
-        wishes=_wishes(dialect, choice.first, bench_board) if chip is None else Wishes(),
+        options=_write_options(dialect, choice.first, bench_board) if chip is None else WriteOptions(),
     )
 
     def open_link(settings: LineSettings, lines: tuple[bool, bool]) -> OpenedPort:
@@ -155,12 +155,12 @@ def prepare(
 
     job = replace(job, **changes)
     if not compare:
-        job = replace(job, wishes=replace(job.wishes, compare=CompareWith.OFF))
-    return (Climb(job, open_link) if hands is None else _Attended(job, open_link, trial, hands)), trial
+        job = replace(job, options=replace(job.options, compare=CompareWith.OFF))
+    return (Runner(job, open_link) if hands is None else _Attended(job, open_link, trial, hands)), trial
 
 
 def run(*arguments: Any, **named: Any) -> Trial:
     """`prepare`, and run to the end."""
-    climb, trial = prepare(*arguments, **named)
-    trial.events.extend(climb.run())
+    runner, trial = prepare(*arguments, **named)
+    trial.events.extend(runner.run())
     return trial

@@ -99,7 +99,7 @@ def bench_command(
     wanted = [BOARDS[name] for name in boards or APIARY]
     if circuit is not None:
         wanted = [replace(board, circuit=CIRCUITS[circuit]) for board in wanted]
-    person = Hands(hands) if hands is not None else Hands(1.0) if pty else None
+    prompter = Hands(hands) if hands is not None else Hands(1.0) if pty else None
     numbered, copies = [], Counter[str]()
     for board in wanted:
         numbered.append(copies[board.name])
@@ -113,7 +113,7 @@ def bench_command(
             board,
             Faults.parse(fault, seed + index),
             turnaround / 1000,
-            person,
+            prompter,
             pty,
             tcp_port + index if tcp_port else 0,
         )

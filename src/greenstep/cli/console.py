@@ -39,7 +39,7 @@ _PLUG_PATIENCE_S = 60.0
 
 
 @frozen
-class ConsoleWishes:
+class ConsoleOptions:
     """`keys`: every key is sent as it is pressed, and the board echoes; else lines are sent whole. `raw`: what is
     heard goes to the screen as it is, whatever a terminal makes of it, and keys are sent one by one; else only text
     and colours do. `file` is sent as it is, with `pause_s` after each line of it. `save` holds the bytes heard.
@@ -71,7 +71,7 @@ class Console:
         self,
         link: Link,
         port: str,
-        wishes: ConsoleWishes,
+        options: ConsoleOptions,
         open_again: Callable[[LineSettings], Link] | None = None,
         plugged_again: Callable[[LineSettings], Link | None] | None = None,
         until: Callable[[], bool] | None = None,
@@ -88,22 +88,22 @@ class Console:
         self._keeper: Keeper | None = None
         self._given_away = self._given_away_since = False
         self._port = port
-        self._wishes = wishes
+        self._options = options
         self._began = link.now()
         self._lines = LineSplitter()
         self._hex = HexRows()
-        self._mask = MaskedStream(wishes.secrets)
+        self._mask = MaskedStream(options.secrets)
         self._last_heard_s = 0.0
-        self._expectation = Expectation(wishes.expect) if wishes.expect else None
+        self._expectation = Expectation(options.expect) if options.expect else None
         self._heard_last = b""
         self._line_s: float | None = None
-        self._log = KeptFile(wishes.log, "ab", "--log")
-        self._saved = KeptFile(wishes.save, "wb", "--save")
-        self._unsent = wishes.file
+        self._log = KeptFile(options.log, "ab", "--log")
+        self._saved = KeptFile(options.save, "wb", "--save")
+        self._unsent = options.file
         self._next_send_s = 0.0
-        self._interactive = sys.stdin.isatty() and sys.stdout.isatty() and not wishes.as_json
-        self._by_key = self._interactive and (wishes.keys or wishes.raw)
-        self._streams = self._by_key or (wishes.raw and not wishes.as_json)
+        self._interactive = sys.stdin.isatty() and sys.stdout.isatty() and not options.as_json
+        self._by_key = self._interactive and (options.keys or options.raw)
+        self._streams = self._by_key or (options.raw and not options.as_json)
         self._filter = TerminalStream()
         width = shutil.get_terminal_size().columns
         self._editor = LineEditor(sys.stdout, width) if self._interactive and not self._streams else None
@@ -113,7 +113,7 @@ class Console:
         with self._log, self._saved, self._keys(), self._listening_for_others():
             try:
                 self._heard(first)
-                for line in self._wishes.send:
+                for line in self._options.send:
                     self._send(line.encode())
                 while True:
                     try:
@@ -129,13 +129,13 @@ class Console:
     # --- the loop
 
     def _loop(self) -> int:
-        wishes = self._wishes
+        options = self._options
         piped = self._piped
         while True:
             if self._expectation is not None and self._expectation.found and not self._unsent:
                 return 0
             self._check_time()
-            if wishes.seconds is not None and self._elapsed() >= wishes.seconds:
+            if options.seconds is not None and self._elapsed() >= options.seconds:
                 if self._unsent:
                     say(f"{count(len(self._unsent), 'byte')} of the file were not sent in time", err=True)
                 return 0
@@ -167,9 +167,9 @@ class Console:
         self._link.close()
         self._remark(f"the port went away ({lost.reason}): waiting for it", "gone", reason=lost.reason)
         while (link := self._plugged_again(settings)) is None:
-            wishes, gone_s = self._wishes, time.monotonic() - began_s
-            over = wishes.seconds is not None and waited_s + gone_s >= wishes.seconds
-            late = self._expectation is not None and waited_s + gone_s >= wishes.within_s
+            options, gone_s = self._options, time.monotonic() - began_s
+            over = options.seconds is not None and waited_s + gone_s >= options.seconds
+            late = self._expectation is not None and waited_s + gone_s >= options.within_s
             if over or late or (self._until is not None and self._until()):
                 return False
             if not self._interactive and gone_s > _PLUG_PATIENCE_S:
@@ -224,7 +224,7 @@ class Console:
     def _end_line(self) -> None:
         """Show text as a line that has no end yet."""
         rest, self._lines.partial = self._lines.partial, b""
-        if rest and not (self._streams or self._wishes.as_hex):
+        if rest and not (self._streams or self._options.as_hex):
             shown = self._dated(readable(rest, self._interactive), self._line_s or self._elapsed())
             self._heard_lines([shown], "")
         self._line_s = None
@@ -233,7 +233,7 @@ class Console:
         """Something the console itself has to say, between the board's lines."""
         words = harmless(words)
         self._write_log("-", words)
-        if self._wishes.as_json:
+        if self._options.as_json:
             from .json_view import json_line
 
             json_line(kind, at_s=self._elapsed(), **values)
@@ -244,13 +244,13 @@ class Console:
         return self._link.now() - self._began
 
     def _check_time(self) -> None:
-        wishes = self._wishes
-        if self._expectation is None or self._expectation.found or self._elapsed() < wishes.within_s:
+        options = self._options
+        if self._expectation is None or self._expectation.found or self._elapsed() < options.within_s:
             return
         heard = show_heard(self._heard_last) if self._heard_last else "nothing"
         raise StartFault.of(
             "text-not-heard",
-            f'"{wishes.expect}" was not heard within {wishes.within_s:g} s',
+            f'"{options.expect}" was not heard within {options.within_s:g} s',
             (f"heard {heard}",),
             ("is this its rate? greenstep listen --find-baud", "does it come later? --within gives it longer"),
         )
@@ -271,12 +271,12 @@ class Console:
         self._saved.write(shown)
         if shown:
             self._heard_last = (self._heard_last + shown)[-200:]
-        if self._wishes.as_hex:
+        if self._options.as_hex:
             rows = self._hex.feed(shown, now) if shown else self._hex.pause(now)
-            self._heard_lines([f"{row.at_s:9.3f}  {row}" if self._wishes.times else str(row) for row in rows], "")
-        elif shown and self._streams and not self._wishes.times:
+            self._heard_lines([f"{row.at_s:9.3f}  {row}" if self._options.times else str(row) for row in rows], "")
+        elif shown and self._streams and not self._options.times:
             self._note(self._lines.feed(shown))
-            sys.stdout.buffer.write(shown if self._wishes.raw else self._filter.feed(shown).encode())
+            sys.stdout.buffer.write(shown if self._options.raw else self._filter.feed(shown).encode())
             sys.stdout.flush()
         elif shown:
             self._show_lines(shown, now)
@@ -292,14 +292,14 @@ class Console:
         self._heard_lines(lines, shown_partial)
 
     def _dated(self, text: str, at_s: float) -> str:
-        return f"{at_s:9.3f}  {text}" if self._wishes.times else text
+        return f"{at_s:9.3f}  {text}" if self._options.times else text
 
     def _heard_lines(self, lines: list[str], partial: str) -> None:
         self._show(lines, partial)
         for line in lines:
             self._write_log("<", line)
-        if self._wishes.program is not None and lines:
-            self._tell_places(self._wishes.program, lines)
+        if self._options.program is not None and lines:
+            self._tell_places(self._options.program, lines)
 
     def _tell_places(self, file: ProgramFile, lines: list[str]) -> None:
         """The places in the source that the lines mention; before them, what is new about the file."""
@@ -313,7 +313,7 @@ class Console:
                 told = [harmless(line) for line in in_words(place, str(Path.cwd()))]
                 for one in told:
                     self._write_log("=", one.strip())
-                if self._wishes.as_json:
+                if self._options.as_json:
                     from .json_view import json_line, plain
 
                     json_line("place", at_s=self._elapsed(), address=place.address, frames=plain(place)["frames"])
@@ -327,7 +327,7 @@ class Console:
         else:
             end = "\r\n" if self._by_key else "\n"
             for line in lines:
-                if self._wishes.as_json:
+                if self._options.as_json:
                     self._json("heard", line)
                 else:
                     sys.stdout.write(line + end)
@@ -361,10 +361,10 @@ class Console:
             self._write_log("<", readable(prompt))
 
     def _send(self, line: bytes, typed: bool = False) -> None:
-        self._link.write(line + self._wishes.line_end)
-        shown = self._wishes.secrets.mask(line)
+        self._link.write(line + self._options.line_end)
+        shown = self._options.secrets.mask(line)
         self._write_log(">", readable(shown))
-        if self._wishes.as_json:
+        if self._options.as_json:
             self._json("sent", readable(shown))
         elif self._interactive and not typed:
             self._show([f"> {readable(shown)}"], "")
@@ -374,17 +374,17 @@ class Console:
         if not self._unsent or self._elapsed() < self._next_send_s:
             return
         size = max(1, int(_SLICE_S / self._link.settings.seconds(1)))
-        if self._wishes.pause_s:
+        if self._options.pause_s:
             size = self._unsent.find(b"\n") + 1 or len(self._unsent)
         sent, self._unsent = self._unsent[:size], self._unsent[size:]
         self._link.write(sent)
-        self._next_send_s = self._elapsed() + self._wishes.pause_s
+        self._next_send_s = self._elapsed() + self._options.pause_s
         if not self._unsent:
-            self._write_log(">", f"({count(len(self._wishes.file), 'byte')} of a file)")
-            if self._wishes.as_json:
-                self._json("sent", f"({count(len(self._wishes.file), 'byte')} of a file)")
+            self._write_log(">", f"({count(len(self._options.file), 'byte')} of a file)")
+            if self._options.as_json:
+                self._json("sent", f"({count(len(self._options.file), 'byte')} of a file)")
             elif self._interactive:
-                self._show([f"> {count(len(self._wishes.file), 'byte')} sent"], "")
+                self._show([f"> {count(len(self._options.file), 'byte')} sent"], "")
 
     # --- where it goes
 
@@ -404,7 +404,7 @@ class Console:
         """Text without a line end is shown too."""
         rest = self._mask.flush()
         self._saved.write(rest)
-        if self._wishes.as_hex:
+        if self._options.as_hex:
             self._heard_lines([str(row) for row in (*self._hex.feed(rest, self._elapsed()), *self._hex.flush())], "")
         else:
             lines = self._lines.feed(rest)

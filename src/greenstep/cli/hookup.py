@@ -11,8 +11,8 @@ import click
 
 from greenstep.core.hookup.other_pins import OUTSIDE
 from greenstep.store.board import BoardSettings
-from greenstep.work.person import pins_of
 from greenstep.work.port_choice import link_faults, open_board_port
+from greenstep.work.prompter import pins_of
 
 from .command_groups import HelpPage
 from .completion import complete_board

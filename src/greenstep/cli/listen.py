@@ -31,15 +31,15 @@ if TYPE_CHECKING:
     from greenstep.work.program_on_board import ProgramFile
     from greenstep.work.run import Run
 
-    from .console import ConsoleWishes
+    from .console import ConsoleOptions
     from .options import How
 
 
-def head_line(board: str, port: str, settings: LineSettings, wishes: ConsoleWishes) -> str:
+def head_line(board: str, port: str, settings: LineSettings, options: ConsoleOptions) -> str:
     """The heading of a console: where it listens, and how to leave it."""
     parts = [board, port, str(settings)]
     if sys.stdin.isatty() and sys.stdout.isatty():
-        parts.append(f"{LEAVE_NAME} leaves" if wishes.keys else f"{LEAVE_NAME} or Ctrl-C leaves")
+        parts.append(f"{LEAVE_NAME} leaves" if options.keys else f"{LEAVE_NAME} or Ctrl-C leaves")
     return "   ".join(part for part in parts if part)
 
 
@@ -52,10 +52,10 @@ def program_of(board: Board) -> ProgramFile | None:
     return ProgramFile(board, board.settings.elf)
 
 
-def tell_doubts(wishes: ConsoleWishes) -> None:
+def tell_doubts(options: ConsoleOptions) -> None:
     """Say at the beginning if the ELF file is not of what is on the board."""
-    for text in wishes.program.news() if wishes.program is not None else ():
-        if wishes.as_json:
+    for text in options.program.news() if options.program is not None else ():
+        if options.as_json:
             from .json_view import json_line
 
             json_line("doubt", text=text)
@@ -67,20 +67,20 @@ def go_on_listening(
     run: Run, how: How, program: ProgramFile | None = None, until: Callable[[], bool] | None = None
 ) -> int:
     """The console on the link of a run that ended well; nothing that came since the start is lost."""
-    from .console import Console, ConsoleWishes
+    from .console import Console, ConsoleOptions
 
     job, link = run.job, run.outcome.link
     if link is None:  # nothing was opened
         return 0
     try:
         first = link.collected
-        wishes = ConsoleWishes(line_end=job.line_end, as_json=how.as_json, secrets=job.secrets, program=program)
+        options = ConsoleOptions(line_end=job.line_end, as_json=how.as_json, secrets=job.secrets, program=program)
         if not how.as_json:
-            say("", head_line("listening", "", link.settings, wishes))
-        tell_doubts(wishes)
+            say("", head_line("listening", "", link.settings, options))
+        tell_doubts(options)
         again = opened_again(job.port, job.hookup.idle_lines, how.trace)
         plugged = plugged_again(job.port, job.hookup.idle_lines, how.trace)
-        return Console(link, job.port, wishes, again, plugged, until).run(first)
+        return Console(link, job.port, options, again, plugged, until).run(first)
     finally:
         link.close()
 
@@ -174,12 +174,12 @@ def listen_command(
     from greenstep.store.image_files import check_new
     from greenstep.work.listening import find_rate, open_console
 
-    from .console import Console, ConsoleWishes
+    from .console import Console, ConsoleOptions
 
     wanted = settle(board, settings, how, port_is_enough=True)
     if save is not None:
         check_new(save, replace)
-    wishes = ConsoleWishes(
+    options = ConsoleOptions(
         line_end=LINE_ENDS[wanted.settings.line_end or "crlf"],
         keys=keys,
         raw=raw,
@@ -197,18 +197,18 @@ def listen_command(
         as_json=how.as_json,
     )
     lasts = seconds is None and not text
-    with open_console(wanted, AT_THE_TERMINAL, reset, lasts, how.trace, wishes.secrets) as console:
+    with open_console(wanted, AT_THE_TERMINAL, reset, lasts, how.trace, options.secrets) as console:
         first = b""
         if find_baud:
             first = find_rate(console, partial(_show_rate, how)).data
         elif reset:
             console.reset()
         if not how.as_json:
-            say(head_line(wanted.name, console.port, console.link.settings, wishes))
-        tell_doubts(wishes)
+            say(head_line(wanted.name, console.port, console.link.settings, options))
+        tell_doubts(options)
         again = opened_again(console.port, console.lines, how.trace)
         plugged = plugged_again(console.port, console.lines, how.trace) if lasts else None
-        return Console(console.link, console.port, wishes, again, plugged).run(first)
+        return Console(console.link, console.port, options, again, plugged).run(first)
 
 
 _MOST_SENT = 64 << 20

@@ -9,7 +9,7 @@ from functools import partial
 import click
 
 from greenstep.core.errors import usage
-from greenstep.work.person import Person
+from greenstep.work.prompter import Prompter
 
 from .screen import ask, can_ask, confirmed, say
 
@@ -20,7 +20,7 @@ def _secret(name: str) -> str:
     return ask(name, hidden=True)
 
 
-AT_THE_TERMINAL = Person(partial(say, err=True), _secret, can_ask() or sys.stdout.isatty())
+AT_THE_TERMINAL = Prompter(partial(say, err=True), _secret, can_ask() or sys.stdout.isatty())
 
 
 def consented(question: str, yes: bool) -> None:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.trace.exchanges import Shares
     from greenstep.core.trace.recording import Trace
-    from greenstep.core.trace.story import Told
+    from greenstep.core.trace.story import TraceRow
 
 
 @click.group("trace", short_help="Read a recording of the line.")
@@ -41,14 +41,14 @@ def show(file: Path, dialect: str | None, every: bool, save: Path | None, as_jso
     greenstep trace show hive.vcd --save hive.png
     """
     from greenstep.core.trace.exchanges import exchanges_of, time_shares
-    from greenstep.core.trace.story import tell
+    from greenstep.core.trace.story import explain_trace
 
     with faults_as_asked(as_json):
         trace = _read(file)
         spoken = _dialect(dialect or trace.notes.get("dialect", ""), bool(dialect))
         exchanges = exchanges_of(trace)
         shares = time_shares(trace)
-        told = tell(trace, exchanges, spoken, joined=not every)
+        told = explain_trace(trace, exchanges, spoken, joined=not every)
         notes = [trace.notes.get(name, "") for name in ("board", "chip", "dialect", "hookup", "port")]
         title = "   ".join([file.name, *(note for note in notes if note)])
         if save is not None:
@@ -114,14 +114,14 @@ def _time(trace: Trace, shares: Shares) -> None:
     say(f" {'whole':<10} {show_seconds(shares.total_s):>7}")
 
 
-def _story(told: Sequence[Told]) -> None:
+def _story(told: Sequence[TraceRow]) -> None:
     for row in told:
         times = f"{row.times} x " if row.times > 1 else ""
         took = show_seconds(row.took_s) if row.took_s else ""
         say(f" {row.at_s:>8.3f}  {took:>7}  {f'{times}{row.what}':<28} {row.detail}".rstrip())
 
 
-def _as_json(trace: Trace, told: Sequence[Told], shares: Shares) -> None:
+def _as_json(trace: Trace, told: Sequence[TraceRow], shares: Shares) -> None:
     from .json_view import json_line, plain
 
     json_line("trace", notes=dict(trace.notes), bytes=len(trace.bytes_seen), **plain(shares))

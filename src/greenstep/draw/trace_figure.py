@@ -9,14 +9,14 @@ from matplotlib.axes import Axes
 
 from greenstep.core.trace.exchanges import Shares
 from greenstep.core.trace.recording import Trace
-from greenstep.core.trace.story import Told
+from greenstep.core.trace.story import TraceRow
 
 from .figure import AMBER, BLUE, GREEN, INK, QUIET, RED, figure
 
 _MOST_LABELS = 14
 
 
-def save_trace(path: Path, trace: Trace, told: Sequence[Told], shares: Shares, title: str) -> None:
+def save_trace(path: Path, trace: Trace, told: Sequence[TraceRow], shares: Shares, title: str) -> None:
     """Draw and save. Raises UsageFault."""
     with figure(path) as whole:
         lines, bytes_, story, time = whole.subplots(4, 1, height_ratios=[1.1, 1.5, 2.6, 1.1])
@@ -56,7 +56,7 @@ def _bytes(axes: Axes, trace: Trace) -> None:
     axes.tick_params(labelbottom=False)
 
 
-def _story(axes: Axes, told: Sequence[Told], end_s: float) -> None:
+def _story(axes: Axes, told: Sequence[TraceRow], end_s: float) -> None:
     rows = [row for row in told if row.what != "lines"]
     kinds = list(dict.fromkeys(row.what for row in sorted(rows, key=lambda row: -row.took_s)))[:_MOST_LABELS]
     kinds.sort(key=lambda kind: next(row.at_s for row in rows if row.what == kind))

@@ -12,7 +12,7 @@ from typing import Any
 from greenstep.core.errors import check_keys, usage
 from greenstep.core.frozen import frozen
 from greenstep.core.image.file_system import KINDS
-from greenstep.core.plan.write_options import EVEN_IF, LINE_ENDS, Keep
+from greenstep.core.plan.write_options import LINE_ENDS, OVERRIDES, Keep
 from greenstep.core.safety.harmless_text import is_plain
 
 from .board import FASTEST, BoardSettings, ImageFile, PortChoice, TalkEntry
@@ -345,10 +345,10 @@ KEYS = (
     Key("erase", Form.TEXT, NOTHING, "Erase what the image touches (default), or the whole flash.",
         "`\"touched\"` or `\"all\"`", "touched", choices=("touched", "all")),
     Key("even_if", Form.TEXT, NOTHING,
-        "Write an image even if: " + "; ".join(f"{why} ({word})" for word, why in EVEN_IF.items()) + ".",
+        "Write an image even if: " + "; ".join(f"{why} ({word})" for word, why in OVERRIDES.items()) + ".",
         '`["vectors"]`: write an image that does not look like a program; `"protection"`, `"lock-out"`: one that '
         '[locks](dialects/lpc-isp.md); `"encryption"`: a plain one for a chip that [encrypts](dialects/esp-rom.md)',
-        choices=tuple(EVEN_IF), repeats=True),
+        choices=tuple(OVERRIDES), repeats=True),
     Key("compare", Form.TEXT, NOTHING,
         "Write only what differs from what the chip holds, as read from it (chip) or known from the journal if a "
         "sample agrees (journal); or everything (off). [chip]",

@@ -17,14 +17,14 @@ from greenstep.core.batch.board_values import BoardValues, with_values
 from greenstep.core.batch.results import BoardResult
 from greenstep.core.engine.chip_state import ChipState
 from greenstep.core.engine.job import Job, Outcome
-from greenstep.core.engine.runner import who_is_there
+from greenstep.core.engine.runner import poll_for_chip
 from greenstep.core.errors import Finding, UsageFault, usage
 from greenstep.core.events import Found, HandsWanted, HeardMeanwhile, RunEnded, StepAdvanced, StepEnded, StepStarted
 from greenstep.core.frozen import frozen
 from greenstep.store.given_values import Claim, claim, hand_back, settle, values_file
 
-from .person import Person
 from .port_choice import loan_of, opener
+from .prompter import Prompter
 from .run import Run
 
 
@@ -115,7 +115,7 @@ class Order:
     limit. `each_new_port`: the port has come just now. `values`: what each board has for itself."""
 
     job: Job
-    person: Person
+    prompter: Prompter
     again: bool
     wait_s: float | None
     each_new_port: bool = False
@@ -138,7 +138,7 @@ class _Worker:
         self._stopping = stopping
         self._places = places
         self._loan = loan_of(order.job.port, f"batch {order.job.board}".strip())
-        self._open = opener(order.job, order.person, None, self._loan)
+        self._open = opener(order.job, order.prompter, None, self._loan)
         self._listened = True
         self._there = ""
 
@@ -194,7 +194,7 @@ class _Worker:
 
     def _until(self, wanted: Callable[[str | None], bool], end_s: float) -> bool:
         while not self._stopping.is_set() and time.monotonic() < end_s:
-            number = who_is_there(self._order.job, self._open)
+            number = poll_for_chip(self._order.job, self._open)
             if wanted(number):
                 self._there = number or ""
                 return True
@@ -216,7 +216,7 @@ class _Worker:
                 self._tell(Stops(_ALL_GIVEN))
                 return None
             job = own.put_into(job)
-        run = Run(job, self._order.person, waits=by_hand, loan=self._loan)
+        run = Run(job, self._order.prompter, waits=by_hand, loan=self._loan)
         told_s, finding, started = 0.0, None, False
         at = datetime.now().astimezone().isoformat(timespec="seconds")
         self._tell(Begins())
@@ -248,7 +248,7 @@ class _Worker:
     def _next_values(self, wanted: BoardValues) -> OwnValues | None:
         """Values for the board that is there; None if none are left."""
         if not self._order.again and self._by_lines:
-            self._there = who_is_there(self._order.job, self._open) or ""
+            self._there = poll_for_chip(self._order.job, self._open) or ""
         return OwnValues.next_of(wanted, self._there)
 
 

@@ -27,8 +27,8 @@ from .batch_worker import Begins, Ends, News, Order, Stops, work
 from .board import Board
 from .jobs import make_job
 from .line_memory import rates_at
-from .person import NOBODY, Person
 from .port_choice import port_name
+from .prompter import NON_INTERACTIVE, Prompter
 
 _TICK_S = 0.2
 _LOOK_S = 0.3
@@ -66,7 +66,7 @@ class Orders:
     wait_s: float | None = None
     number: int | None = None
     save: Path | None = None
-    person: Person = NOBODY
+    prompter: Prompter = NON_INTERACTIVE
     values: BoardValues | None = None
 
 
@@ -75,7 +75,7 @@ def orders_for(
     ports: tuple[str, ...],
     each_new_port: bool,
     again: bool | None,
-    person: Person = NOBODY,
+    prompter: Prompter = NON_INTERACTIVE,
     wait_s: float | None = None,
     number: int | None = None,
     save: Path | None = None,
@@ -94,7 +94,7 @@ def orders_for(
     if ports:
         board = board.at_port(ports[0])
     # who presses the buttons for one board after the other is there, terminal or not
-    at_the_boards = replace(person, is_there=True)
+    at_the_boards = replace(prompter, is_there=True)
     job = make_job("upload", board.without_port if each_new_port else board, at_the_boards)
     refuse_unfit(job)
     if values is not None:
@@ -108,7 +108,7 @@ def orders_for(
     where = f"{len(served)} ports" if len(served) > 1 else "".join(served)
     title = f"{board.title}   {images}   {job.settings}   {where}".rstrip()
     return Orders(
-        title, job, served, repeats and not each_new_port, each_new_port, wait_s, number, save, person, values
+        title, job, served, repeats and not each_new_port, each_new_port, wait_s, number, save, prompter, values
     )
 
 
@@ -183,7 +183,7 @@ class BatchRun:
     def _begin(self, port: str) -> None:
         orders = self._orders
         job = replace(orders.pattern, port=port, rates=rates_at(orders.pattern, port))
-        order = Order(job, orders.person, orders.again, orders.wait_s, orders.each_new_port, orders.values)
+        order = Order(job, orders.prompter, orders.again, orders.wait_s, orders.each_new_port, orders.values)
         ours, theirs = self._context.Pipe(duplex=False)
         process = self._context.Process(
             target=work, args=(order, theirs, self._stopping, self._places), name=f"batch {port}"

@@ -59,8 +59,8 @@ def _as_written(value: Any) -> Any:
 
 @frozen
 class Board:
-    """`name` is its own in the project file; empty if only options describe it. What follows from `settings` is computed
-    when it is first needed, and raises UsageFault if it makes no sense."""
+    """`name` is its own in the project file; empty if only options describe it. What follows from `settings` is
+    computed when it is first needed, and raises UsageFault if it makes no sense."""
 
     name: str
     settings: BoardSettings

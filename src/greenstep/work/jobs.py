@@ -13,18 +13,18 @@ from greenstep.core.chips.part import Hands
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
-from greenstep.core.plan.write_options import LINE_ENDS, CompareWith, TalkLine, Wishes
+from greenstep.core.plan.write_options import LINE_ENDS, CompareWith, TalkLine, WriteOptions
 from greenstep.core.safety.secrets import Secrets
 from greenstep.store.board import TalkEntry
 from greenstep.store.image_files import load_image
 from greenstep.store.placing import load_all
 
-from .person import NOBODY, Person, pins_of
 from .port_choice import port_name
+from .prompter import NON_INTERACTIVE, Prompter, pins_of
 
 if TYPE_CHECKING:
     from greenstep.core.dialects.dialect import Dialect
-    from greenstep.core.engine.job import Aside, Job, Purpose, RateMemory
+    from greenstep.core.engine.job import Job, Purpose, RateMemory, SafetyCopy
     from greenstep.core.image import Image
     from greenstep.core.image.esp_tables import Partition
     from greenstep.core.image.granules import Remembered
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from .board import Board
 
 
-def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None = None) -> dict[str, Any]:
+def settings_of(board: Board, prompter: Prompter = NON_INTERACTIVE, secrets: Secrets | None = None) -> dict[str, Any]:
     """The dialect's own settings, checked; turns of a talk with their secrets, files as images. Raises UsageFault,
     ImageFault."""
     from greenstep.core.dialects.settings import preset, read_settings
@@ -41,7 +41,7 @@ def settings_of(board: Board, person: Person = NOBODY, secrets: Secrets | None =
     pairs: dict[str, Any] = preset(board.choice.first) if board.dialect.name == board.choice.first.dialect else {}
     for name, value in (board.settings.set or {}).items():
         if isinstance(value, tuple):
-            value = tuple(_turn(entry, person, secrets or Secrets()) for entry in value)
+            value = tuple(_turn(entry, prompter, secrets or Secrets()) for entry in value)
         pairs[name] = _image(board, name, value) if isinstance(value, Path) else value
     return read_settings(board.dialect, pairs.items())
 
@@ -54,28 +54,28 @@ def _image(board: Board, name: str, file: Path) -> Image:
     return load_image(file, board.choice.first.flash.start)
 
 
-def _turn(entry: TalkEntry, person: Person, secrets: Secrets) -> TalkLine:
+def _turn(entry: TalkEntry, prompter: Prompter, secrets: Secrets) -> TalkLine:
     sent = entry.send
     if entry.secret:
-        sent = _secret(entry.secret, person) if sent is None else sent
+        sent = _secret(entry.secret, prompter) if sent is None else sent
         secrets.add(sent)
     return TalkLine(entry.expect, entry.within, sent, entry.secret)
 
 
-def talk_lines(board: Board, person: Person, secrets: Secrets) -> tuple[TalkLine, ...]:
+def talk_lines(board: Board, prompter: Prompter, secrets: Secrets) -> tuple[TalkLine, ...]:
     """What is sent after the start, secrets filled in from the environment or asked for. Raises UsageFault."""
-    return tuple(_turn(entry, person, secrets) for entry in board.settings.talk or ())
+    return tuple(_turn(entry, prompter, secrets) for entry in board.settings.talk or ())
 
 
-def _secret(name: str, person: Person) -> str:
+def _secret(name: str, prompter: Prompter) -> str:
     value = os.environ.get(name)
-    return person.secret(name) if value is None else value
+    return prompter.secret(name) if value is None else value
 
 
 def make_job(
     purpose: Purpose,
     board: Board,
-    person: Person = NOBODY,
+    prompter: Prompter = NON_INTERACTIVE,
     region: tuple[str, int | None, int | None] | None = None,
     images: dict[str, Image] | None = None,
     as_it_was: bool = False,
@@ -111,7 +111,7 @@ def make_job(
         hookup=board.hookup,
         board=board.name,
         images=images,
-        wishes=wishes_of(board, person, secrets, as_it_was, writes_only, blank),
+        options=write_options_of(board, prompter, secrets, as_it_was, writes_only, blank),
         region=region or ("flash", None, None),
         patience_s=settings.patience,
         expect=settings.expect or "",
@@ -120,16 +120,16 @@ def make_job(
         start=settings.start is not False,
         also_accepts=frozenset(settings.also_accept or ()),
         bootloader_bytes=settings.bootloader_bytes,
-        talk=talk_lines(board, person, secrets) if purpose in ("upload", "start") else (),
+        talk=talk_lines(board, prompter, secrets) if purpose in ("upload", "start") else (),
         line_end=LINE_ENDS[settings.line_end or "crlf"],
         secrets=secrets,
         keeps_open=keeps_open,
-        recall=partial(_recall, person),
+        recall=partial(_recall, prompter),
         put_aside=_put_aside,
         pins=pins_of(board),
-        rates=_rates(board, person) if board.fastest else None,
+        rates=_rates(board, prompter) if board.fastest else None,
         own_hands=_own_hands(settings),
-        end_patience_s=_end_patience_s(settings, person),
+        end_patience_s=_end_patience_s(settings, prompter),
     )
 
 
@@ -143,49 +143,49 @@ def _own_hands(settings: BoardSettings) -> Hands | None:
     return Hands(own.get("load", ()), own.get("run", ())) if own else None
 
 
-def _end_patience_s(settings: BoardSettings, person: Person) -> float:
+def _end_patience_s(settings: BoardSettings, prompter: Prompter) -> float:
     """How long to wait for hands at the end; 0 if nobody is there, or that was asked for."""
     from greenstep.core.engine.job import BY_HAND_PATIENCE_S
 
-    if not (person.is_there if settings.wait is None else settings.wait):
+    if not (prompter.is_there if settings.wait is None else settings.wait):
         return 0.0
     return max(BY_HAND_PATIENCE_S, settings.patience or 0.0, settings.expect_within or 0.0)
 
 
-def _rates(board: Board, person: Person) -> RateMemory:
+def _rates(board: Board, prompter: Prompter) -> RateMemory:
     from .line_memory import LineMemory
 
-    return LineMemory(board.name, board.choice.name, port_name(board.settings.port), person)
+    return LineMemory(board.name, board.choice.name, port_name(board.settings.port), prompter)
 
 
-def _recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
+def _recall(prompter: Prompter, unique_id: str, chip: str) -> Remembered | None:
     from .run import recall
 
-    return recall(person, unique_id, chip)
+    return recall(prompter, unique_id, chip)
 
 
-def _put_aside(image: Image, whose: str) -> Aside:
+def _put_aside(image: Image, whose: str) -> SafetyCopy:
     from greenstep.store.aside import put_aside
 
     return put_aside(image, whose)
 
 
-def wishes_of(
+def write_options_of(
     board: Board,
-    person: Person = NOBODY,
+    prompter: Prompter = NON_INTERACTIVE,
     secrets: Secrets | None = None,
     as_it_was: bool = False,
     writes_only: bool = False,
     blank: bool = False,
-) -> Wishes:
+) -> WriteOptions:
     """Raises UsageFault."""
     settings = board.settings
-    return Wishes(
+    return WriteOptions(
         keep=() if as_it_was else settings.keep or (),
         even_if=frozenset(settings.even_if or ()),
         erase_all=settings.erase == "all",
         verify=settings.verify is not False,
-        settings=settings_of(board, person, secrets),
+        settings=settings_of(board, prompter, secrets),
         blank=blank,
         as_it_was=as_it_was,
         compare=CompareWith(settings.compare or "chip"),

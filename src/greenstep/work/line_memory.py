@@ -6,8 +6,8 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from .board import Board
-from .person import Person
 from .port_choice import BENCH
+from .prompter import Prompter
 
 if TYPE_CHECKING:
     from greenstep.core.engine.job import Job, RateMemory
@@ -17,8 +17,8 @@ if TYPE_CHECKING:
 class LineMemory:
     """The memory of one line's highest rate; trouble with the file is told, and stops nothing."""
 
-    def __init__(self, board: str, chip: str, port: str, person: Person) -> None:
-        self._board, self._chip, self._port, self._person = board, chip, port, person
+    def __init__(self, board: str, chip: str, port: str, prompter: Prompter) -> None:
+        self._board, self._chip, self._port, self._person = board, chip, port, prompter
 
     def at(self, port: str) -> LineMemory:
         """The same board's at another port."""
@@ -69,7 +69,7 @@ def line_at(board: str, chip: str, port: str) -> Line:
     return Line(board, chip, adapter_at(port))
 
 
-def remember_hookup(job: Job, waited_s: float, person: Person) -> None:
+def remember_hookup(job: Job, waited_s: float, prompter: Prompter) -> None:
     """How its bootloader was entered, after it answered."""
     from greenstep.store.known_lines import keep_hookup
 
@@ -78,7 +78,7 @@ def remember_hookup(job: Job, waited_s: float, person: Person) -> None:
         line_at(job.board, job.choice.name, job.port), job.hookup.name, round(waited_s, 1) if by_hand else 0.0
     )
     if trouble:
-        person.tell(f" the hookup is not remembered: {trouble}")
+        prompter.tell(f" the hookup is not remembered: {trouble}")
 
 
 def known_of(board: Board) -> Learnt | None:

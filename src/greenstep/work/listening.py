@@ -19,8 +19,8 @@ from greenstep.core.survey.heard import RateTried
 from greenstep.core.survey.heard import find_rate as tried_rates
 
 from .board import Board, frame_of
-from .person import NOBODY, Person, pins_of
 from .port_choice import link_faults, open_board_port, port_name
+from .prompter import NON_INTERACTIVE, Prompter, pins_of
 
 if TYPE_CHECKING:
     from greenstep.core.hookup.circuits import Hookup
@@ -50,7 +50,12 @@ class ConsolePort:
 
 @contextmanager
 def open_console(
-    board: Board, person: Person, resets: bool, lasts: bool, trace: Path | None = None, secrets: Secrets | None = None
+    board: Board,
+    prompter: Prompter,
+    resets: bool,
+    lasts: bool,
+    trace: Path | None = None,
+    secrets: Secrets | None = None,
 ) -> Iterator[ConsolePort]:
     """The board's port with its pins as the application needs them; closed at the end. `resets`: it is going to be
     reset. `lasts`: the caller goes on listening.
@@ -63,7 +68,7 @@ def open_console(
         raise usage("no-reset", f"the hookup {hookup.name} has no line that resets", "press reset by hand")
     line = LineSettings(settings.console_baud or settings.rate or 115200, frame_of(settings.frame))
     lines = hookup.idle_lines if hookup else (False, False)
-    link = open_board_port(board, line, lines, person, trace, secrets, lasts).link
+    link = open_board_port(board, line, lines, prompter, trace, secrets, lasts).link
     pins = pins_of(board) if resets else None
     try:
         with link_faults(board):
@@ -108,7 +113,7 @@ def heard_lines(
     board: Board, seconds: float | None, expect: str, reset: bool, send: Sequence[str]
 ) -> Iterator[HeardLine]:
     """What `Board.listen` gives. Raises PortFault, StartFault, UsageFault."""
-    with open_console(board, NOBODY, reset, seconds is None) as console:
+    with open_console(board, NON_INTERACTIVE, reset, seconds is None) as console:
         link, lines, expectation = console.link, LineSplitter(), Expectation(expect)
         if reset:
             console.reset()

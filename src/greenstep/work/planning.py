@@ -14,7 +14,7 @@ from greenstep.core.plan.layout import Costs, make_plan, price
 from greenstep.core.plan.model import Plan
 
 from .board import Board
-from .jobs import load_images, wishes_of
+from .jobs import load_images, write_options_of
 
 USUAL_HIGHEST = 921_600
 """What most adapters, wires and chips carry."""
@@ -42,17 +42,17 @@ class Planned:
 def plan_for(board: Board, parts: Sequence[Part] | None = None, images: dict[str, Image] | None = None) -> Planned:
     """For the first of the parts (those that the board may have) that accepts the images (the board's). Raises
     UsageFault, ImageFault, or the refusal of the first part."""
-    images, wishes = images or load_images(board), wishes_of(board)
+    images, options = images or load_images(board), write_options_of(board)
     refusals = []
     for part in parts or board.choice.parts:
         try:
-            plan = make_plan(part.with_loader_room(board.settings.bootloader_bytes), board.dialect, images, wishes)
+            plan = make_plan(part.with_loader_room(board.settings.bootloader_bytes), board.dialect, images, options)
         except RefusedFault as refusal:
             refusals.append(refusal)
         else:
             known = _found_rate(board)
             faster = _faster(board, known or _usual_highest(board))
-            return Planned(plan, price(plan, board.dialect, wishes.verify), board.line, faster, known is not None)
+            return Planned(plan, price(plan, board.dialect, options.verify), board.line, faster, known is not None)
     raise refusals[0]
 
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from greenstep.ports.turns import Loan
     from greenstep.store.board import PortChoice
 
-    from .person import Person
+    from .prompter import Prompter
 
 
 _GIVEN_BACK_S = 2.0
@@ -146,7 +146,7 @@ def borrowed(port: str, who: str) -> Iterator[None]:
             loan.give_back()
 
 
-def opener(job: Job, person: Person, trace: Path | None = None, loan: Loan | None = None) -> OpenLink:
+def opener(job: Job, prompter: Prompter, trace: Path | None = None, loan: Loan | None = None) -> OpenLink:
     """Opens the job's port for the run, and records the line in `trace` if given; a console that holds the port is
     asked for it with `loan`."""
     notes = _notes(job.board, job.port, job.hookup.name, job.dialect.name, job.choice.name)
@@ -156,7 +156,7 @@ def opener(job: Job, person: Person, trace: Path | None = None, loan: Loan | Non
         opened = _open(job.port, settings, lines, job.port_serial, job.keeps_open)
         if lent:
             opened = replace(opened, evidence=f"{opened.evidence}; the console stepped aside")
-        return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes, person)
+        return opened if trace is None else _traced(opened, trace, lines, job.secrets, notes, prompter)
 
     return open_link
 
@@ -195,7 +195,7 @@ def open_board_port(
     board: Board,
     line: LineSettings,
     lines: tuple[bool, bool],
-    person: Person,
+    prompter: Prompter,
     trace: Path | None = None,
     secrets: Secrets | None = None,
     lasts: bool = False,
@@ -208,7 +208,7 @@ def open_board_port(
     if trace is None:
         return opened
     notes = _notes(board.name, name, "", settings.dialect or "", settings.chip or "")
-    return _traced(opened, trace, lines, secrets or Secrets(), notes, person)
+    return _traced(opened, trace, lines, secrets or Secrets(), notes, prompter)
 
 
 def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[str, str]:
@@ -217,12 +217,17 @@ def _notes(board: str, port: str, hookup: str, dialect: str, chip: str) -> dict[
 
 
 def _traced(
-    opened: OpenedPort, path: Path, lines: tuple[bool, bool], secrets: Secrets, notes: dict[str, str], person: Person
+    opened: OpenedPort,
+    path: Path,
+    lines: tuple[bool, bool],
+    secrets: Secrets,
+    notes: dict[str, str],
+    prompter: Prompter,
 ) -> OpenedPort:
     from greenstep.core.engine.job import OpenedPort
     from greenstep.ports.tracing import TracingLink
 
-    return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes, person.tell), opened.evidence)
+    return OpenedPort(TracingLink(opened.link, path, lines, secrets, notes, prompter.tell), opened.evidence)
 
 
 @contextmanager

@@ -16,8 +16,8 @@ from greenstep.core.survey.heard import Meaning, meaning_of
 from greenstep.store.board import PortChoice
 
 from .board import NO_PORT, Board
-from .person import Person, pins_of
 from .port_choice import BENCH, link_faults, loan_of, open_board_port, open_now, port_name
+from .prompter import Prompter, pins_of
 
 _LISTEN_S = 1.5
 
@@ -43,14 +43,14 @@ def hand_moves_of(board: Board, into_loader: bool) -> tuple[str, ...]:
     return board.hands.enter if into_loader else board.hands.leave
 
 
-def run_moves(board: Board, sequence: Sequence, person: Person, trace: Path | None = None) -> Moved:
+def run_moves(board: Board, sequence: Sequence, prompter: Prompter, trace: Path | None = None) -> Moved:
     """Run the moves once and listen at the application's rate. Asks nothing and writes nothing. Raises PortFault."""
     settings = LineSettings(board.settings.console_baud or board.baud)
     loan = loan_of(port_name(board.settings.port), f"reset {board.name}".strip())
     pins = pins_of(board)
     lent, heard = loan is not None and loan.ask(), b""
     try:
-        link = open_board_port(board, settings, board.hookup.idle_lines, person, trace).link
+        link = open_board_port(board, settings, board.hookup.idle_lines, prompter, trace).link
         try:
             with link_faults(board):
                 link.discard()

@@ -13,7 +13,7 @@ from types import FrameType
 from typing import TYPE_CHECKING, Any
 
 from greenstep.core.engine.job import Job, Outcome
-from greenstep.core.engine.runner import Climb
+from greenstep.core.engine.runner import Runner
 from greenstep.core.errors import EXIT_INTERRUPTED, UsageFault
 from greenstep.core.events import Event, Found, RunEnded, StepEnded
 from greenstep.core.frozen import frozen
@@ -21,18 +21,18 @@ from greenstep.core.image import Image
 from greenstep.store.image_files import kind_for, save_image
 
 from .line_memory import remember_hookup
-from .person import NOBODY, Person
 from .port_choice import loan_of, opener
+from .prompter import NON_INTERACTIVE, Prompter
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from greenstep.core.engine.runner import Climb
+    from greenstep.core.engine.runner import Runner
     from greenstep.core.image.granules import Remembered
     from greenstep.ports.turns import Loan
     from greenstep.store.journal import JournalTrouble
 
-    from .person import Person
+    from .prompter import Prompter
 
 
 class Interrupts:
@@ -85,7 +85,7 @@ def _handled(handler: Callable[[int, FrameType | None], None]) -> Iterator[None]
             signal.signal(number, kept)
 
 
-def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
+def recall(prompter: Prompter, unique_id: str, chip: str) -> Remembered | None:
     """What the journal knows of a chip by its own number; a journal that cannot be read is reported and knows
     nothing."""
     from greenstep.store.journal import JournalTrouble, remembered
@@ -95,12 +95,12 @@ def recall(person: Person, unique_id: str, chip: str) -> Remembered | None:
     try:
         return None if path is None else remembered(path, unique_id, chip)
     except JournalTrouble as trouble:
-        if path is None or not _begun_anew(path, trouble, person):
-            person.tell(f" the journal is not trusted: {trouble}")
+        if path is None or not _begun_anew(path, trouble, prompter):
+            prompter.tell(f" the journal is not trusted: {trouble}")
         return None
 
 
-def _begun_anew(path: Path, trouble: JournalTrouble, person: Person) -> bool:
+def _begun_anew(path: Path, trouble: JournalTrouble, prompter: Prompter) -> bool:
     """Whether a damaged journal was put aside, which the person is told."""
     from greenstep.store.journal import JournalTrouble, set_aside
 
@@ -110,19 +110,19 @@ def _begun_anew(path: Path, trouble: JournalTrouble, person: Person) -> bool:
         aside = set_aside(path)
     except JournalTrouble:
         return False
-    person.tell(f" the journal was damaged ({trouble}): it is kept as {aside.name}, and a new one is begun")
+    prompter.tell(f" the journal was damaged ({trouble}): it is kept as {aside.name}, and a new one is begun")
     return True
 
 
 class Keeper:
     """Records one run, if it is of those that are recorded."""
 
-    def __init__(self, climb: Climb, person: Person) -> None:
+    def __init__(self, runner: Runner, prompter: Prompter) -> None:
         from greenstep.core.journal.records import Recorder
 
-        self._climb = climb
-        self._person = person
-        self._recorder = Recorder(climb.job, datetime.now().astimezone().isoformat(timespec="seconds"))
+        self._runner = runner
+        self._person = prompter
+        self._recorder = Recorder(runner.job, datetime.now().astimezone().isoformat(timespec="seconds"))
 
     def see(self, event: Event) -> int:
         """Take note of an event; returns the number of the row at the end, else 0."""
@@ -135,7 +135,7 @@ class Keeper:
         from greenstep.core.engine.chip_state import ChipState
         from greenstep.core.journal.records import RECORDED
 
-        return self._climb.job.purpose in RECORDED or self._climb.outcome.state is not ChipState.UNTOUCHED
+        return self._runner.job.purpose in RECORDED or self._runner.outcome.state is not ChipState.UNTOUCHED
 
     def _write(self, ended: RunEnded) -> int:
         from greenstep.store.journal import JournalTrouble, record
@@ -145,9 +145,9 @@ class Keeper:
         if path is None:
             return 0
         try:
-            outcome = self._climb.outcome
-            job = self._climb.job
-            looked_at = job.purpose == "upload" and job.wishes.verify and outcome.unique_id
+            outcome = self._runner.outcome
+            job = self._runner.job
+            looked_at = job.purpose == "upload" and job.options.verify and outcome.unique_id
             granules = outcome.granules if looked_at else None
             entry = self._recorder.entry(ended, outcome.unique_id, outcome.line)
             try:
@@ -212,7 +212,7 @@ class Run(Iterator[Event]):
     def __init__(
         self,
         job: Job,
-        person: Person = NOBODY,
+        prompter: Prompter = NON_INTERACTIVE,
         trace: Path | None = None,
         recorded: bool = True,
         waits: bool = False,
@@ -223,19 +223,19 @@ class Run(Iterator[Event]):
         without it, the run does."""
         self.job = job
         self._waits = waits
-        self._person = person
+        self._person = prompter
         self._waited_s = 0.0
         self._loan = loan or loan_of(job.port, f"{job.purpose} {job.board}".strip())
         self._gives_back = loan is None
-        self._climb = Climb(job, opener(job, person, trace, self._loan))
-        self._keeper = Keeper(self._climb, person) if recorded else None
+        self._runner = Runner(job, opener(job, prompter, trace, self._loan))
+        self._keeper = Keeper(self._runner, prompter) if recorded else None
         self._events = self._checked()
         self._at_a_good_end: list[Callable[[], object]] = []
 
     @property
     def outcome(self) -> Outcome:
         """The result so far, at any time."""
-        return self._climb.outcome
+        return self._runner.outcome
 
     def __next__(self) -> Event:
         return next(self._events)
@@ -262,15 +262,15 @@ class Run(Iterator[Event]):
             yield event
         if code == EXIT_INTERRUPTED:
             raise KeyboardInterrupt
-        if self._climb.fault is not None:
-            raise self._climb.fault
+        if self._runner.fault is not None:
+            raise self._runner.fault
         for action in self._at_a_good_end:
             action()
 
     def events(self, interrupts: Interrupts | None = None) -> Generator[Event, None, None]:
         """Only the events, for a view. Each is in the journal before it is passed on."""
         interrupts = interrupts or Interrupts()
-        run = self._climb.run()
+        run = self._runner.run()
         try:
             while True:
                 pending, interrupts.pending = interrupts.pending, False
@@ -292,7 +292,7 @@ class Run(Iterator[Event]):
     @property
     def _stays_open(self) -> bool:
         """Whether the port is kept for a console."""
-        return self.job.keeps_open and self._climb.fault is None
+        return self.job.keeps_open and self._runner.fault is None
 
     def _kept(self, event: Event) -> Event:
         """The event, once the journal has recorded what it needs."""

@@ -26,8 +26,8 @@ from greenstep.core.survey.hookups import (
 from greenstep.core.trace.recording import RecordingLink
 
 from .board import Board
-from .person import Person
 from .port_choice import borrowed, link_faults, open_board_port, port_name
+from .prompter import Prompter
 
 _PATIENCE_S = 45.0
 
@@ -81,20 +81,20 @@ def scope(board: Board) -> list[Candidate]:
     return sorted(found, key=lambda candidate: rank[id(candidate)])
 
 
-def survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None = None) -> Surveyed:
+def survey(board: Board, view: SurveyView, prompter: Prompter, by_hand: bool, trace: Path | None = None) -> Surveyed:
     """What is on the port. With `by_hand`, a person is asked if no line helps. Raises PortFault, UsageFault."""
     with borrowed(port_name(board.settings.port), "greet"):
-        return _survey(board, view, person, by_hand, trace)
+        return _survey(board, view, prompter, by_hand, trace)
 
 
-def _survey(board: Board, view: SurveyView, person: Person, by_hand: bool, trace: Path | None) -> Surveyed:
+def _survey(board: Board, view: SurveyView, prompter: Prompter, by_hand: bool, trace: Path | None) -> Surveyed:
     candidates = scope(board)
     if not is_bench(name := port_name(board.settings.port)) and "://" not in name:
         from greenstep.ports.discovery import usb_behind
 
         candidates = by_maker(candidates, usb_behind(name).rpartition(" ")[2])
     console = LineSettings(board.settings.console_baud or board.settings.rate or 115200)
-    opened = open_board_port(board, console, (False, False), person, trace)
+    opened = open_board_port(board, console, (False, False), prompter, trace)
     link = RecordingLink(opened.link)
     view.opened(name, opened.evidence)
     heard: list[Meaning] = []

@@ -1,4 +1,4 @@
-"""Situations that must be told apart: each a climb on the bench, and the key of the finding that comes first.
+"""Situations that must be told apart: each a run on the bench, and the key of the finding that comes first.
 
 A dialect brings its rows in a file of its own, named like the dialect; `BY_DIALECT` collects them,
 `BOARD_OF` the bench board that stands for each, and

@@ -9,7 +9,7 @@ from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup, with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, port_rows, talks_every, without_line_ends
 
@@ -128,7 +128,7 @@ ROWS = [
     Situation(11, "a jump beyond the flash", BOARD, "vectors", 5, raw(b"\x0c\x94\x00\x60" + bytes(64)), "beyond"),
     Situation(11, "a text", BOARD, "vectors", 5, raw(b"this is not a program, it is a letter to the bees."), "text"),
     Situation(11, "kept room in the way", BOARD, "keeps", 5,
-              {**UPLOAD, "wishes": Wishes(keep=(Keep(0x100, 0x80),))}, "0100-017F"),
+              {**UPLOAD, "options": WriteOptions(keep=(Keep(0x100, 0x80),))}, "0100-017F"),
     Situation(
         11,
         "EEPROM that the loader takes for flash",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -19,7 +19,7 @@ ROWS = [
               "ATmega2560 answered"),
     Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5, {"images": {"flash": sample_for(BOARD, 254200)}}, "3E000"),
     Situation(11, "kept room in the way", BOARD, "keeps", 5,
-              {"images": {"flash": IMAGE}, "wishes": Wishes(keep=(Keep(0x100, 0x80),))}, "0100-017F"),
+              {"images": {"flash": IMAGE}, "options": WriteOptions(keep=(Keep(0x100, 0x80),))}, "0100-017F"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("lift.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}, "text"),
     Situation(9, "an STM32 ROM asked as AVR068", "stm32f072", "other-dialect", 4, {"purpose": "greet", "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),

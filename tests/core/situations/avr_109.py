@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, talks_every, usual_rows
 
@@ -28,7 +28,7 @@ ROWS = [
     Situation(10, "another chip than declared", USB, "other-chip", 5, {"images": {"flash": sample_for(USB, 3000)}, "chip": "atmega16u4"},
               "ATmega32U4 answered"),
     Situation(11, "into the bootloader", USB, "hits-bootloader", 5, {"images": {"flash": sample_for(USB, 28_700)}}, "7000"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x100, 0x100),))}, "0100-01FF"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x100, 0x100),))}, "0100-01FF"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("scale.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}, "text"),
 ]  # fmt: skip

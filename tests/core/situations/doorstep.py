@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -34,5 +34,5 @@ ROWS = [
               {"images": {"flash": Image("lamp.hex", (*IMAGE.pieces, Piece(0x7C00, bytes(range(200)))))}}, "7B80"),
     Situation(11, "into the seal", BOARD, "hits-bootloader", 5,
               {"images": {"flash": Image("lamp.hex", (*IMAGE.pieces, Piece(0x7B80, bytes(range(100)))))}}, "7B80"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x400, 0x40),))}, "0400"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x400, 0x40),))}, "0400"),
 ]  # fmt: skip

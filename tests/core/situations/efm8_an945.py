@@ -6,7 +6,7 @@ from typing import Any
 
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -23,5 +23,5 @@ ROWS = [
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "efm8"}, "efm8bb10f2"),
     Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5, {"images": {"flash": sample_for(BOARD, 7900)}}, "1E00"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x400, 0x40),))}, "0400"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x400, 0x40),))}, "0400"),
 ]  # fmt: skip

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Wishes
+from greenstep.core.plan.write_options import WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -34,7 +34,7 @@ ROWS = [
     Situation(10, "locked", BOARD, "locked", 5, {**UPLOAD, "faults": ("locked",)}, "return code 19"),
     Situation(11, "would lock", BOARD, "would-lock", 5, protected(0x12345678), "CRP1"),
     Situation(11, "would lock for good", BOARD, "would-lock", 5,
-              {**protected(0x43218765), "wishes": Wishes(even_if=frozenset({"protection"}))}, "for good: CRP3"),
+              {**protected(0x43218765), "options": WriteOptions(even_if=frozenset({"protection"}))}, "for good: CRP3"),
     Situation(11, "the stack is not in RAM", BOARD, "vectors", 5,
               {"images": {"flash": Image("counter.bin", (Piece(0, bytes(range(64)) * 8),))}}, "not in RAM"),
     Situation(13, "plain data damaged too often", "lpc812", "not-written", 7,

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -26,7 +26,7 @@ ROWS = [
     Situation(10, "another MSP430", BOARD, "other-chip", 5, {**GREET, "chip": "msp430f2274"}, "2553"),
     Situation(11, "no password to verify with", BOARD, "locked", 5, {**UPLOAD, "purpose": "verify"}, "no password was given"),
     Situation(11, "it would shut the loader off", BOARD, "would-lock", 5, {"images": {"flash": SHUT}}, "FFDE holds 55 AA"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0xC200, 0x40),))}, "C200"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0xC200, 0x40),))}, "C200"),
     Situation(11, "a password of the wrong length", BOARD, "setting", 5,
-              {**UPLOAD, "wishes": Wishes(settings={"password": "FFFF"})}, "FFFF"),
+              {**UPLOAD, "options": WriteOptions(settings={"password": "FFFF"})}, "FFFF"),
 ]  # fmt: skip

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -24,8 +24,8 @@ ROWS = [
               {**GREET, "chip": BOARD, "hookup": named_hookup("dtr-reset-rts-boot", "low")}, "00 CC"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "mspm0"}, "mspm0l1105"),
     Situation(11, "another password", WITH_PASSWORD, "locked", 5,
-              {"images": {"flash": sample_for(WITH_PASSWORD, 900)}, "wishes": Wishes(settings={"password": "00" * 32})}),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x200, 0x40),))}, "0200"),
+              {"images": {"flash": sample_for(WITH_PASSWORD, 900)}, "options": WriteOptions(settings={"password": "00" * 32})}),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x200, 0x40),))}, "0200"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("fan.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}),
 ]  # fmt: skip

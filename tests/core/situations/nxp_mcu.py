@@ -8,7 +8,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -42,7 +42,7 @@ ROWS = [
     Situation(11, "nothing in the field", KINETIS, "would-lock", 5,
               {"images": {"flash": replace(IMAGE, pieces=(Piece(0, sample_for(KINETIS, 700).pieces[0].data[:0x3F0]),
                                                          Piece(0x600, bytes(range(1, 100)))))}}, "blank is secure"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x400, 0x40),))}, "0400"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x400, 0x40),))}, "0400"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("fan.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}),
 ]  # fmt: skip

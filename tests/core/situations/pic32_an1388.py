@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -26,5 +26,5 @@ ROWS = [
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "pic32-an1388"}, "pic32mx170f256"),
     Situation(11, "into the bootloader", BOARD, "hits-bootloader", 5,
               {"images": {"flash": Image("pump.hex", (Piece(0x1D001000, bytes(range(1, 200))),))}}, "1D001000"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x1D006400, 0x40),))}, "1D006400"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x1D006400, 0x40),))}, "1D006400"),
 ]  # fmt: skip

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -26,5 +26,5 @@ ROWS = [
     Situation(11, "built for a start at 0", BOARD, "hits-bootloader", 5, {"images": {"flash": sample_for("pic18f46k22", 2000)}}, "below 0200"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("pump.bin", (Piece(0x200, b"this is not a program, it is a letter to the bees."),))}}, "no GOTO"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x400, 0x40),))}, "0400"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x400, 0x40),))}, "0400"),
 ]  # fmt: skip

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -29,5 +29,5 @@ ROWS = [
     Situation(11, "a PIC18's program for a PIC16", WORDS, "vectors", 5, {"images": {"flash": Image("pump.hex", (Piece(0x800, sample_for(BOARD, 700).pieces[0].data),))}}, "14 bits"),
     Situation(11, "a PIC16's program into the bootloader", WORDS, "hits-bootloader", 5,
               {"images": {"flash": Image("pump.hex", (Piece(0x400, bytes(range(1, 30)) * 10),))}}, "word 0400"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x800, 0x40),))}, "0800"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x800, 0x40),))}, "0800"),
 ]  # fmt: skip

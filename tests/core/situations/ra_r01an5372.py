@@ -8,7 +8,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -28,9 +28,9 @@ ROWS = [
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "ra-boot"}, "ra2a1"),
     Situation(10, "another flash than declared", BOARD, "other-chip", 5,
               {"images": {"flash": sample_for(WITH_ID, 3000)}, "chip": WITH_ID}, "blocks of 2 KiB"),
-    Situation(11, "another id code", WITH_ID, "locked", 5, {**GREET, "wishes": Wishes(settings={"id": "00" * 16})}),
+    Situation(11, "another id code", WITH_ID, "locked", 5, {**GREET, "options": WriteOptions(settings={"id": "00" * 16})}),
     Situation(11, "security settings", BOARD, "would-lock", 5, {"images": {"flash": _SECURED}}, "FC FF"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x200, 0x40),))}, "0200"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x200, 0x40),))}, "0200"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("fan.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}),
 ]  # fmt: skip

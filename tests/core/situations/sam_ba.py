@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -26,5 +26,5 @@ ROWS = [
     Situation(10, "another processor", BOARD, "other-chip", 5, {**GREET, "chip": "samd51j19"}, "Cortex-M0+"),
     Situation(10, "another size of flash", BOARD, "other-chip", 5, {**GREET, "chip": "samd21g17"}, "256 KiB of flash"),
     Situation(11, "into the monitor", BOARD, "hits-bootloader", 5, {"images": {"flash": Image("lift.bin", (Piece(0x1F00, bytes(range(256)) * 4),))}}, "1F00"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x2200, 0x40),))}, "2200"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x2200, 0x40),))}, "2200"),
 ]  # fmt: skip

@@ -11,7 +11,7 @@ from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.findings.text_detection import ROM_RATES
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan.write_options import TalkLine, Wishes
+from greenstep.core.plan.write_options import TalkLine, WriteOptions
 
 from . import BOARD_OF
 from .situation import Situation
@@ -80,7 +80,7 @@ def echo(dialect: str, seed: int) -> Situation:
     if source.random() < 0.5:
         options |= {"hookup": named_hookup("by-hand", ""), "patience_s": 1.0 + source.random()}
     if not find_dialect(dialect).spec.asking.sent:  # who sends nothing hears no echo: its menu key comes back
-        options["wishes"] = Wishes(settings={"opening": (TalkLine(send="up\r"),)})
+        options["options"] = WriteOptions(settings={"opening": (TalkLine(send="up\r"),)})
     return Situation(4, f"seed {seed}", BOARD_OF[dialect], "echo", 4, options)
 
 

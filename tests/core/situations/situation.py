@@ -19,7 +19,7 @@ class Situation:
     """`number` is that of the list of situations; `key` and `exit_code` are what must come out.
 
     `said` is a text that the first finding must contain, in its cause or evidence. `arrange` changes the
-    simulated board before the climb.
+    simulated board before the run.
     """
 
     number: int
@@ -32,17 +32,17 @@ class Situation:
     arrange: Callable[[Any], None] | None = None
 
     def came_first(self, trial: Trial) -> bool:
-        """Whether the first finding of a climb is the right one, with the words and the status it must have."""
+        """Whether the first finding of a run is the right one, with the words and the status it must have."""
         if not trial.findings or trial.findings[0].key != self.key or trial.end.exit_code != self.exit_code:
             return False
         return self.said in " | ".join((trial.findings[0].cause, *trial.findings[0].evidence))
 
-    def climb(self) -> Trial:
+    def run(self) -> Trial:
         if self.arrange is None:
             return run(self.board, **self.options)
-        climb, trial = prepare(self.board, **self.options)
+        runner, trial = prepare(self.board, **self.options)
         self.arrange(trial.line)
-        trial.events.extend(climb.run())
+        trial.events.extend(runner.run())
         return trial
 
 
@@ -50,7 +50,7 @@ _ELSEWHERE = (PortListed("/dev/ttyUSB3", "USB serial 1A86:7523", "0042"), PortLi
 
 
 def port_rows(board: str) -> list[Situation]:
-    """The port's own situations: the same whatever speaks behind it, and each is climbed for every dialect."""
+    """The port's own situations: the same whatever speaks behind it, and each is run for every dialect."""
 
     def refused(name: str, key: str, said: str, **seen: Any) -> Situation:
         number = 1 if seen["trouble"] == "missing" else 2

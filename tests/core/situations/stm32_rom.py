@@ -9,7 +9,7 @@ from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup, with_sequences
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import Frame, LineSettings
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, port_rows, talks_every, without_line_ends
 
@@ -145,7 +145,7 @@ ROWS = [
     Situation(11, "a reset vector outside", BOARD, "vectors", 5,
               raw(bytes.fromhex("00400020 01000020") + bytes(256)), "outside the flash"),
     Situation(11, "kept room in the way", BOARD, "keeps", 5,
-              {**UPLOAD, "wishes": Wishes(keep=(Keep(0x08000800, 0x100, "settings"),))}, "settings"),
+              {**UPLOAD, "options": WriteOptions(keep=(Keep(0x08000800, 0x100, "settings"),))}, "settings"),
     Situation(12, "restarts while it is written", BOARD, "restarted", 6, faulty("restart-after=1500"), "brood probe"),
     Situation(12, "silence while it is written", BOARD, "fell-silent", 6, faulty("silence-after=70", compare=False)),
     Situation(13, "a worn cell", BOARD, "worn-flash", 7, faulty("worn=0x08000123"), "08000123"),

@@ -6,7 +6,7 @@ from typing import Any
 
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -23,6 +23,6 @@ ROWS = [
     Situation(9, "an STM32 asked as STM8", "stm32f072", "other-dialect", 4,
               {**GREET, "chip": "stm8s105x6", "hookup": named_hookup("dtr-reset-rts-boot", "high")}, "STM32 ROM"),
     Situation(10, "a chip that it does not name", BOARD, "which-chip", 5, {**UPLOAD, "chip": "stm8"}, "stm8s105x4"),
-    Situation(11, "no routines", BOARD, "needs-routines", 5, {**UPLOAD, "wishes": Wishes()}, "reads, writes RAM and goes"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x8200, 0x40),))}, "8200"),
+    Situation(11, "no routines", BOARD, "needs-routines", 5, {**UPLOAD, "options": WriteOptions()}, "reads, writes RAM and goes"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x8200, 0x40),))}, "8200"),
 ]  # fmt: skip

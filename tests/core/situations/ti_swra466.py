@@ -8,7 +8,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import Keep, Wishes
+from greenstep.core.plan.write_options import Keep, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -37,7 +37,7 @@ ROWS = [
     Situation(11, "the loader would be shut off", BOARD, "would-lock", 5, shut(BOARD, 0x1FFD8, b"\x00"), "0001FFD8"),
     Situation(11, "its pin would be shut off", BOARD, "would-lock", 5, shut(BOARD, 0x1FFDB, b"\xff"), "FFFE0FC5"),
     Situation(11, "the same of a CC2538", "cc2538", "would-lock", 5, shut("cc2538", 0x27FFD7, b"\xe6"), "0027FFD7"),
-    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "wishes": Wishes(keep=(Keep(0x400, 0x40),))}, "0400"),
+    Situation(11, "kept room in the way", BOARD, "keeps", 5, {**UPLOAD, "options": WriteOptions(keep=(Keep(0x400, 0x40),))}, "0400"),
     Situation(11, "a text", BOARD, "vectors", 5,
               {"images": {"flash": Image("fan.bin", (Piece(0, b"this is not a program, it is a letter to the bees."),))}}),
 ]  # fmt: skip

@@ -7,7 +7,7 @@ from typing import Any
 from greenstep.bench.trial import sample_for
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import TalkLine, Wishes
+from greenstep.core.plan.write_options import TalkLine, WriteOptions
 
 from .situation import Situation, usual_rows
 
@@ -19,7 +19,7 @@ GREET: dict[str, Any] = {"purpose": "greet"}
 
 
 def told(*turns: TalkLine) -> dict[str, Any]:
-    return {**GREET, "wishes": Wishes(settings={"opening": turns})}
+    return {**GREET, "options": WriteOptions(settings={"opening": turns})}
 
 
 def cancels(line: Any) -> None:
@@ -47,7 +47,7 @@ ROWS = [
     Situation(13, "the flash takes nothing", BOARD, "other-text", 8,
               {**UPLOAD, "faults": ("dead-write",), "expect": "smoke fan 0.9", "expect_within_s": 1.0}),
     Situation(14, "nothing is said after", BOARD, "other-text", 8,
-              {**UPLOAD, "wishes": Wishes(settings={"opening": (TalkLine("u uploads", 5.0, "u"),)}), "expect": "smoke fan", "expect_within_s": 1.0},
+              {**UPLOAD, "options": WriteOptions(settings={"opening": (TalkLine("u uploads", 5.0, "u"),)}), "expect": "smoke fan", "expect_within_s": 1.0},
               "loader 1.2"),
     Situation(15, "the menu was over before", BOARD, "application", 4,
               {**GREET, "patience_s": 1.0, "link_options": {"on_for_s": 2.95, "has_lines": False}}, "smoke fan"),

@@ -68,7 +68,7 @@ class Avr061(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR061"
     document: ClassVar[str] = "Atmel AVR061"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_061:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_061:decode_exchanges"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -80,7 +80,7 @@ class Avr061(Dialect):
             attempts=(Attempt(0.08, 1), Attempt(0.08, 1), Attempt(0.3, 1), Attempt(0.6, 2), Attempt(2.0, 4)),
             wait_s=0.6,
             order=40,
-            usb_maker="03EB",
+            usb_vendor_id="03EB",
             other_bauds=(115200, 57600, 19200, 38400),
         ),
         erasing=Erasing.INSIDE_WRITE,
@@ -225,7 +225,7 @@ class Avr061(Dialect):
     def was_reset(self) -> None:
         self._probe.forget()
 
-    def withholds(self, memory: Memory) -> str:
+    def why_not_writable(self, memory: Memory) -> str:
         """Small loaders ignore the kind of memory: what is meant for the EEPROM goes into the flash."""
         if memory.is_flash:
             return ""

@@ -82,7 +82,7 @@ class Avr068(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR068"
     document: ClassVar[str] = "Atmel AVR068"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_068:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_068:decode_exchanges"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -94,7 +94,7 @@ class Avr068(Dialect):
             attempts=(Attempt(0.08, 3), Attempt(0.3, 3), Attempt(0.6, 3), Attempt(2.0, 4)),
             wait_s=0.35,
             order=45,
-            usb_maker="03EB",
+            usb_vendor_id="03EB",
             other_bauds=(115200, 57600),
         ),
         erasing=Erasing.INSIDE_WRITE,
@@ -365,7 +365,7 @@ class Avr068(Dialect):
         end = blocks[-1].address + len(blocks[-1].data)
         whole = sum(len(block.data) for block in blocks) == end
         content = bytearray(b"" if whole else self._eeprom_from_0(memory, blocks[-1].address, size))
-        if not self.shows_again(memory, 0, bytes(content)):
+        if not self.confirm_reading(memory, 0, bytes(content)):
             raise Unexpected("EEPROM that reads the same in two ways", bytes(content[:8]))
         for block in blocks:
             content[block.address : block.address + len(block.data)] = block.data
@@ -439,10 +439,10 @@ class Avr068(Dialect):
             data += self._eeprom_next(memory, len(data), min(block, end - len(data)))
         return data
 
-    def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
+    def confirm_reading(self, memory: Memory, address: int, data: bytes) -> bool:
         """An EEPROM by explicit addresses, which are either bytes or words."""
         if memory.is_flash:
-            return super().shows_again(memory, address, data)
+            return super().confirm_reading(memory, address, data)
         return any(self._eeprom_shows(memory, address, data, counted) for counted in (1, 2))
 
     def _eeprom_shows(self, memory: Memory, address: int, data: bytes, counted: int) -> bool:

@@ -61,7 +61,7 @@ class Avr109(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR109"
     document: ClassVar[str] = "Atmel AVR109"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_109:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_109:decode_exchanges"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=b"S",
@@ -69,7 +69,7 @@ class Avr109(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 6)),
             wait_s=0.25,
             order=50,
-            usb_maker="03EB",
+            usb_vendor_id="03EB",
             other_bauds=(57600, 115200, 19200, 38400),
         ),
         erasing=Erasing.ALL_AT_ONCE,
@@ -108,7 +108,7 @@ class Avr109(Dialect):
         if heard != _CR:
             raise Unexpected(f"0D after '{command.words}'", heard + drain(self.link, _QUIET_S))
 
-    def _again(self, exchange: Callable[[], Answer]) -> Answer:
+    def _with_retry(self, exchange: Callable[[], Answer]) -> Answer:
         """An exchange that may be retried."""
         return self.exchange(exchange, self._recover, refusals=1)
 
@@ -147,21 +147,21 @@ class Avr109(Dialect):
         """Version, signature, size of the block buffer. Nothing guards the signature: it must come out the same
         twice."""
         details: tuple[tuple[str, str], ...] = ()
-        version = self._again(lambda: self._exchange(Command.SOFTWARE_VERSION, 2))
+        version = self._with_retry(lambda: self._exchange(Command.SOFTWARE_VERSION, 2))
         if version.isdigit():
             details = (("loader", f"{chr(version[0])}.{chr(version[1])}"),)
-        once, twice = (self._again(lambda: self._exchange(Command.SIGNATURE, 3)) for _ in range(2))
+        once, twice = (self._with_retry(lambda: self._exchange(Command.SIGNATURE, 3)) for _ in range(2))
         if once != twice:
             self.retries += 1
-            once = self._again(lambda: self._exchange(Command.SIGNATURE, 3))
+            once = self._with_retry(lambda: self._exchange(Command.SIGNATURE, 3))
         signature = once[::-1]
-        mode = self._again(lambda: self._exchange(Command.BLOCK_MODE, 3))
+        mode = self._with_retry(lambda: self._exchange(Command.BLOCK_MODE, 3))
         self._buffer = int.from_bytes(mode[1:3], "big") if mode[:1] == b"Y" else 0
         if not self._buffer:
             raise ChipRefusal(
                 Command.BLOCK_MODE.words, RefusalKind.UNSUPPORTED, mode, None, f"no block mode ({show_bytes(mode)})"
             )
-        self._again(lambda: self._order(Command.ENTER_PROGRAMMING))
+        self._with_retry(lambda: self._order(Command.ENTER_PROGRAMMING))
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 
     def examine(self, part: Part) -> Examination:
@@ -205,7 +205,7 @@ class Avr109(Dialect):
         yield len(units)
 
     def erase_all(self, memory: Memory) -> None:
-        self._again(lambda: self._order(Command.ERASE_ALL, longest_s=_ERASE_S))
+        self._with_retry(lambda: self._order(Command.ERASE_ALL, longest_s=_ERASE_S))
 
     def _go_to(self, memory: Memory, address: int) -> None:
         """Set the address, in words for flash and in bytes for EEPROM, unless the loader has counted on to it."""
@@ -226,7 +226,7 @@ class Avr109(Dialect):
         for block in blocks:
             for at in range(0, len(block.data), self._buffer or len(block.data)):
                 data = block.data[at : at + (self._buffer or len(block.data))]
-                self._again(partial(self._write, memory, block.address + at, data))
+                self._with_retry(partial(self._write, memory, block.address + at, data))
             yield block
 
     def _write(self, memory: Memory, address: int, data: bytes) -> None:
@@ -238,7 +238,7 @@ class Avr109(Dialect):
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         even = address - (address & 1 if memory.is_flash else 0)
         wanted = size + address - even
-        data: bytes = self._again(lambda: self._read(memory, even, wanted))
+        data: bytes = self._with_retry(lambda: self._read(memory, even, wanted))
         return data[address - even :]
 
     def _read(self, memory: Memory, address: int, size: int) -> bytes:

@@ -58,7 +58,7 @@ class Dialect(ABC):
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
         self.link = link
         self.settings = settings or {}
-        self.met: Part | None = None
+        self.examined_part: Part | None = None
         """The chip as `examine` found it; None before that, and for dialects that need not remember it."""
         self.retries = 0
         """How often something was asked again because the chip or the line did not cooperate."""
@@ -90,8 +90,8 @@ class Dialect(ABC):
         self.brief = False
         """Whether a person may press reset at any moment: then no question waits for long."""
         self.asked = 0
-        """How many times `soon` was asked."""
-        self.hasty = False
+        """How many times `probe_timeout` was asked."""
+        self.fail_fast = False
         """Whether a lower rate can be taken: trouble is raised before anything is repeated that nothing guards."""
 
     def blocks_sent(self) -> str:
@@ -101,9 +101,9 @@ class Dialect(ABC):
     @property
     def part(self) -> Part:
         """The chip as `examine` found it. Raises LookupError before that."""
-        if self.met is None:
+        if self.examined_part is None:
             raise LookupError(f"{self.name} has not examined the chip yet")
-        return self.met
+        return self.examined_part
 
     @property
     def disturbed(self) -> int:
@@ -132,7 +132,7 @@ class Dialect(ABC):
         late, the dialect has another way to tell which question was answered."""
         return LATE_TIMES * self.answer_s if self.trial_s is None else self.trial_s
 
-    def soon(self, wait_s: float, quick: int = 2) -> float | None:
+    def probe_timeout(self, wait_s: float, quick: int = 2) -> float | None:
         """How long one more question, whether a loader is there, waits for its answer: the first few `wait_s`; later
         ones as long as an answer can be late, which is None."""
         self.asked += 1
@@ -297,7 +297,7 @@ class Dialect(ABC):
         for _ in self.erase(memory, memory.units_of([memory.usable])):
             pass
 
-    def withholds(self, memory: Memory) -> str:
+    def why_not_writable(self, memory: Memory) -> str:
         """Why this loader cannot write a memory that the part has; empty if it can, or does not say."""
         return ""
 
@@ -309,7 +309,7 @@ class Dialect(ABC):
         """Read `size` bytes, at most `read_block(memory)`, from `address`. Only for dialects that read."""
         raise NotImplementedError(f"{self.name} reads nothing back")
 
-    def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
+    def confirm_reading(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether `data`, which was read from `address`, reads the same in a second way: by its checksum, with other
         addresses, or at least in blocks of another size."""
         unit = self.checksum_unit(memory)
@@ -379,7 +379,7 @@ class Dialect(ABC):
     def start(self, address: int) -> str:
         """Start the application (whose vectors are at `address`) by a command. Returns the chip's answer."""
 
-    def conclude(self, part: Part, image: Image) -> str:
+    def seal(self, part: Part, image: Image) -> str:
         """Say to the loader that the chip now holds all of `image`, for loaders that want to know. Returns what it
         answered, in words; empty if nothing was said. Raises DialectError."""
         return ""
@@ -398,7 +398,7 @@ class Dialect(ABC):
         """The lines have just reset the chip, or a person may have: what was known of the conversation no longer
         holds."""
 
-    def abandon(self) -> None:  # noqa: B027  (most bootloaders need no word for it)
+    def cancel(self) -> None:  # noqa: B027  (most bootloaders need no word for it)
         """What is sent when a person breaks off a write in the middle."""
 
     def finish(self) -> None:  # noqa: B027  (most bootloaders have nothing to end)

@@ -61,7 +61,7 @@ class Doorstep(Dialect):
     title: ClassVar[str] = "Doorstep loader"
     document: ClassVar[str] = "docs/doorstep.md, version 1"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.doorstep:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.doorstep:decode_exchanges"
     answer_s: ClassVar[float] = 0.15
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -129,7 +129,7 @@ class Doorstep(Dialect):
                 self._rest = b""
             self._rest += more
 
-    def _once(self, kind: Kind, first: int, second: int, answer: int, busy_s: float) -> bytes:
+    def _request(self, kind: Kind, first: int, second: int, answer: int, busy_s: float) -> bytes:
         """A question and what stands in its answer behind the status. Raises Silence, ChipRefusal."""
         number = self.next_number()
         sent = b"\x00" + question(kind, number, first, second)
@@ -145,7 +145,7 @@ class Doorstep(Dialect):
 
     def _asked(self, kind: Kind, first: int = 0, second: int = 0, answer: int = 0, busy_s: float = 0.0) -> bytes:
         """The same where it may be repeated: every question does the same each time."""
-        return self.exchange(lambda: self._once(kind, first, second, answer, busy_s), self._recover, _TRIES)
+        return self.exchange(lambda: self._request(kind, first, second, answer, busy_s), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
         """A zero ends what was begun; an answer that comes late is known by its number."""
@@ -167,10 +167,10 @@ class Doorstep(Dialect):
     # --- identification
 
     def ask(self, wait_s: float) -> str | None:
-        wait = self.soon(wait_s)
+        wait = self.probe_timeout(wait_s)
         try:
             with self.waiting(wait):
-                told = self._once(Kind.HELLO, 0, 0, 60, 0.0)
+                told = self._request(Kind.HELLO, 0, 0, 60, 0.0)
         except (Silence, ChipRefusal):
             return None
         return self._learnt(told)
@@ -203,7 +203,7 @@ class Doorstep(Dialect):
     def examine(self, part: Part) -> Examination:
         """The flash as the loader tells it."""
         facts = self.facts
-        self.met = part = part_as_told(part, facts)
+        self.examined_part = part = part_as_told(part, facts)
         region = str(facts.region)
         details = (("flash", show_size(part.flash.size)), ("for the application", region))
         return Examination(part, details, facts.unique_id.hex().upper())
@@ -218,7 +218,7 @@ class Doorstep(Dialect):
             self._sealed_bytes = int.from_bytes(seal[:4], "little")
         return ()
 
-    def withholds(self, memory: Memory) -> str:
+    def why_not_writable(self, memory: Memory) -> str:
         return "" if memory.is_flash else "this loader has flash only"
 
     # --- rates
@@ -238,14 +238,14 @@ class Doorstep(Dialect):
         for _ in range(_AT_NEW_RATE):
             self._forget()
             with self.waiting(_NEW_RATE_S), suppress(Silence):
-                self._once(Kind.HELLO, 0, 0, 60, 0.0)
+                self._request(Kind.HELLO, 0, 0, 60, 0.0)
                 return
         self.link.configure(replace(before, baud=self._baud))
         deadline = Deadline.after(self.link, _TRIAL_S)
         while not deadline.over:
             self._forget()
             with self.waiting(self.answer_s), suppress(Silence):
-                self._once(Kind.HELLO, 0, 0, 60, 0.0)
+                self._request(Kind.HELLO, 0, 0, 60, 0.0)
                 return
         raise Silence(f"answer at {self._baud} baud again", _TRIAL_S)
 
@@ -409,7 +409,7 @@ class Doorstep(Dialect):
 
     # --- the seal
 
-    def conclude(self, part: Part, image: Image) -> str:
+    def seal(self, part: Part, image: Image) -> str:
         """Seal what the application's region holds up to the end of the image. Raises DialectError."""
         region = self.facts.region
         if not image.pieces or image.end <= region.start:

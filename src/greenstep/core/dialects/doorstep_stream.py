@@ -167,17 +167,17 @@ class Stream:
             if message[0] != Kind.WRITE | ANSWER or frame is None:
                 continue
             if message[2] & Status.KEPT and frame.times == 1:
-                self._again([frame], wait_s)
+                self._with_retry([frame], wait_s)
                 return None
             if not message[2] & Status.KEPT or not self._dialect.proves:  # else verify shows what it kept, and where
                 self._dialect.must_be_done(Kind.WRITE, message, frame.address)
             del self._on_way[frame.number]
-            self._again([other for other in self._on_way.values() if other.turn < frame.turn], wait_s)
+            self._with_retry([other for other in self._on_way.values() if other.turn < frame.turn], wait_s)
             return frame
-        self._again(list(self._on_way.values()), wait_s)
+        self._with_retry(list(self._on_way.values()), wait_s)
         return None
 
-    def _again(self, frames: Sequence[_Frame], waited_s: float) -> None:
+    def _with_retry(self, frames: Sequence[_Frame], waited_s: float) -> None:
         if not frames:
             return
         if self._dialect.trial_s is not None or any(frame.times >= _TRIES for frame in frames):

@@ -65,7 +65,7 @@ class Efm8An945(Dialect):
     title: ClassVar[str] = "EFM8 bootloader (AN945)"
     document: ClassVar[str] = "Silicon Labs AN945"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.efm8_an945:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.efm8_an945:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     uart: ClassVar[UartRules | None] = UartRules(
         "efm8",
@@ -113,7 +113,7 @@ class Efm8An945(Dialect):
             raise Unexpected(f"answer to '{command.words}'", heard + drain(self.link, _QUIET_S))
         return heard[0]
 
-    def _again(self, command: Command, data: bytes, longest_s: float = 0.0) -> int:
+    def _with_retry(self, command: Command, data: bytes, longest_s: float = 0.0) -> int:
         """The same where it may be repeated: each record does the same each time."""
         return self.exchange(lambda: self._answer(command, data, longest_s), self._recover, _TRIES)
 
@@ -149,7 +149,7 @@ class Efm8An945(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """Whether it is the chip with the number 0000, which none is, twice."""
-        wait_s = self.soon(wait_s) or self.patience_s  # some answer late
+        wait_s = self.probe_timeout(wait_s) or self.patience_s  # some answer late
         for _ in range(2):
             self.link.discard()
             self.link.write(record(Command.IDENTIFY, b"\x00\x00"))
@@ -169,7 +169,7 @@ class Efm8An945(Dialect):
         details: list[tuple[str, str]] = [("flash", show_size(part.flash.size))]
         for derivative in range(1, _IDS_TRIED) if device is not None else ():
             number = bytes([int(device or 0), derivative])
-            if self._again(Command.IDENTIFY, number) == _OK:
+            if self._with_retry(Command.IDENTIFY, number) == _OK:
                 details.append(("number", number.hex().upper()))
                 break
         return Examination(part, tuple(details))
@@ -209,11 +209,11 @@ class Efm8An945(Dialect):
         """Whether the chip's CRC over a range is that of the data."""
         last = address + len(data) - 1
         rest = address.to_bytes(2, "big") + last.to_bytes(2, "big") + crc_hqx(data, 0).to_bytes(2, "big")
-        answer = self._again(Command.VERIFY, rest, 4 * len(data) * _CRC_BYTE_S)
+        answer = self._with_retry(Command.VERIFY, rest, 4 * len(data) * _CRC_BYTE_S)
         if answer not in (_OK, _BAD_CRC):
             raise ChipRefusal(Command.VERIFY.words, RefusalKind.BAD_ADDRESS, bytes([answer]), address)
         # a damaged range or CRC would say no, and never yes
-        return answer == _OK or self._again(Command.VERIFY, rest, 4 * len(data) * _CRC_BYTE_S) == _OK
+        return answer == _OK or self._with_retry(Command.VERIFY, rest, 4 * len(data) * _CRC_BYTE_S) == _OK
 
     def sums_seen(self) -> tuple[str, ...]:
         return (f"its CRC is not that of the image ({show_bytes(bytes([_BAD_CRC]))})",)

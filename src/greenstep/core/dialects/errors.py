@@ -35,7 +35,7 @@ class NotReset(Unexpected):
     """The loader continues from where an earlier conversation left it, and must be reset first."""
 
 
-class LineHurts(Unexpected):
+class RateTooHigh(Unexpected):
     """Too much had to be repeated, or came out differently, at a rate that was thought good: a lower one is due."""
 
     def __init__(self, baud: int) -> None:
@@ -46,7 +46,7 @@ class LineHurts(Unexpected):
         return f"the line does not carry {self.baud} baud"
 
 
-class ErasedUnasked(DialectError):
+class UnexpectedErase(DialectError):
     """The answer belongs to a command that was not sent, one that erases: the command was damaged on its way."""
 
 

@@ -24,7 +24,7 @@ from ..link import Deadline, Frame, LineSettings, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total
 from .dialect import PROOF_BYTES, Dialect
-from .errors import ChipRefusal, ErasedUnasked, RefusalKind, Silence, Unexpected
+from .errors import ChipRefusal, RefusalKind, Silence, Unexpected, UnexpectedErase
 from .esp_chip import (
     AT_ONCE,
     SECTOR,
@@ -121,7 +121,7 @@ class EspRom(Dialect):
     title: ClassVar[str] = "ESP ROM loader"
     document: ClassVar[str] = "Espressif's serial protocol description"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.esp_rom:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.esp_rom:decode_exchanges"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=slip(bytes([0, Command.SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),
@@ -129,7 +129,7 @@ class EspRom(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.3, 4), Attempt(0.6, 8)),
             wait_s=0.25,
             order=20,
-            usb_maker="303A",
+            usb_vendor_id="303A",
             measures_rate=True,
         ),
         erasing=Erasing.INSIDE_WRITE,
@@ -207,7 +207,7 @@ class EspRom(Dialect):
             and len(frame) <= 12
             and not frame[8]
         ):
-            raise ErasedUnasked(f"'{asked.words}' was answered as '{Command.of(frame[1]).words}'")
+            raise UnexpectedErase(f"'{asked.words}' was answered as '{Command.of(frame[1]).words}'")
 
     def _exchange(self, command: Command, *words: int, longest_s: float = 0.0) -> tuple[int, bytes]:
         data = _words(*words)
@@ -283,7 +283,7 @@ class EspRom(Dialect):
 
     def examine(self, part: Part) -> Examination:
         """Security flags, MAC address, flash chip and its size."""
-        self.met = part
+        self.examined_part = part
         self._security = Security.of(part, self._security_information, self._read_register)
         details, locked = self._security.details, self._security.locked
         if locked:  # then it answers nothing else
@@ -315,7 +315,7 @@ class EspRom(Dialect):
             self._repeat(Command.SET_SPI, 0, part.flash.size, 65536, SECTOR, 256, 0xFFFF)
         if part.size_known:
             details.append(("flash", show_size(part.flash.size)))
-        self.met = part
+        self.examined_part = part
         return Examination(self.part, tuple(details), mac, locked)
 
     def _size_of_flash(self, part: Part, number: int) -> int | None:
@@ -452,9 +452,9 @@ class EspRom(Dialect):
         )
 
     def _begin(self, command: Command, size: int, number: int, offset: int) -> None:
-        sixth = (0,) if self.met is not None and self.part.extra.get("sixth") else ()
+        sixth = (0,) if self.examined_part is not None and self.part.extra.get("sixth") else ()
         self._flash_chip.forget()
-        if self.hasty and size:
+        if self.fail_fast and size:
             self._see_the_line()
         self._exchange(command, size, number, BLOCK, offset, *sixth, longest_s=_longest_erase_s(size))
 
@@ -476,7 +476,7 @@ class EspRom(Dialect):
                 -(-run.size // BLOCK),
                 run.start,
             )
-            self.exchange(begin, self._recover, 1 if self.hasty else _TRIES)
+            self.exchange(begin, self._recover, 1 if self.fail_fast else _TRIES)
             done += run.size // SECTOR
             yield done
 
@@ -507,7 +507,7 @@ class EspRom(Dialect):
                 except (Silence, Unexpected, ChipRefusal):
                     faults += 1
                     self.retries += 1
-                    if faults >= _TRIES or self.hasty:
+                    if faults >= _TRIES or self.fail_fast:
                         raise
                     self._recover()
                     at = self._again_from(begun, at // SECTOR * SECTOR, start + len(data))
@@ -553,7 +553,7 @@ class EspRom(Dialect):
     def checksum_unit(cls, memory: Memory) -> int:
         return 1
 
-    def shows_again(self, memory: Memory, address: int, data: bytes) -> bool:
+    def confirm_reading(self, memory: Memory, address: int, data: bytes) -> bool:
         """By the ROM's MD5; on an ESP8266 from another start."""
         if self.can_checksum():
             return self.checksum_equals(memory, address, data)
@@ -598,7 +598,7 @@ class EspRom(Dialect):
         return self._repeat(Command.MD5, address, size, 0, 0, longest_s=size * _MD5_S_PER_BYTE)[1][:32].lower()
 
     def can_checksum(self) -> bool:
-        return self.met is not None and not self._slow(self.part)
+        return self.examined_part is not None and not self._slow(self.part)
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """By the ROM's MD5 of whole words; a few bytes at the ends are read."""
@@ -644,7 +644,7 @@ class EspRom(Dialect):
         table = b""
         while len(table) < MOST_BYTES and len(read_table(table)) * ROW == len(table):
             table += self.read(part.flash, USUAL_PLACE + len(table), _SAMPLE_BYTES)
-        if not table or not self.shows_again(part.flash, USUAL_PLACE, table):
+        if not table or not self.confirm_reading(part.flash, USUAL_PLACE, table):
             return said
         judge_places(image, read_table(table), even_if, "the chip's partition table")
         return said

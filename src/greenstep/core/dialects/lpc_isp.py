@@ -83,7 +83,7 @@ class LpcIsp(Dialect):
     title: ClassVar[str] = "LPC ROM bootloader"
     document: ClassVar[str] = "NXP UM10360 and the parts' user manuals"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.lpc_isp:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.lpc_isp:decode_exchanges"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=b"?",
@@ -92,7 +92,7 @@ class LpcIsp(Dialect):
             attempts=(Attempt(0.02, 3), Attempt(0.2, 3), Attempt(0.5, 6)),
             wait_s=0.3,
             order=15,
-            usb_maker="1FC9",
+            usb_vendor_id="1FC9",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,
@@ -167,7 +167,7 @@ class LpcIsp(Dialect):
             raise Unexpected(waiting_for, line)
         return int(line)
 
-    def _again(self, once: Callable[[], Answer], resolve: Callable[[], Answer | None] | None = None) -> Answer:
+    def _with_retry(self, once: Callable[[], Answer], resolve: Callable[[], Answer | None] | None = None) -> Answer:
         """What may be retried; once after a refusal, too, because the command may have been damaged."""
         return self.exchange(once, self._recover, _TRIES, 1, resolve)
 
@@ -282,9 +282,9 @@ class LpcIsp(Dialect):
 
     def identify(self) -> Identity:
         """Part id, boot code version, serial number."""
-        ident, *more = self._again(self._part_id)
+        ident, *more = self._with_retry(self._part_id)
         details = []
-        minor, major = self._again(lambda: self._told(Command.VERSION, numbers=2))
+        minor, major = self._with_retry(lambda: self._told(Command.VERSION, numbers=2))
         details.append(("loader", f"{major}.{minor}"))
         if more:
             said = f"part id {ident:08X} {more[0]:08X}"
@@ -305,10 +305,10 @@ class LpcIsp(Dialect):
 
     def examine(self, part: Part) -> Examination:
         """Serial number, and whether the ROM lets the flash be read."""
-        self.met = part
+        self.examined_part = part
         try:
             serial = "".join(
-                f"{word:08X}" for word in self._again(lambda: self._told(Command.SERIAL_NUMBER, numbers=4))
+                f"{word:08X}" for word in self._with_retry(lambda: self._told(Command.SERIAL_NUMBER, numbers=4))
             )
         except ChipRefusal:
             serial = ""
@@ -347,7 +347,7 @@ class LpcIsp(Dialect):
             raise
         self.link.sleep(0.01)
         self.link.configure(LineSettings(baud, self.link.settings.frame))
-        self._again(self._part_id)
+        self._with_retry(self._part_id)
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Bytes to the RAM, where data waits to be copied, and back."""
@@ -414,7 +414,7 @@ class LpcIsp(Dialect):
 
     def _unlock(self) -> None:
         if not self._unlocked:
-            self._again(lambda: self._command(Command.UNLOCK, _UNLOCK_CODE))
+            self._with_retry(lambda: self._command(Command.UNLOCK, _UNLOCK_CODE))
             self._unlocked = True
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
@@ -424,9 +424,9 @@ class LpcIsp(Dialect):
         for first, last, sizes in neighbours(units):
             longest_s = sum(memory.erase_time(size).longest_s for size in sizes)
             said_back = first == 0
-            self._again(lambda a=first, b=last, s=longest_s, e=said_back: self._erase(a, b, s, e))  # type: ignore[misc]
+            self._with_retry(lambda a=first, b=last, s=longest_s, e=said_back: self._erase(a, b, s, e))  # type: ignore[misc]
             if said_back:
-                self._again(lambda: self._command(Command.ECHO, 0))
+                self._with_retry(lambda: self._command(Command.ECHO, 0))
             done += len(sizes)
             yield done
 
@@ -466,7 +466,7 @@ class LpcIsp(Dialect):
             if hidden > 0 and self._read(buffer, (hidden + 3) & ~3)[:hidden] != data[:hidden]:
                 raise Unexpected("sent bytes in RAM", b"")
 
-        self._again(fill)
+        self._with_retry(fill)
         longest_s = 4 * memory.program_s * len(data) / memory.write_unit
 
         if hidden > 0:
@@ -487,7 +487,7 @@ class LpcIsp(Dialect):
                 fill()
                 return None
 
-        self._again(copy, copied)
+        self._with_retry(copy, copied)
 
     def _copy_unseen(self, sectors: tuple[int, int], place: tuple[int, int, int], longest_s: float) -> None:
         """Bytes that cannot be read back afterwards are copied with the echo on (UM10360, "Echo"), so that a damaged
@@ -497,9 +497,9 @@ class LpcIsp(Dialect):
             self._command(Command.ECHO, 1)
             self._command(Command.PREPARE, *sectors, *self._bank)
 
-        self._again(ready)
+        self._with_retry(ready)
         self._command(Command.COPY, *place, longest_s=longest_s)
-        self._again(lambda: self._command(Command.ECHO, 0))
+        self._with_retry(lambda: self._command(Command.ECHO, 0))
 
     def _to_ram(self, address: int, data: bytes) -> None:
         self._command(Command.WRITE_TO_RAM, address, len(data), address=address)
@@ -546,7 +546,7 @@ class LpcIsp(Dialect):
         """Any bytes; the ROM reads words, so a few more are asked for."""
         low = address & ~3
         wanted = (address + size - low + 3) & ~3
-        data = self._again(lambda: self._read(low, wanted))
+        data = self._with_retry(lambda: self._read(low, wanted))
         return data[address - low : address - low + size]
 
     def _read(self, address: int, size: int) -> bytes:
@@ -596,12 +596,12 @@ class LpcIsp(Dialect):
         return 4
 
     def can_checksum(self) -> bool:
-        return self.met is not None and bool(self.part.extra.get("crc"))
+        return self.examined_part is not None and bool(self.part.extra.get("crc"))
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """CRC-32 as in IEEE 802.3, by the newer parts' ROM."""
         try:
-            told = self._again(lambda: self._told(Command.CRC, address, len(data)))[0]
+            told = self._with_retry(lambda: self._told(Command.CRC, address, len(data)))[0]
         except ChipRefusal:
             return False
         return bool(told == zlib.crc32(data))

@@ -120,7 +120,7 @@ class Msp430Dialect(Dialect):
 
     def examine(self, part: Part) -> Examination:
         """Nothing of it is asked for: a password is only sent when something needs it."""
-        self.met = part
+        self.examined_part = part
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     # --- erasing

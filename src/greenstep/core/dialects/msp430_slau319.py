@@ -91,7 +91,7 @@ class Msp430Slau319(Msp430Dialect):
         if heard[0] != _ACK:
             raise Unexpected("90 to 80", heard + drain(self.link, _QUIET_S))
 
-    def _once(
+    def _request(
         self, command: Command, address: int = 0, length: int = 0, data: bytes = b"", longest_s: float = 0.0
     ) -> bytes:
         """What a frame is answered with; empty for 90. Raises ChipRefusal, Silence, Unexpected."""
@@ -127,13 +127,13 @@ class Msp430Slau319(Msp430Dialect):
             raise Unexpected(waiting_for, heard + head + rest[:40])
         return rest[:-2]
 
-    def _again(
+    def _with_retry(
         self, command: Command, address: int = 0, length: int = 0, data: bytes = b"", longest_s: float = 0.0
     ) -> bytes:
         """The same where it may be repeated. A damaged frame is answered like one that is not allowed."""
         refusals = 1 if self._open or command is not Command.PASSWORD else 0
         return self.exchange(
-            lambda: self._once(command, address, length, data, longest_s), self._recover, _TRIES, refusals
+            lambda: self._request(command, address, length, data, longest_s), self._recover, _TRIES, refusals
         )
 
     _untold = False
@@ -161,7 +161,7 @@ class Msp430Slau319(Msp430Dialect):
 
     def _once_version(self) -> bytes:
         """Behind another 80, which begins a frame as well: answered by a frame, unlike anything else here."""
-        told = self._once(Command.VERSION)
+        told = self._request(Command.VERSION)
         if len(told) < _LEAST_VERSION:
             raise Unexpected("version", told)
         return told
@@ -171,12 +171,12 @@ class Msp430Slau319(Msp430Dialect):
     def ask(self, wait_s: float) -> str | None:
         """80, and its version, which needs no password. Another 80 would begin a frame: so after silence the answer
         is waited for before there is one."""
-        soon, fresh, self._fresh = self.soon(wait_s, _QUICK_ASKS), self._fresh, False
+        probe_timeout, fresh, self._fresh = self.probe_timeout(wait_s, _QUICK_ASKS), self._fresh, False
         try:
-            with self.waiting(soon):
+            with self.waiting(probe_timeout):
                 late = b"" if fresh else self.link.read(1, self.patience_s)
                 if late[:1] != bytes([_ACK]):
-                    if soon is not None and not fresh:
+                    if probe_timeout is not None and not fresh:
                         return None
                     self._synchronised()
                 told = self._framed(Command.VERSION)
@@ -201,14 +201,14 @@ class Msp430Slau319(Msp430Dialect):
     def identify(self) -> Identity:
         if self._untold:
             return Identity(None, "a loader that tells no version, as 1.10", (("loader", "not told"),))
-        told = self._again(Command.VERSION)
+        told = self._with_retry(Command.VERSION)
         device = told[:2].hex().upper()
         version = self._version = f"{told[10]:X}.{told[11]:X}" if len(told) > 11 else "not told"
         return Identity(int.from_bytes(told[:2], "big"), f"device {device}", (("loader", version),))
 
     def _send_password(self, password: bytes) -> None:
         """Each time that a wrong one is sent erases: so only silence is followed by a repetition."""
-        self._again(Command.PASSWORD, PASSWORD_AT, len(password), password)
+        self._with_retry(Command.PASSWORD, PASSWORD_AT, len(password), password)
 
     # --- memory
 
@@ -220,10 +220,10 @@ class Msp430Slau319(Msp430Dialect):
     def _mass_erase(self, memory: Memory) -> None:
         """Loaders of version 1 erase for a fraction of the time that their flash needs: several times."""
         for _ in range(1 if self._refusal_erases else _ERASES_OF_FIRST):
-            self._again(Command.MASS_ERASE, 0, _MASS, longest_s=_MASS_LONGEST_S)
+            self._with_retry(Command.MASS_ERASE, 0, _MASS, longest_s=_MASS_LONGEST_S)
 
     def _erase_main(self, memory: Memory) -> None:
-        self._again(Command.ERASE, memory.start, _MAIN, longest_s=_MASS_LONGEST_S)
+        self._with_retry(Command.ERASE, memory.start, _MAIN, longest_s=_MASS_LONGEST_S)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         """Whole words."""
@@ -233,7 +233,7 @@ class Msp430Slau319(Msp430Dialect):
         data = b""
         for at in range(0, wanted, _BLOCK):
             each = min(_BLOCK, wanted - at)
-            found = self._again(Command.READ, start + at, each)
+            found = self._with_retry(Command.READ, start + at, each)
             if len(found) != each:
                 raise Unexpected(f"{each} bytes", found[:40])
             data += found
@@ -244,14 +244,14 @@ class Msp430Slau319(Msp430Dialect):
         self._unlock()
         for block in blocks:
             busy_s = 4 * memory.program_s * len(block.data) / memory.write_unit
-            self._again(Command.WRITE, block.address, len(block.data), block.data, busy_s)
+            self._with_retry(Command.WRITE, block.address, len(block.data), block.data, busy_s)
             yield block
 
     def start(self, address: int) -> str:
         """At the reset vector's word."""
         self._unlock()
-        vector = int.from_bytes(self._again(Command.READ, _RESET_VECTOR, 2), "little")
-        self._again(Command.GO, vector)
+        vector = int.from_bytes(self._with_retry(Command.READ, _RESET_VECTOR, 2), "little")
+        self._with_retry(Command.GO, vector)
         return "90 to load PC"
 
     # --- costs

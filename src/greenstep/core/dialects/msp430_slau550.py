@@ -130,7 +130,7 @@ class Msp430Slau550(Msp430Dialect):
             raise Unexpected(waiting_for, core[:40])
         return core[1:]
 
-    def _once(self, command: Command, data: bytes = b"", answer: int = 2, longest_s: float = 0.0) -> bytes:
+    def _request(self, command: Command, data: bytes = b"", answer: int = 2, longest_s: float = 0.0) -> bytes:
         """A command and what it is answered by: `answer` bytes behind the kind at most."""
         self.link.discard()
         sent = framed(bytes([command]) + data)
@@ -140,9 +140,9 @@ class Msp430Slau550(Msp430Dialect):
         self._acknowledged(command, deadline)
         return self._frame(command, deadline)
 
-    def _again(self, command: Command, data: bytes = b"", answer: int = 2, longest_s: float = 0.0) -> bytes:
+    def _with_retry(self, command: Command, data: bytes = b"", answer: int = 2, longest_s: float = 0.0) -> bytes:
         """The same where it may be repeated."""
-        return self.exchange(lambda: self._once(command, data, answer, longest_s), self._recover, _TRIES)
+        return self.exchange(lambda: self._request(command, data, answer, longest_s), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
         """Complete half a frame by zeros, and let pass what may still come: answers have no number, and 'locked' may
@@ -162,7 +162,7 @@ class Msp430Slau550(Msp430Dialect):
     def _version(self) -> bytes:
         """Four bytes; none if that is not told before the password."""
         try:
-            told = self._once(Command.VERSION, answer=4)
+            told = self._request(Command.VERSION, answer=4)
         except ChipRefusal as refusal:
             if refusal.kind is not RefusalKind.LOCKED:
                 raise
@@ -176,7 +176,7 @@ class Msp430Slau550(Msp430Dialect):
     def ask(self, wait_s: float) -> str | None:
         """Its version, or that it is locked, each in a frame with a CRC."""
         try:
-            with self.waiting(self.soon(wait_s)):
+            with self.waiting(self.probe_timeout(wait_s)):
                 told = self._version()
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
@@ -209,12 +209,12 @@ class Msp430Slau550(Msp430Dialect):
 
     def _send_password(self, password: bytes) -> None:
         """Each time that a wrong one is sent erases."""
-        self._again(Command.PASSWORD, password, longest_s=_MASS_LONGEST_S)
+        self._with_retry(Command.PASSWORD, password, longest_s=_MASS_LONGEST_S)
 
     def _look_who_it_is(self) -> None:
         """The device descriptor (SLAU208, "Device descriptor table"): its number belongs to one part only."""
         try:
-            told = int.from_bytes(self._again(Command.READ, _place(_DEVICE_AT) + b"\x02\x00", 2), "little")
+            told = int.from_bytes(self._with_retry(Command.READ, _place(_DEVICE_AT) + b"\x02\x00", 2), "little")
         except ChipRefusal:  # a loader that does not show it
             return
         refuse_another(self.part, self.name, told, self.also_accepts)
@@ -239,7 +239,7 @@ class Msp430Slau550(Msp430Dialect):
         self._unlock()
         for place in Span.of(address, len(data)).pieces(_SUMMED):
             where = _place(place.start) + place.size.to_bytes(2, "little")
-            told = self._again(Command.CRC, where, longest_s=4 * place.size * _CRC_BYTE_S)
+            told = self._with_retry(Command.CRC, where, longest_s=4 * place.size * _CRC_BYTE_S)
             if told != crc16(data[place.start - address :][: place.size]):
                 return False
         return True
@@ -249,7 +249,7 @@ class Msp430Slau550(Msp430Dialect):
         data = b""
         for place in Span.of(address, size).pieces(_BLOCK):
             where = _place(place.start) + place.size.to_bytes(2, "little")
-            found = self._again(Command.READ, where, place.size)
+            found = self._with_retry(Command.READ, where, place.size)
             if len(found) != place.size:
                 raise Unexpected(f"{place.size} bytes", found[:40])
             data += found
@@ -258,7 +258,7 @@ class Msp430Slau550(Msp430Dialect):
     # --- erasing and writing
 
     def _mass_erase(self, memory: Memory) -> None:
-        self._again(Command.MASS_ERASE, longest_s=_MASS_LONGEST_S)
+        self._with_retry(Command.MASS_ERASE, longest_s=_MASS_LONGEST_S)
 
     def _erase_main(self, memory: Memory) -> None:
         """There is no command for that alone."""
@@ -272,13 +272,13 @@ class Msp430Slau550(Msp430Dialect):
         self._unlock()
         for block in blocks:
             busy_s = 4 * memory.program_s * len(block.data) / memory.write_unit
-            self._again(Command.WRITE, _place(block.address) + block.data, longest_s=busy_s)
+            self._with_retry(Command.WRITE, _place(block.address) + block.data, longest_s=busy_s)
             yield block
 
     def start(self, address: int) -> str:
         """At the reset vector's word; only acknowledged."""
         self._unlock()
-        told = self._again(Command.READ, _place(_RESET_VECTOR) + b"\x02\x00")
+        told = self._with_retry(Command.READ, _place(_RESET_VECTOR) + b"\x02\x00")
         vector = int.from_bytes(told, "little")
         self.link.discard()
         sent = framed(bytes([Command.GO]) + _place(vector))

@@ -93,7 +93,7 @@ class Mspm0Slau887(Dialect):
     title: ClassVar[str] = "MSPM0 bootstrap loader"
     document: ClassVar[str] = "TI SLAU887"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.mspm0_slau887:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.mspm0_slau887:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -161,7 +161,7 @@ class Mspm0Slau887(Dialect):
             raise Unexpected(waiting_for, core[:40])
         return core[1:]
 
-    def _once(
+    def _request(
         self, command: Command, data: bytes = b"", kind: int = _MESSAGE, longest_s: float = 0.0, answer: int = 10
     ) -> bytes:
         """A command and what it is answered by; nothing but the acknowledgement if `kind` is 0."""
@@ -173,11 +173,11 @@ class Mspm0Slau887(Dialect):
         self._acknowledged(command, deadline)
         return self._frame(command, kind, deadline) if kind else b""
 
-    def _again(
+    def _with_retry(
         self, command: Command, data: bytes = b"", kind: int = _MESSAGE, longest_s: float = 0.0, answer: int = 10
     ) -> bytes:
         """The same where it may be repeated."""
-        return self._repeat(lambda: self._once(command, data, kind, longest_s, answer))
+        return self._repeat(lambda: self._request(command, data, kind, longest_s, answer))
 
     def _repeat(self, once: Callable[[], Answer]) -> Answer:
         return self.exchange(once, self._recover, _TRIES)
@@ -189,7 +189,7 @@ class Mspm0Slau887(Dialect):
             self.link.write(bytes(self._buffer + 8))
             drain(self.link, self.link.settings.seconds(self._buffer + 8) + 2 * _QUIET_S, 10.0)
             try:
-                self._once(Command.DEVICE_INFO, kind=_INFO, answer=32)
+                self._request(Command.DEVICE_INFO, kind=_INFO, answer=32)
                 return
             except (Silence, Unexpected):
                 if attempt == _TRIES - 1:
@@ -200,9 +200,9 @@ class Mspm0Slau887(Dialect):
     def ask(self, wait_s: float) -> str | None:
         """The connection, which is only acknowledged; then what the chip tells of itself, with a CRC."""
         try:
-            with self.waiting(self.soon(wait_s)):
-                self._once(Command.CONNECTION, kind=0)
-                self._once(Command.DEVICE_INFO, kind=_INFO, answer=32)
+            with self.waiting(self.probe_timeout(wait_s)):
+                self._request(Command.CONNECTION, kind=0)
+                self._request(Command.DEVICE_INFO, kind=_INFO, answer=32)
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             return None
@@ -210,7 +210,7 @@ class Mspm0Slau887(Dialect):
 
     def identify(self) -> Identity:
         """Version and size of its buffer. The password is only sent when something needs it."""
-        info = self._again(Command.DEVICE_INFO, kind=_INFO, answer=32)
+        info = self._with_retry(Command.DEVICE_INFO, kind=_INFO, answer=32)
         told = int.from_bytes(info[10:12], "little") if len(info) >= 12 else 0
         self._buffer = told if _LEAST_BUFFER <= told <= _MOST_BUFFER else _USUAL_BUFFER
         version = f"{info[1]:X}.{info[0]:X}" if len(info) > 1 else "not told"
@@ -238,7 +238,7 @@ class Mspm0Slau887(Dialect):
                 "setting", "the password is not 64 hexadecimal digits", (text,), ("--set password=…",)
             )
         try:
-            self._again(Command.UNLOCK, password)
+            self._with_retry(Command.UNLOCK, password)
         except ChipRefusal as refusal:
             self._refused = refusal
             raise
@@ -250,15 +250,15 @@ class Mspm0Slau887(Dialect):
     def move_to_rate(self, part: Part, baud: int) -> None:
         """To the highest rate of its table that is not above it."""
         baud = max((rate for rate in _RATES if rate <= baud), default=min(_RATES))
-        self._once(Command.BAUD, bytes([_RATES[baud]]), kind=0)
+        self._request(Command.BAUD, bytes([_RATES[baud]]), kind=0)
         self.link.configure(replace(self.link.settings, baud=baud))
         self.link.sleep(0.002)
-        self._again(Command.DEVICE_INFO, kind=_INFO, answer=32)
+        self._with_retry(Command.DEVICE_INFO, kind=_INFO, answer=32)
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Its device info, asked again and again: questions, of 8 characters, and answers carry a CRC."""
         for _ in range(size // _PROOF_ASK):
-            self._once(Command.DEVICE_INFO, kind=_INFO, answer=32)
+            self._request(Command.DEVICE_INFO, kind=_INFO, answer=32)
 
     # --- proof
 
@@ -272,7 +272,7 @@ class Mspm0Slau887(Dialect):
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         self._unlock()
         where = address.to_bytes(4, "little") + len(data).to_bytes(4, "little")
-        told = self._again(Command.VERIFY, where, _SUM, len(data) * 4 * _CRC_BYTE_S, 12)
+        told = self._with_retry(Command.VERIFY, where, _SUM, len(data) * 4 * _CRC_BYTE_S, 12)
         return told == crc32(data).to_bytes(4, "little")
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
@@ -283,7 +283,7 @@ class Mspm0Slau887(Dialect):
         data = b""
         for place in pieces_of([Span.of(start, wanted)], max(8, min(_READ_BYTES, self._buffer - 16) & ~7)):
             where = place.start.to_bytes(4, "little") + place.size.to_bytes(4, "little")
-            found = self._again(Command.READ, where, _MEMORY, 0.0, place.size + 8)
+            found = self._with_retry(Command.READ, where, _MEMORY, 0.0, place.size + 8)
             if len(found) != place.size:
                 raise Unexpected(f"{place.size} bytes", found[:40])
             data += found
@@ -307,7 +307,7 @@ class Mspm0Slau887(Dialect):
     def _erase(self, memory: Memory, place: Span, sectors: int) -> None:
         self._unlock()
         where = place.start.to_bytes(4, "little") + (place.end - 1).to_bytes(4, "little")
-        self._again(Command.ERASE_RANGE, where, longest_s=sectors * memory.erase_time(_BLOCK).longest_s)
+        self._with_retry(Command.ERASE_RANGE, where, longest_s=sectors * memory.erase_time(_BLOCK).longest_s)
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         for block in blocks:
@@ -320,7 +320,7 @@ class Mspm0Slau887(Dialect):
                     self._write_once(memory, block)
                     break
                 except (Silence, Unexpected) as error:
-                    if attempt == _TRIES - 1 or self.hasty:
+                    if attempt == _TRIES - 1 or self.fail_fast:
                         raise
                     self.retries += 1
                     self._recover(error.heard)
@@ -332,10 +332,10 @@ class Mspm0Slau887(Dialect):
         for place in Span.of(block.address, len(block.data)).pieces(most):
             data = block.data[place.start - block.address :][: place.size]
             busy_s = 4 * memory.program_s * len(data) / memory.write_unit
-            self._once(Command.PROGRAM, place.start.to_bytes(4, "little") + data, longest_s=busy_s)
+            self._request(Command.PROGRAM, place.start.to_bytes(4, "little") + data, longest_s=busy_s)
 
     def start(self, address: int) -> str:
-        self._once(Command.START, kind=0)
+        self._request(Command.START, kind=0)
         return "00 to start application"
 
     # --- images

@@ -81,7 +81,7 @@ class Nrf5Dfu(Dialect):
     title: ClassVar[str] = "nRF5 serial DFU bootloader"
     document: ClassVar[str] = "Nordic infocenter, DFU protocol"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nrf5_dfu:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nrf5_dfu:decode_exchanges"
     proof: ClassVar[str] = "the CRC-32 of each object, and the board's word on the hash of all"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -153,15 +153,15 @@ class Nrf5Dfu(Dialect):
             command.words, _KINDS.get(told[0], RefusalKind.BAD_DATA), told, None, f"{told[0]:02X}, {words},"
         )
 
-    def _once(self, command: Command, data: bytes = b"", size: int = 0, longest_s: float = 0.0) -> bytes:
+    def _request(self, command: Command, data: bytes = b"", size: int = 0, longest_s: float = 0.0) -> bytes:
         self.link.discard()
         sent = self._send(command, data)
         wait_s = self.link.settings.seconds(sent + 2 * size + 8) + self.patience_s + longest_s
         return self._response(command, size, Deadline.after(self.link, wait_s))
 
-    def _again(self, command: Command, data: bytes = b"", size: int = 0, longest_s: float = 0.0) -> bytes:
+    def _with_retry(self, command: Command, data: bytes = b"", size: int = 0, longest_s: float = 0.0) -> bytes:
         """The same where it may be repeated."""
-        return self.exchange(lambda: self._once(command, data, size, longest_s), self._recover, _TRIES, refusals=2)
+        return self.exchange(lambda: self._request(command, data, size, longest_s), self._recover, _TRIES, refusals=2)
 
     def _ping(self) -> None:
         """One with a number of its own. Raises Silence, Unexpected."""
@@ -190,7 +190,7 @@ class Nrf5Dfu(Dialect):
         """A ping, whose answer has its number."""
         self.link.discard()
         try:
-            with self.waiting(self.soon(wait_s)):
+            with self.waiting(self.probe_timeout(wait_s)):
                 self._ping()
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
@@ -199,11 +199,11 @@ class Nrf5Dfu(Dialect):
 
     def identify(self) -> Identity:
         """It tells how much it takes at once."""
-        mtu = int.from_bytes(self._again(Command.MTU, size=2), "little")
+        mtu = int.from_bytes(self._with_retry(Command.MTU, size=2), "little")
         if not _LEAST_MTU <= mtu <= _MOST_MTU:
             raise Unexpected("an MTU", mtu.to_bytes(2, "little"))
         self._chunk = (mtu - 1) // 2 - 1
-        self._again(Command.NOTIFY, b"\x00\x00")
+        self._with_retry(Command.NOTIFY, b"\x00\x00")
         return Identity(None, "serial DFU bootloader", (("MTU", f"{mtu} bytes"),))
 
     def examine(self, part: Part) -> Examination:
@@ -246,7 +246,7 @@ class Nrf5Dfu(Dialect):
         """The largest object of a kind, and how much of it all is there, with its CRC-32; the same twice, because
         nothing guards it."""
         for _ in range(_TRIES):
-            told = [self._again(Command.SELECT, bytes([kind]), 12) for _ in range(2)]
+            told = [self._with_retry(Command.SELECT, bytes([kind]), 12) for _ in range(2)]
             most, done, crc = (int.from_bytes(told[0][at : at + 4], "little") for at in (0, 4, 8))
             if told[0] == told[1] and most:
                 return most, done, crc
@@ -269,10 +269,10 @@ class Nrf5Dfu(Dialect):
         """An object, from `begin` on, until its CRC is that of all so far; then it is executed."""
         for attempt in range(_TRIES):
             head = bytes([kind]) + (len(whole) - begin).to_bytes(4, "little")
-            self._again(Command.CREATE, head, longest_s=_ERASE_LONGEST_S)
+            self._with_retry(Command.CREATE, head, longest_s=_ERASE_LONGEST_S)
             for at in range(begin, len(whole), self._chunk):
                 self._send(Command.WRITE, whole[at : at + self._chunk])
-            told = self._again(Command.CRC, size=8, longest_s=self._under_way(whole[begin:]))
+            told = self._with_retry(Command.CRC, size=8, longest_s=self._under_way(whole[begin:]))
             if told == len(whole).to_bytes(4, "little") + zlib.crc32(whole).to_bytes(4, "little"):
                 if last:
                     self._execute_last()
@@ -297,7 +297,7 @@ class Nrf5Dfu(Dialect):
             nonlocal tries
             tries += 1
             try:
-                return self._once(Command.EXECUTE, longest_s=_CHECK_LONGEST_S)
+                return self._request(Command.EXECUTE, longest_s=_CHECK_LONGEST_S)
             except ChipRefusal as refusal:
                 if tries > 1 and refusal.answer[0] == _NOT_PERMITTED:
                     return b""
@@ -311,7 +311,7 @@ class Nrf5Dfu(Dialect):
         self.doubt = ""
         for again in (False, True):
             try:
-                self._once(Command.EXECUTE, longest_s=_CHECK_LONGEST_S)
+                self._request(Command.EXECUTE, longest_s=_CHECK_LONGEST_S)
                 return
             except ChipRefusal as refusal:
                 if again and refusal.answer[0] == _NOT_PERMITTED:

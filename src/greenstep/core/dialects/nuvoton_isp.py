@@ -60,7 +60,7 @@ class NuvotonIsp(Dialect):
     title: ClassVar[str] = "NuMicro ISP loader"
     document: ClassVar[str] = "Nuvoton ISP application notes"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nuvoton_isp:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nuvoton_isp:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     proof: ClassVar[str] = "the sum of all that the bootloader wrote, 16 bits, read from the flash by itself"
     spec: ClassVar[Spec] = Spec(
@@ -89,7 +89,7 @@ class NuvotonIsp(Dialect):
 
     # --- packets
 
-    def _once(self, command: Command, data: bytes = b"", longest_s: float = 0.0) -> bytes:
+    def _request(self, command: Command, data: bytes = b"", longest_s: float = 0.0) -> bytes:
         """A packet, and what its answer holds behind sum and number. Raises Silence, Unexpected."""
         self.link.discard()
         self._number = self._number + 2 & 0xFFFFFFFF
@@ -133,7 +133,7 @@ class NuvotonIsp(Dialect):
 
     def _sync(self) -> None:
         """Bring the chip's count to ours: it takes it from the packet's data. Raises Silence, Unexpected."""
-        self._once(Command.SYNC, (self._number + 2 & 0xFFFFFFFF).to_bytes(4, "little"))
+        self._request(Command.SYNC, (self._number + 2 & 0xFFFFFFFF).to_bytes(4, "little"))
 
     # --- identification
 
@@ -159,7 +159,7 @@ class NuvotonIsp(Dialect):
         """Its version, the number of the device, and the configuration words, by which it may be locked."""
 
         def asked(command: Command, data: bytes = b"") -> bytes:
-            return self.exchange(lambda: self._once(command, data), self._recover, _TRIES)
+            return self.exchange(lambda: self._request(command, data), self._recover, _TRIES)
 
         self.exchange(self._sync, self._recover, _TRIES)
         version = asked(Command.VERSION)[0]
@@ -259,11 +259,11 @@ class NuvotonIsp(Dialect):
         """How many bytes are acknowledged so far."""
         head = memory.start.to_bytes(4, "little") + len(data).to_bytes(4, "little")
         erase_s = _ERASE_LONGEST_S + memory.mass_erase_time.longest_s
-        told = self._once(Command.UPDATE, head + data[:_FIRST_BYTES], erase_s)
+        told = self._request(Command.UPDATE, head + data[:_FIRST_BYTES], erase_s)
         usual = self._config[:2] if len(data) <= _FIRST_BYTES else told[:2]
         yield min(len(data), _FIRST_BYTES)
         for at in range(_FIRST_BYTES, len(data), _DATA_BYTES):
-            told = self._once(Command.DATA, data[at : at + _DATA_BYTES], _PROGRAM_LONGEST_S)
+            told = self._request(Command.DATA, data[at : at + _DATA_BYTES], _PROGRAM_LONGEST_S)
             if at + _DATA_BYTES < len(data):
                 yield at + _DATA_BYTES
         self._check_whole(told[:2], usual, data)
@@ -271,7 +271,7 @@ class NuvotonIsp(Dialect):
         # one more, with another end, shows that
         last = data[-1] if (len(data) - _FIRST_BYTES) % _DATA_BYTES == 0 else 0
         end = next(value for value in (0x5A, 0xA5) if value != last)
-        self._once(Command.VERSION, bytes(_DATA_BYTES - 1) + bytes([end]))
+        self._request(Command.VERSION, bytes(_DATA_BYTES - 1) + bytes([end]))
         yield len(data)
 
     def _check_whole(self, told: bytes, usual: bytes, data: bytes) -> None:

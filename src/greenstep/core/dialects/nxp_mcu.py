@@ -79,7 +79,7 @@ class NxpMcu(Dialect):
     title: ClassVar[str] = "NXP MCU bootloader"
     document: ClassVar[str] = "NXP MCU Bootloader Reference Manual"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nxp_mcu:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nxp_mcu:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -207,11 +207,11 @@ class NxpMcu(Dialect):
             return self._answer(Command.GET_PROPERTY, PROPERTY_ANSWER)
 
         try:
-            return self._again(once)
+            return self._with_retry(once)
         except ChipRefusal:
             return ()
 
-    def _again(self, once: Callable[[], Anything]) -> Anything:
+    def _with_retry(self, once: Callable[[], Anything]) -> Anything:
         """What may be repeated: it changes nothing, or does the same each time."""
         return self.exchange(once, self._recover, _TRIES)
 
@@ -275,7 +275,7 @@ class NxpMcu(Dialect):
         if state and state[0] not in _OPEN:
             blank = ", as it also is while the configuration field is blank," if self._has_field(part) else ""
             locked = f"security is on{blank} ({state[0]:08X})"
-        self.met = part
+        self.examined_part = part
         details = (("flash", show_size(part.flash.size)), ("packets", f"{self._packet} bytes"))
         return Examination(part, details, number, locked)
 
@@ -351,7 +351,7 @@ class NxpMcu(Dialect):
             yield done + 1
 
     def _erase(self, address: int, size: int, longest_s: float) -> None:
-        self._again(partial(self._order, Command.ERASE_REGION, address, size, 0, longest_s=longest_s))
+        self._with_retry(partial(self._order, Command.ERASE_REGION, address, size, 0, longest_s=longest_s))
 
     @property
     def _field(self) -> int:
@@ -360,7 +360,7 @@ class NxpMcu(Dialect):
 
     def must_stay(self, part: Part) -> Piece | None:
         """The configuration field, without which the chip would be secure."""
-        self.met = part
+        self.examined_part = part
         if self._field < 0:
             return None
         return Piece(self._field, self.read(part.flash, self._field, _FIELD_BYTES))
@@ -391,7 +391,7 @@ class NxpMcu(Dialect):
                 self._write_once(memory, address, data)
                 return
             except (Silence, Unexpected) as error:
-                if attempt == _TRIES - 1 or self.hasty:
+                if attempt == _TRIES - 1 or self.fail_fast:
                     raise
                 self.retries += 1
                 self._recover(error.heard)
@@ -418,7 +418,7 @@ class NxpMcu(Dialect):
         self._answer(name, GENERIC, busy_s)
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        return self._again(partial(self._read_once, address, size))
+        return self._with_retry(partial(self._read_once, address, size))
 
     def _read_once(self, address: int, size: int) -> bytes:
         name = Command.READ_MEMORY
@@ -444,7 +444,7 @@ class NxpMcu(Dialect):
                 ("the program in it, or a debug probe with its key",),
             )
         longest_s = part.flash.mass_erase_time.longest_s
-        self._again(partial(self._order, Command.ERASE_AND_UNSECURE, longest_s=longest_s))
+        self._with_retry(partial(self._order, Command.ERASE_AND_UNSECURE, longest_s=longest_s))
         return "erase all and unsecure: status 0"
 
     def start(self, address: int) -> str:

@@ -65,7 +65,7 @@ class Pic32An1388(Dialect):
     title: ClassVar[str] = "PIC32 bootloader (AN1388)"
     document: ClassVar[str] = "Microchip AN1388"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic32_an1388:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic32_an1388:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -73,7 +73,7 @@ class Pic32An1388(Dialect):
             attempts=(Attempt(0.05, 3), Attempt(0.3, 3), Attempt(0.8, 4)),
             wait_s=0.15,
             order=37,
-            usb_maker="04D8",
+            usb_vendor_id="04D8",
         ),
         erasing=Erasing.ALL_AT_ONCE,
         starting=Starting.RESET,
@@ -129,15 +129,15 @@ class Pic32An1388(Dialect):
             raise Unexpected(waiting_for, heard + drain(self.link, _QUIET_S))
         raise Silence(waiting_for, wait_s)
 
-    def _once(self, command: Command, data: bytes = b"", longest_s: float = 0.0) -> bytes:
+    def _request(self, command: Command, data: bytes = b"", longest_s: float = 0.0) -> bytes:
         self.link.discard()
         sent = framed(bytes([command]) + data)
         self.link.write(sent)
         return self._hear(command, self.link.settings.seconds(len(sent) + 16) + self.patience_s + longest_s)
 
-    def _again(self, command: Command, data: bytes = b"", longest_s: float = 0.0) -> bytes:
+    def _with_retry(self, command: Command, data: bytes = b"", longest_s: float = 0.0) -> bytes:
         """The same where it may be repeated."""
-        return self._repeat(lambda: self._once(command, data, longest_s))
+        return self._repeat(lambda: self._request(command, data, longest_s))
 
     def _repeat(self, once: Callable[[], Answer]) -> Answer:
         return self.exchange(once, self._recover, _TRIES)
@@ -147,7 +147,7 @@ class Pic32An1388(Dialect):
         refuse_text("answer", heard + drain(self.link, 2 * _QUIET_S))
         for attempt in range(_TRIES):
             try:
-                self._once(Command.VERSION)
+                self._request(Command.VERSION)
                 return
             except (Silence, Unexpected):
                 if attempt == _TRIES - 1:
@@ -170,7 +170,7 @@ class Pic32An1388(Dialect):
         return f"version {self._version}"
 
     def identify(self) -> Identity:
-        told = self._again(Command.VERSION)
+        told = self._with_retry(Command.VERSION)
         self._version = f"{told[0]}.{told[1]}" if len(told) > 1 else "?"
         return Identity(None, f"AN1388 loader {self._version}", (("loader", self._version),))
 
@@ -189,7 +189,7 @@ class Pic32An1388(Dialect):
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """By the address of the cached window: the loader takes it for a pointer."""
         where = (address | _VIRTUAL).to_bytes(4, "little") + len(data).to_bytes(4, "little")
-        told = self._again(Command.CRC, where, 4 * len(data) * _CRC_BYTE_S)
+        told = self._with_retry(Command.CRC, where, 4 * len(data) * _CRC_BYTE_S)
         return told[:2] == crc_hqx(data, 0).to_bytes(2, "little")
 
     def sums_seen(self) -> tuple[str, ...]:
@@ -202,7 +202,7 @@ class Pic32An1388(Dialect):
         yield len(units)
 
     def erase_all(self, memory: Memory) -> None:
-        self._again(Command.ERASE, longest_s=_ERASE_LONGEST_S)
+        self._with_retry(Command.ERASE, longest_s=_ERASE_LONGEST_S)
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """The program's first block last, and after it the one where it is entered: until then the loader stays.
@@ -221,7 +221,7 @@ class Pic32An1388(Dialect):
                         yielded += 1
                         yield block
                 return
-            except _NeitherNor:
+            except _HalfWritten:
                 starts += 1
                 if starts > _STARTS_OVER:
                     raise
@@ -234,17 +234,17 @@ class Pic32An1388(Dialect):
             records += record(0, block.address + at & 0xFFFF, block.data[at : at + _RECORD_BYTES])
         for attempt in range(_TRIES):
             try:
-                self._once(Command.PROGRAM, records, busy_s)
+                self._request(Command.PROGRAM, records, busy_s)
                 return
             except (Silence, Unexpected) as error:
-                if attempt == _TRIES - 1 or self.hasty:
+                if attempt == _TRIES - 1 or self.fail_fast:
                     raise
                 self.retries += 1
                 self._recover(error.heard)
             if self.checksum_equals(memory, block.address, block.data):
                 return
             if not self.checksum_equals(memory, block.address, bytes([memory.erased]) * len(block.data)):
-                raise _NeitherNor("a block that is whole or blank", b"")
+                raise _HalfWritten("a block that is whole or blank", b"")
 
     def start(self, address: int) -> str:
         """It is not answered."""
@@ -297,5 +297,5 @@ class Pic32An1388(Dialect):
         return sum_costs(Cost(16, 8, 1, span.size * _CRC_BYTE_S) for span in spans)
 
 
-class _NeitherNor(Unexpected):
+class _HalfWritten(Unexpected):
     """A block holds neither what was sent nor nothing."""

@@ -66,7 +66,7 @@ class PicAn1310(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN1310)"
     document: ClassVar[str] = "Microchip AN1310"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an1310:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an1310:decode_exchanges"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -75,9 +75,9 @@ class PicAn1310(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
             wait_s=0.25,
             order=35,
-            usb_maker="04D8",
+            usb_vendor_id="04D8",
             measures_rate=True,
-            breaks_in=True,
+            enters_on_break=True,
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.COMMAND,

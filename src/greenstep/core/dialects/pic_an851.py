@@ -56,7 +56,7 @@ class PicAn851(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN851)"
     document: ClassVar[str] = "Microchip AN851"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an851:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an851:decode_exchanges"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -65,7 +65,7 @@ class PicAn851(Dialect):
             attempts=(Attempt(0.05, 4), Attempt(0.2, 4), Attempt(0.6, 6)),
             wait_s=0.25,
             order=30,
-            usb_maker="04D8",
+            usb_vendor_id="04D8",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,
@@ -165,7 +165,7 @@ class PicAn851(Dialect):
         return Identity(None, f"AN851 loader {self._version}", (("loader", self._version),))
 
     def examine(self, part: Part) -> Examination:
-        self.met = part
+        self.examined_part = part
         return Examination(part, (("flash", show_size(part.flash.size)),))
 
     # --- memory

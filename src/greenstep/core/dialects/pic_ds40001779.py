@@ -24,7 +24,7 @@ from ..link import Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES, Dialect
-from .errors import ChipRefusal, DialectError, ErasedUnasked, RefusalKind, Silence, Unexpected
+from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected, UnexpectedErase
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock, refuse_another
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting
@@ -63,7 +63,7 @@ class PicDs40001779(Dialect):
     title: ClassVar[str] = "PIC16 and PIC18 unified bootloader"
     document: ClassVar[str] = "Microchip DS40001779"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_ds40001779:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_ds40001779:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -72,7 +72,7 @@ class PicDs40001779(Dialect):
             attempts=(Attempt(0.05, 3), Attempt(0.2, 3), Attempt(0.6, 4)),
             wait_s=0.15,
             order=33,
-            usb_maker="04D8",
+            usb_vendor_id="04D8",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,
@@ -97,7 +97,7 @@ class PicDs40001779(Dialect):
 
     @property
     def _in_words(self) -> bool:
-        return self.met is not None and self.met.core == "pic16"
+        return self.examined_part is not None and self.examined_part.core == "pic16"
 
     def _on_the_line(self, address: int) -> int:
         """An address as the loader counts it."""
@@ -191,7 +191,7 @@ class PicDs40001779(Dialect):
         return Identity(None, f"unified bootloader {version}", details)
 
     def examine(self, part: Part) -> Examination:
-        self.met = part
+        self.examined_part = part
         told = int.from_bytes(self._version[6:8], "little")
         refuse_another(part, self.name, told, self.also_accepts)
         self._refuse_other_words(part)
@@ -223,7 +223,7 @@ class PicDs40001779(Dialect):
             lambda address: self.read(flash, address, _PROOF_READ), flash.usable_start, _PROOF_READ, size
         )
 
-    def withholds(self, memory: Memory) -> str:
+    def why_not_writable(self, memory: Memory) -> str:
         return "" if memory.is_flash else "at which addresses this loader has the EEPROM is not known here"
 
     # --- memory
@@ -281,7 +281,7 @@ class PicDs40001779(Dialect):
                 self._once_more(attempt, error)
 
     def _once_more(self, attempt: int, error: Silence | Unexpected | ChipRefusal) -> None:
-        if attempt == _TRIES - 1 or self.hasty:
+        if attempt == _TRIES - 1 or self.fail_fast:
             raise error
         self.retries += 1
         self._recover(b"" if isinstance(error, ChipRefusal) else error.heard)
@@ -323,7 +323,7 @@ class PicDs40001779(Dialect):
             elsewhere, verb = there == blank != place.data, "write"
         self._unsure = None
         if elsewhere:
-            raise ErasedUnasked(f"a request to {verb} {show_address(place.address)} was taken for another: {error}")
+            raise UnexpectedErase(f"a request to {verb} {show_address(place.address)} was taken for another: {error}")
 
     def _erased_elsewhere(self, memory: Memory, unit: EraseUnit, told: bytes) -> bool:
         """Whether the rows that an answer names may have been erased rather than this one, which may have been blank
@@ -340,7 +340,7 @@ class PicDs40001779(Dialect):
 
     def take_over(self, before: Dialect) -> None:
         if isinstance(before, type(self)):
-            self._unsure, self.met = before._unsure, self.met or before.met
+            self._unsure, self.examined_part = before._unsure, self.examined_part or before.examined_part
             self._look_whether_here()
 
     def start(self, address: int) -> str:

@@ -135,7 +135,7 @@ class Propeller1(Dialect):
         """The chip must go on with the sequence where we stop, and then tells its version."""
         if self.brief:
             return self._asked_at_any_moment()
-        wait_s = self.soon(wait_s) or self.patience_s  # some answer late
+        wait_s = self.probe_timeout(wait_s) or self.patience_s  # some answer late
         self.link.discard()
         self.link.write(HANDSHAKE)
         deadline = Deadline.after(self.link, self.link.settings.seconds(len(HANDSHAKE)) + self.patience_s)

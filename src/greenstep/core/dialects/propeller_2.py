@@ -91,7 +91,7 @@ class Propeller2(Dialect):
         return ""
 
     def ask(self, wait_s: float) -> str | None:
-        self._version = self._check(self.soon(wait_s) or self.patience_s)  # some answer late
+        self._version = self._check(self.probe_timeout(wait_s) or self.patience_s)  # some answer late
         return f'"Prop_Ver {self._version}"' if self._version else None
 
     def identify(self) -> Identity:

@@ -90,7 +90,7 @@ class PsocAn60317(Dialect):
     title: ClassVar[str] = "PSoC bootloader"
     document: ClassVar[str] = "Cypress AN60317"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.psoc_an60317:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.psoc_an60317:decode_exchanges"
     proof: ClassVar[str] = "the sum of each row that was written, and the loader's word on the checksum of all"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -137,7 +137,7 @@ class PsocAn60317(Dialect):
             raise ChipRefusal(command.words, _KINDS.get(head[1], RefusalKind.BAD_DATA), head[1:2], None, said)
         return rest[:-3]
 
-    def _once(self, command: Command, data: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
+    def _request(self, command: Command, data: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
         """A packet, and the data of its answer, which must be `answer` bytes."""
         self.link.discard()
         sent = packet(command, data, self._with_crc)
@@ -148,10 +148,10 @@ class PsocAn60317(Dialect):
             raise Unexpected(f"answer to '{command.words}'", found[:40])
         return found
 
-    def _again(self, command: Command, data: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
+    def _with_retry(self, command: Command, data: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
         """The same where it may be repeated."""
         return self.exchange(
-            lambda: self._once(command, data, answer, longest_s), self._recover, _TRIES, refusals=_TRIES
+            lambda: self._request(command, data, answer, longest_s), self._recover, _TRIES, refusals=_TRIES
         )
 
     def _recover(self, heard: bytes) -> None:
@@ -164,7 +164,7 @@ class PsocAn60317(Dialect):
             self.link.write(packet(Command.SYNC, b"", self._with_crc))
             self.link.sleep(self.link.settings.seconds(_AROUND) + _QUIET_S)
             try:
-                if self._once(Command.ENTER, answer=8) == self._silicon:
+                if self._request(Command.ENTER, answer=8) == self._silicon:
                     return
             except (Silence, Unexpected, ChipRefusal):
                 if attempt == _TRIES - 1:
@@ -176,8 +176,8 @@ class PsocAn60317(Dialect):
     def ask(self, wait_s: float) -> str | None:
         """Its silicon id, by a packet with a sum, and by one with a CRC."""
         try:
-            with self.waiting(self.soon(wait_s)):
-                self._silicon = self._once(Command.ENTER, answer=8)
+            with self.waiting(self.probe_timeout(wait_s)):
+                self._silicon = self._request(Command.ENTER, answer=8)
         except (Silence, Unexpected, ChipRefusal):
             drain(self.link, _QUIET_S, wait_s)
             self._with_crc = not self._with_crc
@@ -214,7 +214,7 @@ class PsocAn60317(Dialect):
             )
         arrays = {_place(part.flash, place)[0] for piece in image.pieces for place in (piece.address, piece.end - 1)}
         for array in range(min(arrays), max(arrays) + 1):
-            told = self._again(Command.FLASH_SIZE, bytes([array]), 4)
+            told = self._with_retry(Command.FLASH_SIZE, bytes([array]), 4)
             first, last = int.from_bytes(told[:2], "little"), int.from_bytes(told[2:], "little")
             self._refuse_outside(part.flash, image, array, first, last)
         return () if wanted[1:2] == [revision] else (f"the file is for revision {wanted[1]}, the chip is {revision}",)
@@ -243,7 +243,7 @@ class PsocAn60317(Dialect):
         for block in blocks:
             self._write_row(memory, block)
             yield block
-        if self._again(Command.VERIFY_CHECKSUM, answer=1, longest_s=_SUM_LONGEST_S) != b"\x01":
+        if self._with_retry(Command.VERIFY_CHECKSUM, answer=1, longest_s=_SUM_LONGEST_S) != b"\x01":
             said = "the checksum of the application is not right: 00"
             raise ChipRefusal(Command.VERIFY_CHECKSUM.words, RefusalKind.BAD_DATA, b"\x00", None, said)
 
@@ -254,7 +254,7 @@ class PsocAn60317(Dialect):
         sums = row_sums(array, row, block.data)
         for _ in range(_TRIES):
             self.exchange(lambda: self._send_row(where, block.data), self._recover, _TRIES, refusals=_TRIES)
-            told = self._again(Command.VERIFY_ROW, where, 1)[0]
+            told = self._with_retry(Command.VERIFY_ROW, where, 1)[0]
             fitting = {form for form in self._forms if sums[form] == told}
             if fitting:
                 self._forms = fitting
@@ -268,8 +268,8 @@ class PsocAn60317(Dialect):
         most = max(_LEAST_PACKET, int(self.setting("packet"))) - _AROUND
         last = len(data) - min(len(data), most - _PROGRAM_HEAD)
         for at in range(0, last, most):
-            self._once(Command.SEND_DATA, data[at : min(last, at + most)])
-        self._once(Command.PROGRAM_ROW, where + data[last:], longest_s=_ROW_LONGEST_S)
+            self._request(Command.SEND_DATA, data[at : min(last, at + most)])
+        self._request(Command.PROGRAM_ROW, where + data[last:], longest_s=_ROW_LONGEST_S)
 
     def start(self, address: int) -> str:
         """It resets the chip, and does not answer."""

@@ -45,7 +45,7 @@ class RaR01An5372(Dialect):
     title: ClassVar[str] = "RA boot firmware"
     document: ClassVar[str] = "Renesas R01AN5372"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ra_r01an5372:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ra_r01an5372:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -106,16 +106,16 @@ class RaR01An5372(Dialect):
             raise Unexpected(waiting_for, rest[:40])
         return data
 
-    def _once(self, command: Command, data: bytes = b"", longest_s: float = 0.0, answer: int = 1) -> bytes:
+    def _request(self, command: Command, data: bytes = b"", longest_s: float = 0.0, answer: int = 1) -> bytes:
         """One command and its answer."""
         self.link.discard()
         sent = packet(COMMAND, command, data)
         self.link.write(sent)
         return self._hear(command, self.link.settings.seconds(len(sent) + answer + 6) + longest_s)
 
-    def _again(self, command: Command, data: bytes = b"", longest_s: float = 0.0, answer: int = 1) -> bytes:
+    def _with_retry(self, command: Command, data: bytes = b"", longest_s: float = 0.0, answer: int = 1) -> bytes:
         """The same where it may be repeated."""
-        return self.exchange(lambda: self._once(command, data, longest_s, answer), self._recover, _TRIES)
+        return self.exchange(lambda: self._request(command, data, longest_s, answer), self._recover, _TRIES)
 
     def _recover(self, heard: bytes) -> None:
         """Complete half a packet with zeros, which begin none; then an inquiry must be answered. Raises Silence."""
@@ -124,7 +124,7 @@ class RaR01An5372(Dialect):
             self.link.write(bytes(_DATA_BYTES + 8))
             drain(self.link, self.link.settings.seconds(_DATA_BYTES + 8) + 2 * _QUIET_S)
             try:
-                self._once(Command.INQUIRY)
+                self._request(Command.INQUIRY)
                 return
             except ChipRefusal:
                 return
@@ -137,7 +137,7 @@ class RaR01An5372(Dialect):
     def ask(self, wait_s: float) -> str | None:
         """Zeros until one comes back, then 55. An echo would send that back. What is heard and is none comes from a
         program: then nothing is waited for that may be late."""
-        briefly_s, wait_s = wait_s, self.soon(wait_s) or self.patience_s
+        briefly_s, wait_s = wait_s, self.probe_timeout(wait_s) or self.patience_s
         self.link.discard()
         for _ in range(3):
             self.link.write(b"\x00")
@@ -162,7 +162,7 @@ class RaR01An5372(Dialect):
             return None
         try:
             with self.waiting(wait_s):
-                self._once(Command.INQUIRY)
+                self._request(Command.INQUIRY)
         except (Silence, Unexpected, ChipRefusal):
             return None
         return "00 to an inquiry"
@@ -170,12 +170,12 @@ class RaR01An5372(Dialect):
     def identify(self) -> Identity:
         """Clocks and the number of areas. A chip with an id code wants that first."""
         try:
-            told = self._again(Command.SIGNATURE, answer=48)
+            told = self._with_retry(Command.SIGNATURE, answer=48)
         except ChipRefusal as refusal:
             if refusal.answer[1:2] != b"\xc3":
                 raise
             self._authenticate()
-            told = self._again(Command.SIGNATURE, answer=48)
+            told = self._with_retry(Command.SIGNATURE, answer=48)
         self._met_as = told[8] if len(told) > 8 else 0
         most = self._most_baud = int.from_bytes(told[4:8], "big")
         name = bytes(byte for byte in told[24:40] if 32 < byte < 127).decode("ascii")
@@ -191,7 +191,7 @@ class RaR01An5372(Dialect):
             code = b""
         if len(code) != 16:
             raise RefusedFault.of("setting", "the id code is not 32 hexadecimal digits", (text,), ("--set id=…",))
-        self._again(Command.AUTHENTICATE, code)
+        self._with_retry(Command.AUTHENTICATE, code)
 
     def examine(self, part: Part) -> Examination:
         """The code flash as the chip describes it, and how it computes its CRC."""
@@ -201,14 +201,14 @@ class RaR01An5372(Dialect):
         own = sorted((area for area in areas if area.kind in _DATA_KINDS), key=lambda area: area.start)
         if own:
             part = _with_data_flash(part, own[0])
-        self.met = part
+        self.examined_part = part
         self._calibrate(part.flash)
         data = sum(area.end + 1 - area.start for area in own)
         details = [("flash", show_size(part.flash.size))] + ([("data flash", show_size(data))] if data else [])
         return Examination(part, tuple(details))
 
     def _area(self, number: int) -> Area | None:
-        told = self._again(Command.AREA, bytes([number]), answer=32)
+        told = self._with_retry(Command.AREA, bytes([number]), answer=32)
         if len(told) < 17:
             return None
         words = [int.from_bytes(told[at : at + 4], "big") for at in range(1, 17, 4)]
@@ -231,14 +231,14 @@ class RaR01An5372(Dialect):
 
     def move_to_rate(self, part: Part, baud: int) -> None:
         try:
-            self._again(Command.BAUD, baud.to_bytes(4, "big"))
+            self._with_retry(Command.BAUD, baud.to_bytes(4, "big"))
         except ChipRefusal as refusal:
             if refusal.answer[1:2] == bytes([_NOT_THIS_RATE]):
                 return
             raise
         self.link.configure(replace(self.link.settings, baud=baud))
         self.link.sleep(0.001)
-        self._again(Command.INQUIRY)
+        self._with_retry(Command.INQUIRY)
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash
@@ -251,13 +251,13 @@ class RaR01An5372(Dialect):
         return address.to_bytes(4, "big") + (address + size - 1).to_bytes(4, "big")
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
-        data = self._again(Command.READ, self._range(address, size), answer=size)
+        data = self._with_retry(Command.READ, self._range(address, size), answer=size)
         if len(data) != size:
             raise Unexpected(f"{size} bytes", data[:40])
         return data
 
     def _crc(self, address: int, size: int) -> bytes:
-        return self._again(Command.CRC, self._range(address, size), size * _LONGEST_CRC_S, 4)
+        return self._with_retry(Command.CRC, self._range(address, size), size * _LONGEST_CRC_S, 4)
 
     def can_checksum(self) -> bool:
         return self._inverted is not None
@@ -283,7 +283,7 @@ class RaR01An5372(Dialect):
                 run += 1
             first, last = units[done], units[done + run - 1]
             longest_s = sum(memory.erase_time(unit.size).longest_s for unit in units[done : done + run])
-            self._again(Command.ERASE, self._range(first.address, last.end - first.address), longest_s)
+            self._with_retry(Command.ERASE, self._range(first.address, last.end - first.address), longest_s)
             done += run
             yield done
 
@@ -298,7 +298,7 @@ class RaR01An5372(Dialect):
                     yield block
             except (Silence, Unexpected) as error:
                 tries += 1
-                if tries == _TRIES or self.hasty:
+                if tries == _TRIES or self.fail_fast:
                     raise
                 self.retries += 1
                 self._recover(error.heard)
@@ -316,7 +316,9 @@ class RaR01An5372(Dialect):
         return run
 
     def _write_run(self, memory: Memory, run: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
-        self._once(Command.WRITE, self._range(run[0].address, run[-1].address + len(run[-1].data) - run[0].address))
+        self._request(
+            Command.WRITE, self._range(run[0].address, run[-1].address + len(run[-1].data) - run[0].address)
+        )
         for block in run:
             sent = packet(DATA, Command.WRITE, block.data)
             self.link.write(sent)

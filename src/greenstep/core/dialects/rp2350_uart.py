@@ -49,7 +49,7 @@ class Rp2350Uart(Dialect):
     title: ClassVar[str] = "RP2350 UART boot"
     document: ClassVar[str] = "RP2350 data sheet, UART boot"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.rp2350_uart:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.rp2350_uart:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -109,7 +109,7 @@ class Rp2350Uart(Dialect):
 
     def ask(self, wait_s: float) -> str | None:
         """The knock, which is not answered, and twice nothing to do, which is."""
-        wait_s = self.soon(wait_s) or self.patience_s  # some answer late
+        wait_s = self.probe_timeout(wait_s) or self.patience_s  # some answer late
         self.link.discard()
         self.link.write(KNOCK)
         for _ in range(2):

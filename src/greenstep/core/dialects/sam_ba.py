@@ -46,7 +46,7 @@ class SamBa(Dialect):
     title: ClassVar[str] = "SAM-BA boot program"
     document: ClassVar[str] = "Microchip data sheets, AT07175"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.sam_ba:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.sam_ba:decode_exchanges"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -147,7 +147,7 @@ class SamBa(Dialect):
     def ask(self, wait_s: float) -> str | None:
         """Binary mode, answered by a line's end, and its version."""
         try:
-            with self.waiting(self.soon(wait_s)):
+            with self.waiting(self.probe_timeout(wait_s)):
                 self.link.write(b"#")
                 if self._line("N").strip("> "):
                     raise Unexpected("a line's end", b"")
@@ -178,7 +178,7 @@ class SamBa(Dialect):
         if size is not None and size != part.flash.size:
             raise _another(part, f"the chip reports {show_size(size)} of flash")
         self._refuse_another_series(part, controller)
-        self.met, self._controller = part, controller
+        self.examined_part, self._controller = part, controller
         self._workshop = Workshop(part.extra["work_at"])
         details = (("flash", show_size(part.flash.size)), *seen)
         return Examination(part, details, controller.unique_id(part, self._word))

@@ -127,13 +127,13 @@ class Asking:
     """The one rate at which it can be asked, before it goes to another; 0 if it takes any."""
     other_bauds: tuple[int, ...] = ()
     """Rates that its loaders are built for besides the parts' usual one."""
-    usb_maker: str = ""
+    usb_vendor_id: str = ""
     """The USB vendor id of its chips' maker: bridges on its boards have it."""
     once: bool = False
     """Whether the loader takes one question after a reset, and the next one for something else."""
     entering: str = ""
     """Moves into the bootloader, where reset and boot pin are on wires and those of the circuit do not suffice."""
-    breaks_in: bool = False
+    enters_on_break: bool = False
     """Whether the loader stays active if its RX is held low (a break) while reset is released."""
 
 

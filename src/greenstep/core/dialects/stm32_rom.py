@@ -100,7 +100,7 @@ class Stm32Rom(Dialect):
     title: ClassVar[str] = "STM32 ROM bootloader"
     document: ClassVar[str] = "ST AN3155"
     frame: ClassVar[Frame] = Frame(8, "even", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.stm32_rom:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.stm32_rom:decode_exchanges"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=bytes([SYNC]),
@@ -109,7 +109,7 @@ class Stm32Rom(Dialect):
             attempts=(Attempt(0.0, 4), Attempt(0.1, 4), Attempt(0.4, 8)),
             wait_s=0.25,
             order=10,
-            usb_maker="0483",
+            usb_vendor_id="0483",
             measures_rate=True,
         ),
         erasing=Erasing.BY_UNIT,
@@ -230,16 +230,16 @@ class Stm32Rom(Dialect):
 
     def identify(self) -> Identity:
         """`get` and `get id`. Nothing guards the id's bytes, so it must come out the same twice."""
-        answer = self._again(lambda: self._listing(Command.GET))
+        answer = self._with_retry(lambda: self._listing(Command.GET))
         if _lacks_id(answer):
             answer = self._without_id(answer)
         version, codes = answer[0], answer[1:]
         self.commands = frozenset(codes)
         self.version = f"{version >> 4}.{version & 15}"
-        once, twice = (self._again(lambda: self._listing(Command.ID)) for _ in range(2))
+        once, twice = (self._with_retry(lambda: self._listing(Command.ID)) for _ in range(2))
         if once != twice:
             self.retries += 1
-            once = self._again(lambda: self._listing(Command.ID))
+            once = self._with_retry(lambda: self._listing(Command.ID))
         ident = int.from_bytes(once, "big")
         details = (("loader", self.version), ("commands", " ".join(f"{code:02X}" for code in sorted(codes))))
         return Identity(ident, f"id {ident:03X}", details)
@@ -248,7 +248,7 @@ class Stm32Rom(Dialect):
         """The answer to `get` when asked again. Raises NoAnswerFault if it is the same, and so of another bootloader;
         Unexpected if it may be damaged."""
         self.retries += 1
-        answer = self._again(lambda: self._listing(Command.GET))
+        answer = self._with_retry(lambda: self._listing(Command.GET))
         if not _lacks_id(answer):
             return answer
         if answer != told or self.trial_s is not None:
@@ -278,7 +278,7 @@ class Stm32Rom(Dialect):
             raise Unexpected("ACK at the end of 'get version'", body[3:])
         return body[:3]
 
-    def _again(self, ask: Callable[[], bytes]) -> bytes:
+    def _with_retry(self, ask: Callable[[], bytes]) -> bytes:
         """A question that changes nothing; asked once more if its answer was damaged."""
         return self.exchange(ask, self._recover, 2)
 
@@ -302,9 +302,9 @@ class Stm32Rom(Dialect):
             if self._ignores_boot_pin(part):
                 details.append(("boot pin", IGNORED))
         except ChipRefusal as refusal:
-            self.met = part
+            self.examined_part = part
             return Examination(part, tuple(details), unique, locked=str(refusal))
-        self.met = part
+        self.examined_part = part
         return Examination(part, tuple(details), unique)
 
     def _unique_id(self, part: Part) -> str:
@@ -389,9 +389,9 @@ class Stm32Rom(Dialect):
                 return replace(flash, counted_from=(half // unit, second))
         return flash
 
-    def withholds(self, memory: Memory) -> str:
+    def why_not_writable(self, memory: Memory) -> str:
         """Where nothing tells how large the erase units are, or how they are numbered, nothing is erased."""
-        if self.met is None or not memory.is_flash:
+        if self.examined_part is None or not memory.is_flash:
             return ""
         sized = self.part.size_known
         if "units_by_size" not in self.part.extra:

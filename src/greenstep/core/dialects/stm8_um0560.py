@@ -62,7 +62,7 @@ class Stm8Um0560(Stm32Rom):
             attempts=(Attempt(0.02, 2), Attempt(0.1, 2), Attempt(0.3, 3)),
             wait_s=0.15,
             order=9,
-            usb_maker="",
+            usb_vendor_id="",
         ),
         starting=Starting.COMMAND,
         can_lock=False,
@@ -123,14 +123,14 @@ class Stm8Um0560(Stm32Rom):
         if answer is None:
             return None
         try:
-            listed = self._again(lambda: self._listing(Command.GET))
+            listed = self._with_retry(lambda: self._listing(Command.GET))
         except DialectError:
             return None
         return None if Command.ID in listed[1:] else f"{answer}, and no command for an id"
 
     def identify(self) -> Identity:
         """`get`: it tells its version, and no number of the chip."""
-        answer = self._again(lambda: self._listing(Command.GET))
+        answer = self._with_retry(lambda: self._listing(Command.GET))
         self.commands = frozenset(answer[1:])
         self.version = f"{answer[0] >> 4}.{answer[0] & 15}"
         codes = " ".join(f"{code:02X}" for code in sorted(self.commands))

@@ -148,7 +148,7 @@ class TiPackets(Dialect):
         self.link.write(bytes([0, ACK]))
         return heard[2:]
 
-    def _once(self, command: Command, rest: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
+    def _request(self, command: Command, rest: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
         """One packet, its acknowledgement, and the packet that answers it, if it has `answer` bytes. Raises
         DialectError."""
         self.link.discard()
@@ -159,9 +159,9 @@ class TiPackets(Dialect):
         self._answered(command.words, deadline)
         return self._said(command.words, deadline, answer) if answer else b""
 
-    def _again(self, command: Command, rest: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
+    def _with_retry(self, command: Command, rest: bytes = b"", answer: int = 0, longest_s: float = 0.0) -> bytes:
         """The same where it may be repeated."""
-        return self._repeat(lambda: self._once(command, rest, answer, longest_s))
+        return self._repeat(lambda: self._request(command, rest, answer, longest_s))
 
     def _repeat(self, once: Callable[[], Answer]) -> Answer:
         return self.exchange(once, self._recover, tries=4, refusals=3)
@@ -170,17 +170,17 @@ class TiPackets(Dialect):
         """What the chip sends of its memory. Where it refuses that it sends nothing: its status tells why. Raises
         DialectError."""
         try:
-            return self._once(command, rest, size, longest_s)
+            return self._request(command, rest, size, longest_s)
         except Silence as silence:
             if silence.heard:
                 raise
-            self._must_succeed(command, self._once(Command.STATUS, answer=1)[0], address)
+            self._must_succeed(command, self._request(Command.STATUS, answer=1)[0], address)
             raise
 
     def _status(self, longest_s: float = 0.0) -> int:
         """What the loader says of the last command. If that answer is lost the command must be done again: what
         brings the line in order may be a command of its own to the loader."""
-        return self._once(Command.STATUS, answer=1, longest_s=longest_s)[0]
+        return self._request(Command.STATUS, answer=1, longest_s=longest_s)[0]
 
     def _must_succeed(self, command: Command, status: int, address: int | None = None) -> None:
         """Raises ChipRefusal."""
@@ -227,7 +227,7 @@ class TiPackets(Dialect):
         """55 55 until 00 CC comes, then a ping, which an echo does not answer; and what only this kind of chip knows.
         A loader that has measured the rate takes the first 55 for a size: as many more of them as that, and it says
         that the sum is wrong."""
-        first_s = self.soon(wait_s / 2) or self.patience_s  # some answer late
+        first_s = self.probe_timeout(wait_s / 2) or self.patience_s  # some answer late
         self.link.discard()
         self._last = b""
         try:
@@ -241,7 +241,7 @@ class TiPackets(Dialect):
                 return None
             if heard[0] == NAK:
                 self._revive(1)
-            self._once(Command.PING)
+            self._request(Command.PING)
             return said if self.is_mine() else None
         except (Silence, Unexpected, ChipRefusal):
             return None
@@ -259,5 +259,5 @@ class TiPackets(Dialect):
 
     def start(self, address: int) -> str:
         """A reset: the application runs if the boot pin does not have its level."""
-        self._once(Command.RESET)
+        self._request(Command.RESET)
         return f"{show_bytes(bytes([0, ACK]))} to reset"

@@ -54,7 +54,7 @@ class TiSwra466(TiPackets):
     title: ClassVar[str] = "TI radio chips' ROM loader"
     document: ClassVar[str] = "TI SWRA466, SWRU333"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:decode_exchanges"
     spec: ClassVar[Spec] = Spec(
         asking=asking(22),
         erasing=Erasing.BY_UNIT,
@@ -109,7 +109,7 @@ class TiSwra466(TiPackets):
         """Its own number, and the number of sectors, by which the generation is known."""
         if self._first_kind is None and not self.is_mine():
             raise Unexpected("a chip that reads its memory", b"")
-        number = self._again(Command.CHIP_ID, answer=4)
+        number = self._with_retry(Command.CHIP_ID, answer=4)
         details = (("chip id", number.hex().upper()),)
         if self._first_kind:
             sectors = self._register(SECTORS_AT) & 0xFF
@@ -120,7 +120,7 @@ class TiSwra466(TiPackets):
 
     def examine(self, part: Part) -> Examination:
         """The size of the flash, the address that the chip has in the air, and how it computes its CRC."""
-        self.met = part
+        self.examined_part = part
         self._calibrate(part)
         if self._first_kind:
             low, high = self._register(_ADDRESS_AT), self._register(_ADDRESS_AT + 4)
@@ -133,7 +133,7 @@ class TiSwra466(TiPackets):
             size = _DIE_KIB.get(die >> 4 & 7, 0) * 1024 if die >> 16 == _DIE else 0
         if not 0 < size <= part.flash.size:
             return Examination(part)
-        self.met = part = replace(part.with_memory(part.flash.resized(size)), size_known=True)
+        self.examined_part = part = replace(part.with_memory(part.flash.resized(size)), size_known=True)
         return Examination(part, (("flash", show_size(size)),))
 
     def _calibrate(self, part: Part) -> None:
@@ -221,13 +221,13 @@ class TiSwra466(TiPackets):
         first = run[0]
         longest_s = len(run) * memory.erase_time(first.size).longest_s
         if not self._first_kind:
-            self._once(Command.ERASE, big(first.address, run[-1].end - first.address))
+            self._request(Command.ERASE, big(first.address, run[-1].end - first.address))
             self._must_succeed(Command.ERASE, self._status(longest_s), first.address)
             return
         # an address inside the sector that ends in a byte like no other: see `ends_apart`
         inside = next(at for at in range(0x2D, 0xF0) if ends_apart(bytes([Command.ERASE]) + big(first.address + at)))
         for offset in (0,) if self._whole_units else (inside, 0):
-            self._once(Command.ERASE, big(first.address + offset))
+            self._request(Command.ERASE, big(first.address + offset))
             status = self._status(longest_s)
             if status == SUCCESS:
                 return
@@ -248,7 +248,11 @@ class TiSwra466(TiPackets):
                     yield run[done - 1]
             except (Silence, Unexpected, ChipRefusal) as error:
                 tries += 1
-                if tries > 3 or self.hasty or (isinstance(error, ChipRefusal) and error.answer[-1:] != bytes([NAK])):
+                if (
+                    tries > 3
+                    or self.fail_fast
+                    or (isinstance(error, ChipRefusal) and error.answer[-1:] != bytes([NAK]))
+                ):
                     raise
                 self.retries += 1
                 self._recover(getattr(error, "heard", b""))
@@ -271,14 +275,14 @@ class TiSwra466(TiPackets):
     def _write_run(self, run: Sequence[WriteBlock], memory: Memory) -> Iterator[None]:
         size = sum(len(block.data) for block in run)
         start = run[0].address
-        self._once(Command.DOWNLOAD, big(start, size))
+        self._request(Command.DOWNLOAD, big(start, size))
         self._must_succeed(Command.DOWNLOAD, self._status(), start)
         for block in run[:-1]:
             began_s = self.link.now()
-            self._once(Command.SEND_DATA, block.data, longest_s=_PROGRAM_LONGEST_S)
+            self._request(Command.SEND_DATA, block.data, longest_s=_PROGRAM_LONGEST_S)
             self._let_program(len(block.data), memory, self.link.now() - began_s)
             yield
-        self._once(Command.SEND_DATA, run[-1].data, longest_s=_PROGRAM_LONGEST_S)
+        self._request(Command.SEND_DATA, run[-1].data, longest_s=_PROGRAM_LONGEST_S)
         self._must_succeed(Command.SEND_DATA, self._status(_PROGRAM_LONGEST_S), run[-1].address)
         yield
 
@@ -312,12 +316,12 @@ class TiSwra466(TiPackets):
             _way_back(after, even_if)
         return _starts(after, even_if)
 
-    def withholds(self, memory: Memory) -> str:
+    def why_not_writable(self, memory: Memory) -> str:
         """Parts whose configuration area is not in the flash: without writing that, no program of theirs starts. And
         a flash of unknown size: what it ends with decides whether the loader is ever reached again."""
-        if self._first_kind is False and self.met is not None and not self.met.size_known:
+        if self._first_kind is False and self.examined_part is not None and not self.examined_part.size_known:
             return "where its lock page lies depends on its size, which it does not tell"
-        if self.met is None or "ccfg" not in self.part.extra:
+        if self.examined_part is None or "ccfg" not in self.part.extra:
             return ""
         place = show_address(int(self.part.extra["ccfg"]))
         return f"the configuration area of the {self.part.title} lies apart, at {place}, and is not written here"

@@ -30,7 +30,7 @@ class TiTiva(TiPackets):
     title: ClassVar[str] = "Tiva C serial flash loader"
     document: ClassVar[str] = "TI data sheets, serial flash loader"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:decode_exchanges"
     spec: ClassVar[Spec] = Spec(
         asking=asking(23),
         erasing=Erasing.INSIDE_WRITE,
@@ -48,8 +48,8 @@ class TiTiva(TiPackets):
 
     def is_mine(self) -> bool:
         """The loaders of the radio chips tell their number; this one does not know that command."""
-        self._once(Command.CHIP_ID)
-        return self._once(Command.STATUS, answer=1)[0] == _UNKNOWN
+        self._request(Command.CHIP_ID)
+        return self._request(Command.STATUS, answer=1)[0] == _UNKNOWN
 
     def identify(self) -> Identity:
         """It tells nothing of itself."""
@@ -97,7 +97,7 @@ class TiTiva(TiPackets):
     def _announce(self, address: int, size: int) -> None:
         """Which erases all of it before it is acknowledged."""
         longest_s = _ERASE_LONGEST_S + size // 1024 * _ERASE_KIB_S
-        self._once(Command.DOWNLOAD, big(address, size), longest_s=longest_s)
+        self._request(Command.DOWNLOAD, big(address, size), longest_s=longest_s)
         self._must_succeed(Command.DOWNLOAD, self._status(longest_s), address)
 
     def _send(self, block: WriteBlock) -> None:
@@ -106,7 +106,9 @@ class TiTiva(TiPackets):
         self._announce(block.address, len(block.data))
         size = -(-len(block.data.rstrip(b"\xff")) // 4) * 4
         for at in range(0, size, DATA_BYTES):
-            self._once(Command.SEND_DATA, block.data[at : min(at + DATA_BYTES, size)], longest_s=_PROGRAM_LONGEST_S)
+            self._request(
+                Command.SEND_DATA, block.data[at : min(at + DATA_BYTES, size)], longest_s=_PROGRAM_LONGEST_S
+            )
             self._must_succeed(Command.SEND_DATA, self._status(_PROGRAM_LONGEST_S), block.address + at)
 
     @classmethod

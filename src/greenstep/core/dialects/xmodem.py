@@ -46,7 +46,7 @@ class Xmodem(Dialect):
     title: ClassVar[str] = "XMODEM receiver"
     document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.xmodem:narrate"
+    decoder: ClassVar[str] = "greenstep.core.trace.decoders.xmodem:decode_exchanges"
     answer_s: ClassVar[float] = 1.2
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -362,7 +362,7 @@ class Xmodem(Dialect):
         sent = "".join(turn.send or "" for turn in turns)
         return f"told {show_heard(sent.encode())}" if sent else ""
 
-    def abandon(self) -> None:
+    def cancel(self) -> None:
         """The sender may cancel too."""
         self.finish()
 

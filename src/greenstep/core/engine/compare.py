@@ -91,7 +91,7 @@ def compare_step(transfer: Transfer) -> Iterator[Event]:
     transfer.whole = plan
     if any(differing.values()) and transfer.job.purpose == "upload" and not transfer.job.empties:
         transfer.session.held = noted(transfer.session, transfer.job.images.get("flash"))
-    transfer.plan = narrowed(plan, transfer.job.dialect, transfer.job.wishes, differing)
+    transfer.plan = narrowed(plan, transfer.job.dialect, transfer.job.options, differing)
     transfer.trusted = _trusted(outcomes)
     figures: dict[str, int | float | str] = {
         "how": ",".join(outcome.how or "none" for _, outcome in outcomes),
@@ -126,10 +126,10 @@ def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
     if plan.memory.is_flash and transfer.dialect.can_checksum():
         return (yield from _by_checksum(transfer, plan, rooms))
     slow = spec.reads_slowly or not _reading_pays(transfer, plan, rooms)
-    from_journal = transfer.job.wishes.compare is CompareWith.JOURNAL
-    if transfer.job.wishes.settings.get("verify") == "whole" and slow:
+    from_journal = transfer.job.options.compare is CompareWith.JOURNAL
+    if transfer.job.options.settings.get("verify") == "whole" and slow:
         return _Outcome(why="not compared: all of it is written, and read back")
-    journal = transfer.job.wishes.compare is not CompareWith.NO_JOURNAL
+    journal = transfer.job.options.compare is not CompareWith.NO_JOURNAL
     if plan.memory.is_flash and journal and (from_journal or slow):
         outcome = yield from _by_journal(transfer, plan, rooms)
         if outcome.differing is not None:

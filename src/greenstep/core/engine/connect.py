@@ -37,7 +37,7 @@ def refuse_unfit(job: Job) -> None:
     refusals: list[RefusedFault] = []
     for part in job.choice.parts:
         try:
-            make_plan(job.part_as_declared(part), job.dialect, job.images, job.wishes)
+            make_plan(job.part_as_declared(part), job.dialect, job.images, job.options)
             break
         except RefusedFault as refusal:
             refusals.append(refusal)
@@ -93,7 +93,7 @@ def hangup_erases(job: Job) -> bool:
 def _refuse_what_it_cannot(job: Job) -> None:
     """Before the port is opened, refuse what could only be answered by reading back. Raises RefusedFault."""
     spec = job.dialect.spec
-    if hangup_erases(job) and (job.purpose not in ("upload", "erase") or job.wishes.keep or job.wishes.as_it_was):
+    if hangup_erases(job) and (job.purpose not in ("upload", "erase") or job.options.keep or job.options.as_it_was):
         raise RefusedFault.of(
             "would-erase",
             "entering this board's bootloader erases its flash",
@@ -224,10 +224,10 @@ def chip_step(session: Session) -> Generator[Event, None, Transfer | None]:
             ("leave the board in place until its result is shown",),
         )
     if examination.locked:
-        if job.purpose not in ("greet", "unlock") or job.wishes.writes_only:
+        if job.purpose not in ("greet", "unlock") or job.options.writes_only:
             raise RefusedFault(*explain(session, "chip", locked=examination.locked))
         yield Noted("chip", f"locked: {examination.locked}")
-    elif job.purpose == "unlock" and not job.wishes.writes_only:
+    elif job.purpose == "unlock" and not job.options.writes_only:
         raise RefusedFault.of("not-locked", "the chip is not locked: it can be read", (), ("nothing to do",))
     if session.dialect.may_have_erased and job.purpose == "greet":
         yield Noted("chip", f"{session.dialect.may_have_erased}: upload one before you rely on it")
@@ -266,12 +266,12 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
         transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
     elif job.images:
         # a backup may hold a larger loader than the record's
-        if job.wishes.as_it_was and job.bootloader_bytes is None:
+        if job.options.as_it_was and job.bootloader_bytes is None:
             room = session.dialect.loader_room(part)
             if room is not None and room > part.flash.reserved_top:
                 part = part.with_loader_room(room)
                 session.part = part
-        plan = make_plan(part, job.dialect, job.images, job.wishes)
+        plan = make_plan(part, job.dialect, job.images, job.options)
         transfer = Transfer(session, plan, {memory.memory.name: memory.image for memory in plan.memories})
     else:
         return None
@@ -288,16 +288,16 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
 
         if differs := difference(flash, part, clock):
             yield Noted("chip", differs)
-    session.dialect.restores = job.wishes.as_it_was
-    session.dialect.proves = job.wishes.verify
-    if job.purpose == "upload" and job.wishes.verify:  # without verify, the loader need not be able to read
-        for note in session.dialect.look_before(part, transfer.written, job.wishes.even_if):
+    session.dialect.restores = job.options.as_it_was
+    session.dialect.proves = job.options.verify
+    if job.purpose == "upload" and job.options.verify:  # without verify, the loader need not be able to read
+        for note in session.dialect.look_before(part, transfer.written, job.options.even_if):
             yield Noted("chip", note)
     return transfer
 
 
 def _refuse_withheld(session: Session, memory: Memory) -> None:
-    reason = session.dialect.withholds(memory)
+    reason = session.dialect.why_not_writable(memory)
     if reason and memory.is_flash and not session.part.size_known:
         raise unknown_size(session.job, reason)
     if reason:

@@ -140,7 +140,7 @@ def enter(session: Session, dialect: type[Dialect] | None = None) -> None:
     ):  # it answers again as its bootloader, or more of the same will not help
         session.link.sleep(0.2)
         return
-    session.driver.run(sequence, asking.breaks_in)
+    session.driver.run(sequence, asking.enters_on_break)
     session.dialect.was_reset()
 
 
@@ -181,9 +181,9 @@ def _carry_out(session: Session, experiment: Experiment, phase: Phase) -> None:
             if baud != session.first_settings.baud:
                 answer = _asked_anew(session, dialect, settings, 2)
                 notes.answered_at = None if answer is None else (settings, answer)
-        case AskAs(only_hasty):
+        case AskAs(only_urgent):
             mark = link.mark
-            _ask_in_other_dialects(session, only_hasty)
+            _ask_in_other_dialects(session, only_urgent)
             notes.heard_meanwhile = link.between(mark, None, "heard")
         case WaitForTalk():
             _listen_at_the_console(session)
@@ -215,8 +215,8 @@ def _hear_after_reset(session: Session, phase: Phase) -> bytes:
     return session.link.read(400, 1.5)
 
 
-def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
-    """Ask in other dialects, which changes nothing on any chip. With `only_hasty`, a program is running: only loaders
+def _ask_in_other_dialects(session: Session, only_urgent: bool) -> None:
+    """Ask in other dialects, which changes nothing on any chip. With `only_urgent`, a program runs: only loaders
     that time out, or that are entered through a break, are asked."""
     longest_s = _LONGEST_FOREIGN_S if session.reset_by is ResetBy.LINES else _LONGEST_BY_HAND_S
     if session.job.patience_s is not None:
@@ -224,7 +224,7 @@ def _ask_in_other_dialects(session: Session, only_hasty: bool) -> None:
     deadline = Deadline.after(session.link, longest_s)
     for other in all_dialects():
         spec = other.spec
-        reached = not only_hasty or spec.gives_up or spec.asking.breaks_in
+        reached = not only_urgent or spec.gives_up or spec.asking.enters_on_break
         if other is session.job.dialect or not spec.asking.sent or not reached or deadline.over:
             continue
         times = 2 if spec.asking.measures_rate else 3  # who measures the rate answers soon or never

@@ -11,7 +11,7 @@ from enum import Enum
 from itertools import groupby
 
 from ..chips.part import Part
-from ..dialects.errors import ChipRefusal, DialectError, ErasedUnasked, LineHurts, RefusalKind, Silence
+from ..dialects.errors import ChipRefusal, DialectError, RateTooHigh, RefusalKind, Silence, UnexpectedErase
 from ..dialects.results import Examination, Identity
 from ..errors import Fault
 from ..events import Event, Noted, Step
@@ -92,7 +92,7 @@ def settle_rate(session: Session) -> Iterator[Event]:
     """At the end of the chip step: continue at the rate that was asked for, or at the highest there is. Raises
     DialectError."""
     yield from _settled(session)
-    session.dialect.hasty = can_slow_down(session, "write")
+    session.dialect.fail_fast = can_slow_down(session, "write")
 
 
 def _settled(session: Session) -> Iterator[Event]:
@@ -150,8 +150,8 @@ def _is_doubtful(session: Session) -> bool:
     return fast and looks_for_rate(session) and _measured(session, session.line.baud)
 
 
-def _hurts(session: Session) -> LineHurts:
-    return LineHurts(session.line.baud)
+def _hurts(session: Session) -> RateTooHigh:
+    return RateTooHigh(session.line.baud)
 
 
 def _known(session: Session) -> int | None:
@@ -190,7 +190,7 @@ def _still_carries(session: Session) -> bool:
     session.dialect.trial_s = _LONGER_WAIT_S
     try:
         session.dialect.prove_rate(session.part, _AGAIN_BYTES)
-    except ErasedUnasked:
+    except UnexpectedErase:
         raise
     except DialectError:
         return False
@@ -264,7 +264,7 @@ def _prove(session: Session, baud: int, wait_s: float) -> None:
                 raise _NotCarried(Trouble.DAMAGED)
     except RateRefused:
         raise _NotCarried(Trouble.ADAPTER) from None
-    except ErasedUnasked:
+    except UnexpectedErase:
         raise
     except DialectError:
         raise _NotCarried(Trouble.DAMAGED) from None
@@ -357,7 +357,7 @@ def slow_down(session: Session, step: Step, error: DialectError) -> Iterator[Eve
     before = session.dialect
     yield from find_rate(session, step, below=0 if meant else session.line.baud, remembers=not meant)
     session.dialect.take_over(before)
-    session.dialect.hasty = can_slow_down(session, "write")
+    session.dialect.fail_fast = can_slow_down(session, "write")
 
 
 class Watch:
@@ -377,7 +377,7 @@ class Watch:
         self._recent.append(now - self._before)
         self._before = now
         if sum(self._recent) >= _HURTS:
-            raise LineHurts(self._session.line.baud)
+            raise RateTooHigh(self._session.line.baud)
 
 
 _BAUDS = (57_600, 38_400, 19_200, 9_600)

@@ -14,7 +14,7 @@ from ..frozen import frozen
 from ..image import Piece
 from ..image.granules import Granules
 from ..link import LineSettings, Link
-from ..plan.write_options import CompareWith, TalkLine, Wishes
+from ..plan.write_options import CompareWith, TalkLine, WriteOptions
 from ..safety.secrets import Secrets
 from ..trace.recording import RecordingLink
 from .chip_state import ChipState
@@ -66,7 +66,7 @@ class Job:
     board: str = ""
     port_serial: str = ""
     images: dict[str, Image] = field(default_factory=dict)
-    wishes: Wishes = field(default_factory=Wishes)
+    options: WriteOptions = field(default_factory=WriteOptions)
     patience_s: float | None = None
     expect: str = ""
     expect_within_s: float = 5.0
@@ -80,7 +80,7 @@ class Job:
     keeps_open: bool = False
     region: tuple[str, int | None, int | None] = ("flash", None, None)
     recall: Callable[[str, str], Remembered | None] | None = None
-    put_aside: Callable[[Image, str], Aside] | None = None
+    put_aside: Callable[[Image, str], SafetyCopy] | None = None
     own_values: str = ""
     common_flash: Image | None = None
     only_chip: str = ""
@@ -121,7 +121,7 @@ class Job:
         if self.purpose == "start" and self.starts_by_lines:
             return False
         if self.purpose == "unlock":
-            return self.wishes.writes_only
+            return self.options.writes_only
         return self.dialect.spec.starting is Starting.RESET and (self.start or self.purpose != "upload")
 
     @property
@@ -132,7 +132,7 @@ class Job:
     @property
     def empties(self) -> bool:
         """Whether the chip shall be blank in the end, or is only looked at whether it is."""
-        return self.purpose == "erase" or self.wishes.blank
+        return self.purpose == "erase" or self.options.blank
 
     @property
     def starts_by_lines(self) -> bool:
@@ -152,14 +152,14 @@ class Job:
             return approach
         end = self._end if self.start else ()
         if self.purpose == "verify":
-            return (*approach, "verify") if self.wishes.blank else ("image", *approach, "verify")
+            return (*approach, "verify") if self.options.blank else ("image", *approach, "verify")
         if self.purpose == "backup":
             return (*approach, "read")
         if self.purpose == "lock":
             return (*approach, "lock", *self._back)
         if self.purpose == "unlock":
             return (*approach, "unlock", *self._back)
-        erases = self.dialect.spec.erasing.is_a_step or self.wishes.erase_all
+        erases = self.dialect.spec.erasing.is_a_step or self.options.erase_all
         erase: tuple[Step, ...] = ("erase",) if erases else ()
         if self.purpose == "erase":
             alone = (erases or self.dialect.spec.erases_alone) and self.region[0] == "flash"
@@ -170,11 +170,11 @@ class Job:
     def _sparing(self) -> tuple[Step, ...]:
         """Steps that look first, so that something need not be written or is not lost."""
         # without verify, the loader need not be able to read
-        reads = self.dialect.spec.reads and self.wishes.verify
-        looks = self.wishes.compare is not CompareWith.OFF and not self.dialect.spec.into_ram
-        compares = looks and not self.wishes.erase_all and reads
+        reads = self.dialect.spec.reads and self.options.verify
+        looks = self.options.compare is not CompareWith.OFF and not self.dialect.spec.into_ram
+        compares = looks and not self.options.erase_all and reads
         compare: tuple[Step, ...] = ("compare",) if compares else ()
-        return (*compare, "keep") if self.wishes.keep else compare
+        return (*compare, "keep") if self.options.keep else compare
 
     @property
     def _end(self) -> tuple[Step, ...]:
@@ -209,7 +209,7 @@ class RateMemory(Protocol):
         """Remember it."""
 
 
-class Aside(Protocol):
+class SafetyCopy(Protocol):
     """A safe place for bytes while the chip does not hold them. `name` is what a person finds them by; `earlier` are
     names of those put aside for the same board before that were never written back."""
 

@@ -144,10 +144,10 @@ class _Manner:
     def ask(self, tries: int) -> str | None:
         session, asking = self._session, self._session.job.dialect.spec.asking
         wait_s = asking.wait_s
-        if asking.breaks_in and tries > 2:
+        if asking.enters_on_break and tries > 2:
             wait_s = _GAP_S
             _hold_break(session.link, _BREAK_S)
-        elif asking.breaks_in:
+        elif asking.enters_on_break:
             _hold_break(session.link, _FIRST_BREAK_S)
         session.dialect.brief = tries < 3 or not self._is_patient()
         try:
@@ -162,7 +162,7 @@ class _Manner:
         if spec.gives_up or spec.asking.once or not spec.asking.measures_rate:
             return True
         link = self._session.link
-        if spec.asking.breaks_in:
+        if spec.asking.enters_on_break:
             _hold_break(link, _PRESSED_TWICE_S)
         else:
             link.sleep(max(0.0, since_s + _PRESSED_TWICE_S - link.now()))
@@ -178,7 +178,7 @@ class _Manner:
         if _answers_late(session):
             return True
         only_listens = not spec.asking.sent
-        if spec.gives_up or only_listens or spec.asking.breaks_in or session.link.now() < self._patient_at_s:
+        if spec.gives_up or only_listens or spec.asking.enters_on_break or session.link.now() < self._patient_at_s:
             return False
         self._patient_at_s = session.link.now() + _PATIENT_EVERY_S
         return True

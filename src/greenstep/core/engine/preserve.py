@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 
-from ..dialects.errors import ChipRefusal, ErasedByRefusal, ErasedUnasked
+from ..dialects.errors import ChipRefusal, ErasedByRefusal, UnexpectedErase
 from ..errors import Finding, RefusedFault, VerifyFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..image import Image, Piece, joined
@@ -24,7 +24,7 @@ _HOW_READ = "read in two ways and equal"
 def keep_step(transfer: Transfer) -> Iterator[Event]:
     """Read what would be erased of the kept spans, and add it to what is written and verified."""
     meter, flash = Meter(transfer.link), transfer.plan.flash
-    keeps = [keep.span for keep in transfer.job.wishes.keep]
+    keeps = [keep.span for keep in transfer.job.options.keep]
     asked = ", ".join(str(keep) for keep in keeps)
     spans = [] if flash is None else merged([*flash.beside, *shared(keeps, flash.areas)])
     if flash is None or not spans:
@@ -35,7 +35,7 @@ def keep_step(transfer: Transfer) -> Iterator[Event]:
     yield StepEnded("keep", "green", f"{said}: written back", meter.seconds, {"bytes": total(spans)})
 
 
-def save_beside(transfer: Transfer, step: Step) -> Iterator[Event]:
+def preserve_neighbours(transfer: Transfer, step: Step) -> Iterator[Event]:
     """Read what would be erased along with the image, and add it to what is written and verified."""
     before: Sequence[Span] = ()
     while (flash := transfer.plan.flash) is not None and flash.beside:
@@ -99,9 +99,9 @@ def _with_kept(transfer: Transfer, flash: MemoryPlan, kept: Sequence[Piece]) -> 
     job, plan = transfer.job, transfer.plan
     wanted = [piece.part(area) for piece in flash.image.pieces for area in flash.areas if piece.span.meets(area)]
     # if erasing takes more along, it is done by writing: blanks and kept bytes in one go
-    wishes = replace(job.wishes, blank=False)
+    options = replace(job.options, blank=False)
     image = replace(flash.image, pieces=joined([*wanted, *kept]))
-    smaller = plan_memory(plan.part, flash.memory, job.dialect, image, wishes)
+    smaller = plan_memory(plan.part, flash.memory, job.dialect, image, options)
     checks = smaller.checks
     if smaller.sample_of:  # a sample is enough for an image, which can be sent again, but not for what cannot
         apart = [check for check in checks if not any(check.meets(piece.span) for piece in kept)]
@@ -117,10 +117,10 @@ _TRY = (
 )
 
 
-def look_behind(transfer: Transfer) -> None:
+def record_witnesses(transfer: Transfer) -> None:
     """Look before anything is erased: also after those units of the image that are left alone, because they are
     written again if they are damaged, and would show nothing then."""
-    if transfer.witnesses is not None or not transfer.job.wishes.verify:
+    if transfer.witnesses is not None or not transfer.job.options.verify:
         return
     transfer.witnesses = []
     flash = transfer.plan.flash
@@ -147,7 +147,7 @@ def _as_it_was(transfer: Transfer, witness: Witness) -> bool:
     return transfer.dialect.shown_of(witness.memory, witness.place) == witness.shown
 
 
-def erased_unasked(session: Session, error: ErasedUnasked) -> Finding:
+def erased_unasked(session: Session, error: UnexpectedErase) -> Finding:
     """Record that the chip began to erase something it was not asked to. The chip counts as changed from here on."""
     if session.state is ChipState.UNTOUCHED:
         session.move_to(ChipState.ERASING)

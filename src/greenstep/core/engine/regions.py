@@ -15,7 +15,7 @@ from ..link import ResetBy
 from ..plan.checks import memory_named
 from ..plan.layout import make_plan
 from ..plan.model import Plan
-from ..plan.write_options import Wishes
+from ..plan.write_options import WriteOptions
 from ..quantities import count, show_size
 from ..spans import Span, pieces_of, total
 from .chip_state import ChipState
@@ -71,9 +71,11 @@ def blank_plan(job: Job, part: Part, stays: Piece | None = None) -> Plan:
     if stays is not None and memory.is_flash and image.touches(stays.address, len(stays.data)):
         image = cut_out(with_bytes(image, stays.address, stays.data), region.start, region.end)
     # whether something is blank is never answered by a sample
-    settings = {**job.wishes.settings, "verify": "whole"} if job.purpose == "verify" else job.wishes.settings
-    wishes = Wishes(job.wishes.keep, erase_all=whole, verify=job.wishes.verify, settings=settings, blank=True)
-    return make_plan(part, job.dialect, {memory.name: image}, wishes)
+    settings = {**job.options.settings, "verify": "whole"} if job.purpose == "verify" else job.options.settings
+    options = WriteOptions(
+        job.options.keep, erase_all=whole, verify=job.options.verify, settings=settings, blank=True
+    )
+    return make_plan(part, job.dialect, {memory.name: image}, options)
 
 
 _PROVEN_AT_ONCE = 4096
@@ -101,7 +103,7 @@ def read_twice(
             yield advanced(part.size)
         rows.append(Piece(place.start, data))
     for index, row in enumerate(rows):
-        if not dialect.shows_again(memory, row.address, row.data):
+        if not dialect.confirm_reading(memory, row.address, row.data):
             again += 1
             rows[index] = _read_again(session, memory, row.span)
         yield advanced(row.span.size)
@@ -117,7 +119,7 @@ def _read_again(session: Session, memory: Memory, place: Span) -> Piece:
     for part in pieces_of([place], max(session.dialect.read_block(memory), place.size // _PARTS)):
         for _ in range(_READ_AGAIN):
             own = read_all(session.dialect, memory, [part])
-            if session.dialect.shows_again(memory, part.start, own):
+            if session.dialect.confirm_reading(memory, part.start, own):
                 break
         else:
             raise _reads_differ(part)
@@ -166,7 +168,7 @@ def lock_step(session: Session) -> Iterator[Event]:
 
 def unlock_step(session: Session) -> Iterator[Event]:
     """Unlock, enter again, and check that the chip no longer refuses."""
-    if session.job.wishes.writes_only:
+    if session.job.options.writes_only:
         yield from _lift_write_protection(session)
         return
     with session.changing(ChipState.PROTECTING):

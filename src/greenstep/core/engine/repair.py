@@ -89,7 +89,7 @@ def write_differing(transfer: Transfer, memory_plan: MemoryPlan) -> Iterator[Eve
     name = memory_plan.memory.name
     whole = replace(transfer.plan, memories=(memory_plan,))
     dialect = transfer.job.dialect
-    smaller = narrowed(whole, dialect, transfer.job.wishes, {name: wrong}).memories[0]
+    smaller = narrowed(whole, dialect, transfer.job.options, {name: wrong}).memories[0]
     if name == "flash" and smaller.beside:
         smaller = memory_plan
     if name == "flash" and dialect.spec.erases_in_order:

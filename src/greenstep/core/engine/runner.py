@@ -7,7 +7,15 @@ from contextlib import suppress
 from dataclasses import replace
 
 from ..dialects.avr_looking import into_loader
-from ..dialects.errors import ChipRefusal, DialectError, ErasedByRefusal, ErasedUnasked, NotReset, Silence, Unexpected
+from ..dialects.errors import (
+    ChipRefusal,
+    DialectError,
+    ErasedByRefusal,
+    NotReset,
+    Silence,
+    Unexpected,
+    UnexpectedErase,
+)
 from ..errors import (
     EXIT_INTERRUPTED,
     Fault,
@@ -82,7 +90,7 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
 }
 
 
-class Climb:
+class Runner:
     """One run of a job. `run()` is a generator of events; the link is closed when it ends, however it ends. `outcome`
     gives the result so far at any time."""
 
@@ -124,7 +132,7 @@ class Climb:
         declared = job.choice.title
         yield RunStarted(job.board, declared, job.port, str(job.settings), job.steps)
         try:
-            yield from self._climb()
+            yield from self._to_the_end()
         except KeyboardInterrupt:
             if not self._over:
                 yield from self._interrupted()
@@ -132,13 +140,13 @@ class Climb:
             if self._session is not None and not (job.keeps_open and self._reached_the_end):
                 self._session.link.close()
 
-    def _climb(self) -> Iterator[Event]:
+    def _to_the_end(self) -> Iterator[Event]:
         try:
             if self.job.steps[0] == "image":
-                yield from self._take("image", image_step(self.job))
+                yield from self._run_step("image", image_step(self.job))
             session = yield from self._opened()
             try:
-                yield from self._climb_steps(session)
+                yield from self._run_steps(session)
             except DialectError as error:
                 yield from self._failure(self._explained(session, error))
                 return
@@ -147,7 +155,7 @@ class Climb:
             elif not self._ended & {"put back", "start"} and is_left_to_hands(session):
                 session.hands_left = moves_back(session)
             self._reached_the_end = True
-            yield self._noticed(success(session))
+            yield self._record(success(session))
         except Fault as fault:
             yield from self._failure(fault)
         except LinkError as error:
@@ -158,10 +166,10 @@ class Climb:
         self._step = "port"
         yield StepStarted("port")
         self._session, evidence = open_session(self.job, self.open_link)
-        yield self._noticed(StepEnded("port", "green", evidence))
+        yield self._record(StepEnded("port", "green", evidence))
         return self._session
 
-    def _climb_steps(self, session: Session) -> Iterator[Event]:
+    def _run_steps(self, session: Session) -> Iterator[Event]:
         """The steps after the port, one after the other; if the conversation breaks off, again from a point where
         that is harmless."""
         waiting = list(self.job.steps[self.job.steps.index("port") + 1 :])
@@ -172,7 +180,7 @@ class Climb:
                 waiting.insert(0, step)
                 step = "put back"
             try:
-                yield from self._take(step, self._events_of(step, session))
+                yield from self._run_step(step, self._events_of(step, session))
             except (VerifyFault, RefusedFault) as fault:  # what was refused may be what was damaged
                 if not can_go_slower(session, step, fault):
                     raise
@@ -226,13 +234,13 @@ class Climb:
         if step in _WITH_SESSION:
             return _WITH_SESSION[step](session)
         if self._transfer is None:  # only `chip` can be missing: every plan is made there
-            return self._met(session)
+            return self._identify_chip(session)
         return _WITH_TRANSFER[step](self._transfer)
 
-    def _met(self, session: Session) -> Iterator[Event]:
+    def _identify_chip(self, session: Session) -> Iterator[Event]:
         self._transfer = yield from chip_step(session)
 
-    def _take(self, step: Step, events: Iterator[Event]) -> Iterator[Event]:
+    def _run_step(self, step: Step, events: Iterator[Event]) -> Iterator[Event]:
         """Pass on a step's events; a step that had ended already is not reported twice."""
         self._step = step
         if step not in self._started:
@@ -245,7 +253,7 @@ class Climb:
                         self._told.add(said)
                         yield Noted(step, said)
             if not isinstance(event, StepEnded) or step not in self._ended:
-                yield self._noticed(event)
+                yield self._record(event)
 
     def _leave(self, session: Session) -> Iterator[Event]:
         try:
@@ -257,7 +265,7 @@ class Climb:
         except RateRefused as refused:
             yield Noted("chip", f"the port refused {refused.settings}: reset the board by hand")
 
-    def _noticed(self, event: Event) -> Event:
+    def _record(self, event: Event) -> Event:
         if isinstance(event, StepEnded):
             self._ended.add(event.step)
         self._over = isinstance(event, RunEnded)
@@ -274,7 +282,7 @@ class Climb:
                 ("press reset, and upload again at once",),
                 "certain",
             )
-        if isinstance(error, ErasedUnasked):
+        if isinstance(error, UnexpectedErase):
             return VerifyFault(erased_unasked(session, error))
         if isinstance(error, ErasedByRefusal):
             return WriteFault(erased_by_refusal(session, error))
@@ -297,25 +305,25 @@ class Climb:
         if isinstance(fault, RefusedFault) and state is not ChipState.UNTOUCHED:
             fault = WriteFault(*fault.findings)  # a refusal says that nothing was changed
         self.fault = fault
-        yield self._noticed(StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key}))
+        yield self._record(StepEnded(step, "failed", fault.finding.cause, figures={"finding": fault.finding.key}))
         yield Found(step, fault.findings)
         yield from self._not_reached()
         summary = f"not green after {show_seconds(session.elapsed_s)}" if session else "not green"
         took = session.elapsed_s if session else 0.0
-        yield self._noticed(RunEnded(False, fault.exit_code, took, summary, self._chip_in_words()))
+        yield self._record(RunEnded(False, fault.exit_code, took, summary, self._chip_in_words()))
 
     def _not_reached(self) -> Iterator[Event]:
         for later in self._steps[self._steps.index(self._step) + 1 :]:
             if later not in self._ended:
-                yield self._noticed(StepEnded(later, "not reached", ""))
+                yield self._record(StepEnded(later, "not reached", ""))
 
     def _interrupted(self) -> Iterator[Event]:
         session = self._session
         if self._step == "write" and session is not None:
             with suppress(LinkLost, DialectError):  # the link is closed next, whatever happens here
-                session.dialect.abandon()
+                session.dialect.cancel()
         if self._step not in self._ended:
-            yield self._noticed(StepEnded(self._step, "failed", "interrupted"))
+            yield self._record(StepEnded(self._step, "failed", "interrupted"))
         yield from self._not_reached()
         took = session.elapsed_s if session else 0.0
         summary = "interrupted; the port is closed and its lines are released"
@@ -323,7 +331,7 @@ class Climb:
 
     def _chip_in_words(self) -> str:
         """What an upload that ended badly leaves in the chip, and where the bytes to be kept are."""
-        session, writes_only = self._session, self.job.wishes.writes_only
+        session, writes_only = self._session, self.job.options.writes_only
         if session is None:
             return in_words(self.job.purpose, ChipState.UNTOUCHED, None, writes_only)
         said = in_words(self.job.purpose, session.state, session.progress, writes_only)
@@ -360,7 +368,7 @@ def _summary(session: Session) -> tuple[bool, str]:
     who = job.board or (session.part.title if session.known else job.choice.name)
     if job.purpose == "greet":
         return True, f"{who} answers"
-    if job.wishes.blank and job.purpose == "verify":
+    if job.options.blank and job.purpose == "verify":
         return proven, f"{who} is blank {'there' if proven else 'as far as it shows'}"
     if job.purpose in _DONE:
         return proven, f"{who} {_done(session)}"
@@ -386,14 +394,14 @@ def _done(session: Session) -> str:
     """What was done to a chip without an image."""
     if session.unproven == ["read"]:
         return "is read, except for what it cannot show"
-    if session.job.wishes.writes_only:
+    if session.job.options.writes_only:
         return "had its write protection lifted"
     if session.partly:
         return "is blank as far as it shows"
     return "acknowledged, and did not show it" if session.unproven else _DONE[session.job.purpose]
 
 
-def who_is_there(job: Job, open_link: OpenLink) -> str | None:
+def poll_for_chip(job: Job, open_link: OpenLink) -> str | None:
     """The number of the chip that answers after a reset by the lines; empty if it reports none, None if nothing
     answers. The application is started again. Only for boards that lines reset."""
     looking = replace(job, purpose="greet", images={}, patience_s=None, keeps_open=False)

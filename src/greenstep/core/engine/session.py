@@ -26,12 +26,12 @@ from ..plan.model import MemoryPlan, Plan
 from ..spans import Span, merged
 from ..trace.recording import RecordingLink
 from .chip_state import MOVES, ChipState
-from .job import Aside, Job
+from .job import Job, SafetyCopy
 
 
 def dialect_for(job: Job, link: RecordingLink) -> Dialect:
     """A new conversation."""
-    dialect = job.dialect(link, job.wishes.settings)
+    dialect = job.dialect(link, job.options.settings)
     dialect.declared = job.choice.first
     dialect.also_accepts = job.also_accepts
     dialect.loader_is_said = job.bootloader_bytes is not None
@@ -77,7 +77,7 @@ class Session:
     state: ChipState = ChipState.UNTOUCHED
     progress: Progress | None = None
     acknowledged: int = 0
-    aside: Aside | None = None
+    aside: SafetyCopy | None = None
     backup: tuple[Piece, ...] = ()
     unproven: list[Step] = field(default_factory=list)
     partly: str = ""

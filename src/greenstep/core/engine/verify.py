@@ -47,7 +47,7 @@ def verify_step(transfer: Transfer) -> Iterator[Event]:
     for event in _verified(transfer):
         image = transfer.written.get("flash")
         if isinstance(event, StepEnded) and transfer.job.purpose == "upload" and image is not None:
-            said = transfer.dialect.conclude(transfer.part, image)
+            said = transfer.dialect.seal(transfer.part, image)
             if said:
                 yield Noted("verify", said)
         yield event
@@ -68,7 +68,7 @@ def _verified(transfer: Transfer) -> Iterator[Event]:
             yield StepEnded("verify", "unproven", transfer.dialect.doubt)
             return
         yield StepEnded("verify", "green", transfer.dialect.proof)
-    elif not transfer.job.wishes.verify:
+    elif not transfer.job.options.verify:
         session.unproven.append("verify")
         if session.aside is not None:
             yield Noted("verify", f"what was to be kept is also in {session.aside.name}: it is not proven to be back")
@@ -97,7 +97,7 @@ def _proven(transfer: Transfer, plan: Plan) -> Iterator[Event]:
         yield Noted("verify", "bytes were damaged on the line: what was compared before is checked again")
         tally.total, compared, transfer.trusted = tally.total + compared, 0, None
         # with bytes to keep beside it, a difference is reported and not written again
-        repairs = plan if transfer.job.wishes.keep or transfer.kept else transfer.whole
+        repairs = plan if transfer.job.options.keep or transfer.kept else transfer.whole
         for memory_plan, whole in zip(plan.memories, repairs.memories, strict=True):
             yield from _prove(transfer, whole, memory_plan.compared, tally, meter)
     refuse_overrun(transfer)
@@ -210,7 +210,7 @@ def _prove(
     if comparison.first_wrong is None:
         if narrows and not sums_equal(transfer, memory_plan, checks):
             raise Unexpected("checksum that fits what the chip shows", bytes(comparison.found[:8]))
-        refuse_strays(transfer, memory_plan, missed)
+        check_misplaced_blocks(transfer, memory_plan, missed)
     tally.reread += comparison.reread
     tally.rewritten += comparison.rewritten
     if comparison.first_wrong is None:
@@ -377,7 +377,7 @@ def _first_difference(wanted: bytes, found: bytes) -> int:
     return next((at for at, (a, b) in enumerate(zip(wanted, found, strict=True)) if a != b), 0)
 
 
-def refuse_strays(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBlock]) -> None:
+def check_misplaced_blocks(transfer: Transfer, plan: MemoryPlan, missed: Sequence[WriteBlock]) -> None:
     """`missed` are blocks of which more than one byte was missing at its place. Raises VerifyFault if one of them is
     found elsewhere, or may be there."""
     if not missed or transfer.dialect.guards_writes or transfer.job.purpose != "upload":
@@ -402,7 +402,7 @@ def _beside(transfer: Transfer, plan: MemoryPlan) -> Iterator[tuple[Memory, int,
     for gap in without([flash.usable], (unit.span for unit in own)):
         yield flash, gap.start, read_all(dialect, flash, [gap])
     for memory in transfer.part.memories:
-        if not memory.is_flash and not dialect.withholds(memory):
+        if not memory.is_flash and not dialect.why_not_writable(memory):
             try:
                 yield memory, memory.start, read_all(dialect, memory, [memory.span])
             except ChipRefusal:  # a loader that cannot write the EEPROM put nothing there

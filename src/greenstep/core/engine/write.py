@@ -13,7 +13,7 @@ from ..quantities import count, show_size
 from ..spans import pieces_of
 from .chip_state import ChipState
 from .fastest_rate import Watch
-from .preserve import look_behind, save_beside
+from .preserve import preserve_neighbours, record_witnesses
 from .repair import write_all
 from .session import Figures, Meter, Transfer
 
@@ -21,8 +21,8 @@ _FIRST_FEW = 64
 
 
 def erase_step(transfer: Transfer) -> Iterator[Event]:
-    yield from save_beside(transfer, "erase")
-    look_behind(transfer)
+    yield from preserve_neighbours(transfer, "erase")
+    record_witnesses(transfer)
     plan = transfer.plan
     if transfer.kept and transfer.job.purpose == "erase":
         yield from _erase_by_writing(transfer)
@@ -81,8 +81,8 @@ def _erase_by_writing(transfer: Transfer) -> Iterator[Event]:
 
 def write_step(transfer: Transfer) -> Iterator[Event]:
     if "erase" not in transfer.job.steps:
-        yield from save_beside(transfer, "write")
-    look_behind(transfer)
+        yield from preserve_neighbours(transfer, "write")
+    record_witnesses(transfer)
     plan, session = transfer.plan, transfer.session
     meter = Meter(transfer.link)
     total = plan.write_bytes
@@ -130,7 +130,7 @@ def leave_out_written(transfer: Transfer) -> None:
     """Narrow the plan to what the chip has not acknowledged yet. All of it stays where the loader erases everything,
     where bytes of the chip are kept and belong to the plan, or where it is in RAM, which a reset empties."""
     into_ram = transfer.job.dialect.spec.into_ram
-    if into_ram or transfer.kept or transfer.job.wishes.keep or not transfer.acknowledged:
+    if into_ram or transfer.kept or transfer.job.options.keep or not transfer.acknowledged:
         return
     left, done = {}, transfer.acknowledged
     if all((plan.memory.name, block.address) in done for plan in transfer.plan.memories for block in plan.blocks):
@@ -141,7 +141,7 @@ def leave_out_written(transfer: Transfer) -> None:
         rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
         left[name] = [room for room in rooms if any(room.place.meets(span) for span in waiting)]
     transfer.whole = transfer.whole or transfer.plan
-    transfer.plan = narrowed(transfer.whole, transfer.job.dialect, transfer.job.wishes, left)
+    transfer.plan = narrowed(transfer.whole, transfer.job.dialect, transfer.job.options, left)
     transfer.acknowledged.clear()
 
 

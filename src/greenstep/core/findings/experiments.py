@@ -61,7 +61,7 @@ def _worth_it(seen: Observations) -> Iterator[Experiment]:
     elif may_speak_otherwise(seen):
         if seen.asks_elsewhere:
             yield from (AskAt(baud) for baud in seen.other_bauds)
-        yield AskAs(only_hasty=runs_already(seen))
+        yield AskAs(only_urgent=runs_already(seen))
         if (
             not seen.heard.everything and seen.heard_meanwhile
         ):  # no reset reaches this program, and it will talk again

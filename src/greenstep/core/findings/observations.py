@@ -88,9 +88,9 @@ class AskAt:
 
 @frozen
 class AskAs:
-    """Ask in the other dialects; `only_hasty`: those whose loaders time out, or are entered through a break."""
+    """Ask in the other dialects; `only_urgent`: those whose loaders time out, or are entered through a break."""
 
-    only_hasty: bool
+    only_urgent: bool
 
 
 @frozen

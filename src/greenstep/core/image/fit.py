@@ -14,7 +14,7 @@ from ..frozen import frozen
 from ..link import LineSettings
 from ..plan.layout import make_plan
 from ..plan.model import Plan
-from ..plan.write_options import EVEN_IF, Wishes
+from ..plan.write_options import OVERRIDES, WriteOptions
 from . import Image, Piece, joined
 from .edit import cut_out
 
@@ -57,13 +57,13 @@ def hold_against(
     while plan is None:
         try:
             plan = make_plan(
-                part, dialect, dict(images), Wishes(even_if=even_if, settings=settings or {}, as_it_was=whole)
+                part, dialect, dict(images), WriteOptions(even_if=even_if, settings=settings or {}, as_it_was=whole)
             )
         except RefusedFault as refusal:
             finding = refusal.findings[0]
             refusals.append(finding)
             more = _PAST_LOCKING if finding.key == _LOCKING else frozenset((finding.key,))
-            if not more <= frozenset(EVEN_IF) or more <= even_if:
+            if not more <= frozenset(OVERRIDES) or more <= even_if:
                 break
             even_if |= more
     image = images.get("flash")
@@ -134,10 +134,10 @@ def seconds_for(
     from ..plan.layout import price
 
     pieces = tuple(piece for unit in units for piece in cut_out(image, unit.address, unit.end).pieces)
-    wishes = Wishes(blank=True, settings=settings)
+    options = WriteOptions(blank=True, settings=settings)
 
     def seconds(of: Image) -> float:
-        return price(make_plan(part, dialect, {"flash": of}, wishes), dialect).seconds(line)
+        return price(make_plan(part, dialect, {"flash": of}, options), dialect).seconds(line)
 
     try:
         return seconds(Image(image.name, pieces)) if pieces else 0.0, seconds(image)

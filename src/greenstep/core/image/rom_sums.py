@@ -8,7 +8,7 @@ from typing import Any
 
 from ..chips.part import Part
 from ..dialects.dialect import Dialect
-from ..plan.write_options import EVEN_IF
+from ..plan.write_options import OVERRIDES
 from . import Image
 
 
@@ -17,6 +17,6 @@ def fitted(
 ) -> tuple[Image, tuple[str, ...]]:
     """The image as an upload to the part would write it, overriding refusals. Returns notes; raises RefusedFault for
     what cannot be overridden."""
-    changed = dialect.fit(part, {"flash": image}, settings, frozenset(EVEN_IF))
+    changed = dialect.fit(part, {"flash": image}, settings, frozenset(OVERRIDES))
     here = "; the file stays unchanged"  # words of an upload, not true of a file that is being made
     return changed.images["flash"], tuple(note.removesuffix(here) for note in changed.notes)

@@ -96,7 +96,7 @@ class Recorder:
         digest = digest_of(flash, job.choice.first.flash.erased) if flash else None
         return JournalEntry(
             at=self._at,
-            purpose="restore" if job.wishes.as_it_was else job.purpose,
+            purpose="restore" if job.options.as_it_was else job.purpose,
             board=job.board,
             chip=self._chip,
             unique_id=unique_id,

@@ -12,19 +12,19 @@ from ..image import Image
 from ..quantities import show_address, show_size
 from ..spans import Span
 from .model import MemoryPlan
-from .write_options import Wishes
+from .write_options import WriteOptions
 
 WRITTEN_ANYWAY = ": written anyway"
 _RIGHT_ONE = "is it the image for this chip, at the right address?"
 
 
-def check_image(part: Part, images: dict[str, Image], wishes: Wishes) -> list[str]:
+def check_image(part: Part, images: dict[str, Image], options: WriteOptions) -> list[str]:
     """Check that the images can be for this part: space and vectors. Returns notes; raises RefusedFault."""
     notes: list[str] = []
     for name, image in images.items():
         _check_room(part, memory_named(part, name), image)
-        if name == "flash" and not wishes.blank and not wishes.as_it_was:
-            notes += _check_vectors(part, image, wishes)
+        if name == "flash" and not options.blank and not options.as_it_was:
+            notes += _check_vectors(part, image, options)
     return notes
 
 
@@ -98,9 +98,9 @@ def _check_room(part: Part, memory: Memory, image: Image) -> None:
         )
 
 
-def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
+def _check_vectors(part: Part, image: Image, options: WriteOptions) -> list[str]:
     verdict = judge_vectors(image, part)
-    if verdict.trouble and "vectors" not in wishes.even_if:
+    if verdict.trouble and "vectors" not in options.even_if:
         raise RefusedFault.of(
             "vectors",
             f"{image.name} would not run: {verdict.trouble}",
@@ -110,11 +110,11 @@ def _check_vectors(part: Part, image: Image, wishes: Wishes) -> list[str]:
     return [*verdict.notes, *((f"{verdict.trouble}{WRITTEN_ANYWAY}",) if verdict.trouble else ())]
 
 
-def check_kept(plan: MemoryPlan, dialect: type[Dialect], wishes: Wishes) -> None:
+def check_kept(plan: MemoryPlan, dialect: type[Dialect], options: WriteOptions) -> None:
     """No image may lie in a span to be kept; and what cannot be read cannot be written back. Raises RefusedFault."""
     if not plan.memory.is_flash:
         return
-    for keep in wishes.keep:
+    for keep in options.keep:
         why = f" ({keep.why})" if keep.why else ""
         kept = f"keep {keep.span}"
         meets = next((piece for piece in plan.image.pieces if piece.span.meets(keep.span)), None)

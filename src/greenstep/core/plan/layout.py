@@ -19,63 +19,63 @@ from ..quantities import show_span
 from ..spans import Covered, Span, merged, shared, total, without
 from .checks import check_any_left, check_image, check_kept, check_rest, memory_named
 from .model import MemoryPlan, Plan
-from .write_options import Wishes
+from .write_options import WriteOptions
 
 _GAP_WORTH_FILLING = 32
 """Bytes: starting a new block costs more line time than this many blank bytes."""
 
 
-def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes) -> Plan:
+def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], options: WriteOptions) -> Plan:
     """The plan for `images`, by memory name. Raises RefusedFault."""
     notes: list[str] = []
-    if wishes.as_it_was:
+    if options.as_it_was:
         images, notes = _without_bootloader(part, images)
         check_any_left(images, notes)
-        dialect.check_backup(part, images, wishes.even_if)
-    elif not wishes.blank:
-        images, notes = _fitted(part, dialect, images, wishes)
+        dialect.check_backup(part, images, options.even_if)
+    elif not options.blank:
+        images, notes = _fitted(part, dialect, images, options)
         check_any_left(images, notes)
     elif "flash" in images:
         blank, told = dialect.fit_blank(part, images["flash"])
         there = images["flash"]  # a region that is only looked at may begin inside of what the loader needs
         images, notes = {**images, "flash": cut_out(blank, there.lowest, there.end)}, [*told]
-    notes += check_image(part, images, wishes)
-    if wishes.erase_all and dialect.spec.erasing is Erasing.INSIDE_WRITE and not dialect.spec.erases_alone:
+    notes += check_image(part, images, options)
+    if options.erase_all and dialect.spec.erasing is Erasing.INSIDE_WRITE and not dialect.spec.erases_alone:
         raise RefusedFault.of(
             "erases-pages-only",
             "this bootloader cannot erase the whole flash",
             (f"the {dialect.title} erases each page as it writes it, and no other",),
             ("leave out --erase all: what the image touches is erased anyway",),
         )
-    plans = tuple(plan_memory(part, part.memory(name), dialect, image, wishes) for name, image in images.items())
+    plans = tuple(plan_memory(part, part.memory(name), dialect, image, options) for name, image in images.items())
     for plan in plans:
-        check_kept(plan, dialect, wishes)
+        check_kept(plan, dialect, options)
         check_rest(plan, dialect)
     return Plan(part, plans, tuple(notes))
 
 
 def _fitted(
-    part: Part, dialect: type[Dialect], images: dict[str, Image], wishes: Wishes
+    part: Part, dialect: type[Dialect], images: dict[str, Image], options: WriteOptions
 ) -> tuple[dict[str, Image], list[str]]:
     """What the dialect makes of the images, and its notes. Raises RefusedFault."""
-    _, left = _without_kept_blanks(part, images, wishes)
+    _, left = _without_kept_blanks(part, images, options)
     if not left:
-        fitted = dialect.fit(part, images, wishes.settings, wishes.even_if)
+        fitted = dialect.fit(part, images, options.settings, options.even_if)
         return fitted.images, [*fitted.notes]
     # judged as one file, which it is; but what is stored only by what is going to be written
-    whole = dialect.fit(part, images, wishes.settings, wishes.even_if | {"settings"})
-    cut, _ = _without_kept_blanks(part, whole.images, wishes)
-    dialect.fit(part, cut, wishes.settings, wishes.even_if | {"vectors"})
+    whole = dialect.fit(part, images, options.settings, options.even_if | {"settings"})
+    cut, _ = _without_kept_blanks(part, whole.images, options)
+    dialect.fit(part, cut, options.settings, options.even_if | {"vectors"})
     return cut, [*left, *(note for note in whole.notes if not note.startswith("stored settings"))]
 
 
 def _without_kept_blanks(
-    part: Part, images: Mapping[str, Image], wishes: Wishes
+    part: Part, images: Mapping[str, Image], options: WriteOptions
 ) -> tuple[dict[str, Image], list[str]]:
     """The flash image without its blank bytes in what is to be kept: a factory image names the whole flash, and means
     nothing by what is blank in it."""
     left, notes, image = dict(images), [], images.get("flash")
-    for keep in wishes.keep if image is not None else ():
+    for keep in options.keep if image is not None else ():
         inside = cut_out(left["flash"], keep.span.start, keep.span.end)
         if inside.pieces and not any(piece.data.strip(bytes([part.flash.erased])) for piece in inside.pieces):
             pieces = (
@@ -100,11 +100,13 @@ def _without_bootloader(part: Part, images: Mapping[str, Image]) -> tuple[dict[s
     return left, notes
 
 
-def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image, wishes: Wishes) -> MemoryPlan:
+def plan_memory(
+    part: Part, memory: Memory, dialect: type[Dialect], image: Image, options: WriteOptions
+) -> MemoryPlan:
     """The plan for one memory and an image that fits it."""
     flash, way = memory.is_flash, dialect.spec.erasing
-    whole = flash and (wishes.erase_all or way is Erasing.ALL_AT_ONCE)
-    by_unit = memory.is_erased and (way is Erasing.BY_UNIT or whole or (wishes.blank and dialect.spec.erases_alone))
+    whole = flash and (options.erase_all or way is Erasing.ALL_AT_ONCE)
+    by_unit = memory.is_erased and (way is Erasing.BY_UNIT or whole or (options.blank and dialect.spec.erases_alone))
     own = memory.units_of(piece.span for piece in image.pieces)
     units = own if by_unit and not whole else ()
     size = dialect.write_block(memory)
@@ -115,7 +117,7 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
     if by_unit:
         blocks = _without_blanks(memory, blocks)
     spans = tuple(piece.span for piece in image.pieces)
-    provable = dialect.provable(part, memory, spans, wishes.settings)
+    provable = dialect.provable(part, memory, spans, options.settings)
     everything = flash and dialect.spec.erases_everything
     areas = [memory.span] if whole or everything else _areas(part, memory, dialect, units, blocks)
     plan = MemoryPlan(
@@ -129,7 +131,7 @@ def plan_memory(part: Part, memory: Memory, dialect: type[Dialect], image: Image
         whole_erase=whole,
         left_out=provable.left_out,
         sample_of=provable.sample_of,
-        keeps_rest=flash and wishes.as_it_was and not wishes.erase_all,
+        keeps_rest=flash and options.as_it_was and not options.erase_all,
     )
     if plan.keeps_rest:
         return replace(plan, beside=tuple(without(shared(areas, [memory.usable]), plan.own_spans(image))))
@@ -229,7 +231,9 @@ def rooms_of(plan: MemoryPlan, block: int) -> list[Room]:
     return made
 
 
-def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapping[str, Sequence[Room]]) -> Plan:
+def narrowed(
+    plan: Plan, dialect: type[Dialect], options: WriteOptions, differing: Mapping[str, Sequence[Room]]
+) -> Plan:
     """The plan for the rooms that differ, by memory name; a memory that is not named stays as planned. What is left
     out is in `compared` of its MemoryPlan."""
     memories = []
@@ -247,7 +251,7 @@ def narrowed(plan: Plan, dialect: type[Dialect], wishes: Wishes, differing: Mapp
             nothing = MemoryPlan(old.memory, old.image, (), (), (), left_out=old.left_out, compared=left)
             memories.append(nothing)
             continue
-        smaller = plan_memory(plan.part, old.memory, dialect, replace(old.image, pieces=pieces), wishes)
+        smaller = plan_memory(plan.part, old.memory, dialect, replace(old.image, pieces=pieces), options)
         memories.append(replace(smaller.part_of(old.image), compared=left))
     return replace(plan, memories=tuple(memories))
 

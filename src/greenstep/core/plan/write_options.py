@@ -37,7 +37,7 @@ class CompareWith(Enum):
 
 
 @frozen
-class Wishes:
+class WriteOptions:
     """What the person asked for beyond the images.
 
     `even_if` names refusals to override. `erase_all` erases the whole flash, not only what is touched. `settings` are
@@ -57,7 +57,7 @@ class Wishes:
     writes_only: bool = False
 
 
-EVEN_IF = {
+OVERRIDES = {
     "vectors": "it does not look like a program for this chip",
     "protection": "it would protect the chip against reading",
     "lock-out": "it would lock the bootloader out for good",

@@ -98,7 +98,7 @@ def candidates_for(
 def by_maker(candidates: Sequence[Candidate], usb: str) -> list[Candidate]:
     """First those whose chips come from the adapter's maker, `usb` being its VID:PID; empty if it has none."""
     maker = usb.partition(":")[0].upper() or "none"
-    return sorted(candidates, key=lambda candidate: candidate.dialect.spec.asking.usb_maker != maker)
+    return sorted(candidates, key=lambda candidate: candidate.dialect.spec.asking.usb_vendor_id != maker)
 
 
 def _other_boot(hookup: Hookup) -> Hookup:
@@ -227,7 +227,7 @@ def _by_moves(waiting: Sequence[Candidate]) -> list[Candidate]:
 
 def _needs_boot_pin(candidate: Candidate, garbled: bool) -> bool:
     spec = candidate.dialect.spec
-    waits = not spec.gives_up and not spec.asking.breaks_in and not (garbled and spec.rom_speaks)
+    waits = not spec.gives_up and not spec.asking.enters_on_break and not (garbled and spec.rom_speaks)
     return candidate.hookup.boot is not None and waits
 
 
@@ -271,7 +271,9 @@ def _likeliest_first(
         spec, hookup = candidate.dialect.spec, candidate.hookup
         if heard.kind == "rom text":
             return (not spec.rom_speaks, hookup.boot is None)
-        fits = spec.gives_up and hookup.boot is None if late else hookup.boot is not None or spec.asking.breaks_in
+        fits = (
+            spec.gives_up and hookup.boot is None if late else hookup.boot is not None or spec.asking.enters_on_break
+        )
         return (not fits, late and hookup.reset is not None and hookup.reset.through != "capacitor")
 
     same = [c for c in waiting if c.hookup.reset is not None and c.hookup.reset.line == line]
@@ -336,7 +338,7 @@ def _enter_and_ask(link: RecordingLink, driver: Driver, candidate: Candidate, ru
     count."""
     dialect = candidate.dialect
     link.configure(_asked_at(dialect, candidate.baud))
-    driver.enter(dialect.spec.asking.breaks_in)
+    driver.enter(dialect.spec.asking.enters_on_break)
     if dialect.spec.asking.once:  # then it cannot be asked again with the lines at rest
         link.set_lines(*candidate.hookup.idle_lines)
     link.sleep(max(dialect.spec.asking.attempts[0].settle_s, 0.02))
@@ -435,7 +437,7 @@ def _asked(link: RecordingLink, dialect: type[Dialect], baud: int, times: int) -
     """The dialect, if it answers one of a number of questions."""
     link.configure(_asked_at(dialect, baud))
     asked = dialect(link)
-    if dialect.spec.asking.breaks_in:  # this loader waits for a reset during the break
+    if dialect.spec.asking.enters_on_break:  # this loader waits for a reset during the break
         link.set_break(True)
         link.sleep(_BREAK_BY_HAND_S)
         link.set_break(False)

@@ -8,17 +8,17 @@ from dataclasses import replace
 from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..quantities import count, readable_share, show_bytes, show_heard
-from .decoders import narrate
+from .decoded import DecodedExchange
+from .decoders import decode_exchanges
 from .exchanges import Exchange
 from .recording import Trace
-from .told import Narrated
 
 _TALK_SHARE = 0.95
 _SHORTEST_TEXT = 4
 
 
 @frozen
-class Told:
+class TraceRow:
     """One row: from `at_s` for `took_s`, `times` similar commands; `waited_s` is how long their answers took."""
 
     at_s: float
@@ -30,14 +30,14 @@ class Told:
     place: tuple[int, int] | None = None
 
 
-def tell(
+def explain_trace(
     trace: Trace, exchanges: Sequence[Exchange], dialect: type[Dialect] | None, joined: bool = True
-) -> list[Told]:
+) -> list[TraceRow]:
     """All rows in time order. `joined`: commands that follow each other from address to address share a row."""
     narrated = (
-        narrate(dialect, [(exchange.sent, exchange.heard) for exchange in exchanges])
+        decode_exchanges(dialect, [(exchange.sent, exchange.heard) for exchange in exchanges])
         if dialect is not None
-        else [Narrated(index, 1, "", _plain(exchange)) for index, exchange in enumerate(exchanges)]
+        else [DecodedExchange(index, 1, "", _plain(exchange)) for index, exchange in enumerate(exchanges)]
     )
     rows = [_row(exchanges, row) for row in narrated]
     if joined:
@@ -56,21 +56,21 @@ def _shown(data: bytes) -> str:
     return show_heard(data) if len(data) >= _SHORTEST_TEXT else show_bytes(data)
 
 
-def _row(exchanges: Sequence[Exchange], row: Narrated) -> Told:
+def _row(exchanges: Sequence[Exchange], row: DecodedExchange) -> TraceRow:
     covered = exchanges[row.first : row.first + row.count]
     first, last = covered[0], covered[-1]
     if not first.sent:
-        return Told(first.at_s, last.end_s - first.at_s, "heard", show_heard(first.heard))
+        return TraceRow(first.at_s, last.end_s - first.at_s, "heard", show_heard(first.heard))
     waited = sum(exchange.wait_s or 0.0 for exchange in covered)
     took_s = last.end_s - first.at_s
     if not row.command:  # a program's text, or something the dialect does not know
         what = "talk" if readable_share(first.sent + first.heard) > _TALK_SHARE else "unknown"
-        return Told(first.at_s, took_s, what, _plain(first), 1, waited)
-    return Told(first.at_s, took_s, row.command, row.detail, 1, waited, row.place)
+        return TraceRow(first.at_s, took_s, what, _plain(first), 1, waited)
+    return TraceRow(first.at_s, took_s, row.command, row.detail, 1, waited, row.place)
 
 
-def _joined(rows: list[Told]) -> list[Told]:
-    out: list[Told] = []
+def _joined(rows: list[TraceRow]) -> list[TraceRow]:
+    out: list[TraceRow] = []
     for row in rows:
         last = out[-1] if out else None
         follows = (
@@ -99,7 +99,7 @@ def _joined(rows: list[Told]) -> list[Told]:
     return out
 
 
-def _line_rows(trace: Trace) -> list[Told]:
+def _line_rows(trace: Trace) -> list[TraceRow]:
     rows = []
     for index, change in enumerate(trace.changes):
         before = trace.changes[index - 1] if index else None
@@ -110,7 +110,7 @@ def _line_rows(trace: Trace) -> list[Told]:
             said.append(f"break {'on' if change.on_break else 'off'}")
         if before is None or before.settings != change.settings:
             said.append(str(change.settings))
-        rows.append(Told(change.at_s, 0.0, "lines", "; ".join(said)))
+        rows.append(TraceRow(change.at_s, 0.0, "lines", "; ".join(said)))
     return rows
 
 

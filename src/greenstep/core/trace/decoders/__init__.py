@@ -9,14 +9,14 @@ from typing import cast
 
 from ...dialects.dialect import Dialect
 from ...quantities import show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
-Narrate = Callable[[Sequence[tuple[bytes, bytes]]], list[Narrated]]
+Narrate = Callable[[Sequence[tuple[bytes, bytes]]], list[DecodedExchange]]
 
 
-def narrate(dialect: type[Dialect], exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(dialect: type[Dialect], exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """Use the dialect's decoder; without one, each exchange is a row of its own."""
     if not dialect.decoder:
-        return [Narrated(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
+        return [DecodedExchange(index, 1, "", show_bytes(sent, 12)) for index, (sent, _) in enumerate(exchanges)]
     module, _, function = dialect.decoder.partition(":")
     return cast(Narrate, getattr(import_module(module), function))(exchanges)

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from ...dialects.avr_061 import IN_SYNC, OK, Command
 from ...quantities import count, show_bytes, show_heard
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per command."""
     rows = []
     address = 0
@@ -33,5 +33,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             good = good or plain
         if command and not good:
             detail += f"; answered {show_bytes(heard, 6)}" if heard else "; no answer"
-        rows.append(Narrated(index, 1, command, detail.removeprefix("; "), place if good else None))
+        rows.append(DecodedExchange(index, 1, command, detail.removeprefix("; "), place if good else None))
     return rows

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.avr_068 import FAR, HEAD, OK, START, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per message."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         body = sent[HEAD:-1]
         if sent[:1] != bytes([START]) or not body or not Command.known(body[0]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         good = heard[HEAD : HEAD + 2] == bytes([body[0], OK])
         detail, place = "", None
@@ -30,5 +30,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = show_bytes(heard[HEAD + 2 : -1], 12)
         if not good:
             detail += f"; answered {show_bytes(heard, 8)}" if heard else "; no answer"
-        rows.append(Narrated(index, 1, Command.of(body[0]).words, detail.removeprefix("; "), place if good else None))
+        rows.append(
+            DecodedExchange(index, 1, Command.of(body[0]).words, detail.removeprefix("; "), place if good else None)
+        )
     return rows

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.avr_109 import Command
 from ...quantities import count, show_bytes, show_heard
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per letter."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         detail, place = "", None
         if not sent or not Command.known(sent[0]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command = Command.of(sent[0])
         if command in (Command.SET_ADDRESS, Command.SET_FAR_ADDRESS):
@@ -31,5 +31,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = show_bytes(heard)
         if not heard and command is not Command.SYNCHRONISE:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 from ...dialects.doorstep_frames import ANSWER, CRC_BYTES, HEAD_BYTES, Kind, Status, opened
 from ...quantities import count
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 _PLACED = (Kind.DIGEST, Kind.ERASE, Kind.WRITE, Kind.READ)
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row for what was sent in a row: a question, or several writes; and what the answers said, which may have
     come when more was on its way already."""
     answers = [_messages(heard) for _, heard in exchanges]
@@ -19,7 +19,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     for index, (sent, _) in enumerate(exchanges):
         asked = [message for message in _messages(sent) if message[0] in list(Kind) and len(message) >= HEAD_BYTES]
         if not asked:
-            rows.append(Narrated(index, 1, "", count(len(sent), "byte") if sent else "text"))
+            rows.append(DecodedExchange(index, 1, "", count(len(sent), "byte") if sent else "text"))
             continue
         kind = Kind(asked[0][0])
         statuses = [_status(message, answers[index : index + 1 + len(asked) + 3]) for message in asked]
@@ -33,7 +33,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         elif refused:
             detail += f"{'; ' if detail else ''}{Status(refused[0] & 3).words}"
         whole = not refused and None not in statuses and len(places) == len(asked) == 1
-        rows.append(Narrated(index, 1, kind.words, detail, places[0] if whole else None))
+        rows.append(DecodedExchange(index, 1, kind.words, detail, places[0] if whole else None))
     return rows
 
 

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.efm8_an945 import ANSWERS, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per record."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = sent.lstrip(b"\xff")
         if len(data) < 3 or data[:1] != b"$" or not Command.known(data[2]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, rest = Command.of(data[2]), data[3:]
         place, detail = None, ""
@@ -33,5 +33,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         elif heard[0] != 0x40:
             detail = f"{detail}; {ANSWERS.get(heard[0], show_bytes(heard, 4))}".removeprefix("; ")
             place = None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

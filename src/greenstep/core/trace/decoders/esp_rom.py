@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.esp_rom import Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per request."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         frame = sent.strip(b"\xc0").replace(b"\xdb\xdc", b"\xc0").replace(b"\xdb\xdd", b"\xdb")
         if len(frame) < 8 or frame[0] or not Command.known(frame[1]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, body = frame[1], frame[8:]
         word = [int.from_bytes(body[at : at + 4], "little") for at in range(0, min(len(body), 20), 4)]
@@ -34,5 +34,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
                 detail = f"{baud}"
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.of(command).words, detail, place))
+        rows.append(DecodedExchange(index, 1, Command.of(command).words, detail, place))
     return rows

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from ...dialects.lpc_isp import Command
 from ...quantities import count, show_bytes, show_heard
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per command; data is counted."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
@@ -19,9 +19,9 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             code = heard.strip().split(b"\r\n")[0] if heard.strip() else b"no answer"
             told = "" if code == b"0" else f"; answered {show_heard(code)}" if heard.strip() else "; no answer"
             detail = " ".join(word.decode("latin-1") for word in words[1:]) + told
-            rows.append(Narrated(index, 1, name, detail.removeprefix("; ")))
+            rows.append(DecodedExchange(index, 1, name, detail.removeprefix("; ")))
         elif len(sent) >= 48:
-            rows.append(Narrated(index, 1, "data", count(len(sent), "character")))
+            rows.append(DecodedExchange(index, 1, "data", count(len(sent), "character")))
         else:
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
     return rows

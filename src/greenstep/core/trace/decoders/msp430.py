@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from ...dialects import msp430_slau319, msp430_slau550
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate_slau319(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def narrate_slau319(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per frame, and what synchronised before it."""
     rows, before = [], 0
     for index, (sent, heard) in enumerate(exchanges):
@@ -18,10 +18,10 @@ def narrate_slau319(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             continue
         times, before = before + 1, 0
         if sent == b"\x80":
-            rows.append(Narrated(index, times, "synchronise", show_bytes(heard, 8) if heard else "no answer"))
+            rows.append(DecodedExchange(index, times, "synchronise", show_bytes(heard, 8) if heard else "no answer"))
             continue
         if len(sent) < 10 or sent[0] != 0x80 or not msp430_slau319.Command.known(sent[1]):
-            rows.append(Narrated(index, times, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, times, "", show_bytes(sent, 12)))
             continue
         command = msp430_slau319.Command.of(sent[1])
         address, length = int.from_bytes(sent[4:6], "little"), int.from_bytes(sent[6:8], "little")
@@ -33,17 +33,17 @@ def narrate_slau319(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         if heard[:1] not in (b"\x90", b"\x80"):
             told = "refused" if heard[:1] == b"\xa0" else "no answer" if not heard else show_bytes(heard, 8)
             place, detail = None, f"{detail}; {told}".removeprefix("; ")
-        rows.append(Narrated(index, times, command.words, detail, place if command is command.WRITE else None))
+        rows.append(DecodedExchange(index, times, command.words, detail, place if command is command.WRITE else None))
     return rows
 
 
-def narrate_slau550(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def narrate_slau550(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per frame."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = sent.lstrip(b"\x00")
         if len(data) < 6 or data[0] != 0x80 or not msp430_slau550.Command.known(data[3]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, rest = msp430_slau550.Command.of(data[3]), data[4:-2]
         place, detail = None, ""
@@ -58,5 +58,5 @@ def narrate_slau550(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         elif len(heard) > 5 and heard[4] == 0x3B and heard[5]:
             told = msp430_slau550.MESSAGES.get(heard[5], show_bytes(heard, 8))
             detail, place = f"{detail}; {told}".removeprefix("; "), None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.mspm0_slau887 import MESSAGES, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per frame. A password is not shown."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = sent.lstrip(b"\x00")
         if len(data) < 8 or data[0] != 0x80 or not Command.known(data[3]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, rest = Command.of(data[3]), data[4:-4]
         place, detail = None, ""
@@ -34,5 +34,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         elif len(heard) > 5 and heard[4] == 0x3B and heard[5]:
             detail = f"{detail}; {MESSAGES.get(heard[5], show_bytes(heard, 8))}".removeprefix("; ")
             place = None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

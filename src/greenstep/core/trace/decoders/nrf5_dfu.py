@@ -6,12 +6,12 @@ from collections.abc import Sequence
 
 from ...dialects.nrf5_dfu import RESULTS, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 _KINDS = {1: "packet", 2: "program"}
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per exchange; writes, which are not answered, go with the command that follows them."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
@@ -20,7 +20,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         last = next((frame for frame in reversed(frames) if frame[0] != Command.WRITE), b"")
         if not last or not Command.known(last[0]):
             words, detail = (Command.WRITE.words, count(written, "byte")) if written else ("", show_bytes(sent, 12))
-            rows.append(Narrated(index, 1, words, detail))
+            rows.append(DecodedExchange(index, 1, words, detail))
             continue
         command, detail = Command.of(last[0]), f"{count(written, 'byte')} before" if written else ""
         if command is Command.CREATE and len(last) == 6:
@@ -32,7 +32,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = f"{detail}; no answer"
         elif len(told) > 2 and told[2] != 1:
             detail = f"{detail}; {RESULTS.get(told[2], show_bytes(told, 8))}"
-        rows.append(Narrated(index, 1, command.words, detail.removeprefix("; ")))
+        rows.append(DecodedExchange(index, 1, command.words, detail.removeprefix("; ")))
     return rows
 
 

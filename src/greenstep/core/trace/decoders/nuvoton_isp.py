@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.nuvoton_isp import PACKET_BYTES, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per packet."""
     rows, address, left = [], 0, 0
     for index, (sent, heard) in enumerate(exchanges):
         number = int.from_bytes(sent[:4], "little")
         if len(sent) != PACKET_BYTES or not Command.known(number):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, place, detail = Command.of(number), None, ""
         if command is Command.UPDATE:
@@ -30,5 +30,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         elif int.from_bytes(heard[:2], "little") != sum(sent) & 0xFFFF:
             detail, place = f"{detail}; another sum".removeprefix("; "), None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

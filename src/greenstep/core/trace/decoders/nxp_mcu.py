@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from ...dialects.nxp_packets import COMMAND, DATA, PING, START, Answer, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per frame."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
@@ -33,5 +33,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = show_bytes(data or heard, 12)
         if words and not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, words, detail, place))
+        rows.append(DecodedExchange(index, 1, words, detail, place))
     return rows

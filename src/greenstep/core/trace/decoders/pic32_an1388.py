@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ...dialects.pic32_an1388 import DLE, EOT, SOH, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
 def _unstuffed(sent: bytes) -> bytes:
@@ -23,13 +23,13 @@ def _unstuffed(sent: bytes) -> bytes:
     return bytes(body)
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per frame."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = _unstuffed(sent)
         if len(data) < 3 or not Command.known(data[0]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, rest = Command.of(data[0]), data[1:-2]
         place, detail = None, ""
@@ -41,5 +41,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = f"{int.from_bytes(rest[:4], 'little'):08X}, {count(int.from_bytes(rest[4:], 'little'), 'byte')}"
         if not heard and command is not Command.JUMP:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

@@ -7,19 +7,19 @@ from collections.abc import Sequence
 from ...dialects.pic_an1310 import Command
 from ...dialects.pic_frames import STX, unstuffed
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per request."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         if not sent.strip(bytes([STX])):
-            rows.append(Narrated(index, 1, "auto-baud", "" if heard else "no answer"))
+            rows.append(DecodedExchange(index, 1, "auto-baud", "" if heard else "no answer"))
             continue
         data = unstuffed(sent)[:-2]
         if not data or not Command.known(data[0]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         detail, place = "", None
         if len(data) >= 5:
@@ -35,5 +35,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
                 detail += f", {data[5]} blocks"
         if not heard and data[0] != Command.RUN:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.of(data[0]).words, detail, place))
+        rows.append(DecodedExchange(index, 1, Command.of(data[0]).words, detail, place))
     return rows

@@ -7,21 +7,21 @@ from collections.abc import Sequence
 from ...dialects.pic_an851 import Command
 from ...dialects.pic_frames import unstuffed
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per request."""
     rows = []
     for index, (sent, heard) in enumerate(exchanges):
         data = unstuffed(sent)[:-1]
         if len(data) < 2 or not Command.known(data[0]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, length = data[0], data[1]
         detail, place = "", None
         if not length:
-            rows.append(Narrated(index, 1, "reset"))
+            rows.append(DecodedExchange(index, 1, "reset"))
             continue
         if len(data) >= 5:
             address = int.from_bytes(data[2:5], "little")
@@ -34,5 +34,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             )
         if not heard:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.of(command).words, detail, place))
+        rows.append(DecodedExchange(index, 1, Command.of(command).words, detail, place))
     return rows

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 
 from ...dialects.ra_packets import STATUSES, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per packet."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         data = sent.lstrip(b"\x00")
         if len(data) < 6 or data[0] not in (0x01, 0x81) or not Command.known(data[3]):
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         command, rest = Command.of(data[3]), data[4:-2]
         place, detail = None, ""
@@ -32,5 +32,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
         elif len(heard) > 4 and heard[3] & 0x80:
             detail = f"{detail}; {STATUSES.get(heard[4], show_bytes(heard, 8))}".removeprefix("; ")
             place = None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 _COMMAND = re.compile(rb"#?([OoHhWwSRGNTV])([0-9A-Fa-f]*),?([0-9A-Fa-f]*)#C?$")
 _WORDS = {
@@ -25,20 +25,20 @@ _WORDS = {
 }
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per command; the blocks of a file are counted in one."""
-    rows: list[Narrated] = []
+    rows: list[DecodedExchange] = []
     blocks = 0
     for index, (sent, heard) in enumerate(exchanges):
         if len(sent) > 100 or sent in (b"C", b"\x06", b"\x04"):
             blocks += 1
             continue
         if blocks:
-            rows.append(Narrated(index - 1, blocks, "file", count(blocks, "exchange")))
+            rows.append(DecodedExchange(index - 1, blocks, "file", count(blocks, "exchange")))
             blocks = 0
         found = _COMMAND.search(sent)
         if found is None:
-            rows.append(Narrated(index, 1, "", show_bytes(sent, 12)))
+            rows.append(DecodedExchange(index, 1, "", show_bytes(sent, 12)))
             continue
         letter, first, second = (part.decode() for part in found.groups())
         detail = first
@@ -48,7 +48,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail = f"{first}: {int.from_bytes(heard, 'little'):08X}"
         elif not heard and letter in "whoNTV":
             detail = f"{detail}; no answer".removeprefix("; ")
-        rows.append(Narrated(index, 1, _WORDS[letter], detail))
+        rows.append(DecodedExchange(index, 1, _WORDS[letter], detail))
     if blocks:
-        rows.append(Narrated(len(exchanges) - 1, blocks, "file", count(blocks, "exchange")))
+        rows.append(DecodedExchange(len(exchanges) - 1, blocks, "file", count(blocks, "exchange")))
     return rows

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 from ...dialects.smp_exchange import Collector, Command, Packet
 from ...quantities import count
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per packet: what was asked, and what the answer says."""
     from ...dialects.smp_exchange import decoded
 
@@ -17,7 +17,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
     for index, (sent, heard) in enumerate(exchanges):
         asked, told = _packet_in(sent), _packet_in(heard)
         if asked is None or not Command.known(asked.command):
-            rows.append(Narrated(index, 1, "", count(len(sent), "byte") if sent else "text"))
+            rows.append(DecodedExchange(index, 1, "", count(len(sent), "byte") if sent else "text"))
             continue
         values = decoded(asked.body) or {}
         place, detail = None, ""
@@ -29,7 +29,7 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         elif answer.get("rc"):
             detail, place = f"{detail}; rc {answer['rc']}".removeprefix("; "), None
-        rows.append(Narrated(index, 1, Command.of(asked.command).words, detail, place))
+        rows.append(DecodedExchange(index, 1, Command.of(asked.command).words, detail, place))
     return rows
 
 

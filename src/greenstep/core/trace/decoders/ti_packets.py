@@ -6,17 +6,17 @@ from collections.abc import Sequence
 
 from ...dialects.ti_packets import STATUSES, SYNC, Command
 from ...quantities import count, show_bytes
-from ..told import Narrated
+from ..decoded import DecodedExchange
 
 
-def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
+def decode_exchanges(exchanges: Sequence[tuple[bytes, bytes]]) -> list[DecodedExchange]:
     """One row per packet."""
     rows, address = [], 0
     for index, (sent, heard) in enumerate(exchanges):
         data = sent.removeprefix(b"\x00\xcc")
         if len(data) < 3 or not Command.known(data[2]) or data[0] != len(data):
             text = "measure the rate" if data == SYNC else "acknowledge" if sent and not data else ""
-            rows.append(Narrated(index, 1, text, show_bytes(heard if text else sent, 12)))
+            rows.append(DecodedExchange(index, 1, text, show_bytes(heard if text else sent, 12)))
             continue
         command, rest = Command.of(data[2]), data[3:]
         place, detail = None, ""
@@ -34,5 +34,5 @@ def narrate(exchanges: Sequence[tuple[bytes, bytes]]) -> list[Narrated]:
             detail, place = f"{detail}; no answer".removeprefix("; "), None
         elif heard[:2] == b"\x00\x33":
             detail, place = f"{detail}; refused".removeprefix("; "), None
-        rows.append(Narrated(index, 1, command.words, detail, place))
+        rows.append(DecodedExchange(index, 1, command.words, detail, place))
     return rows

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 @frozen
-class Person:
+class Prompter:
     """`tell` takes a remark that is no event of a run: a journal that cannot be written, a trace cut short. `secret`
     asks for the secret with a name that is not in the environment; it raises UsageFault if nobody can be asked.
     `is_there`: somebody looks on, who can set a boot pin back when told to."""
@@ -37,7 +37,7 @@ def _no_secret(name: str) -> str:
     raise usage("secret", f"the secret {name} is not in the environment", f"set {name}, or run in a terminal")
 
 
-NOBODY = Person(_log, _no_secret)
+NON_INTERACTIVE = Prompter(_log, _no_secret)
 """For programs: remarks go to the logger `greenstep`."""
 
 

@@ -6,7 +6,7 @@ from ..frozen import frozen
 
 
 @frozen
-class Narrated:
+class DecodedExchange:
     """`count` exchanges from number `first` on were one `command`, with something to say about it; `place` is the
     range (address, size) it was about, so that rows may be joined."""
 
