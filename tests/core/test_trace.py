@@ -16,7 +16,7 @@ from greenstep.core.engine.job import OpenedPort
 from greenstep.core.engine.runner import Runner
 from greenstep.core.link import Frame, LineSettings
 from greenstep.core.safety.secrets import MaskedStream, Secrets
-from greenstep.core.trace.decoders import decode_exchanges
+from greenstep.core.trace.decoding import decode_exchanges
 from greenstep.core.trace.exchanges import exchanges_of, time_shares
 from greenstep.core.trace.recording import LineEvent, RecordingLink, Trace
 from greenstep.core.trace.story import TraceRow, explain_trace

@@ -68,7 +68,7 @@ class Avr061(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR061"
     document: ClassVar[str] = "Atmel AVR061"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_061:decode_exchanges"
+    decoder: ClassVar[str] = "avr_061"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

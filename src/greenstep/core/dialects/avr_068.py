@@ -25,6 +25,7 @@ from ..spans import Span
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Dialect
 from .errors import ChipRefusal, NotReset, RefusalKind, Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
 from .probe import EVERY_S
 from .results import Examination, Identity, WriteBlock
@@ -43,13 +44,13 @@ class Command(ProtocolCommand):
 
     SIGN_ON = 0x01, "sign on"
     GET_PARAMETER = 0x03, "get parameter"
-    LOAD_ADDRESS = 0x06, "load address"
+    LOAD_ADDRESS = 0x06, "load address", "words:4"
     ENTER_PROGRAMMING = 0x10, "enter programming"
     LEAVE_PROGRAMMING = 0x11, "leave programming"
-    PROGRAM_FLASH = 0x13, "program flash"
-    READ_FLASH = 0x14, "read flash"
-    PROGRAM_EEPROM = 0x15, "program EEPROM"
-    READ_EEPROM = 0x16, "read EEPROM"
+    PROGRAM_FLASH = 0x13, "program flash", "size:2 data"
+    READ_FLASH = 0x14, "read flash", "size:2 data"
+    PROGRAM_EEPROM = 0x15, "program EEPROM", "size:2 data"
+    READ_EEPROM = 0x16, "read EEPROM", "size:2 data"
     READ_SIGNATURE = 0x1B, "read signature"
 
 
@@ -75,6 +76,18 @@ _OTHER_BLOCK = 48
 """Bytes of the EEPROM per read when it is read in a second way."""
 
 
+def _opened(sent: bytes) -> Opened:
+    body = sent[HEAD:-1]
+    return (body[0], body[1:]) if sent[:1] == bytes([START]) and body else None
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """What a command without data answers, and what is not ok."""
+    if heard[HEAD : HEAD + 2] != bytes([command, OK]):
+        return f"answered {show_bytes(heard, 8)}"
+    return "" if command.layout else show_bytes(heard[HEAD + 2 : -1], 12)
+
+
 class Avr068(Dialect):
     """The conversation with one chip."""
 
@@ -82,7 +95,7 @@ class Avr068(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR068"
     document: ClassVar[str] = "Atmel AVR068"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_068:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, "big", 5, _answered)
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

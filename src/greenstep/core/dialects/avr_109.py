@@ -14,10 +14,11 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size
+from ..quantities import show_bytes, show_heard, show_size
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
@@ -37,11 +38,11 @@ class Command(ProtocolCommand):
     SELECT_DEVICE = ord("T"), "select device"
     ENTER_PROGRAMMING = ord("P"), "enter programming"
     LEAVE_PROGRAMMING = ord("L"), "leave programming"
-    SET_ADDRESS = ord("A"), "set address"
-    SET_FAR_ADDRESS = ord("H"), "set address"
+    SET_ADDRESS = ord("A"), "set address", "words:2"
+    SET_FAR_ADDRESS = ord("H"), "set address", "words:3"
     ERASE_ALL = ord("e"), "erase all"
-    WRITE_BLOCK = ord("B"), "write block"
-    READ_BLOCK = ord("g"), "read block"
+    WRITE_BLOCK = ord("B"), "write block", "size:2 data"
+    READ_BLOCK = ord("g"), "read block", "size:2 data"
     EXIT = ord("E"), "exit"
     SYNCHRONISE = 0x1B, "synchronise"
     """Does nothing, and so ends a command that was begun."""
@@ -54,6 +55,17 @@ _FAR_WORDS = 0x10000
 _ERASE_S, _QUIET_S = 10.0, 0.03
 
 
+def _opened(sent: bytes) -> Opened:
+    return (sent[0], sent[1:]) if sent else None
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """The chip's own words and numbers."""
+    if command in (Command.IDENTIFIER, Command.SOFTWARE_VERSION):
+        return show_heard(heard)
+    return show_bytes(heard) if command in (Command.SIGNATURE, Command.BLOCK_MODE) else ""
+
+
 class Avr109(Dialect):
     """The conversation with one chip."""
 
@@ -61,7 +73,7 @@ class Avr109(Dialect):
     title: ClassVar[str] = "AVR bootloader, AVR109"
     document: ClassVar[str] = "Atmel AVR109"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.avr_109:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, "big", 5, _answered, (Command.SYNCHRONISE,))
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=b"S",

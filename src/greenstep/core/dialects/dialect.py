@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 from ..link import Deadline
 from ..spans import Span, pieces_of
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing
 from .line import read_until
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .spec import Cost, Spec, sum_costs
@@ -45,8 +46,9 @@ class Dialect(ABC):
     spec: ClassVar[Spec]
     uart: ClassVar[UartRules | None] = None
     """How its chips' UART divides a clock, if that is no row of `clock.UARTS`."""
-    decoder: ClassVar[str] = ""
-    """What explains a recorded conversation: MODULE:FUNCTION; empty if nothing does."""
+    decoder: ClassVar[Framing | str] = ""
+    """What explains a recorded conversation: how its frames are taken apart, or the name of a function in
+    `trace/own_decoders.py`; empty if nothing does."""
     tried: ClassVar[str] = "from documents, not tried on silicon"
     """What the dialect and its parts rest on."""
     proof: ClassVar[str] = "each block acknowledged with its checksum by the bootloader, which cannot be read back"

@@ -61,7 +61,7 @@ class Doorstep(Dialect):
     title: ClassVar[str] = "Doorstep loader"
     document: ClassVar[str] = "docs/doorstep.md, version 1"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.doorstep:decode_exchanges"
+    decoder: ClassVar[str] = "doorstep"
     answer_s: ClassVar[float] = 0.15
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

@@ -21,6 +21,7 @@ from ..quantities import show_bytes, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, noise, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
@@ -29,13 +30,13 @@ from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Startin
 class Command(ProtocolCommand):
     """AN945, "Bootloader commands"."""
 
-    IDENTIFY = 0x30, "identify"
-    SETUP = 0x31, "setup"
-    ERASE = 0x32, "erase page"
-    WRITE = 0x33, "write"
-    VERIFY = 0x34, "verify"
-    LOCK = 0x35, "lock"
-    RUN = 0x36, "run application"
+    IDENTIFY = 0x30, "identify", "hex"
+    SETUP = 0x31, "setup", "hex"
+    ERASE = 0x32, "erase page", "at:2"
+    WRITE = 0x33, "write", "address:2 data"
+    VERIFY = 0x34, "verify", "at:2 end:2"
+    LOCK = 0x35, "lock", "hex"
+    RUN = 0x36, "run application", "hex"
 
 
 _OK, _RANGE, _BAD_ID, _BAD_CRC = 0x40, 0x41, 0x42, 0x43
@@ -58,6 +59,15 @@ def _divide(clock_hz: float, baud: int) -> Divided | None:
     return Divided(clock_hz / (2 * count), f"TH1 {256 - count}") if 1 <= count <= 256 else None
 
 
+def _opened(sent: bytes) -> Opened:
+    record = sent.lstrip(b"\xff")
+    return (record[2], record[3:]) if len(record) >= 3 and record[:1] == b"$" else None
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    return "" if heard[0] == _OK else ANSWERS.get(heard[0], show_bytes(heard, 4))
+
+
 class Efm8An945(Dialect):
     """The conversation with one chip."""
 
@@ -65,7 +75,7 @@ class Efm8An945(Dialect):
     title: ClassVar[str] = "EFM8 bootloader (AN945)"
     document: ClassVar[str] = "Silicon Labs AN945"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.efm8_an945:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, "big", 4, _answered)
     answer_s: ClassVar[float] = 0.3
     uart: ClassVar[UartRules | None] = UartRules(
         "efm8",

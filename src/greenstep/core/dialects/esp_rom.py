@@ -38,31 +38,32 @@ from .esp_chip import (
     size_to_ask_for,
 )
 from .esp_images import fit_headers, judge_partitions, judge_places, limit_told
+from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
-from .slip import SlipReader, slip
+from .slip import SlipReader, slip, unescaped
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
 
 
 class Command(ProtocolCommand):
     """Espressif's serial protocol description, "Commands"."""
 
-    FLASH_BEGIN = 0x02, "flash begin"
-    FLASH_DATA = 0x03, "flash data"
+    FLASH_BEGIN = 0x02, "flash begin", "size:4 blocks:4 -:4 address:4"
+    FLASH_DATA = 0x03, "flash data", "size:4 block:4 data"
     FLASH_END = 0x04, "flash end"
     MEMORY_BEGIN = 0x05, "memory begin"
     MEMORY_END = 0x06, "memory end"
     MEMORY_DATA = 0x07, "memory data"
     SYNC = 0x08, "sync"
-    WRITE_REGISTER = 0x09, "write register"
-    READ_REGISTER = 0x0A, "read register"
+    WRITE_REGISTER = 0x09, "write register", "at:4"
+    READ_REGISTER = 0x0A, "read register", "at:4"
     SET_SPI = 0x0B, "set SPI parameters"
     ATTACH_SPI = 0x0D, "attach SPI flash"
-    CHANGE_BAUD = 0x0F, "change baud rate"
-    DEFLATE_BEGIN = 0x10, "deflated begin"
-    DEFLATE_DATA = 0x11, "deflated data"
+    CHANGE_BAUD = 0x0F, "change baud rate", "baud:4"
+    DEFLATE_BEGIN = 0x10, "deflated begin", "size:4 blocks:4 -:4 address:4"
+    DEFLATE_DATA = 0x11, "deflated data", "size:4 block:4 data"
     DEFLATE_END = 0x12, "deflated end"
-    MD5 = 0x13, "MD5 of flash"
+    MD5 = 0x13, "MD5 of flash", "at:4 size:4"
     SECURITY = 0x14, "security info"
 
 
@@ -114,6 +115,11 @@ def deflated(data: bytes) -> bytes:
     return zlib.compress(data, 9)
 
 
+def _opened(sent: bytes) -> Opened:
+    frame = unescaped(sent.strip(b"\xc0"))
+    return (frame[1], frame[8:]) if len(frame) >= 8 and not frame[0] else None
+
+
 class EspRom(Dialect):
     """The conversation with one chip."""
 
@@ -121,7 +127,7 @@ class EspRom(Dialect):
     title: ClassVar[str] = "ESP ROM loader"
     document: ClassVar[str] = "Espressif's serial protocol description"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.esp_rom:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, digits=6)
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=slip(bytes([0, Command.SYNC, 36, 0, 0, 0, 0, 0]) + _SYNC_DATA),

@@ -83,7 +83,7 @@ class LpcIsp(Dialect):
     title: ClassVar[str] = "LPC ROM bootloader"
     document: ClassVar[str] = "NXP UM10360 and the parts' user manuals"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.lpc_isp:decode_exchanges"
+    decoder: ClassVar[str] = "lpc_isp"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=b"?",

@@ -60,7 +60,7 @@ class Msp430Slau319(Msp430Dialect):
     name: ClassVar[str] = "msp430-slau319"
     title: ClassVar[str] = "MSP430 bootstrap loader"
     document: ClassVar[str] = "TI SLAU319"
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.msp430:narrate_slau319"
+    decoder: ClassVar[str] = "msp430_slau319"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=bytes([_HEAD]),

@@ -9,6 +9,7 @@ from __future__ import annotations
 from binascii import crc_hqx
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import ClassVar
 
 from ..chips.part import EraseUnit, Memory, Part
@@ -17,6 +18,7 @@ from ..quantities import show_bytes
 from ..spans import Span
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, headed
 from .line import drain, read_exactly, read_until, refuse_text
 from .msp430 import BAUD, ENTERING, PASSWORD_BYTES, SETTINGS, Msp430Dialect
 from .results import Identity, WriteBlock, refuse_another
@@ -26,12 +28,12 @@ from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Startin
 class Command(ProtocolCommand):
     """SLAU319, "5xx and 6xx BSL", SLAU550, "BSL core commands"."""
 
-    WRITE = 0x10, "receive data block"
+    WRITE = 0x10, "receive data block", "address:3 data"
     PASSWORD = 0x11, "receive password"
     MASS_ERASE = 0x15, "mass erase"
-    CRC = 0x16, "CRC check"
+    CRC = 0x16, "CRC check", "at:3 size:2"
     GO = 0x17, "load PC"
-    READ = 0x18, "transmit data block"
+    READ = 0x18, "transmit data block", "at:3 size:2"
     VERSION = 0x19, "transmit BSL version"
     RATE = 0x52, "change baud rate"
 
@@ -68,13 +70,21 @@ def _place(address: int) -> bytes:
     return address.to_bytes(3, "little")
 
 
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """What a message says that is not ok, for a recording."""
+    refused = len(heard) > 5 and heard[4] == _MESSAGE and heard[5]
+    return MESSAGES.get(heard[5], show_bytes(heard, 8)) if refused else ""
+
+
 class Msp430Slau550(Msp430Dialect):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "msp430-slau550"
     title: ClassVar[str] = "MSP430 5xx/FR bootstrap loader"
     document: ClassVar[str] = "TI SLAU319, SLAU550"
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.msp430:narrate_slau550"
+    decoder: ClassVar[Framing] = Framing(
+        Command, partial(headed, head=b"\x80", place=3, check_bytes=2), digits=5, answered=_answered
+    )
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=framed(bytes([Command.VERSION])),

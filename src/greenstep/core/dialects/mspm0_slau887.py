@@ -13,16 +13,18 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import Any, ClassVar
 
 from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
-from ..quantities import show_size, show_span
+from ..quantities import show_bytes, show_size, show_span
 from ..spans import Span, pieces_of
 from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, headed
 from .line import drain, read_exactly, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
@@ -34,11 +36,11 @@ class Command(ProtocolCommand):
     CONNECTION = 0x12, "connection"
     MASS_ERASE = 0x15, "mass erase"
     DEVICE_INFO = 0x19, "device info"
-    PROGRAM = 0x20, "program data"
+    PROGRAM = 0x20, "program data", "address:4 data"
     UNLOCK = 0x21, "unlock bootloader"
-    ERASE_RANGE = 0x23, "erase range"
-    VERIFY = 0x26, "standalone verification"
-    READ = 0x29, "memory read back"
+    ERASE_RANGE = 0x23, "erase range", "at:4 end:4"
+    VERIFY = 0x26, "standalone verification", "at:4 size:4"
+    READ = 0x29, "memory read back", "at:4 size:4"
     START = 0x40, "start application"
     BAUD = 0x52, "change baud rate"
 
@@ -86,6 +88,12 @@ def framed(core: bytes) -> bytes:
     return bytes([_HOST]) + len(core).to_bytes(2, "little") + core + crc32(core).to_bytes(4, "little")
 
 
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """What a message says that is not ok, for a recording."""
+    refused = len(heard) > 5 and heard[4] == _MESSAGE and heard[5]
+    return MESSAGES.get(heard[5], show_bytes(heard, 8)) if refused else ""
+
+
 class Mspm0Slau887(Dialect):
     """The conversation with one chip."""
 
@@ -93,7 +101,9 @@ class Mspm0Slau887(Dialect):
     title: ClassVar[str] = "MSPM0 bootstrap loader"
     document: ClassVar[str] = "TI SLAU887"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.mspm0_slau887:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(
+        Command, partial(headed, head=b"\x80", place=3, check_bytes=4), answered=_answered
+    )
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

@@ -81,7 +81,7 @@ class Nrf5Dfu(Dialect):
     title: ClassVar[str] = "nRF5 serial DFU bootloader"
     document: ClassVar[str] = "Nordic infocenter, DFU protocol"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nrf5_dfu:decode_exchanges"
+    decoder: ClassVar[str] = "nrf5_dfu"
     proof: ClassVar[str] = "the CRC-32 of each object, and the board's word on the hash of all"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(

@@ -60,7 +60,7 @@ class NuvotonIsp(Dialect):
     title: ClassVar[str] = "NuMicro ISP loader"
     document: ClassVar[str] = "Nuvoton ISP application notes"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nuvoton_isp:decode_exchanges"
+    decoder: ClassVar[str] = "nuvoton_isp"
     answer_s: ClassVar[float] = 0.3
     proof: ClassVar[str] = "the sum of all that the bootloader wrote, 16 bits, read from the flash by itself"
     spec: ClassVar[Spec] = Spec(

@@ -79,7 +79,7 @@ class NxpMcu(Dialect):
     title: ClassVar[str] = "NXP MCU bootloader"
     document: ClassVar[str] = "NXP MCU Bootloader Reference Manual"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.nxp_mcu:decode_exchanges"
+    decoder: ClassVar[str] = "nxp_mcu"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

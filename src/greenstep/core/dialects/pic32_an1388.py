@@ -7,6 +7,7 @@ flash and configuration words are never written; of an image only the latter are
 
 from __future__ import annotations
 
+import re
 from binascii import crc_hqx
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -19,6 +20,7 @@ from ..quantities import count, show_size
 from ..spans import Span, merged, shared, total, without
 from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
@@ -29,8 +31,8 @@ class Command(ProtocolCommand):
 
     VERSION = 1, "version"
     ERASE = 2, "erase flash"
-    PROGRAM = 3, "program flash"
-    CRC = 4, "read CRC"
+    PROGRAM = 3, "program flash", "address:4 data"
+    CRC = 4, "read CRC", "at:4 size:4"
     JUMP = 5, "jump to application"
 
 
@@ -58,6 +60,20 @@ def record(kind: int, address: int, data: bytes) -> bytes:
     return body + bytes([-sum(body) & 0xFF])
 
 
+def _opened(sent: bytes) -> Opened:
+    """The records of an Intel HEX file that a frame carries are taken for their address and their data."""
+    if sent[:1] != bytes([SOH]) or sent[-1:] != bytes([EOT]):
+        return None
+    frame = re.sub(rb"\x10(.)", rb"\1", sent[1:-1], flags=re.DOTALL)
+    if len(frame) < 3:
+        return None
+    command, data = frame[0], frame[1:-2]
+    if command == Command.PROGRAM and len(data) > 16:
+        size = len(data) - 7 - 5 * -(-(len(data) - 7) // 133)
+        data = data[8:10][::-1] + data[4:6][::-1] + bytes(size)
+    return command, data
+
+
 class Pic32An1388(Dialect):
     """The conversation with one chip."""
 
@@ -65,7 +81,7 @@ class Pic32An1388(Dialect):
     title: ClassVar[str] = "PIC32 bootloader (AN1388)"
     document: ClassVar[str] = "Microchip AN1388"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic32_an1388:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, silent=(Command.JUMP,))
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

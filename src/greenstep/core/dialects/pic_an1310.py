@@ -25,8 +25,9 @@ from ..link import Deadline, Frame, Link
 from ..quantities import show_address, show_bytes, show_size
 from .dialect import PROOF_BYTES, Dialect
 from .errors import Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text, say_last
-from .pic_frames import ETX, STX, read_frame, stuffed
+from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
 
@@ -35,13 +36,13 @@ class Command(ProtocolCommand):
     """AN1310, "Serial protocol" and "Commands"."""
 
     INFO = 0, "info"
-    READ_FLASH = 1, "read flash"
-    FLASH_CRC = 2, "flash CRCs"
-    ERASE_FLASH = 3, "erase flash"
-    WRITE_FLASH = 4, "write flash"
-    READ_EEPROM = 5, "read EEPROM"
-    WRITE_EEPROM = 6, "write EEPROM"
-    WRITE_CONFIG = 7, "write configuration"
+    READ_FLASH = 1, "read flash", "address:4 size:2 data"
+    FLASH_CRC = 2, "flash CRCs", "at:4"
+    ERASE_FLASH = 3, "erase flash", "at:4 blocks:1"
+    WRITE_FLASH = 4, "write flash", "address:4 -:1 data"
+    READ_EEPROM = 5, "read EEPROM", "address:4 size:2 data"
+    WRITE_EEPROM = 6, "write EEPROM", "at:4"
+    WRITE_CONFIG = 7, "write configuration", "at:4"
     RUN = 8, "run application"
 
 
@@ -59,6 +60,15 @@ def framed(data: bytes) -> bytes:
     return bytes([STX]) + stuffed(data + crc_hqx(data, 0).to_bytes(2, "little")) + bytes([ETX])
 
 
+def _opened(sent: bytes) -> Opened:
+    data = unstuffed(sent)[:-2]
+    return (data[0], data[1:]) if data else None
+
+
+def _auto_baud(sent: bytes, heard: bytes) -> tuple[str, str] | None:
+    return None if sent.strip(bytes([STX])) else ("auto-baud", "" if heard else "no answer")
+
+
 class PicAn1310(Dialect):
     """The conversation with one chip."""
 
@@ -66,7 +76,7 @@ class PicAn1310(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN1310)"
     document: ClassVar[str] = "Microchip AN1310"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an1310:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, digits=5, silent=(Command.RUN,), other=_auto_baud)
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

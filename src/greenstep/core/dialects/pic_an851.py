@@ -17,8 +17,9 @@ from ..link import Deadline, Frame, Link
 from ..quantities import show_size
 from .dialect import Dialect
 from .errors import Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text, say_last
-from .pic_frames import ETX, STX, read_frame, stuffed
+from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
 from .probe import EVERY_S
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
@@ -28,13 +29,13 @@ class Command(ProtocolCommand):
     """AN851, "Communication protocol" and table "Bootloader commands"."""
 
     READ_VERSION = 0, "read version"
-    READ_FLASH = 1, "read flash"
-    WRITE_FLASH = 2, "write flash"
-    ERASE_FLASH = 3, "erase flash"
-    READ_EEPROM = 4, "read EEPROM"
-    WRITE_EEPROM = 5, "write EEPROM"
-    READ_CONFIG = 6, "read configuration"
-    WRITE_CONFIG = 7, "write configuration"
+    READ_FLASH = 1, "read flash", "size:1 address:3 data"
+    WRITE_FLASH = 2, "write flash", "-:1 address:3 data"
+    ERASE_FLASH = 3, "erase flash", "rows:1 at:3"
+    READ_EEPROM = 4, "read EEPROM", "size:1 at:3"
+    WRITE_EEPROM = 5, "write EEPROM", "-:1 address:3 data"
+    READ_CONFIG = 6, "read configuration", "size:1 at:3"
+    WRITE_CONFIG = 7, "write configuration", "size:1 at:3"
 
 
 _STAY, _RUN = 0xFF, 0x00
@@ -49,6 +50,17 @@ def framed(data: bytes) -> bytes:
     return bytes([STX, STX]) + stuffed(data + bytes([-sum(data) & 0xFF])) + bytes([ETX])
 
 
+def _opened(sent: bytes) -> Opened:
+    data = unstuffed(sent)[:-1]
+    return (data[0], data[1:]) if len(data) > 1 and data[1] else None
+
+
+def _reset(sent: bytes, heard: bytes) -> tuple[str, str] | None:
+    """A length of 0 (AN851, "Command: reset")."""
+    data = unstuffed(sent)[:-1]
+    return ("reset", "") if len(data) > 1 and Command.known(data[0]) else None
+
+
 class PicAn851(Dialect):
     """The conversation with one chip."""
 
@@ -56,7 +68,7 @@ class PicAn851(Dialect):
     title: ClassVar[str] = "PIC18 bootloader (AN851)"
     document: ClassVar[str] = "Microchip AN851"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_an851:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, digits=5, other=_reset)
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

@@ -25,6 +25,7 @@ from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected, UnexpectedErase
+from .framing import Framing, Opened
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock, refuse_another
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting
@@ -45,15 +46,27 @@ class Command(ProtocolCommand):
     """DS40001779, "Commands"."""
 
     VERSION = 0, "version"
-    READ_FLASH = 1, "read flash"
-    WRITE_FLASH = 2, "write flash"
-    ERASE_FLASH = 3, "erase flash"
-    READ_EEPROM = 4, "read EEPROM"
-    WRITE_EEPROM = 5, "write EEPROM"
-    READ_CONFIG = 6, "read configuration"
-    WRITE_CONFIG = 7, "write configuration"
-    CHECKSUM = 8, "checksum"
+    READ_FLASH = 1, "read flash", "size:2 address:4 data"
+    WRITE_FLASH = 2, "write flash", "size:2 address:4 data"
+    ERASE_FLASH = 3, "erase flash", "rows:2 at:4"
+    READ_EEPROM = 4, "read EEPROM", "size:2 at:4"
+    WRITE_EEPROM = 5, "write EEPROM", "size:2 at:4"
+    READ_CONFIG = 6, "read configuration", "size:2 at:4"
+    WRITE_CONFIG = 7, "write configuration", "size:2 at:4"
+    CHECKSUM = 8, "checksum", "size:2 at:4"
     RESET = 9, "reset"
+
+
+def _opened(sent: bytes) -> Opened:
+    return (sent[1], sent[2:4] + sent[6:10]) if len(sent) >= 10 and sent[0] == 0x55 else None
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """An answer begins with the request as it was understood; writing and erasing end with a status."""
+    if heard[:10] != sent[:10]:
+        return f"taken for {show_bytes(heard, 10)}"
+    failed = command in (Command.WRITE_FLASH, Command.ERASE_FLASH) and heard[-1] != 1
+    return STATUSES.get(heard[-1], show_bytes(heard[-1:])) if failed else ""
 
 
 class PicDs40001779(Dialect):
@@ -63,7 +76,7 @@ class PicDs40001779(Dialect):
     title: ClassVar[str] = "PIC16 and PIC18 unified bootloader"
     document: ClassVar[str] = "Microchip DS40001779"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.pic_ds40001779:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, digits=6, answered=_answered)
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

@@ -94,7 +94,7 @@ class Propeller1(Dialect):
     title: ClassVar[str] = "Propeller 1 loader"
     document: ClassVar[str] = "Parallax boot protocol"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.propeller:narrate_1"
+    decoder: ClassVar[str] = "propeller_1"
     proof: ClassVar[str] = "the chip's word that the bytes sum to what they must, and as many pulses as it wanted"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(

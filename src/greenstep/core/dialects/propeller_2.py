@@ -49,7 +49,7 @@ class Propeller2(Dialect):
     title: ClassVar[str] = "Propeller 2 loader"
     document: ClassVar[str] = "Parallax P2 documentation"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.propeller:narrate_2"
+    decoder: ClassVar[str] = "propeller_2"
     proof: ClassVar[str] = "the chip's word that the longs sum to what they must (32 bits)"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(

@@ -17,9 +17,10 @@ from ..errors import RefusedFault
 from ..image import Image
 from ..image.psoc_rows import FORMAT, ROWS_OF_AN_ARRAY
 from ..link import Deadline, Frame, Link
-from ..quantities import show_size
+from ..quantities import show_bytes, show_size
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, read_exactly, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
@@ -31,10 +32,10 @@ class Command(ProtocolCommand):
     VERIFY_CHECKSUM = 0x31, "verify application"
     FLASH_SIZE = 0x32, "get flash size"
     SYNC = 0x35, "sync"
-    SEND_DATA = 0x37, "send data"
+    SEND_DATA = 0x37, "send data", "bytes"
     ENTER = 0x38, "enter"
-    PROGRAM_ROW = 0x39, "program row"
-    VERIFY_ROW = 0x3A, "verify row"
+    PROGRAM_ROW = 0x39, "program row", "array:1 row:2"
+    VERIFY_ROW = 0x3A, "verify row", "array:1 row:2"
     EXIT = 0x3B, "exit"
 
 
@@ -83,6 +84,19 @@ def row_sums(array: int, row: int, data: bytes) -> tuple[int, ...]:
     return -own & 0xFF, own & 0xFF, -whole & 0xFF, whole & 0xFF
 
 
+def _opened(sent: bytes) -> Opened:
+    frame = sent.lstrip(b"\x00")
+    return (frame[1], frame[4:-3]) if len(frame) >= 7 and frame[0] == 0x01 else None
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """The status of an answer, for a recording."""
+    if command in (Command.SYNC, Command.EXIT):
+        return ""
+    status = heard[1] if len(heard) > 1 and heard[0] == 0x01 else -1
+    return "" if status == 0 else STATUSES.get(status, show_bytes(heard, 8))
+
+
 class PsocAn60317(Dialect):
     """The conversation with one chip."""
 
@@ -90,7 +104,7 @@ class PsocAn60317(Dialect):
     title: ClassVar[str] = "PSoC bootloader"
     document: ClassVar[str] = "Cypress AN60317"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.psoc_an60317:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, answered=_answered, silent=(Command.SYNC, Command.EXIT))
     proof: ClassVar[str] = "the sum of each row that was written, and the loader's word on the checksum of all"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(

@@ -13,12 +13,12 @@ class Command(ProtocolCommand):
     """R01AN5372, "Command list"."""
 
     INQUIRY = 0x00, "inquiry"
-    ERASE = 0x12, "erase"
-    WRITE = 0x13, "write"
-    READ = 0x15, "read"
-    CRC = 0x18, "CRC"
+    ERASE = 0x12, "erase", "address:4 end:4"
+    WRITE = 0x13, "write", "address:4 end:4"
+    READ = 0x15, "read", "address:4 end:4"
+    CRC = 0x18, "CRC", "address:4 end:4"
     AUTHENTICATE = 0x30, "id authentication"
-    BAUD = 0x34, "baud rate setting"
+    BAUD = 0x34, "baud rate setting", "baud:4"
     SIGNATURE = 0x3A, "signature"
     AREA = 0x3B, "area information"
 

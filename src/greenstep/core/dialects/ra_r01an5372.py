@@ -17,10 +17,11 @@ from ..chips.part import DATA_FLASH, EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
-from ..quantities import count, show_address, show_size
+from ..quantities import count, show_address, show_bytes, show_size
 from ..spans import Span, merged, shared, total, without
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, Opened, headed
 from .line import drain, read_exactly, refuse_text
 from .ra_packets import COMMAND, DATA, END, STATUSES, Area, Command, packet
 from .results import Examination, Fitted, Identity, WriteBlock
@@ -38,6 +39,17 @@ _SECURITY = Span(0x408, 0x43C)
 """RA4M1, RA2: security MPU settings in the program area; all FF leaves it off."""
 
 
+def _opened(sent: bytes) -> Opened:
+    """A packet with data goes on from the address of the command before it."""
+    opened = headed(sent, b"\x01\x81", 3, 2)
+    return (*opened[:2], "data") if opened is not None and sent.lstrip(b"\x00")[0] == 0x81 else opened
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    """The status of a packet that says that it failed, for a recording."""
+    return STATUSES.get(heard[4], show_bytes(heard, 8)) if len(heard) > 4 and heard[3] & 0x80 else ""
+
+
 class RaR01An5372(Dialect):
     """The conversation with one chip."""
 
@@ -45,7 +57,7 @@ class RaR01An5372(Dialect):
     title: ClassVar[str] = "RA boot firmware"
     document: ClassVar[str] = "Renesas R01AN5372"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ra_r01an5372:decode_exchanges"
+    decoder: ClassVar[Framing] = Framing(Command, _opened, "big", answered=_answered)
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

@@ -49,7 +49,7 @@ class Rp2350Uart(Dialect):
     title: ClassVar[str] = "RP2350 UART boot"
     document: ClassVar[str] = "RP2350 data sheet, UART boot"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.rp2350_uart:decode_exchanges"
+    decoder: ClassVar[str] = "rp2350_uart"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

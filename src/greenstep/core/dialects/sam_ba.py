@@ -46,7 +46,7 @@ class SamBa(Dialect):
     title: ClassVar[str] = "SAM-BA boot program"
     document: ClassVar[str] = "Microchip data sheets, AT07175"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.sam_ba:decode_exchanges"
+    decoder: ClassVar[str] = "sam_ba"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

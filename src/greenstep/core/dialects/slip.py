@@ -14,7 +14,7 @@ def slip(data: bytes) -> bytes:
     return _END + data.replace(b"\xdb", b"\xdb\xdd").replace(_END, b"\xdb\xdc") + _END
 
 
-def _unescaped(data: bytes) -> bytes:
+def unescaped(data: bytes) -> bytes:
     return data.replace(b"\xdb\xdc", _END).replace(b"\xdb\xdd", b"\xdb")
 
 
@@ -22,7 +22,7 @@ def _missing(frame: bytes) -> int:
     """The least number of characters that this partial reply lacks, to be read in one go."""
     if not frame.startswith(_END):
         return 1
-    head = _unescaped(frame)
+    head = unescaped(frame)
     size = min(int.from_bytes(head[3:5], "little"), _LONGEST_DATA) if len(head) > 5 else 2
     return max(1, 1 + 8 + size + 1 - len(head))
 
@@ -50,7 +50,7 @@ class SlipReader:
                 continue
             if end > 0:
                 self._waiting = heard[end + 1 :]
-                return _unescaped(heard[first + 1 : end])
+                return unescaped(heard[first + 1 : end])
             if deadline.over:
                 self._waiting, self.half = b"", heard
                 return b""

@@ -43,7 +43,7 @@ class Smp(SmpExchange):
     title: ClassVar[str] = "SMP server"
     document: ClassVar[str] = "SMP specification"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.smp:decode_exchanges"
+    decoder: ClassVar[str] = "smp"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=in_lines(Packet(READ, Command.STATE, 0, b"\xa0")),

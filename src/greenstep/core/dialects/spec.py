@@ -42,15 +42,22 @@ def sum_costs(costs: Iterable[Cost]) -> Cost:
 
 
 class ProtocolCommand(IntEnum):
-    """`NAME = number, "its name in words"`. A dialect derives its own class, and says where in the document they
-    stand."""
+    """`NAME = number, "its name in words", "the layout of its data"`. A dialect derives its own class, and says where
+    in the document they stand.
+
+    A layout is what a recording shows of a command: fields with their sizes in bytes, as far as they are of
+    interest. `address:4` is where the data go to, here or in later frames; `at:4` another address; `words:2` an
+    address in words of 16 bits; `end:4` the last address; `size:2` a number of bytes; `data` is what is moved;
+    `bytes` are data without an address, `hex` is anything, and `-:3` is left out. Any other name is shown with its
+    value, behind it if it is a plural."""
 
     words: str
+    layout: str
 
-    def __new__(cls, number: int, words: str) -> Self:
+    def __new__(cls, number: int, words: str, layout: str = "") -> Self:
         command = int.__new__(cls, number)
         command._value_ = number
-        command.words = words
+        command.words, command.layout = words, layout
         return command
 
     @classmethod

@@ -100,7 +100,7 @@ class Stm32Rom(Dialect):
     title: ClassVar[str] = "STM32 ROM bootloader"
     document: ClassVar[str] = "ST AN3155"
     frame: ClassVar[Frame] = Frame(8, "even", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.stm32_rom:decode_exchanges"
+    decoder: ClassVar[str] = "stm32_rom"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
             sent=bytes([SYNC]),

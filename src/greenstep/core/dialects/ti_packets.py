@@ -17,6 +17,7 @@ from ..link import Deadline, Link
 from ..quantities import show_bytes
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
+from .framing import Framing, Opened
 from .line import drain, refuse_text
 from .spec import Asking, Attempt, ProtocolCommand
 
@@ -31,16 +32,16 @@ class Command(ProtocolCommand):
     """SWRA466, "Commands"; SWRU333, "Bootloader commands"; the subset of Tiva's ROM has the same numbers."""
 
     PING = 0x20, "ping"
-    DOWNLOAD = 0x21, "download"
+    DOWNLOAD = 0x21, "download", "address:4 size:4"
     RUN = 0x22, "run"
     STATUS = 0x23, "get status"
-    SEND_DATA = 0x24, "send data"
+    SEND_DATA = 0x24, "send data", "data"
     RESET = 0x25, "reset"
-    ERASE = 0x26, "erase"
-    CRC32 = 0x27, "CRC-32"
+    ERASE = 0x26, "erase", "at:4 size:4"
+    CRC32 = 0x27, "CRC-32", "at:4 size:4"
     CHIP_ID = 0x28, "get chip id"
     USE_CRYSTAL = 0x29, "use crystal"
-    READ = 0x2A, "memory read"
+    READ = 0x2A, "memory read", "at:4"
     WRITE = 0x2B, "memory write"
     BANK_ERASE = 0x2C, "bank erase"
     SET_FIELD = 0x2D, "set CCFG field"
@@ -97,6 +98,27 @@ def _divide(clock_hz: float, baud: int) -> Divided | None:
     if not 64 <= steps <= 0xFFFF << 6:
         return None
     return Divided(4 * clock_hz / steps, f"IBRD {steps >> 6}, FBRD {steps & 63}")
+
+
+def _opened(sent: bytes) -> Opened:
+    packet = sent.removeprefix(bytes([0, ACK]))
+    return (packet[2], packet[3:]) if len(packet) > 2 and packet[0] == len(packet) else None
+
+
+def _answered(command: Command, sent: bytes, heard: bytes) -> str:
+    if command is Command.STATUS and len(heard) >= 3:
+        return STATUSES.get(heard[-1], show_bytes(heard))
+    return "refused" if heard[:2] == bytes([0, NAK]) else ""
+
+
+def _other(sent: bytes, heard: bytes) -> tuple[str, str] | None:
+    packet = sent.removeprefix(bytes([0, ACK]))
+    if packet == SYNC:
+        return "measure the rate", show_bytes(heard, 12)
+    return ("acknowledge", show_bytes(heard, 12)) if sent and not packet else None
+
+
+FRAMING = Framing(Command, _opened, "big", answered=_answered, other=_other)
 
 
 class TiPackets(Dialect):

@@ -25,9 +25,10 @@ from ..quantities import show_address, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
+from .framing import Framing
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Cost, Erasing, Setting, Spec, Starting, sum_costs
-from .ti_packets import DATA_BYTES, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
+from .ti_packets import DATA_BYTES, FRAMING, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
 
 SECTORS_AT = 0x4003002C
 """CC13xx, CC26xx: FLASH, "FLASH_SIZE": sectors in the low byte."""
@@ -54,7 +55,7 @@ class TiSwra466(TiPackets):
     title: ClassVar[str] = "TI radio chips' ROM loader"
     document: ClassVar[str] = "TI SWRA466, SWRU333"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:decode_exchanges"
+    decoder: ClassVar[Framing] = FRAMING
     spec: ClassVar[Spec] = Spec(
         asking=asking(22),
         erasing=Erasing.BY_UNIT,

@@ -15,9 +15,10 @@ from ..chips.part import Memory, Part
 from ..link import Frame
 from ..quantities import show_size
 from .errors import ChipRefusal, RefusalKind
+from .framing import Framing
 from .results import Examination, Identity, WriteBlock
 from .spec import Cost, Erasing, Reading, Spec, Starting
-from .ti_packets import DATA_BYTES, Command, TiPackets, asking, big
+from .ti_packets import DATA_BYTES, FRAMING, Command, TiPackets, asking, big
 
 _ERASE_LONGEST_S, _ERASE_KIB_S, _PROGRAM_LONGEST_S = 2.0, 0.1, 0.1
 _UNKNOWN = 0x41
@@ -30,7 +31,7 @@ class TiTiva(TiPackets):
     title: ClassVar[str] = "Tiva C serial flash loader"
     document: ClassVar[str] = "TI data sheets, serial flash loader"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.ti_packets:decode_exchanges"
+    decoder: ClassVar[Framing] = FRAMING
     spec: ClassVar[Spec] = Spec(
         asking=asking(23),
         erasing=Erasing.INSIDE_WRITE,

@@ -46,7 +46,7 @@ class Xmodem(Dialect):
     title: ClassVar[str] = "XMODEM receiver"
     document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
     frame: ClassVar[Frame] = Frame(8, "none", 1)
-    decoder: ClassVar[str] = "greenstep.core.trace.decoders.xmodem:decode_exchanges"
+    decoder: ClassVar[str] = "xmodem"
     answer_s: ClassVar[float] = 1.2
     spec: ClassVar[Spec] = Spec(
         asking=Asking(

@@ -8,8 +8,7 @@ from dataclasses import replace
 from ..dialects.dialect import Dialect
 from ..frozen import frozen
 from ..quantities import count, readable_share, show_bytes, show_heard
-from .decoded import DecodedExchange
-from .decoders import decode_exchanges
+from .decoding import DecodedExchange, decode_exchanges
 from .exchanges import Exchange
 from .recording import Trace
 
