@@ -52,6 +52,17 @@ Inbound = deque[tuple[float, int, LineSettings]]
 """Characters on their way to the chip: when each is complete, its value, and how it was sent."""
 
 
+# Why chips are generators, and stricter than silicon
+# ---------------------------------------------------
+# A boot ROM is a loop that waits for a character, does something for a while, and answers. Written as a
+# generator it reads like the document: `value = yield Take(0.5)` is "wait for a character, at most half a
+# second". There is no table of states to get wrong, and time passes only where the program says so.
+#
+# No simulated chip imports a dialect, not even for a constant: what both took from one place would be wrong
+# in both, and every test would agree. A test holds that. Where the document leaves something open, the chip
+# has a setting for either kind of silicon. Where real chips are lenient - a write across a page, a command
+# while busy - these note a violation: some member of the family is not lenient, and it is not on anybody's
+# desk.
 class SimulatedChip(ABC):
     """One chip. Times are the line's clock, in seconds."""
 

@@ -20,6 +20,25 @@ SHARE_LATE = 0.125
 """The share of answers that are late, if some are."""
 
 
+# Why a virtual clock
+# -------------------
+# An upload takes seconds on a real line, and most of what can go wrong is about time: a loader that gives up,
+# an answer that is late, a reset that comes 20 ms too early. With a real clock such tests are slow, and they
+# are false as well: on a busy machine everything is late, and late looks like lost.
+#
+# So nobody here reads a clock. Every call names its time, and the line lets everything happen that is due
+# until then, in order: characters arriving at the chip, the chip's own waiting and working, pins moving,
+# characters arriving at the host. A host that reads with a time-out does not wait; `settle` moves time to
+# whatever comes first, the characters or the time-out. A whole upload is some thousand such events and takes
+# milliseconds, and its duration is exact: the benchmarks compare it with the least time that the line needs.
+#
+# Characters have length here, which is what makes rates real: each is complete only `settings.seconds(1)`
+# after it began, a chip that listens at another rate hears other bits (`wire.py`), and a host that changes
+# its rate in the middle of an answer hears the rest at the new one (`_hear_the_rest`). What a chip sends has
+# left it at some moment and reaches the host later; only the second is delayed by `turnaround_s` and by
+# lateness, and nothing overtakes anything.
+#
+# The same chips serve real ports: `bench/server.py` calls with the time of the machine instead.
 class SimulatedLine:
     """Driven from outside: every call names its time, which must not run backwards.
 

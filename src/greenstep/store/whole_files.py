@@ -11,6 +11,11 @@ from pathlib import Path
 from greenstep.core.safety.plain_files import NO_FILE, is_replaceable
 
 
+# Written, on the disk, then renamed: the name belongs to the old content or to the new one at every moment,
+# also when the power fails in between. The temporary file is in the same folder, as a rename across file
+# systems is a copy. The sync of the folder is for the name itself: without it, a file that is on the disk may
+# have no name there after a crash. What was saved from a chip is written this way *before* the chip is
+# erased, so that one of the two always has it.
 def write_whole(path: Path, content: Iterable[bytes]) -> None:
     """Write a file under a temporary name, make sure that it is on the disk, and only then rename it: if writing
     breaks off, the old file is unchanged. A link stays a link; a new file has the usual permissions. Raises

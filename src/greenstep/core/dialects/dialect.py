@@ -128,6 +128,11 @@ class Dialect(ABC):
         """Whether what `start` has returned shows that the program was begun, and not only that a reset follows."""
         return self.spec.start_answers
 
+    # The rule about late answers: nothing is sent while the answer to an earlier question can still come,
+    # unless the new question's answer cannot be mistaken for it. 3.2 time-outs allow for what adapters, hubs and
+    # networks add; a loader that would itself time out meanwhile is kept awake by a
+    # probe. While a rate is on trial the wait is short and nothing is repeated: there a late answer is as
+    # good a reason as a damaged one to take a lower rate.
     @property
     def patience_s(self) -> float:
         """How long to wait for an answer before its question is repeated. If this is shorter than an answer can be
@@ -149,6 +154,29 @@ class Dialect(ABC):
         finally:
             self.trial_s = usual
 
+    # Why there is one place for every retry
+    # --------------------------------------
+    # A request that got no answer has three possible histories: the chip never had it, the chip has it and
+    # its answer was lost, or the answer is still on its way. Sending the request again is right in the first,
+    # harmless in the second only if doing the thing twice is harmless, and wrong in the third: two answers
+    # then come for one question, and from there on every answer is read as that to the question before it. An
+    # acknowledgement taken for the next block's is how a block that never arrived becomes green. USB hubs,
+    # virtual machines and network ports make answers late quite often, and by far more than a line makes
+    # them.
+    #
+    # So three things are asked of whoever wants to repeat something:
+    #
+    # 1. It changes nothing, or doing it twice does the same (`once`). Programming a word twice is not of that
+    #    kind on flash with error correction: such a dialect erases the unit first, in `recover`.
+    # 2. The answer to the first attempt can no longer come. Either so much time has passed (`patience_s`), or
+    #    `recover` has asked something whose answer is like no other and skipped everything before that answer
+    #    (`probe.py`), or the protocol numbers its packets and the late one is known by its number.
+    # 3. The chip waits for the start of a command. Half a frame that it is still waiting to complete would
+    #    swallow the next request, so `recover` first fills it up, or waits until the chip gives up on it.
+    #
+    # A refusal is different: the chip has answered, so nothing is late, but what it refused may be a damaged
+    # copy of what was sent. `refusals` says how often that is believed. A chip that says it is locked is
+    # believed at once: asking again may count as a wrong password.
     def exchange(
         self,
         once: Callable[[], Answer],

@@ -19,6 +19,29 @@ EVERY_S = 0.4
 """Loaders that time out do so after a second or more."""
 
 
+# Why a probe, and not a longer wait
+# ----------------------------------
+# Waiting long enough for any late answer costs seconds for each lost character, and some loaders start the
+# program meanwhile: an AVR bootloader gives up after about a second of silence. A probe is a question that
+# changes nothing and whose answer cannot be mistaken for the one that is missing, for instance "which version
+# are you" while the answer to "write this page" is due.
+#
+# The line keeps its order: what was asked first is answered first. That makes the probe decide between late
+# and lost:
+#
+#     page   --------->                       page   ----x
+#                        (nothing in time)                   (nothing in time)
+#     probe  --------->                       probe  --------->
+#            <--------- page's answer                <--------- probe's answer
+#            <--------- probe's answer
+#
+# On the left the page's answer was only late; it is returned, and the probe's own answer, which is still to
+# come, must be skipped whenever it arrives (`_open` counts these). On the right the probe's answer has come
+# first, so the page's never will: the page may be sent again.
+#
+# Two traps. The probe's answer may begin like the awaited one, so that a part of it is taken for the whole:
+# it is read to its end before it is judged (`_begins_late`). And a chip that sends without pause answers
+# nothing: what is skipped is limited (`_MOST_SKIPPED`).
 class Probe:
     """`question` and its `answer`, as bytes; both empty until they are known."""
 

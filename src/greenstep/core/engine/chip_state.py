@@ -12,6 +12,24 @@ if TYPE_CHECKING:
     from .job import Purpose
 
 
+# Why a state machine of seven states
+# -----------------------------------
+# Whatever a run ends with - a refusal, a pulled cable, Ctrl-C, a defect of ours - a person reads one sentence
+# about the board on the desk: is the old program still in it? "Nothing on the chip was changed" must never be
+# said wrongly, and "upload again" must not be said of a chip that is fine. No step can know that by itself,
+# since it does not know how the steps before it have ended. So the state is the session's, is changed in one
+# place (`Session.move_to`), and only along the moves below; a move that is not listed is a defect and raises
+# AssertionError.
+#
+# A state changes *before* the first byte of a command leaves. If the command is then lost on its way, the
+# sentence claims too little: "erasing had begun" of a chip that is untouched. The other order would claim too
+# much, and that is the one mistake that costs somebody a program. For the same reason there is no way back to
+# UNTOUCHED, and PROTECTING has no way out: what a lock or an unlock has done is only known after a reset, by
+# asking anew.
+#
+# WRITTEN says that every block was acknowledged, VERIFIED that the bytes were seen or summed by the chip.
+# Nothing but verify may lead from one to the other: an acknowledgement proves that a block arrived, and not
+# where it went.
 class ChipState(Enum):
     """Changed before the first byte of a command leaves, so that it never claims more than is true of the chip."""
 

@@ -28,6 +28,20 @@ from .session import Session, Transfer, Trusted
 
 How = Literal["checksum", "read", "journal", ""]
 
+# Why there are three ways to find out, and none of them is a guess
+# -----------------------------------------------------------------
+# Most uploads change a few hundred bytes of a program. What is in the chip already need not be sent, if it is
+# certain to be there. The chip's own checksum over an erase unit is a few bytes on the line and covers every
+# byte: if it has one that is more than a tag, it is used. Reading back costs as much as writing does, or
+# more, so it is worth it only while most of what is read turns out equal: after some units that differ in a
+# row, spans are left out by growing leaps.
+#
+# The journal is only a memory: that this image was written to a chip of this number says nothing of what
+# happened to it since. It is believed where a sample agrees, spread over all of what it claims, and what
+# verify then finds still decides. A person who asks for the whole gets the whole.
+#
+# Nothing here changes the chip. A unit that is found equal is neither erased nor written, so its bytes are
+# those that were seen.
 _PARTS = 8  # summed at once
 _WORTH_PROBING = 16  # spans
 _MOST_TOGETHER, _FIRST_LOOK = (256, 128)  # bytes: of spans read together, and of a large span before the rest

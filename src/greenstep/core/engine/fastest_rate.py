@@ -22,6 +22,21 @@ from .explain import enter
 from .resume import RESUMABLE, begin_again
 from .session import Session, dialect_for
 
+# Why the highest rate is searched from the top, and proven each way
+# ------------------------------------------------------------------
+# Which rate a line carries depends on four things that nothing tells: what the adapter's divider makes of the
+# number, what the chip's clock makes of it, how long and how well grounded the wires are, and whether the
+# loader keeps up. Data sheets give upper limits for two of them. So it is tried: from the highest rate down,
+# since the first that works is the answer, and a rate that fails does so within one exchange.
+#
+# That a rate answers is no proof: one question and one answer are thirty characters, and a clock that is 2 %
+# off damages one in a thousand. At least 4 KiB go each way (`Dialect.prove_rate`), by commands that change
+# nothing, and without repeating anything: a repetition would hide what is looked for. Only then is the rate
+# used and remembered, for this line, chip and port.
+#
+# A line may become worse later, when a motor starts. `Watch` counts the exchanges that had to be repeated,
+# and leaves the rate before repetitions cost more than the rate gains; commands that nothing guards against
+# damage are not sent at a rate that has damaged anything (`fail_fast`).
 BAUDS = (2_000_000, 1_500_000, 1_000_000, 921_600, 460_800, 230_400, 115_200, 57_600)
 """From the top."""
 _SHORTEST_WAIT_S, _LONGER_WAIT_S, _SLOWER = 0.05, 0.2, 3.0

@@ -17,6 +17,17 @@ from .explain import enter, observe
 from .job import BY_HAND_PATIENCE_S
 from .session import Session, dialect_for
 
+# Why asking is an art
+# --------------------
+# A loader is asked without knowing whether it is there, whether it is ready, or at what moment it was reset.
+# Pauses after a reset vary on purpose: a fixed pause that is wrong for a board is wrong every time. Questions
+# wait briefly at first, since a loader that gives up after a second must hear one in time, and now and then
+# as long as an answer can be late, since an adapter may add that much.
+#
+# A person who holds a button is slower than any of this and does things twice. So asking by hand goes on
+# until the patience is over, judges what the board sends meanwhile ("this is your program: the boot pin was
+# not held"), says it while there is still time to act on it, and gives a person who was told something the
+# time to do it.
 _LAST_MOMENT_S = 0.6
 """A reset in the last moment of the patience is still answered."""
 _TO_REACT_S = 8.0

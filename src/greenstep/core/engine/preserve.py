@@ -18,6 +18,27 @@ from .chip_state import ChipState
 from .regions import read_twice
 from .session import Meter, Session, Transfer, Witness
 
+# Why bytes that nobody mentioned are read, saved and written back
+# ----------------------------------------------------------------
+# Flash is erased in units, and images end where they end. A unit that holds the last 200 bytes of a program
+# often holds the calibration of a sensor in the rest; some loaders erase more than they were told (a whole
+# bank, or all of it, at the first write). A person who uploads a program has not agreed to lose that. The
+# order is:
+#
+# 1. Read what would go, in two ways that share as little as possible (`Dialect.confirm_reading`): by the
+#    chip's own sum, with other addresses, or at least in blocks of another size. Two equal readings by the
+#    same requests are no evidence: a wrong address is wrong twice.
+# 2. Put it aside in a file, and have that on the disk, before anything is erased. If the cable is pulled now,
+#    the bytes are not lost; the next run names the file. It is removed once they are proven to be back.
+# 3. Erase, and write image and saved bytes in one go, since a unit is programmed once.
+# 4. Prove the saved bytes whole, even where a sample is enough for the image: an image can be sent again.
+#
+# If a loader cannot show what it would erase, the upload is refused before anything is done, and says how to
+# build the image without the gap.
+#
+# Witnesses are for loaders where nothing guards the size of an erase: one damaged character turns one page
+# into eight. A few places behind the image are looked at before and after. They prove little when they are
+# unchanged, which is why they only ever turn an upload red and never green.
 _HOW_READ = "read in two ways and equal"
 
 

@@ -14,6 +14,20 @@ from .explain import enter, listen_for_application, observe
 from .poll import ask_by_hand, reset_and_ask
 from .session import Session, dialect_for
 
+# Why a run goes on after a break, and how far back it begins
+# -----------------------------------------------------------
+# Half of all failures in the middle of an upload are a chip that restarted (weak supply, a bouncing reset
+# line) or a loader that lost its place. A person would press reset and upload again, and so does this: once
+# or twice, and only where lines reset the chip, since asking somebody to press a button twice is no help.
+#
+# It must be the same chip: the number of its kind is compared, and its own number where it has one, as
+# another board may have been plugged in. Then everything that changes the chip begins again from erasing
+# (`steps_again`): what was half programmed cannot be completed, as a word that is programmed twice may differ
+# from both values.
+#
+# A program that is heard where an answer was due means that the chip was reset by something else. That is
+# reported and not repeated: the next attempt would end in the same way, and after the third the person knows
+# less than after the first.
 MOST_TIMES, MOST_TIMES_BY_HAND = 2, 4
 _PRESSED_AGAIN_S = 10.0
 _LATE_TIMES = 3

@@ -90,6 +90,20 @@ _PHASES: dict[Step, tuple[Phase, type[Fault]]] = {
 }
 
 
+# Why a generator, and why errors are caught here and nowhere below
+# -----------------------------------------------------------------
+# Steps yield events and never print, sleep or decide what a person sees: the same run feeds the terminal,
+# JSON, the journal, a batch of boards and a program that imports us. Whoever iterates sets the pace, and
+# leaves by closing the generator: the link is closed in one `finally`.
+#
+# A step that fails raises the error of the layer where it happened: the dialect's (the chip answered wrongly
+# or not at all), the link's (the port went away), or a Fault (a decision of ours, with its finding). What to
+# do about the first depends on things that no step knows: whether a lower rate can be taken, whether lines
+# can reset the chip, how often that was done already, whether a person was asked to press a button. So it is
+# decided in `_run_steps`, from the cheapest remedy to the dearest, and only when none is left the error is
+# explained - by experiments on the live line, for which the link is still open.
+#
+# A refusal after something was changed becomes a write fault: exit status 5 promises that nothing was.
 class Runner:
     """One run of a job. `run()` is a generator of events; the link is closed when it ends, however it ends. `outcome`
     gives the result so far at any time."""

@@ -37,6 +37,18 @@ from .repair import (
 )
 from .session import Meter, Transfer
 
+# Why verify is more than comparing
+# ---------------------------------
+# It reads what was sent, all of it, with what the dialect filled blocks up with, at the addresses it was
+# meant for. If that is equal, the step is green. If not, a person needs to know which of several things
+# happened, as the remedies differ: the reading was damaged (read again), a block was lost or damaged on its
+# way (write that unit again), the unit is protected and acknowledges without doing anything, a block's
+# address was damaged and it went elsewhere (look for it: what it overwrote must be repaired as well), or the
+# unit is written again and differs again: worn cells.
+#
+# Sums need care. A sum of 8 bits misses one damage in 256, so on a line that has shown damage it proves
+# nothing. A loader that answers a sum it has not computed has happened: where a dialect doubts it
+# (`Dialect.doubt`), the step stays unproven and says so, instead of green.
 TOO_WEAK = "the line damages characters, and a sum of 8 bits misses one damage in 256: mend the line, upload again"
 _SMALL_SPAN, _SPANS_READ = 1024, 4  # bytes, spans: what is read back after a checksum showed a difference
 

@@ -31,6 +31,18 @@ def shared_with_the_system(seen: Observations) -> Finding | None:
     return shared_port(seen.port, seen.shared_with) if seen.shared_with else None
 
 
+# Why an order and not weights
+# ----------------------------
+# Every rule looks at the same observations and answers yes with a reason, or nothing. Several may hold at
+# once: a board whose boot jumper is not set stays silent, and so does one without power, and one whose TX and
+# RX are swapped. Weights would have to be tuned for each pair; an order can be argued about. It is: first
+# what explains *everything* that was seen and is cheap to be sure of (our own bytes came back: an echo), then
+# what a single observation proves (a program's text; a loader of another family), then what is only likely,
+# and at the end what is left when nothing was heard.
+#
+# A rule that is certain ends the search, so that nobody reads two causes where there is one. The order is
+# held by `tests/core/situations/`: hundreds of situations on simulated boards, each with the finding that
+# must come first. Whoever moves a rule sees there whom it harms.
 _SYNC_RULES: tuple[Rule, ...] = (
     shared_with_the_system,
     echo,

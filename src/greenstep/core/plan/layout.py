@@ -21,6 +21,16 @@ from .checks import check_any_left, check_image, check_kept, check_rest, memory_
 from .model import MemoryPlan, Plan
 from .write_options import WriteOptions
 
+# Why a plan is made before the first byte is sent
+# ------------------------------------------------
+# Everything that can be refused is refused here, from the image and the part alone: a block outside the
+# flash, a write across the bootloader, vectors of another chip. The plan is also what is promised: the units
+# in it are the only ones whose content may change, and the same plan is what verify goes by, so that what is
+# proven is what was meant.
+#
+# Units come before blocks, since erasing is what destroys: blocks may be joined or cut as the loader likes
+# them, as long as they stay in the units. What the chip holds already narrows the plan later; it never adds
+# to it.
 _GAP_WORTH_FILLING = 32
 """Bytes: starting a new block costs more line time than this many blank bytes."""
 
