@@ -38,7 +38,7 @@ _WAITING = (
 )
 """Run beside the others, one after the other: they wait for what happens far more than they compute."""
 _TOGETHER = 8
-"""Modules of tests/core a process: most of them take less time than what they import."""
+"""Modules of tests/core and tests/dialects a process: most of them take less time than what they import."""
 
 
 @dataclass(frozen=True)
@@ -66,7 +66,7 @@ def found_in(folder: str) -> list[str]:
 
 def processes(order: int) -> list[tuple[str, ...]]:
     """Every module with tests, by the process it runs in."""
-    core, tool = found_in("core"), found_in("tool")
+    core, tool = found_in("core") + found_in("dialects"), found_in("tool")
     dice = random.Random(order)
     dice.shuffle(core)
     dice.shuffle(tool)

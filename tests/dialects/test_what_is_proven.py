@@ -24,7 +24,7 @@ from greenstep.core.image.granules import Remembered, granules_of
 from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import KINDS, boards, some
-from .test_every_dialect import dialect_of
+from .observed import dialect_of
 
 _BYTES = 1337
 """No whole number of any chip's pages or blocks, so that the last one is filled."""

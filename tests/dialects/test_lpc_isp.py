@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
+from typing import Any
 
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families.lpc import RAM, SimulatedLpc
-from greenstep.bench.trial import prepare, run, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.errors import ChipRefusal, RefusalKind
 from greenstep.core.dialects.lpc_isp import Command, LpcIsp, uu_line
 from greenstep.core.dialects.results import WriteBlock
+from greenstep.core.errors import RefusedFault
 from greenstep.core.events import Noted
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.hookup.drive import Driver
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
+from greenstep.core.plan.write_options import WriteOptions
 
-from .scripted import ScriptedLink
+from ..scripted import ScriptedLink
+from .observed import dialect_of, notes, strict
 
 LPC1769 = Catalogue.load().find("lpc1769").first
 LPC812 = Catalogue.load().find("lpc812").first
@@ -29,7 +34,7 @@ class Lines(unittest.TestCase):
         link = ScriptedLink(*((sent.encode("latin-1").hex(), reply.encode().hex()) for sent, reply in script))
         self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
         dialect = LpcIsp(link)
-        dialect.met = part  # type: ignore[assignment]
+        dialect.examined_part = part  # type: ignore[assignment]
         dialect._ends_with_ok = {"W": False, "R": False}
         return dialect
 
@@ -227,6 +232,145 @@ class TwoBanks(unittest.TestCase):
         trial = run("lpc4357", purpose="greet", chip="lpc4353")
         self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "other-chip"))
         self.assertIn("LPC4357", trial.findings[0].cause)
+
+
+class Lpc(unittest.TestCase):
+    def protected(self, word: int) -> dict[str, Image]:
+        piece = sample_for("lpc1769", 3000).pieces[0]
+        data = piece.data[:0x2FC] + word.to_bytes(4, "little") + piece.data[0x300:]
+        return {"flash": Image("counter.hex", (Piece(0, data),))}
+
+    def test_the_vector_sum_is_put_in_and_the_file_left_alone(self) -> None:
+        image = sample_for("lpc1769", 3000)
+        before = image.pieces[0].data
+        trial = run("lpc1769", {"flash": image})
+        self.assertIn("filled in at 001C", notes(trial))
+        self.assertEqual(image.pieces[0].data, before)
+        self.assertIn("2,936 bytes equal", trial.step("verify").evidence)
+        self.assertIn("the first 64 are hidden by the boot ROM", trial.step("verify").evidence)
+
+    def test_what_lies_behind_the_rom_is_not_green_even_if_the_program_runs(self) -> None:
+        image = sample_for("lpc812", 3000)
+        for faults, expect, status in (
+            ((), "", 0), ((), "entrance", 0), (("worn=0x10",), "", 0), (("worn=0x10",), "entrance", 8),
+            (("worn=0x110",), "entrance", 0),
+        ):  # fmt: skip
+            with self.subTest(faults=faults, expect=expect):
+                trial = run("lpc812", {"flash": image}, faults=faults, expect=expect)
+                self.assertEqual((trial.end.green, trial.end.exit_code), (False, status), trial.findings)
+                self.assertEqual(trial.step("verify").outcome, "unproven")
+        self.assertEqual(self.verified(image, wrong_at=None), (False, 0, "unproven"))
+        self.assertEqual(self.verified(image, wrong_at=0x20), (False, 0, "unproven"))
+        self.assertEqual(self.verified(image, wrong_at=0x220), (False, 7, "failed"))
+
+    def verified(self, image: Image, wrong_at: int | None) -> tuple[bool, int, str]:
+        runner, trial = prepare("lpc812", {"flash": image}, purpose="verify")
+        for piece in BOARDS["lpc812"].held(image).pieces:
+            trial.line.chip.flash[piece.address : piece.end] = piece.data
+        if wrong_at is not None:
+            trial.line.chip.flash[wrong_at] ^= 1
+        trial.events.extend(runner.run())
+        self.assertNotIn("before the copy", trial.step("verify").evidence)
+        return trial.end.green, trial.end.exit_code, trial.step("verify").outcome
+
+    def test_a_backup_lacks_what_the_rom_hides_and_is_not_restored_without(self) -> None:
+        runner, trial = prepare("lpc812", purpose="backup", region=("flash", 0, 0x800))
+        trial.events.extend(runner.run())
+        self.assertEqual((trial.end.green, trial.end.exit_code, trial.step("read").outcome), (False, 0, "unproven"))
+        self.assertIn("the first 512 are hidden by the boot ROM, and are missing", trial.step("read").evidence)
+        pieces = runner.outcome.backup
+        self.assertEqual(pieces, (Piece(0x200, bytes(trial.line.chip.flash[0x200:0x800])),))
+        with_roms_own = (Piece(0, bytes(range(3, 255)) * 2 + bytes(8) + pieces[0].data),)
+        for held in (pieces, with_roms_own):
+            restored = run("lpc812", {"flash": Image("saved", held)}, options=WriteOptions(as_it_was=True))
+            self.assertEqual((restored.end.exit_code, restored.findings[0].key), (5, "hidden"))
+        whole = BOARDS["lpc812"].held(sample_for("lpc812", 2048))
+        restored = run("lpc812", {"flash": whole}, options=WriteOptions(as_it_was=True), expect="entrance")
+        self.assertEqual((restored.end.exit_code, restored.holds(whole)), (0, True), restored.findings)
+
+    def test_protection_must_be_meant_and_for_good_twice(self) -> None:
+        for word, even_if, status in (
+            (0x12345678, (), 5), (0x12345678, ("protection",), 0), (0x4E697370, ("protection",), 5),
+            (0x4E697370, ("lock-out",), 5), (0x4E697370, ("protection", "lock-out"), 0),
+        ):  # fmt: skip
+            with self.subTest(f"{word:X}", even_if=even_if):
+                trial = run(
+                    "lpc1769", self.protected(word), options=WriteOptions(even_if=frozenset(even_if)), start=False
+                )
+                self.assertEqual(trial.end.exit_code, status)
+                self.assertEqual(trial.holds(self.protected(word)["flash"]), status == 0)
+
+    def test_an_image_that_is_all_hidden_is_not_called_proven(self) -> None:
+        trial = run("lpc1114", {"flash": sample_for("lpc1114", 300)}, start=False)
+        self.assertEqual((trial.end.green, trial.step("verify").outcome), (False, "unproven"))
+        self.assertIn("the first 300 are hidden by the boot ROM", trial.step("verify").evidence)
+
+    def test_the_crystal_is_what_was_said(self) -> None:
+        runner, trial = prepare("lpc1769", purpose="greet", options=WriteOptions(settings={"crystal-khz": 14746}))
+        trial.events.extend(runner.run())
+        self.assertEqual(trial.end.exit_code, 0)
+        sent = runner.outcome.link.between(0, None, "sent")
+        self.assertIn(b"14746\r\n", sent)
+
+    def test_crc_where_the_part_has_it(self) -> None:
+        trial = run("lpc845", {"flash": sample_for("lpc845", 9000)})
+        self.assertIn("the chip's own checksum, 8,488 bytes", trial.step("verify").evidence)
+
+    def test_a_faster_rate_is_told_to_the_rom(self) -> None:
+        trial = run("lpc1769", {"flash": sample_for("lpc1769", 3000)}, settings=LineSettings(230400))
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("now at 230400", notes(trial))
+
+    def answers(self, ident: int, **options: Any) -> Trial:
+        runner, trial = prepare("lpc1114", {"flash": sample_for("lpc1114", 2000)}, **options)
+        kind = trial.line.chip.kind  # type: ignore[attr-defined]
+        trial.line.chip.kind = replace(kind, ident=ident)  # type: ignore[attr-defined]
+        trial.events.extend(runner.run())
+        return trial
+
+    def test_numbers_of_other_lots_and_packages_are_the_parts(self) -> None:
+        for ident in (0x2540102B, 0x0A40902B, 0x1A40902B, 0x00040070):
+            trial = self.answers(ident)
+            self.assertEqual(
+                (trial.end.exit_code, trial.step("chip").figures["part"]), (0, "lpc1114"), trial.findings
+            )
+
+    def test_another_parts_number_is_another_chip_and_an_unknown_one_is_asked_about(self) -> None:
+        other = self.answers(0x3D00002B)
+        self.assertEqual((other.end.exit_code, other.findings[0].key), (5, "other-chip"))
+        self.assertIn("LPC1343 answered", other.findings[0].cause)
+        unknown = self.answers(0x2540AAAA)
+        self.assertEqual((unknown.end.exit_code, unknown.findings[0].key), (5, "other-chip"))
+        self.assertIn("--also-accept", unknown.findings[0].attempts[1])
+        self.assertEqual(self.answers(0x2540AAAA, also_accepts=frozenset({0x2540AAAA})).end.exit_code, 0)
+
+    def test_the_protection_word_of_an_arm7_stands_elsewhere(self) -> None:
+        part = Catalogue.load().find("lpc2148").first
+        vectors = b"".join(word.to_bytes(4, "little") for word in (0xE59FF018,) * 8)
+        for place, refused in ((0x1FC, True), (0x2FC, False)):
+            data = bytearray(vectors.ljust(0x400, b"\x00"))
+            data[place : place + 4] = (0x87654321).to_bytes(4, "little")
+            images = {"flash": Image("counter", (Piece(0, bytes(data)),))}
+            if refused:
+                with self.assertRaises(RefusedFault) as caught:
+                    dialect_of("lpc1769").fit(part, images, {}, frozenset())
+                self.assertIn("01FC", caught.exception.findings[0].evidence[0])
+                continue
+            told = dialect_of("lpc1769").fit(part, images, {"crystal-khz": 14746}, frozenset())
+            self.assertIn("crystal taken as 14746 kHz", told.notes[-1])
+
+    def test_a_rate_that_the_rom_refuses_is_not_gone_to(self) -> None:
+        trial = run("lpc1769", {"flash": sample_for("lpc1769", 900)}, settings=LineSettings(460800))
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("460800 baud is refused: still at 115200 baud", notes(trial))
+
+    def test_unlocking_erases(self) -> None:
+        trial = run("lpc1769", purpose="unlock")
+        self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-locked"))
+        trial = run("lpc1769", purpose="unlock", faults=("locked",))
+        self.assertEqual((trial.end.exit_code, trial.end.green), (0, True), trial.findings)
+        self.assertIn("it can be read", trial.step("unlock").evidence)
+        self.assertEqual((set(trial.line.chip.flash), strict(trial)), ({0xFF}, []))
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ from typing import Any
 from greenstep.bench.boards import BOARDS
 from greenstep.bench.families.avr_068 import KINDS, SimulatedAvr068
 from greenstep.bench.person import Hands
-from greenstep.bench.trial import Trial, prepare, sample_for
+from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.avr_068 import Avr068
@@ -24,7 +24,8 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
 from ..sample import some
-from .scripted import ScriptedLink
+from ..scripted import ScriptedLink
+from .observed import strict
 
 M2560 = Catalogue.load().find("atmega2560").first
 SIGN_ON = "01 00 08 41 42 43 44 45 46 47 48"
@@ -264,6 +265,23 @@ class OddSizes(unittest.TestCase):
         runner, trial = prepare("atmega2560", purpose="backup", region=("flash", 0x101, 77))
         trial.events.extend(runner.run())
         self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
+
+
+class LargeAvr(unittest.TestCase):
+    def test_above_128_kib(self) -> None:
+        image = sample_for("atmega2560", 140_000)
+        trial = run("atmega2560", {"flash": image})
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertTrue(trial.holds(image))
+        self.assertEqual(strict(trial), [])
+
+    def test_a_core_whose_signature_is_made_up(self) -> None:
+        part = Catalogue.load().find("pic32mx").first
+        image = Image("lift.hex", (Piece(part.flash.start, bytes(range(1, 200)) * 3),))
+        trial = run("atmega2560", {"flash": image}, choice=Catalogue.load().find("pic32mx"), start=False)
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        self.assertIn("signature 1E 98 01, PIC32MX", trial.step("chip").evidence)
+        self.assertTrue(trial.holds(image, start=part.flash.start))
 
 
 if __name__ == "__main__":

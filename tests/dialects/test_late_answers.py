@@ -9,13 +9,9 @@ from benchmarks.late_answers import one_run
 from greenstep.bench.faults import Faults
 from greenstep.bench.trial import Trial, prepare, run, sample_for
 from greenstep.core.dialects.registry import dialect_names, find_dialect
-from greenstep.core.events import Noted
 
 from ..sample import some
-
-
-def notes(trial: Trial) -> str:
-    return " | ".join(event.text for event in trial.events if isinstance(event, Noted))
+from .observed import notes
 
 
 class Seeded(unittest.TestCase):

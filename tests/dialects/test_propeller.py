@@ -1,4 +1,4 @@
-"""Loaders that fill RAM: what is told of it, what is not done, and what their short sums do not see."""
+"""`propeller-1` and `propeller-2`: loaders that fill RAM, and what their short sums do not see."""
 
 from __future__ import annotations
 
@@ -39,20 +39,6 @@ class IntoRam(unittest.TestCase):
         trial = run(RP, {"flash": image}, faults=(f"drop-to-host={count}",))
         self.assertNotIn("started by a reset", str(trial.events))
         self.assertEqual((trial.end.exit_code, trial.step("start").outcome), (0, "unproven"))
-
-
-class Rp2350(unittest.TestCase):
-    def test_gaps_are_filled_and_damage_anywhere_is_seen(self) -> None:
-        image = sample_for(RP, 1500)
-        far = Image("gateway.hex", (*image.pieces, Piece(0x20001000, b"41.3 kg" * 9)))
-        trial = run(RP, {"flash": far})
-        self.assertEqual((trial.end.exit_code, trial.line.chip.violations), (0, []), trial.findings)
-        self.assertTrue(trial.holds(far))
-        self.assertIn("bytes filled with 00", str(trial.events))
-        count = run(RP, {"flash": image}, start=False).line.to_chip_count
-        for place in range(60, count, 97):
-            trial = run(RP, {"flash": image}, faults=(f"flip-to-chip={place}:10",))
-            self.assertTrue(trial.holds(image) or trial.end.exit_code, place)
 
 
 class Propeller(unittest.TestCase):

@@ -24,7 +24,7 @@ from greenstep.core.link import LineSettings
 from greenstep.core.plan.layout import make_plan
 from greenstep.core.plan.write_options import WriteOptions
 
-from .scripted import ScriptedLink
+from ..scripted import ScriptedLink
 
 GET = ("00 FF", "79 0B 31 00 01 02 11 21 31 44 63 73 82 92 79")
 GET_V2 = ("00 FF", "79 0B 22 00 01 02 11 21 31 43 63 73 82 92 79")

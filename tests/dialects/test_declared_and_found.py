@@ -16,7 +16,7 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import KINDS, some
-from .test_every_dialect import dialect_of
+from .observed import dialect_of
 
 BOARDS: dict[str, BenchBoard] = KINDS
 TELL_NOTHING = {
@@ -126,14 +126,14 @@ class Sizes(unittest.TestCase):
         self.assertEqual(refused, {"stm32g0b1", "cc2538"})
 
     def test_and_may_be_said(self) -> None:
-        for board, options in (
-            ("stm32g0b1", {"choice": Catalogue.load().find("STM32G0B1RE")}),
-            ("cc2538", {"settings": {"flash-size": "512K"}}),
+        by_name: dict[str, Any] = {"choice": Catalogue.load().find("STM32G0B1RE")}
+        for board, settings, more in (
+            ("stm32g0b1", {}, by_name),
+            ("cc2538", {"flash-size": "512K"}, {}),
         ):
             with self.subTest(board):
-                runner, _ = prepare(board)
-                options = replace(runner.job.options, settings=options.pop("settings", {}))  # type: ignore[arg-type]
-                trial, _ = tried(board, silicon={"tells_size": False}, options=options, **options)
+                options = replace(prepare(board)[0].job.options, settings=settings)
+                trial, _ = tried(board, silicon={"tells_size": False}, options=options, **more)
                 self.assertEqual(
                     (trial.end.exit_code, trial.holds(sample_for(board, 900))), (0, True), trial.findings
                 )

@@ -15,7 +15,7 @@ from greenstep.core.events import HandsWanted, StepEnded
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.link import LineSettings
 
-from .situations.situation import talks_every
+from ..core.situations.situation import talks_every
 
 BY_HAND = named_hookup("by-hand", "")
 

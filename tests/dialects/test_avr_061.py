@@ -24,7 +24,7 @@ from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 from greenstep.core.plan.write_options import WriteOptions
 
-from .scripted import ScriptedLink
+from ..scripted import ScriptedLink
 
 AVR_KIND = KINDS["atmega1284p"]
 M328P = Catalogue.load().find("atmega328p").first

@@ -303,3 +303,7 @@ class Making(unittest.TestCase):
             with self.subTest(f"{chip} {values}"), self.assertRaises(UsageFault) as caught:
                 self.facts(chip, **values)
             self.assertEqual(caught.exception.finding.key, key)
+
+
+if __name__ == "__main__":
+    unittest.main()

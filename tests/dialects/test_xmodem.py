@@ -1,4 +1,4 @@
-"""`xmodem` and `avr-109`: characters as their documents have them, byte for byte."""
+"""`xmodem`: characters as the documents of XMODEM and YMODEM have them, byte for byte."""
 
 from __future__ import annotations
 
@@ -9,14 +9,15 @@ from typing import Any
 
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
-from greenstep.core.dialects.avr_109 import Avr109, Command
 from greenstep.core.dialects.errors import ChipRefusal, Silence
 from greenstep.core.dialects.results import WriteBlock
 from greenstep.core.dialects.xmodem import Xmodem
+from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
-from greenstep.core.plan.write_options import TalkLine
+from greenstep.core.plan.write_options import TalkLine, WriteOptions
 
-from .scripted import ScriptedLink
+from ..scripted import ScriptedLink
+from .observed import notes
 
 RESIDENT, M32U4 = (Catalogue.load().find(name).first for name in ("any", "atmega32u4"))
 
@@ -102,57 +103,6 @@ class Transfers(unittest.TestCase):
             self.talk(closing=(TalkLine("> ", 1.0, "go"),)).start(0)
 
 
-class Letters(unittest.TestCase):
-    def talk(self, *script: tuple[str, str]) -> Avr109:
-        link = ScriptedLink(*script)
-        self.addCleanup(lambda: self.assertTrue(link.finished(), "the script was not played to its end"))
-        dialect = Avr109(link)
-        dialect._buffer = 128
-        return dialect
-
-    def test_the_identifier_must_come_out_twice(self) -> None:
-        name = b"APIARY9".hex()
-        self.assertEqual(self.talk(("53", name), ("53", name)).ask(0.2), '"APIARY9"')
-        for first, second in ((name, b"hive sc".hex()), (name, "")):
-            self.assertIsNone(self.talk(("53", first), ("53", second)).ask(0.2))
-        for reply in ("", "53", b"kg\r\n41.".hex(), "3F"):
-            self.assertIsNone(self.talk(("53", reply)).ask(0.2))
-
-    def test_identify(self) -> None:
-        identity = self.talk(
-            ("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "59 00 80"), ("50", "0D")
-        ).identify()
-        self.assertEqual(
-            (identity.ident, identity.said, identity.details), (0x1E9587, "signature 1E 95 87", (("loader", "1.0"),))
-        )
-
-    def test_a_loader_without_blocks(self) -> None:
-        with self.assertRaisesRegex(ChipRefusal, "no block mode"):
-            self.talk(("56", "31 30"), ("73", "87 95 1E"), ("73", "87 95 1E"), ("62", "4E 00 00")).identify()
-
-    def test_pages_count_on(self) -> None:
-        dialect = self.talk(
-            ("41 00 80", "0D"), ("42 00 80 46" + "11" * 128, "0D"), ("42 00 80 46" + "22" * 128, "0D")
-        )
-        list(dialect.write(M32U4.flash, [WriteBlock(0x100, b"\x11" * 128), WriteBlock(0x180, b"\x22" * 128)]))
-
-    def test_above_64_k_words(self) -> None:
-        self.assertEqual(
-            self.talk(("48 01 00 00", "0D"), ("67 00 02 46", "12 34")).read(M32U4.flash, 0x20000, 2), b"\x12\x34"
-        )
-
-    def test_eeprom_in_bytes(self) -> None:
-        self.assertEqual(
-            self.talk(("41 01 01", "0D"), ("67 00 01 45", "5A")).read(M32U4.memory("eeprom"), 0x101, 1), b"\x5a"
-        )
-
-    def test_erase_leave_and_refusal(self) -> None:
-        self.talk(("65", "0D")).erase_all(M32U4.flash)
-        self.assertEqual(self.talk(("4C", "0D"), ("45", "0D")).start(0), "exit acknowledged")
-        with self.assertRaises(ChipRefusal):
-            self.talk(("65", "3F"))._order(Command.ERASE_ALL)
-
-
 class Recipes(unittest.TestCase):
     def test_what_has_to_be_said_comes_with_the_chip(self) -> None:
         for board in ("efr32", "efm32", "w600"):
@@ -188,6 +138,52 @@ class Recipes(unittest.TestCase):
             trial = run(board, {"flash": sample_for("efm32", 900)})
             self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, "not-signed"))
             self.assertIn(said, trial.findings[0].cause)
+
+
+class Settings(unittest.TestCase):
+    told: tuple[TalkLine, ...] = (TalkLine("u uploads", 5.0, "u"),)
+
+    def options(self, **settings: Any) -> WriteOptions:
+        return WriteOptions(settings={"opening": self.told, "closing": (TalkLine("g goes", 5.0, "g"),), **settings})
+
+    def test_long_blocks_give_way_to_short_ones(self) -> None:
+        trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)})
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertIn("3 exchanges repeated", notes(trial))
+        trial = run("xmodem-crc", {"flash": sample_for("xmodem-crc", 3000)}, options=self.options(block="128"))
+        self.assertNotIn("repeated", notes(trial))
+
+    def test_the_last_block_is_filled(self) -> None:
+        for pad in (0x1A, 0xFF):
+            trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)}, options=self.options(pad=pad))
+            self.assertEqual(set(trial.line.chip.flash[3000:3072]), {pad})
+
+    def test_gaps_are_filled_and_told(self) -> None:
+        image = Image("fan.hex", (Piece(0x100, b"abc" * 50), Piece(0x300, b"xyz" * 50)))
+        trial = run("smoke-fan", {"flash": image}, start=False, options=self.options())
+        self.assertIn("1 gap filled with FF", notes(trial))
+        self.assertIn("sent from 0100 on", notes(trial))
+        self.assertEqual(bytes(trial.line.chip.flash[0x200:0x203]), b"xyz")
+
+    def test_it_is_said_that_nothing_is_read_back(self) -> None:
+        trial = run("smoke-fan", {"flash": sample_for("smoke-fan", 3000)})
+        self.assertIn("cannot be read back", trial.step("verify").evidence)
+
+    def test_what_only_reading_back_could_answer_is_refused(self) -> None:
+        for purpose in ("verify", "backup", "erase"):
+            trial = run(
+                "smoke-fan", {"flash": sample_for("smoke-fan", 300)} if purpose == "verify" else None, purpose=purpose
+            )
+            self.assertEqual((trial.end.exit_code, trial.findings[0].key), (5, f"cannot-{purpose}"))
+            self.assertIsNone(trial.link)
+
+    def test_the_sender_cancels_too(self) -> None:
+        trial = run(
+            "smoke-fan", purpose="greet", hookup=named_hookup("by-hand", ""), link_options={"on_for_s": 0.005}
+        )
+        self.assertEqual(trial.end.exit_code, 0, trial.findings)
+        assert trial.link is not None
+        self.assertGreaterEqual(trial.line.to_chip_count, 4)  # 'u' and CAN CAN CAN
 
 
 if __name__ == "__main__":
