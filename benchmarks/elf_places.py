@@ -16,7 +16,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from greenstep.core.console.elf_program import Frame, Program
+from greenstep.core.console.elf_program import CallFrame, Program
 from tests.core.test_source import by_binutils
 
 ADDRESSES = 1000
@@ -85,7 +85,7 @@ def functions(elf: Path) -> list[tuple[int, int]]:
     return [(int(start, 16), int(start, 16) + int(size, 16)) for start, size, _, _ in named]
 
 
-def told(frames: tuple[Frame, ...]) -> list[tuple[str, str, str]]:
+def told(frames: tuple[CallFrame, ...]) -> list[tuple[str, str, str]]:
     return [(frame.function, frame.file, str(frame.line or "?")) for frame in frames]
 
 

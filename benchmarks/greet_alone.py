@@ -13,7 +13,7 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.virtual_link import VirtualLink
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.link import LineSettings
-from greenstep.core.survey.hookups import Found, find_hookup
+from greenstep.core.survey.hookups import HookupFound, find_hookup
 from greenstep.core.trace.recording import RecordingLink
 from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board
@@ -30,7 +30,7 @@ def alone(board: str) -> tuple[str, str, float]:
     line = BOARDS[board].build()
     link = RecordingLink(VirtualLink(line, _AT, on_for_s=20.0))
     *_, last = find_hookup(link, scope(Board("", BoardSettings())), _AT)
-    assert isinstance(last, Found)
+    assert isinstance(last, HookupFound)
     found = last.candidate
     said = f"{found.dialect.name}, {found.hookup.name}, {found.baud}" if found else "nothing"
     return board, said, link.now() - 20.0

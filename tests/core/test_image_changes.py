@@ -7,9 +7,9 @@ import unittest
 from hypothesis import strategies as st
 
 from greenstep.core.image import Image, Piece, Section
-from greenstep.core.image.compare import Difference, compare
+from greenstep.core.image.compare import ByteDifference, compare
 from greenstep.core.image.edit import HIGHEST, cut_out, filled, moved, with_bytes
-from greenstep.core.image.listing import Fold, Row, rows_of
+from greenstep.core.image.listing import Fold, ListingRow, rows_of
 
 from .examples import with_examples
 from .test_intel_hex import apart, pieces
@@ -76,11 +76,11 @@ class Listing(unittest.TestCase):
     def test_blank_rows_and_gaps_are_folded(self) -> None:
         whole = image((0x108, b"hive" + b"\xff" * 100 + b"x"), (0x200, b"y"))
         rows = list(rows_of(whole, 0, 0x1000))
-        self.assertEqual(rows[0], Row(0x108, b"hive\xff\xff\xff\xff"))
+        self.assertEqual(rows[0], ListingRow(0x108, b"hive\xff\xff\xff\xff"))
         self.assertEqual(rows[1], Fold(0x110, 0x60, 0xFF))
-        self.assertEqual(rows[2], Row(0x170, b"x"))
-        self.assertEqual(rows[3:], [Fold(0x171, 0x8F, None), Row(0x200, b"y")])
-        self.assertEqual(len([row for row in rows_of(whole, 0, 0x1000, ()) if isinstance(row, Row)]), 9)
+        self.assertEqual(rows[2], ListingRow(0x170, b"x"))
+        self.assertEqual(rows[3:], [Fold(0x171, 0x8F, None), ListingRow(0x200, b"y")])
+        self.assertEqual(len([row for row in rows_of(whole, 0, 0x1000, ()) if isinstance(row, ListingRow)]), 9)
 
     @with_examples(
         st.integers(0, 300), st.lists(st.sampled_from([b"\xff" * 40, b"\0" * 90, b"queen", b"bees" * 9]), min_size=1)
@@ -88,7 +88,7 @@ class Listing(unittest.TestCase):
     def test_no_byte_is_lost(self, address: int, parts: list[bytes]) -> None:
         data = b"".join(parts)
         again = b"".join(
-            row.data if isinstance(row, Row) else bytes([row.value or 0]) * row.size
+            row.data if isinstance(row, ListingRow) else bytes([row.value or 0]) * row.size
             for row in rows_of(image((address, data)), 0, HIGHEST)
         )
         self.assertEqual(again, data)
@@ -100,8 +100,8 @@ class Comparing(unittest.TestCase):
         self.assertEqual(
             found.runs,
             (
-                Difference(7, 8, "differs"), Difference(8, 10, "only-b"), Difference(0x100, 0x101, "only-a"),
-                Difference(0x200, 0x220, "only-b", blank=True),
+                ByteDifference(7, 8, "differs"), ByteDifference(8, 10, "only-b"), ByteDifference(0x100, 0x101, "only-a"),
+                ByteDifference(0x200, 0x220, "only-b", blank=True),
             ),
         )  # fmt: skip
         self.assertEqual((found.equal_bytes, found.same, found.blank_bytes), (7, False, 32))

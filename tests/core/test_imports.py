@@ -6,6 +6,8 @@ import ast
 import subprocess
 import sys
 import unittest
+from collections import Counter
+from functools import cache
 from pathlib import Path
 
 import greenstep
@@ -15,11 +17,16 @@ FOREIGN = {"click", "rich", "serial", "matplotlib", "pandas", "elftools", "platf
 OUTER = {"cli", "ports", "bench", "store", "draw", "work"}
 
 
+@cache
+def tree_of(path: Path) -> ast.Module:
+    return ast.parse(path.read_text("utf-8"))
+
+
 def imported_names(path: Path) -> set[str]:
     """Every module a file imports, wherever in it the import stands, relative ones made absolute."""
     package = ["greenstep", *path.relative_to(SOURCE).parts[:-1]]
     names: set[str] = set()
-    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    for node in ast.walk(tree_of(path)):
         if isinstance(node, ast.Import):
             names.update(alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom):
@@ -128,7 +135,7 @@ class NothingDependsOnTheOrderOfImports(unittest.TestCase):
     def test_no_package_has_a_name_that_is_also_a_module_of_it(self) -> None:
         for path in SOURCE.rglob("__init__.py"):
             files = {p.stem for p in path.parent.glob("*.py")} | {p.name for p in path.parent.iterdir() if p.is_dir()}
-            tree = ast.parse(path.read_text("utf-8"))
+            tree = tree_of(path)
             bound = {
                 alias.asname or alias.name
                 for node in ast.walk(tree)
@@ -141,6 +148,44 @@ class NothingDependsOnTheOrderOfImports(unittest.TestCase):
     def test_only_the_package_itself_loads_its_names_late(self) -> None:
         late = [p for p in SOURCE.rglob("__init__.py") if "def __getattr__" in p.read_text("utf-8")]
         self.assertEqual(late, [SOURCE / "__init__.py"])
+
+
+class OneNameOneThing(unittest.TestCase):
+    def test_no_two_classes_share_a_name(self) -> None:
+        """But the dialects' tables of commands, of which no more than one is in sight."""
+        defined = Counter(
+            node.name
+            for path in SOURCE.rglob("*.py")
+            for node in ast.walk(tree_of(path))
+            if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+        )
+        self.assertGreater(len(defined), 300)
+        self.assertEqual({name for name, times in defined.items() if times > 1}, {"Command"})
+        for path in SOURCE.rglob("*.py"):
+            for scope in scopes(path):
+                tables = [f"{node.module}" for node in scope for alias in node.names if alias.name == "Command"]
+                self.assertLessEqual(len(tables), 1, path)
+                self.assertTrue(not tables or path.parent.name == "dialects" or path.name == "own_decoders.py", path)
+
+    def test_no_two_modules_of_a_name_are_in_sight(self) -> None:
+        """A simulated chip is called like the dialect that it was not written from: by its name alone it could be
+        either."""
+        modules = Counter(path.stem for path in SOURCE.rglob("*.py"))
+        for path in SOURCE.rglob("*.py"):
+            for scope in scopes(path):
+                names = [alias.name for node in scope for alias in node.names if modules[alias.name] > 1]
+                self.assertEqual(len(names), len({*names}), path)
+
+
+@cache
+def scopes(path: Path) -> list[list[ast.ImportFrom]]:
+    """The imports of names in a file: those of the module, and those of each function."""
+    tree = tree_of(path)
+    functions = [node for node in ast.walk(tree) if isinstance(node, ast.FunctionDef)]
+    own = [[node for node in ast.walk(function) if isinstance(node, ast.ImportFrom)] for function in functions]
+    inner = {node for nodes in own for node in nodes}
+    everywhere = [node for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) and node not in inner]
+    return [everywhere, *([*everywhere, *nodes] for nodes in own if nodes)]
 
 
 class CommandsLoadLittle(unittest.TestCase):

@@ -8,8 +8,8 @@ from greenstep.bench.boards import BOARDS
 from greenstep.bench.families.doorstep import KINDS
 from greenstep.bench.trial import Trial, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
-from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import make
+from greenstep.core.loaders.loader_values import LoaderValues
 from tests.machines import boards
 from tests.machines.conduct import HELLO, Conduct, question
 from tests.machines.cortex import Cortex
@@ -50,7 +50,7 @@ class _Cortex(Conduct):
         """Whether the loader of a board with that pin listens on for so long though its application is whole."""
         assert isinstance(self.machine, Cortex)
         part = Catalogue.load().find(self.chip).first
-        loader = make(part, BoardValues(16e6, 115200, 0.5, pin=pin)).image.pieces[0].data
+        loader = make(part, LoaderValues(16e6, 115200, 0.5, pin=pin)).image.pieces[0].data
         flash = bytearray(self.sealed(self.program(1000)))
         flash[: len(loader)] = loader
         self.machine.low = low

@@ -29,9 +29,9 @@ from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.survey.heard import find_rate, meaning_of
 from greenstep.core.survey.hookups import (
     Candidate,
-    Found,
     HeardBefore,
-    Tried,
+    HookupFound,
+    HookupTried,
     ask_by_hand,
     by_maker,
     candidates_for,
@@ -60,12 +60,12 @@ def line_of(board: str, circuit: Circuit, *faults: str) -> SimulatedLine:
 
 def searched(
     line: SimulatedLine, candidates: list[Candidate] = BOTH, **options: bool
-) -> tuple[Found, list[Tried], RecordingLink]:
+) -> tuple[HookupFound, list[HookupTried], RecordingLink]:
     link = RecordingLink(VirtualLink(line, AT, on_for_s=20.0, **options))  # type: ignore[arg-type]
     events = list(find_hookup(link, candidates, AT))
     last = events[-1]
-    assert isinstance(last, Found)
-    return last, [event for event in events if isinstance(event, Tried)], link
+    assert isinstance(last, HookupFound)
+    return last, [event for event in events if isinstance(event, HookupTried)], link
 
 
 class Learning(unittest.TestCase):

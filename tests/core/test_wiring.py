@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 
 from greenstep.core.chips.catalogue import Catalogue
-from greenstep.core.chips.part import Hands
+from greenstep.core.chips.part import ByHandWords
 from greenstep.core.hookup.circuits import NAMED, hookup_from_table, named_hookup
 from greenstep.core.hookup.wiring import Bridge, Wiring, wiring_of
 
@@ -88,7 +88,9 @@ class Circuits(unittest.TestCase):
 
     def test_a_board_with_moves_of_its_own(self) -> None:
         part = CATALOGUE.find("stm32f072").first
-        advice = wiring_of(part, named_hookup("by-hand", "high"), hands=Hands(("short JP1",), ("open JP1",))).advice
+        advice = wiring_of(
+            part, named_hookup("by-hand", "high"), hands=ByHandWords(("short JP1",), ("open JP1",))
+        ).advice
         self.assertIn(("to load", "1. short JP1"), advice)
         self.assertIn(("to run", "1. open JP1"), advice)
 

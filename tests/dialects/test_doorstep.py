@@ -28,8 +28,8 @@ from greenstep.core.dialects.doorstep_stream import bytes_with_crc32, joined
 from greenstep.core.errors import UsageFault
 from greenstep.core.events import Noted
 from greenstep.core.image import Image, Piece
-from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import loader_for, loaders_known, make
+from greenstep.core.loaders.loader_values import LoaderValues
 from greenstep.core.plan.write_options import WriteOptions
 
 VECTORS = tomllib.loads((Path(__file__).parents[2] / "docs" / "doorstep-vectors.toml").read_text("utf-8"))
@@ -255,7 +255,7 @@ class Making(unittest.TestCase):
     def facts(self, chip: str, **values: object) -> tuple[Facts, bytes]:
         """What the loader will tell, and the board's own bytes behind that."""
         usual: dict[str, object] = {"clock": 16e6, "baud": 115200, "wait_s": 1.5}
-        made = make(Catalogue.load().find(chip).first, BoardValues(**{**usual, **values}))  # type: ignore[arg-type]
+        made = make(Catalogue.load().find(chip).first, LoaderValues(**{**usual, **values}))  # type: ignore[arg-type]
         data = made.image.pieces[0].data
         self.assertEqual(len(data), made.loader.room)
         self.assertEqual(data[: -made.loader.facts], made.loader.data[: -made.loader.facts])

@@ -26,6 +26,7 @@ from greenstep.core.plan.write_options import WriteOptions
 
 from ..sample import some
 from ..scripted import ScriptedLink
+from .observed import notes
 
 P46K22 = Catalogue.load().find("pic18f46k22").first
 
@@ -172,6 +173,29 @@ class LoaderStaysInReach(unittest.TestCase):
         self.assertEqual(trial.end.exit_code, 0, trial.findings)
         notes = " ".join(event.text for event in trial.events if isinstance(event, Noted))
         self.assertIn("configuration words 0001FFF8-0001FFFF left out", notes)
+
+
+class OnTheBench(unittest.TestCase):
+    def test_the_jump_at_0_leads_to_the_loader_and_the_own_one_is_kept(self) -> None:
+        trial = run("pic18f46k22", {"flash": sample_for("pic18f46k22", 3000)})
+        flash = trial.line.chip.flash
+        self.assertEqual(bytes(flash[:4]), bytes.fromhex("00 EF 7E F0"))  # GOTO FC00
+        self.assertEqual(bytes(flash[0xFBFC:0xFC00]), bytes.fromhex("20 EF 00 F0"))  # GOTO 0040
+        self.assertIn("configuration words 00300000-00300003 left out, 4 bytes", notes(trial))
+        self.assertIn("in words 0000-", notes(trial))
+
+    def test_an_upload_that_breaks_off_leaves_a_loader_that_stays(self) -> None:
+        trial = run(
+            "pic18f4520", {"flash": sample_for("pic18f4520", 3000)}, faults=("silence-after=120",), compare=False
+        )
+        self.assertEqual((trial.end.exit_code, trial.line.chip.eeprom[-1]), (6, 0xFF))  # type: ignore[attr-defined]
+        trial = run("pic18f4520", {"flash": sample_for("pic18f4520", 3000)})
+        self.assertEqual((trial.end.exit_code, trial.line.chip.eeprom[-1]), (0, 0))  # type: ignore[attr-defined]
+
+    def test_a_loader_that_measures_each_request(self) -> None:
+        trial = run("pic18f67j50", {"flash": sample_for("pic18f67j50", 4000)})
+        self.assertEqual(trial.end.exit_code, 0)
+        self.assertIn("units", trial.step("erase").evidence)
 
 
 class StrictChips(unittest.TestCase):

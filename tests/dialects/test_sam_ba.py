@@ -11,7 +11,7 @@ from greenstep.bench.thumb import ThumbCpu, ThumbFault
 from greenstep.bench.trial import prepare, run, sample_for
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.dialects.registry import find_dialect
-from greenstep.core.dialects.sam_ba_ram import CONTROLLER, DONE, WRONG_DATA, Job, Workshop, crc32
+from greenstep.core.dialects.sam_ba_ram import CONTROLLER, DONE, WRONG_DATA, RamJob, Workshop, crc32
 from greenstep.core.hookup.circuits import named_hookup
 from greenstep.core.image import Image, Piece
 from greenstep.core.plan.write_options import WriteOptions
@@ -56,7 +56,7 @@ class Routine(unittest.TestCase):
         self.desk, self.shop = Desk(), Workshop(_BASE)
         self.desk.put(_BASE, self.shop.content())
 
-    def done(self, *jobs: Job) -> int:
+    def done(self, *jobs: RamJob) -> int:
         """How the first job ends."""
         for index, job in enumerate(jobs):
             self.desk.put(self.shop.jobs + 128 * index, job.words())
@@ -72,14 +72,14 @@ class Routine(unittest.TestCase):
     def test_it_computes_the_crc_32_that_everyone_does(self) -> None:
         data = b"the queen is in hive 3" * 7
         self.desk.put(self.shop.data, data)
-        job = Job(number=7, crc_size=len(data), crc_at=self.shop.data, crc=zlib.crc32(data))
+        job = RamJob(number=7, crc_size=len(data), crc_at=self.shop.data, crc=zlib.crc32(data))
         self.assertEqual((self.done(job), crc32(data)), (DONE, zlib.crc32(data)))
         self.assertEqual(self.done(replace(job, number=8, crc=job.crc ^ 1)), WRONG_DATA)
 
     def test_pages_commands_and_waiting(self) -> None:
         self.desk.put(self.shop.data, bytes(range(16)))
         ways: dict[str, Any] = {"command_at": 0x40000004, "ready_at": _READY, "ready_mask": 1, "error_mask": 0xE}
-        writing = Job(
+        writing = RamJob(
             number=3, copies=1, source=self.shop.data, target=0x80000, page=8, count=2, command=0x5A000103,
             command_step=0x100, address_at=0x4000001C, address_shift=1, **ways,
         )  # fmt: skip
@@ -92,14 +92,14 @@ class Routine(unittest.TestCase):
 
     def test_half_words_errors_and_a_second_job(self) -> None:
         ways: dict[str, Any] = {"count": 1, "command_at": 0x40000004, "width": 2, "ready_at": _READY, "ready_mask": 1}
-        first = Job(number=4, command=0xA502, next=self.shop.jobs + 128, **ways)
-        self.assertEqual(self.done(first, Job(command=0xA504, **ways)), DONE)
+        first = RamJob(number=4, command=0xA502, next=self.shop.jobs + 128, **ways)
+        self.assertEqual(self.done(first, RamJob(command=0xA504, **ways)), DONE)
         self.assertEqual(self.desk.stored, [(0x40000004, 2, 0xA502), (0x40000004, 2, 0xA504)])
         self.desk.error = 4
-        self.assertEqual(self.done(Job(number=5, command=0xA502, error_mask=0xE, **ways)), CONTROLLER)
+        self.assertEqual(self.done(RamJob(number=5, command=0xA502, error_mask=0xE, **ways)), CONTROLLER)
 
     def test_what_has_ended_is_not_done_again_and_wrong_data_never(self) -> None:
-        job = Job(number=9, count=1, command_at=0x40000004, command=1, ready_at=_READY, ready_mask=1)
+        job = RamJob(number=9, count=1, command_at=0x40000004, command=1, ready_at=_READY, ready_mask=1)
         self.assertEqual(self.done(job), DONE)
         cpu = ThumbCpu(self.desk)
         self.assertTrue(cpu.call(self.desk.load(_BASE + 4, 4), self.desk.load(_BASE, 4), 1000))

@@ -16,8 +16,8 @@ from greenstep.bench.families import doorstep
 from greenstep.bench.faults import Faults
 from greenstep.core.chips.catalogue import Catalogue
 from greenstep.core.image import Image
-from greenstep.core.loaders.board_values import BoardValues
 from greenstep.core.loaders.images import make
+from greenstep.core.loaders.loader_values import LoaderValues
 
 from .built import FOLDER
 from .cortex import Cortex, Nrf5, SamD21
@@ -25,7 +25,7 @@ from .emulated import EmulatedChip, Layout, Machine
 from .piped import Piped
 
 _TEXTS = ("queen lamp 1.4 ready", "queen lamp 1.5 ready")
-_USUAL = BoardValues(16e6, 115200, 1.5)
+_USUAL = LoaderValues(16e6, 115200, 1.5)
 
 
 @cache

@@ -12,7 +12,7 @@ from serial.tools.list_ports_common import ListPortInfo
 
 from greenstep.cli.ports import port_lines
 from greenstep.core.errors import PortFault, UsageFault
-from greenstep.ports.discovery import Change, Known, PortInfo, find_ports, known_by, wait_for_change
+from greenstep.ports.discovery import Known, PortChange, PortInfo, find_ports, known_by, wait_for_change
 from greenstep.ports.machine import Machine
 from greenstep.store.aliases import forget_alias, read_aliases, write_alias
 from greenstep.work.port_choice import port_name, remember_port
@@ -181,7 +181,7 @@ class Again(Tree):
 
 
 class Plug(Tree):
-    def watch(self, *moves: tuple[float, str, bool], longest_s: float | None = 10.0) -> Change | None:
+    def watch(self, *moves: tuple[float, str, bool], longest_s: float | None = 10.0) -> PortChange | None:
         """Plug (True) or unplug devices at their times of a made-up clock."""
         clock = [0.0]
 

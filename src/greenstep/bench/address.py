@@ -18,7 +18,7 @@ from .person import HABITS, Habit
 SCHEME = "bench:"
 
 
-class Key(NamedTuple):
+class AddressKey(NamedTuple):
     """A setting of such a port: how its value is written, and what it does."""
 
     value: str
@@ -26,23 +26,25 @@ class Key(NamedTuple):
 
 
 KEYS = {
-    "fault": Key("FAULT", "switch a fault on; may be written several times"),
-    "turnaround": Key("MS", "the adapter's delay, in ms [1]"),
-    "circuit": Key("NAME", f"another circuit between the lines and the pins: {', '.join(CIRCUITS)}"),
-    "hands": Key(
+    "fault": AddressKey("FAULT", "switch a fault on; may be written several times"),
+    "turnaround": AddressKey("MS", "the adapter's delay, in ms [1]"),
+    "circuit": AddressKey("NAME", f"another circuit between the lines and the pins: {', '.join(CIRCUITS)}"),
+    "hands": AddressKey(
         "SECONDS",
         "three wires only: a simulated person presses the buttons, this long after the first byte and at the end",
     ),
-    "habit": Key("WORD", "how that person does it: " + "; ".join(f"{word} {what}" for word, what in HABITS.items())),
-    "known": Key("no", "chip, hookup and rate are not taken as known, but found out"),
-    "lines": Key("none", "a port without DTR and RTS"),
-    "on-for": Key("SECONDS", "how long the board has been running when the port is opened [0]"),
-    "gone-after": Key("SECONDS", "the cable is pulled this long after the port was opened"),
-    "seed": Key(
+    "habit": AddressKey(
+        "WORD", "how that person does it: " + "; ".join(f"{word} {what}" for word, what in HABITS.items())
+    ),
+    "known": AddressKey("no", "chip, hookup and rate are not taken as known, but found out"),
+    "lines": AddressKey("none", "a port without DTR and RTS"),
+    "on-for": AddressKey("SECONDS", "how long the board has been running when the port is opened [0]"),
+    "gone-after": AddressKey("SECONDS", "the cable is pulled this long after the port was opened"),
+    "seed": AddressKey(
         "N", "which of several boards of the kind, each with a chip of its own; and the seed for random faults [0]"
     ),
-    "pace": Key("real", "run at the speed of hardware [as fast as this computer can]"),
-    "memory": Key("FILE", "what the chip holds, kept from one command to the next"),
+    "pace": AddressKey("real", "run at the speed of hardware [as fast as this computer can]"),
+    "memory": AddressKey("FILE", "what the chip holds, kept from one command to the next"),
 }
 
 

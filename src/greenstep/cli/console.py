@@ -27,7 +27,7 @@ from .line_editor import LEAVE_KEY, LineEditor
 from .screen import say
 
 if TYPE_CHECKING:
-    from greenstep.ports.turns import Guest, Keeper
+    from greenstep.ports.turns import Guest, PortLender
     from greenstep.work.program_on_board import ProgramFile
 
 
@@ -85,7 +85,7 @@ class Console:
         self._open_again = open_again
         self._plugged_again = plugged_again
         self._piped = None if sys.stdin is None or sys.stdin.isatty() else PipedLines()
-        self._keeper: Keeper | None = None
+        self._keeper: PortLender | None = None
         self._given_away = self._given_away_since = False
         self._port = port
         self._options = options
@@ -187,9 +187,9 @@ class Console:
     @contextlib.contextmanager
     def _listening_for_others(self) -> Iterator[None]:
         if self._open_again is not None:
-            from greenstep.ports.turns import Keeper
+            from greenstep.ports.turns import PortLender
 
-            self._keeper = Keeper.of(self._port)
+            self._keeper = PortLender.of(self._port)
         try:
             yield
         finally:

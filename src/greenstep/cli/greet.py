@@ -19,7 +19,7 @@ from .screen import say, shows_signs
 from .target import settle
 
 if TYPE_CHECKING:
-    from greenstep.core.survey.hookups import Candidate, HeardBefore, Tried
+    from greenstep.core.survey.hookups import Candidate, HeardBefore, HookupTried
     from greenstep.work.surveying import SurveyView
 
 
@@ -68,7 +68,7 @@ class _Rows:
         else:
             say(f"   before     {event.settings}: {event.meaning.words}")
 
-    def tried(self, event: Tried) -> None:
+    def tried(self, event: HookupTried) -> None:
         heard = event.meaning.words
         words = f"reset works; {heard}" if event.outcome == "resets" else heard
         say(f" {self._signs[event.outcome]} {event.hookup:<32} {event.dialect:<14} {event.baud:<7} {words}")
@@ -97,7 +97,7 @@ class _JsonRows:
         meaning = event.meaning
         json_line("heard-before", settings=str(event.settings), kind=meaning.kind, heard=meaning.words)
 
-    def tried(self, event: Tried) -> None:
+    def tried(self, event: HookupTried) -> None:
         from .json_view import json_line
 
         values = {key: value for key, value in event.__dict__.items() if key != "meaning"}

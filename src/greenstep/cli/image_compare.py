@@ -22,7 +22,7 @@ from .screen import say, say_all
 if TYPE_CHECKING:
     from greenstep.core.chips.part import EraseUnit
     from greenstep.core.image import Image
-    from greenstep.core.image.compare import Comparison, Difference
+    from greenstep.core.image.compare import ByteDifference, Comparison
 
 DIFFERENT = 7
 """The exit status of a verify that finds a difference; it means the same here."""
@@ -162,7 +162,7 @@ def _as_json(found: Comparison, units: tuple[EraseUnit, ...]) -> None:
     def about(image: Image) -> dict[str, Any]:
         return {"name": image.name, "bytes": image.size_bytes, "pieces": len(image.pieces)}
 
-    def row(run: Difference) -> dict[str, Any]:
+    def row(run: ByteDifference) -> dict[str, Any]:
         return {"address": run.start, "bytes": run.size, "how": run.how, "blank": run.blank}
 
     json_line(

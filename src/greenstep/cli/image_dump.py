@@ -17,7 +17,7 @@ from .screen import say
 
 if TYPE_CHECKING:
     from greenstep.core.image import Image
-    from greenstep.core.image.listing import Fold, Row
+    from greenstep.core.image.listing import Fold, ListingRow
 
 _ROW_BYTES = 16
 
@@ -93,13 +93,13 @@ def _single(these: Chosen) -> Any:
     return images.get("flash") or next(iter(images.values()))
 
 
-def _line(row: Row | Fold, digits: int, word: int, counts_words: bool) -> str:
-    from greenstep.core.image.listing import Row
+def _line(row: ListingRow | Fold, digits: int, word: int, counts_words: bool) -> str:
+    from greenstep.core.image.listing import ListingRow
 
     place = f"{row.address:0{digits}X}"
     if counts_words:
         place += f"  w {row.address // 2:0{digits}X}"
-    if not isinstance(row, Row):
+    if not isinstance(row, ListingRow):
         what = "nothing" if row.value is None else f"{row.value:02X}"
         last = show_address(row.address + row.size - 1)
         return f" {'':{len(place)}}  {what}: {count(row.size, 'byte')}, to {last}"
@@ -129,13 +129,13 @@ def _width(word: int) -> int:
     return _ROW_BYTES // word * (2 * word + 1) - 1
 
 
-def _as_json(name: str, rows: Iterator[Row | Fold]) -> None:
-    from greenstep.core.image.listing import Row
+def _as_json(name: str, rows: Iterator[ListingRow | Fold]) -> None:
+    from greenstep.core.image.listing import ListingRow
 
     from .json_view import json_line
 
     for row in rows:
-        if isinstance(row, Row):
+        if isinstance(row, ListingRow):
             json_line("row", image=name, address=row.address, data=row.data)
         else:
             json_line("fold", image=name, address=row.address, bytes=row.size, value=row.value)

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from greenstep.core.image import Image
     from greenstep.core.image.content import Look
     from greenstep.core.image.esp_tables import BootHeader
-    from greenstep.core.image.file_system import Found
+    from greenstep.core.image.file_system import FileSystemFound
     from greenstep.core.image.fit import Fit
 
 _MOST_TEXTS = 8
@@ -122,7 +122,7 @@ def _about(image: Image, look: Look) -> Iterator[str]:
         yield from _row("note", note)
 
 
-def _files(image: Image, one: Found) -> str:
+def _files(image: Image, one: FileSystemFound) -> str:
     """What a file system in the image holds, as far as it can be read."""
     from greenstep.core.image.file_system import unpack
 

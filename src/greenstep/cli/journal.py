@@ -20,7 +20,7 @@ from .screen import painted, say, say_all, side_by_side
 
 if TYPE_CHECKING:
     from greenstep.core.journal.records import JournalEntry
-    from greenstep.store.journal import Held, Row, Wanted
+    from greenstep.store.journal import Held, JournalRow, Wanted
 
 
 _OUTCOMES = ("green", "unproven", "failed", "interrupted")
@@ -126,7 +126,7 @@ def _since(text: str, option: str = "--since") -> str:
         raise usage("since", f"{option} {text} is not a date", "write 2026-11-02, or a number of days: 7") from None
 
 
-def _list(listed: Sequence[Row], wanted: Wanted) -> None:
+def _list(listed: Sequence[JournalRow], wanted: Wanted) -> None:
     import shutil
 
     if not listed:
@@ -168,7 +168,7 @@ def _what(entry: JournalEntry) -> str:
     return f"{what} {entry.crc32}".rstrip()
 
 
-def _show(found: Row, as_json: bool, as_csv: bool) -> int:
+def _show(found: JournalRow, as_json: bool, as_csv: bool) -> int:
     if as_json:
         _json_row(found)
         return 0
@@ -235,17 +235,17 @@ def _held(found: Sequence[Held], as_json: bool) -> int:
     return 0
 
 
-def _plain(found: Row) -> dict[str, object]:
+def _plain(found: JournalRow) -> dict[str, object]:
     return {"number": found.number, **asdict(found.entry)}
 
 
-def _json_row(found: Row) -> None:
+def _json_row(found: JournalRow) -> None:
     from .json_view import json_line
 
     json_line("journal", **_plain(found))
 
 
-def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
+def _as_csv(listed: Sequence[JournalRow], stream: TextIO) -> None:
     import csv
     from dataclasses import fields
 
@@ -258,7 +258,7 @@ def _as_csv(listed: Sequence[Row], stream: TextIO) -> None:
     writer.writerows({name: safe_cell(value) for name, value in _plain(found).items()} for found in listed)
 
 
-def _draw(save: Path, listed: Sequence[Row], wanted: Wanted) -> int:
+def _draw(save: Path, listed: Sequence[JournalRow], wanted: Wanted) -> int:
     from greenstep.core.errors import usage
     from greenstep.draw.kinds import check_kind
 

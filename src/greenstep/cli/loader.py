@@ -67,14 +67,14 @@ def make_command(
     greenstep loader make --chip atmega328p --clock 16M --save loader.hex
     greenstep loader make --chip nrf51822 --tx P0.09 --rx P0.11 --wait 3s
     """
-    from greenstep.core.loaders.board_values import BoardValues
     from greenstep.core.loaders.images import make
+    from greenstep.core.loaders.loader_values import LoaderValues
 
     from .image_edit import save_changed
     from .image_target import chosen_or_chip
 
     these = chosen_or_chip(target, settings, how, flash_size)
-    values = BoardValues(
+    values = LoaderValues(
         clock,
         these.board.settings.rate or _USUAL_BAUD,
         _USUAL_WAIT_S if listens_s is None else listens_s,

@@ -148,7 +148,7 @@ _SETTLE_S = 0.6
 
 
 @frozen
-class Change:
+class PortChange:
     """Ports that came and ports that went."""
 
     came: tuple[PortInfo, ...]
@@ -178,7 +178,7 @@ def wait_for_change(
     now: Callable[[], float],
     sleep: Callable[[float], None],
     longest_s: float | None,
-) -> Change | None:
+) -> PortChange | None:
     """The first change of the list of ports, once it has settled; None if there is none in `longest_s`."""
     before = {port.name: port for port in look()}
     end_s = None if longest_s is None else now() + longest_s
@@ -187,7 +187,7 @@ def wait_for_change(
         if {port.name for port in look()} != before.keys():
             sleep(_SETTLE_S)
             after = {port.name: port for port in look()}
-            change = Change(
+            change = PortChange(
                 tuple(port for name, port in after.items() if name not in before),
                 tuple(port for name, port in before.items() if name not in after),
             )

@@ -154,7 +154,7 @@ class Guest:
         return None
 
 
-class Keeper:
+class PortLender:
     """The console's side."""
 
     def __init__(self, listener: socket.socket, place: Path) -> None:
@@ -162,7 +162,7 @@ class Keeper:
         self._place = place
 
     @classmethod
-    def of(cls, port: str) -> Keeper | None:
+    def of(cls, port: str) -> PortLender | None:
         """Listen for those who want this port; None where that is not possible, or another console listens."""
         place = _place(port)
         if place is None or _FAMILY is None:

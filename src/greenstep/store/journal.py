@@ -58,7 +58,7 @@ _TROUBLES = (sqlite3.Error, OSError, ValueError, TypeError, OverflowError)
 
 
 @frozen
-class Row:
+class JournalRow:
     """An entry with its number."""
 
     number: int
@@ -85,8 +85,8 @@ class Held:
     """What a chip holds by its last good upload, and whether its board has had a newer image since, on this chip or
     another: then `newest` is that row."""
 
-    row: Row
-    newest: Row | None
+    row: JournalRow
+    newest: JournalRow | None
 
 
 def record(path: Path, entry: JournalEntry, granules: Granules | None = None) -> int:
@@ -110,14 +110,14 @@ def record(path: Path, entry: JournalEntry, granules: Granules | None = None) ->
         raise JournalTrouble.of(path, error) from error
 
 
-def rows(path: Path, wanted: Wanted) -> list[Row]:
+def rows(path: Path, wanted: Wanted) -> list[JournalRow]:
     """The wanted rows, newest first. Raises JournalTrouble."""
     where, values = _conditions(wanted)
     limit = f" LIMIT {wanted.last}" if wanted.last else ""
     return list(_query(path, f"{where} ORDER BY number DESC{limit}", values))
 
 
-def row(path: Path, number: int) -> Row | None:
+def row(path: Path, number: int) -> JournalRow | None:
     """One row by its number. Raises JournalTrouble."""
     return next(_query(path, "WHERE number = ?", (number,)), None)
 
@@ -240,7 +240,7 @@ def _conditions(wanted: Wanted) -> tuple[str, tuple[str, ...]]:
     return ("WHERE " + " AND ".join(conditions) if conditions else ""), tuple(values)
 
 
-def _query(path: Path, rest: str, values: Sequence[str | int] = ()) -> Iterator[Row]:
+def _query(path: Path, rest: str, values: Sequence[str | int] = ()) -> Iterator[JournalRow]:
     if not path.exists():
         return
     try:
@@ -250,7 +250,7 @@ def _query(path: Path, rest: str, values: Sequence[str | int] = ()) -> Iterator[
                 entry = JournalEntry(*columns)
                 if not _is_whole(entry):
                     raise JournalTrouble(f"{path}: row {number} is damaged", damaged=True)
-                yield Row(number, entry)
+                yield JournalRow(number, entry)
     except _TROUBLES as error:
         raise JournalTrouble.of(path, error) from error
 

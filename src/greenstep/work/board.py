@@ -14,7 +14,7 @@ from greenstep.core.plan.write_options import CompareWith
 from greenstep.store.board import FASTEST, BoardSettings, PortChoice, TalkEntry
 
 if TYPE_CHECKING:
-    from greenstep.core.chips.part import Hands
+    from greenstep.core.chips.part import ByHandWords
     from greenstep.core.dialects.dialect import Dialect
     from greenstep.core.hookup.circuits import Hookup
     from greenstep.core.link import Frame, LineSettings
@@ -133,7 +133,7 @@ class Board:
         return with_sequences(hookup, self.settings.enter, self.settings.leave)
 
     @property
-    def hands(self) -> Hands:
+    def hands(self) -> ByHandWords:
         """What a person does where no line does it: the board's own way, or its chip's."""
         usual, own = self.choice.hands, self.settings.by_hand or {}
         return replace(usual, enter=own.get("load", usual.enter), leave=own.get("run", usual.leave))

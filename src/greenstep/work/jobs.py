@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from greenstep.core.chips.part import Hands
+from greenstep.core.chips.part import ByHandWords
 from greenstep.core.errors import usage
 from greenstep.core.image import Image, join
 from greenstep.core.image.avr_memories import memory_of
@@ -138,9 +138,9 @@ def _console_rate(dialect: type[Dialect], board: Board, baud: int) -> int:
     return baud if dialect.spec.asking.at_baud else dialect.first_baud(board.choice.first, baud)
 
 
-def _own_hands(settings: BoardSettings) -> Hands | None:
+def _own_hands(settings: BoardSettings) -> ByHandWords | None:
     own = settings.by_hand or {}
-    return Hands(own.get("load", ()), own.get("run", ())) if own else None
+    return ByHandWords(own.get("load", ()), own.get("run", ())) if own else None
 
 
 def _end_patience_s(settings: BoardSettings, prompter: Prompter) -> float:

@@ -17,7 +17,7 @@ from .jobs import load_images
 from .port_choice import port_name
 
 if TYPE_CHECKING:
-    from greenstep.store.journal import Row
+    from greenstep.store.journal import JournalRow
 
 _LEAST_ID_BYTES = 8
 
@@ -73,7 +73,7 @@ def doubt_about(board: Board, path: Path, program: Program) -> str:
     return f"{path.name} is not of what the board was given last ({was}): places may be wrong"
 
 
-def _last_upload(board: Board) -> Row | None:
+def _last_upload(board: Board) -> JournalRow | None:
     from greenstep.store.journal import JournalTrouble, Wanted, rows
     from greenstep.store.journal_place import journal_file
 
@@ -90,7 +90,7 @@ def _last_upload(board: Board) -> Row | None:
         return None
 
 
-def _matches(board: Board, path: Path, program: Program, row: Row) -> bool:
+def _matches(board: Board, path: Path, program: Program, row: JournalRow) -> bool:
     """By the hash of what was written; or because the very image that was written holds the file's bytes, its build
     id, or its SHA-256, as application descriptors of ESPs do."""
     own = _image_of(path)

@@ -114,7 +114,7 @@ def _begun_anew(path: Path, trouble: JournalTrouble, prompter: Prompter) -> bool
     return True
 
 
-class Keeper:
+class JournalKeeper:
     """Records one run, if it is of those that are recorded."""
 
     def __init__(self, runner: Runner, prompter: Prompter) -> None:
@@ -228,7 +228,7 @@ class Run(Iterator[Event]):
         self._loan = loan or loan_of(job.port, f"{job.purpose} {job.board}".strip())
         self._gives_back = loan is None
         self._runner = Runner(job, opener(job, prompter, trace, self._loan))
-        self._keeper = Keeper(self._runner, prompter) if recorded else None
+        self._keeper = JournalKeeper(self._runner, prompter) if recorded else None
         self._events = self._checked()
         self._at_a_good_end: list[Callable[[], object]] = []
 

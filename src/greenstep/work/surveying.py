@@ -15,9 +15,9 @@ from greenstep.core.link import LineSettings, LinesMissing
 from greenstep.core.survey.heard import Meaning
 from greenstep.core.survey.hookups import (
     Candidate,
-    Found,
     HeardBefore,
-    Tried,
+    HookupFound,
+    HookupTried,
     ask_by_hand,
     by_maker,
     candidates_for,
@@ -39,7 +39,7 @@ class SurveyView(Protocol):
 
     def heard(self, event: HeardBefore) -> None: ...
 
-    def tried(self, event: Tried) -> None: ...
+    def tried(self, event: HookupTried) -> None: ...
 
     def without_lines(self) -> None:
         """The port has no DTR and RTS: it continues by hand."""
@@ -52,7 +52,7 @@ class SurveyView(Protocol):
 class Surveyed:
     """`found` is what answered, if anything did; `heard` is what else was heard."""
 
-    found: Found
+    found: HookupFound
     heard: tuple[Meaning, ...]
 
 
@@ -98,12 +98,12 @@ def _survey(board: Board, view: SurveyView, prompter: Prompter, by_hand: bool, t
     link = RecordingLink(opened.link)
     view.opened(name, opened.evidence)
     heard: list[Meaning] = []
-    found = Found(None)
+    found = HookupFound(None)
     try:
         with link_faults(board):
             try:
                 for event in find_hookup(link, candidates, console):
-                    if isinstance(event, Found):
+                    if isinstance(event, HookupFound):
                         found = event
                     elif isinstance(event, HeardBefore):
                         view.heard(event)
@@ -124,12 +124,12 @@ def _survey(board: Board, view: SurveyView, prompter: Prompter, by_hand: bool, t
     return Surveyed(found, tuple(meaning for meaning in dict.fromkeys(heard) if meaning.kind != "nothing"))
 
 
-def _by_hand(link: RecordingLink, candidates: list[Candidate], patience_s: float) -> Found | None:
+def _by_hand(link: RecordingLink, candidates: list[Candidate], patience_s: float) -> HookupFound | None:
     from dataclasses import replace
 
     for found in ask_by_hand(link, candidates, patience_s):
         if found is not None:
-            return Found(replace(found, hookup=named_hookup("by-hand", "")), "by hand")
+            return HookupFound(replace(found, hookup=named_hookup("by-hand", "")), "by hand")
     return None
 
 

@@ -33,7 +33,7 @@ class BoardResult:
 
 
 @frozen
-class Trouble:
+class BoardTrouble:
     """A finding with which boards of a batch ended, and their numbers."""
 
     finding: Finding
@@ -79,13 +79,13 @@ class Batch:
         return sum(not result.same_as for result in self.results)
 
     @property
-    def troubles(self) -> list[Trouble]:
+    def troubles(self) -> list[BoardTrouble]:
         """The findings, those of most boards first."""
         boards: dict[str, list[int]] = {}
         for result in self.failed:
             boards.setdefault(result.finding, []).append(result.number)
         known = ((key, numbers) for key, numbers in boards.items() if key in self._findings)
-        found = [Trouble(self._findings[key], tuple(numbers)) for key, numbers in known]
+        found = [BoardTrouble(self._findings[key], tuple(numbers)) for key, numbers in known]
         return sorted(found, key=lambda trouble: -len(trouble.boards))
 
     @property

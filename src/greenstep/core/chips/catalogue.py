@@ -14,7 +14,7 @@ from typing import Any
 from ..errors import usage
 from ..frozen import frozen
 from ..suggestions import nearest
-from .part import EraseTime, Hands, Memory, Part, Ram, Wires
+from .part import ByHandWords, EraseTime, Memory, Part, Ram, Wires
 from .plugins import added
 
 _KIB = 1024
@@ -46,7 +46,7 @@ class Choice:
         return self.first.dialect
 
     @property
-    def hands(self) -> Hands:
+    def hands(self) -> ByHandWords:
         """What a person does to enter the loader: what most of the parts need."""
         wanted = Counter(part.hands for part in self.parts)
         return wanted.most_common(1)[0][0]
@@ -377,7 +377,7 @@ def _read_part(row: Mapping[str, Any]) -> Part:
         core=row["core"],
         memories=tuple(memories),
         ram=tuple(Ram(start, size * _KIB) for start, size in row["ram_kib"]),
-        hands=Hands(tuple(row["hands_enter"]), tuple(row["hands_leave"])),
+        hands=ByHandWords(tuple(row["hands_enter"]), tuple(row["hands_leave"])),
         baud=row["baud"],
         hookup=row["hookup"],
         wires=_read_wires(row["wires"]),

@@ -165,7 +165,7 @@ class Ram:
 
 
 @frozen
-class Hands:
+class ByHandWords:
     """What a person does if no line does it: to enter the bootloader, and to run the application."""
 
     enter: tuple[str, ...]
@@ -202,7 +202,7 @@ class Part:
     core: str
     memories: tuple[Memory, ...]
     ram: tuple[Ram, ...]
-    hands: Hands
+    hands: ByHandWords
     baud: int
     hookup: str
     wires: Wires

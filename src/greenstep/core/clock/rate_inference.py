@@ -36,7 +36,7 @@ _TALK = (
 
 
 @frozen
-class Heard:
+class HeardAt:
     """What a receiver delivered: the characters, and how many had a wrong stop bit or parity."""
 
     data: bytes
@@ -58,7 +58,7 @@ def levels(data: bytes, frame: Frame) -> bytes:
     return bytes(bits)
 
 
-def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
+def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> HeardAt:
     """Characters sent at `factor` times the receiver's rate, as the receiver reads them."""
     has_parity, odd = frame.parity != "none", frame.parity == "odd"
     # where the receiver samples, in bits of the line after the one in which it fell
@@ -84,7 +84,7 @@ def hear(data: bytes, sent_frame: Frame, factor: float, frame: Frame) -> Heard:
             parity += line[fell + parity_look] != (value.bit_count() & 1 ^ odd)
         framing += not line[fell + stop_look]
         at += length
-    return Heard(bytes(out), framing, parity)
+    return HeardAt(bytes(out), framing, parity)
 
 
 _EIGHT_N_ONE = Frame()

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterator
 
 from ..frozen import frozen
-from .elf_program import Frame, Program
+from .elf_program import CallFrame, Program
 
 _MOST = 24
 _RETURN_LABELS = ("lr", "ra", "return")
@@ -57,7 +57,7 @@ class Place:
     is shown is the call before it."""
 
     address: int
-    frames: tuple[Frame, ...]
+    frames: tuple[CallFrame, ...]
     returns: bool = False
 
 
@@ -84,7 +84,7 @@ def in_words(place: Place, folder: str) -> Iterator[str]:
         yield f"    {head if not number else '':<8}  {how}{frame.function}{f'  {at}' if at else ''}"
 
 
-def _where(frame: Frame, folder: str) -> str:
+def _where(frame: CallFrame, folder: str) -> str:
     if not frame.file:
         return ""
     file = frame.file

@@ -31,7 +31,7 @@ LARGEST_ELF_BYTES = 1 << 30
 
 
 @frozen
-class Frame:
+class CallFrame:
     """`file` and `line` are empty and 0 if they are not known. An `inlined` function has no code of its own there:
     the next frame is the one that called it."""
 
@@ -65,22 +65,22 @@ class _Unit:
         row = table.at(address) if table is not None else None
         return ("", 0) if row is None else (self._file(header, row[0]), row[1])
 
-    def frames(self, address: int) -> list[Frame]:
+    def frames(self, address: int) -> list[CallFrame]:
         """Innermost first; empty if no function of the unit has this address."""
         function = self._function_at(address)
         file, line = self.place(address)
         if function is None:
-            return [Frame(self._before(address), file, line)] if file else []
+            return [CallFrame(self._before(address), file, line)] if file else []
         inlined = [die for _, spans, die in self._calls_in(function) if _within(spans, address)]
         frames = []
         for die in reversed(inlined):
-            frames.append(Frame(self.name_of(die), file, line, inlined=True))
+            frames.append(CallFrame(self.name_of(die), file, line, inlined=True))
             header = self._line_table()[1]
             called_from = die.attributes.get("DW_AT_call_file")
             file = self._file(header, called_from.value) if called_from is not None and header is not None else ""
             at_line = die.attributes.get("DW_AT_call_line")
             line = at_line.value if at_line is not None else 0
-        return [*frames, Frame(self.name_of(function.die), file, line)]
+        return [*frames, CallFrame(self.name_of(function.die), file, line)]
 
     def _line_table(self) -> tuple[Any, Any]:
         if self._lines is None:
@@ -186,7 +186,7 @@ class Program:
         ]
         self._units: dict[int, _Unit] = {}
         self._starts, self._offsets = self._index()
-        self._found: dict[int, tuple[Frame, ...]] = {}
+        self._found: dict[int, tuple[CallFrame, ...]] = {}
         self._symbols: tuple[list[int], list[tuple[int, str]]] | None = None
 
     @classmethod
@@ -248,7 +248,7 @@ class Program:
         windowed = value & 0x3FFFFFFF | 0x40000000
         return windowed if self.machine == "EM_XTENSA" and self.is_code(windowed) else None
 
-    def frames(self, address: int) -> tuple[Frame, ...]:
+    def frames(self, address: int) -> tuple[CallFrame, ...]:
         """The functions that are under way at an address, innermost first; empty if none is known."""
         if address not in self._found:
             try:
@@ -259,7 +259,7 @@ class Program:
             self._found[address] = tuple(found or self._by_symbol(address))
         return self._found[address]
 
-    def _by_dwarf(self, address: int) -> list[Frame]:
+    def _by_dwarf(self, address: int) -> list[CallFrame]:
         place = bisect_right(self._starts, address) - 1
         if place < 0:
             return []
@@ -312,7 +312,7 @@ class Program:
                 spans.append((base + entry.begin_offset, base + entry.end_offset))
         return tuple(spans)
 
-    def _by_symbol(self, address: int) -> list[Frame]:
+    def _by_symbol(self, address: int) -> list[CallFrame]:
         """By the symbol table, where DWARF has nothing: the ROM's functions, assembler, a file without DWARF."""
         if self._symbols is None:
             self._symbols = self._read_symbols()
@@ -321,7 +321,7 @@ class Program:
         if place < 0:
             return []
         end, name = ends[place]
-        return [Frame(readable_name(name))] if address < end else []
+        return [CallFrame(readable_name(name))] if address < end else []
 
     def _read_symbols(self) -> tuple[list[int], list[tuple[int, str]]]:
         table = self.elf.get_section_by_name(".symtab")

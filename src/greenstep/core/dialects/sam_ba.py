@@ -24,7 +24,7 @@ from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .sam_ba_flash import Controller, controller_of, is_another
-from .sam_ba_ram import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, Job, Workshop, crc32
+from .sam_ba_ram import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, RamJob, Workshop, crc32
 from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting, sum_costs
 
 _LINE_END = b"\n\r"
@@ -254,7 +254,7 @@ class SamBa(Dialect):
 
         return self.exchange(once, self._recover, _TRIES)
 
-    def _done(self, job: Job, more: Job | None, data: bytes, usual_s: float) -> int:
+    def _done(self, job: RamJob, more: RamJob | None, data: bytes, usual_s: float) -> int:
         """Bring a job, perhaps another behind it, and their data, and let them be done. Returns how it ended. Raises
         DialectError."""
         workshop = self._ready()
@@ -276,7 +276,7 @@ class SamBa(Dialect):
             self.retries += 1
         return code
 
-    def _called(self, workshop: Workshop, job: Job, usual_s: float) -> int:
+    def _called(self, workshop: Workshop, job: RamJob, usual_s: float) -> int:
         """Call the routine; the word that the job leaves, which has its number. Raises Silence, Unexpected."""
         where = workshop.entry if self._calls_code else workshop.base
         sent_s = self.link.settings.seconds(self._command(f"G{where:X}"))
@@ -378,7 +378,7 @@ class SamBa(Dialect):
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """By the routine, of the flash as it is read there."""
-        job = Job(crc_size=len(data), crc_at=address, crc=crc32(data))
+        job = RamJob(crc_size=len(data), crc_at=address, crc=crc32(data))
         code = self._done(job, None, b"", len(data) * _CRC_BYTE_S)
         return code == DONE
 

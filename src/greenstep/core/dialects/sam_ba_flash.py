@@ -12,7 +12,7 @@ from typing import ClassVar
 from ..chips.part import Part
 from ..frozen import frozen
 from ..spans import Span
-from .sam_ba_ram import Job
+from .sam_ba_ram import RamJob
 
 _SERIES = {
     0x80: r"sam3u\dc?", 0x81: r"sam3u\de?", 0x83: r"sam3a\dc", 0x84: r"sam3x\dc", 0x85: r"sam3x\de",
@@ -48,7 +48,7 @@ class Controller(ABC):
         return None
 
     @abstractmethod
-    def preparing(self, word: Word) -> tuple[Job, ...]:
+    def preparing(self, word: Word) -> tuple[RamJob, ...]:
         """What must be set before anything is written."""
 
     @abstractmethod
@@ -56,10 +56,10 @@ class Controller(ABC):
         """What is written at once, in flash with such erase units."""
 
     @abstractmethod
-    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
+    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[RamJob | None, RamJob]:
         """Erase the units that hold a span of whole pages, if that is a job of its own; and write it from RAM."""
 
-    def booting(self) -> Job | None:
+    def booting(self) -> RamJob | None:
         """Make the chip start from flash, if that is an option of its own."""
         return None
 
@@ -99,10 +99,10 @@ class Eefc(Controller):
     def chip_id(self, word: Word) -> int:
         return word(self.chip_id_at) & ~REVISION
 
-    def preparing(self, word: Word) -> tuple[Job, ...]:
+    def preparing(self, word: Word) -> tuple[RamJob, ...]:
         """Six wait states, for any supply and clock."""
         return tuple(
-            Job(count=1, command_at=at, command=6 << 8, ready_at=at + 8, ready_mask=_READY) for _, at in self.banks
+            RamJob(count=1, command_at=at, command=6 << 8, ready_at=at + 8, ready_mask=_READY) for _, at in self.banks
         )
 
     def page_bytes(self, unit: int) -> int:
@@ -111,29 +111,29 @@ class Eefc(Controller):
     def _bank(self, address: int) -> tuple[int, int]:
         return max(bank for bank in self.banks if bank[0] <= address)
 
-    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
+    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[RamJob | None, RamJob]:
         start, at = self._bank(span.start)
         first = (span.start - start) // self.page
         erased = span.aligned(unit, start)
         ways = {"command_at": at + 4, "ready_at": at + 8, "ready_mask": _READY, "error_mask": _ERRORS}
         command = _ERASE_AND_WRITE if self.erases_with_page else _WRITE_PAGE
-        writing = Job(
+        writing = RamJob(
             copies=1, source=data_at, target=span.start, page=self.page, count=span.size // self.page,
             command=_KEY | first << 8 | command, command_step=1 << 8, **ways,
         )  # fmt: skip
         if self.erases_with_page:
             return None, writing
         pages, begin = unit // self.page, (erased.start - start) // self.page
-        erasing = Job(
+        erasing = RamJob(
             count=erased.size // unit, command=_KEY | (begin | _SIXTEEN_PAGES) << 8 | _ERASE_PAGES,
             command_step=pages << 8, **ways,
         )  # fmt: skip
         return erasing, writing
 
-    def booting(self) -> Job | None:
+    def booting(self) -> RamJob | None:
         """GPNVM bit 1."""
         _, at = self.banks[0]
-        return Job(
+        return RamJob(
             count=1, command_at=at + 4, command=_KEY | 1 << 8 | _SET_BIT, ready_at=at + 8, ready_mask=_READY,
             error_mask=_ERRORS,
         )  # fmt: skip
@@ -156,27 +156,27 @@ class Nvmctrl(Controller):
         param = word(self.base + 8)
         return (param & 0xFFFF) * (8 << (param >> 16 & 7)), (("device id", f"{word(0x41002018):08X}"),)
 
-    def preparing(self, word: Word) -> tuple[Job, ...]:
+    def preparing(self, word: Word) -> tuple[RamJob, ...]:
         """Pages are written on command only, nothing is cached, and no old error is left."""
         control = word(self.base + 4) | 1 << 7 | 1 << 18
         ready = {"count": 1, "ready_at": self.base + 0x14, "ready_mask": 1}
         return (
-            Job(command_at=self.base + 4, command=control, **ready),
-            Job(command_at=self.base + 0x14, command=2, **ready),
+            RamJob(command_at=self.base + 4, command=control, **ready),
+            RamJob(command_at=self.base + 0x14, command=2, **ready),
         )
 
     def page_bytes(self, unit: int) -> int:
         """Four pages make a row."""
         return unit // 4
 
-    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
+    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[RamJob | None, RamJob]:
         ways = {
             "command_at": self.base, "width": 2, "ready_at": self.base + 0x14, "ready_mask": 1, "error_mask": 2,
             "address_at": self.base + 0x1C, "address_shift": 1,
         }  # fmt: skip
         erased, page = span.aligned(unit, 0), self.page_bytes(unit)
-        erasing = Job(target=erased.start, page=unit, count=erased.size // unit, command=_CMDEX | 0x02, **ways)
-        writing = Job(
+        erasing = RamJob(target=erased.start, page=unit, count=erased.size // unit, command=_CMDEX | 0x02, **ways)
+        writing = RamJob(
             copies=1, source=data_at, target=span.start, page=page, count=span.size // page, command=_CMDEX | 0x04,
             **{**ways, "address_at": 0},
         )  # fmt: skip
@@ -201,26 +201,26 @@ class Nvmctrl5x(Controller):
         param = word(self.base + 8)
         return (param & 0xFFFF) * (8 << (param >> 16 & 7)), (("device id", f"{word(0x41002018):08X}"),)
 
-    def preparing(self, word: Word) -> tuple[Job, ...]:
+    def preparing(self, word: Word) -> tuple[RamJob, ...]:
         """Pages are written on command only, nothing is cached, and no old error is left."""
         control = word(self.base) & 0xFFFF & ~0x30 | 0xC000
         ready = {"count": 1, "width": 2, "ready_at": self.base + 0x10, "ready_mask": 1 << 16}
         return (
-            Job(command_at=self.base, command=control, **ready),
-            Job(command_at=self.base + 0x10, command=0xE, **ready),
+            RamJob(command_at=self.base, command=control, **ready),
+            RamJob(command_at=self.base + 0x10, command=0xE, **ready),
         )
 
     def page_bytes(self, unit: int) -> int:
         return self._PAGE
 
-    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[Job | None, Job]:
+    def jobs(self, span: Span, unit: int, data_at: int) -> tuple[RamJob | None, RamJob]:
         ways = {
             "command_at": self.base + 4, "width": 2, "ready_at": self.base + 0x10, "ready_mask": 1 << 16,
             "error_mask": 0xE, "address_at": self.base + 0x14,
         }  # fmt: skip
         erased = span.aligned(unit, 0)
-        erasing = Job(target=erased.start, page=unit, count=erased.size // unit, command=_CMDEX | 0x01, **ways)
-        writing = Job(
+        erasing = RamJob(target=erased.start, page=unit, count=erased.size // unit, command=_CMDEX | 0x01, **ways)
+        writing = RamJob(
             copies=1, source=data_at, target=span.start, page=self._PAGE, count=span.size // self._PAGE,
             command=_CMDEX | 0x03, **{**ways, "address_at": 0},
         )  # fmt: skip

@@ -44,7 +44,7 @@ def crc32(data: bytes) -> int:
 
 
 @frozen
-class Job:
+class RamJob:
     """Addresses are the chip's. First, if `crc_size` is not 0, the CRC-32 of so many bytes at `crc_at` must be `crc`.
     Then, `count` times: `target` shifted right by `address_shift` goes into the register `address_at` (0: none);
     if `copies`, `page` bytes go from `source` to `target`; `command`, of `width` bytes, goes into `command_at`; until

@@ -49,7 +49,7 @@ _HURTS, _BLOCKS = 3, 64
 """A rate is left when so many exchanges of so many had to be repeated."""
 
 
-class Trouble(Enum):
+class RateTrouble(Enum):
     """Why a rate is not used, as far as the evidence tells adapter, chip and wires apart."""
 
     ADAPTER = "refused by the adapter"
@@ -60,17 +60,17 @@ class Trouble(Enum):
 
 
 class _NotCarried(Exception):
-    def __init__(self, trouble: Trouble) -> None:
+    def __init__(self, trouble: RateTrouble) -> None:
         super().__init__(trouble.value)
         self.trouble = trouble
 
 
 @frozen
-class Tried:
+class FailedRate:
     """A rate that was tried in vain."""
 
     baud: int
-    trouble: Trouble
+    trouble: RateTrouble
 
 
 def looks_for_rate(session: Session) -> bool:
@@ -219,7 +219,7 @@ def find_rate(session: Session, step: Step, below: int | None = None, remembers:
     safe, rates = session.job.settings, session.job.rates
     wait_s = max(_SHORTEST_WAIT_S, _SLOWER * _answer_s(session)) if below is None else 0.0
     wait_s = wait_s or session.job.dialect.spec.asking.wait_s
-    tried: list[Tried] = []
+    tried: list[FailedRate] = []
     for baud in BAUDS:
         if baud <= safe.baud or (below is not None and baud >= below):
             continue
@@ -227,7 +227,7 @@ def find_rate(session: Session, step: Step, below: int | None = None, remembers:
         try:
             _prove(session, baud, wait_s)
         except _NotCarried as no:
-            tried.append(Tried(baud, no.trouble))
+            tried.append(FailedRate(baud, no.trouble))
             continue
         sent, heard = session.link.sent_total - sent, session.link.heard_total - heard
         proof = f"{sent:,} characters out and {heard:,} back without a flaw"
@@ -249,7 +249,7 @@ def _back_to_safe(session: Session) -> None:
     raise Silence(f"answer at {session.line.baud} baud", session.dialect.patience_s)
 
 
-def _in_words(tried: list[Tried]) -> list[str]:
+def _in_words(tried: list[FailedRate]) -> list[str]:
     """Rates with the same trouble together."""
     groups = [
         (trouble, [one.baud for one in group]) for trouble, group in groupby(tried, key=lambda one: one.trouble)
@@ -276,13 +276,13 @@ def _prove(session: Session, baud: int, wait_s: float) -> None:
         if _measured(session, baud):
             found = session.dialect.examine(session.part).unique_id
             if session.known is not None and found != session.known[1]:
-                raise _NotCarried(Trouble.DAMAGED)
+                raise _NotCarried(RateTrouble.DAMAGED)
     except RateRefused:
-        raise _NotCarried(Trouble.ADAPTER) from None
+        raise _NotCarried(RateTrouble.ADAPTER) from None
     except UnexpectedErase:
         raise
     except DialectError:
-        raise _NotCarried(Trouble.DAMAGED) from None
+        raise _NotCarried(RateTrouble.DAMAGED) from None
     _see_that_it_is_clean(session)
     session.dialect.trial_s = None
 
@@ -295,10 +295,10 @@ def _ask_briefly(session: Session, wait_s: float) -> None:
     session.link.sleep(session.settle_s)
     session.link.discard()
     if not any(session.dialect.ask(wait_s) for _ in range(session.asks)):
-        raise _NotCarried(Trouble.NO_ANSWER)
+        raise _NotCarried(RateTrouble.NO_ANSWER)
     found = session.dialect.identify().ident
     if session.known is not None and found != session.known[0]:
-        raise _NotCarried(Trouble.DAMAGED)
+        raise _NotCarried(RateTrouble.DAMAGED)
 
 
 def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
@@ -307,7 +307,7 @@ def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
     safe, here = session.job.settings, session.link.settings
     stays = here in (session.first_settings, safe) and session.dialect.trial_s is None
     if not session.dialect.offers_rate(baud):
-        raise _NotCarried(Trouble.LOADER)
+        raise _NotCarried(RateTrouble.LOADER)
     if session.dialect.disturbed or not stays:
         wanted, session.line = session.line, safe
         _back_to_safe(session)
@@ -321,18 +321,18 @@ def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
         session.dialect.move_to_rate(session.part, baud)
     except ChipRefusal:
         session.dialect.trial_s = None
-        raise _NotCarried(Trouble.CHIP) from None
+        raise _NotCarried(RateTrouble.CHIP) from None
     except DialectError:
-        raise _NotCarried(Trouble.NO_ANSWER) from None
+        raise _NotCarried(RateTrouble.NO_ANSWER) from None
     if session.link.settings.baud != baud:
         session.dialect.trial_s = None
-        raise _NotCarried(Trouble.CHIP)
+        raise _NotCarried(RateTrouble.CHIP)
 
 
 def _see_that_it_is_clean(session: Session) -> None:
     """Raises _NotCarried if anything had to be repeated since the rate was reached."""
     if session.dialect.disturbed:
-        raise _NotCarried(Trouble.DAMAGED)
+        raise _NotCarried(RateTrouble.DAMAGED)
 
 
 def _measured(session: Session, baud: int) -> bool:

@@ -21,7 +21,7 @@ from .chip_state import ChipState
 
 if TYPE_CHECKING:
     from ..chips.catalogue import Choice
-    from ..chips.part import Hands, Part
+    from ..chips.part import ByHandWords, Part
     from ..events import Step
     from ..hookup.circuits import Hookup
     from ..hookup.other_pins import OutsidePins
@@ -87,19 +87,19 @@ class Job:
     rates: RateMemory | None = None
     pins: OutsidePins | None = None
     watch: Callable[[LineEvent], None] | None = None
-    own_hands: Hands | None = None
+    own_hands: ByHandWords | None = None
     end_patience_s: float = BY_HAND_PATIENCE_S
 
     @property
-    def hands(self) -> Hands:
+    def hands(self) -> ByHandWords:
         """What a person does where no line does it, before the chip is known."""
         return self._hands_or(self.choice.hands)
 
-    def hands_of(self, part: Part) -> Hands:
+    def hands_of(self, part: Part) -> ByHandWords:
         """The same for this very part."""
         return self._hands_or(part.hands)
 
-    def _hands_or(self, usual: Hands) -> Hands:
+    def _hands_or(self, usual: ByHandWords) -> ByHandWords:
         own = self.own_hands
         if own is None:
             return usual

@@ -205,7 +205,7 @@ STILL_SET = "boot-pin-still-set"
 
 
 @frozen
-class Heard:
+class TextHeard:
     """What came after the reset. `quoted` proves that a program runs, or that a ROM starts one; if it is empty,
     `finding` says what else it was."""
 
@@ -284,7 +284,7 @@ def put_back_step(session: Session) -> Iterator[Event]:
     session.notes.begin_listening()
     session.back_mark = link.mark
     began_s = link.now()
-    heard = Heard()
+    heard = TextHeard()
     own = NO_OWN_START if job.dialect.spec.starting is Starting.RESET else _listen_for_own_start(session)
     if by_lines:
         heard = yield from _listen(session, moves, _AT_ONCE_S, by_lines)
@@ -334,11 +334,11 @@ def _listen(
     patience_s: float,
     by_lines: bool,
     own: _OwnStart = NO_OWN_START,
-) -> Generator[Event, None, Heard]:
+) -> Generator[Event, None, TextHeard]:
     """Listen until a program or a ROM that starts one is heard. Anything else is told once, and waited on."""
     link = session.link
     deadline, began_s = Deadline.after(link, patience_s), link.now()
-    mark, told, told_at, reset_s, last = link.mark, set[str](), -1, -_AGAIN_S, Heard()
+    mark, told, told_at, reset_s, last = link.mark, set[str](), -1, -_AGAIN_S, TextHeard()
     while not deadline.over:
         if by_lines and link.now() - reset_s >= _AGAIN_S:
             reset_s = link.now()
@@ -378,17 +378,17 @@ def _hear_out(session: Session) -> None:
             return
 
 
-def _judged(session: Session, heard: bytes) -> Heard:
+def _judged(session: Session, heard: bytes) -> TextHeard:
     boot = read_boot_text(heard)
     if boot is not None:
-        return Heard(f'"{boot.quoted}"') if boot.runs else Heard(finding=_not_running(boot))
+        return TextHeard(f'"{boot.quoted}"') if boot.runs else TextHeard(finding=_not_running(boot))
     if text := text_in(heard, session.link.settings.frame):
-        return Heard(show_heard(text))
+        return TextHeard(show_heard(text))
     if len(heard) < 3:  # a switch that bounces
-        return Heard()
+        return TextHeard()
     evidence = (f"heard {show_bytes(heard)} at {session.link.settings}",)
     tries = ("does the program print at another rate? --console-baud",)
-    return Heard(
+    return TextHeard(
         finding=Finding("garbage", "something runs, and what it sends is no text", evidence, tries, "possible")
     )
 

@@ -206,7 +206,7 @@ def _prove(
     watch = Watch(transfer.session)
     missed: list[WriteBlock] = []
     for again in (False, True):
-        comparison, tally.done = Comparison(missed=missed), before
+        comparison, tally.done = Verification(missed=missed), before
         for place in pieces_of(spans, transfer.dialect.read_block(memory_plan.memory)):
             comparison.take(transfer, memory_plan, place)
             tally.done += place.size
@@ -295,7 +295,7 @@ _BLOCKS_AFTER_FIRST = 64
 
 
 @changing
-class Comparison:
+class Verification:
     """Reading back, block by block. `missed` are blocks of which more than one byte was missing at its place."""
 
     expected: bytearray = field(default_factory=bytearray)

@@ -45,7 +45,7 @@ class Electrics:
 
 
 @frozen
-class Stretch:
+class Segment:
     """From `start_s` on, the voltage goes from `from_v` towards `to_v` with the time constant `tau_s` (0: at
     once)."""
 
@@ -76,7 +76,7 @@ class Lane:
     """One signal over time."""
 
     name: str
-    stretches: tuple[Stretch, ...]
+    stretches: tuple[Segment, ...]
 
     def at(self, time_s: float) -> float:
         """Volts at a time."""
@@ -202,14 +202,14 @@ def _line_lane(name: str, states: list[tuple[float, bool]], volts: float) -> Lan
     return Lane(name, _steps(levels))
 
 
-def _steps(levels: Many[tuple[float, float]], tau_up_s: float = 0.0) -> tuple[Stretch, ...]:
+def _steps(levels: Many[tuple[float, float]], tau_up_s: float = 0.0) -> tuple[Segment, ...]:
     """Stretches for levels that are reached at once or, upwards, with a time constant."""
-    stretches = [Stretch(levels[0][0], levels[0][1], levels[0][1])]
+    stretches = [Segment(levels[0][0], levels[0][1], levels[0][1])]
     for at, level in levels[1:]:
         before = stretches[-1]
         if level != before.to_v:
             tau = tau_up_s if level > before.to_v else 0.0
-            stretches.append(Stretch(at, before.at(at), level, tau))
+            stretches.append(Segment(at, before.at(at), level, tau))
     return tuple(stretches)
 
 
@@ -232,14 +232,14 @@ def _reset_lane(hookup: Hookup, states: list[tuple[float, bool, bool]], electric
     return Lane("reset", _steps(levels, tau_s))
 
 
-def _through_capacitor(states: list[tuple[float, bool]], electrics: Electrics) -> tuple[Stretch, ...]:
+def _through_capacitor(states: list[tuple[float, bool]], electrics: Electrics) -> tuple[Segment, ...]:
     volts, tau_s = electrics.volts, electrics.pull_up_ohm * electrics.coupling_farad
-    stretches = [Stretch(0.0, volts, volts)]
+    stretches = [Segment(0.0, volts, volts)]
     for (_, was), (at, asserted) in itertools.pairwise(states):
         if asserted != was:
             now_v = stretches[-1].at(at) + (-volts if asserted else volts)
             clamped_v = max(-_DIODE_V, min(volts + _DIODE_V, now_v))
-            stretches += [Stretch(at, stretches[-1].at(at), clamped_v), Stretch(at, clamped_v, volts, tau_s)]
+            stretches += [Segment(at, stretches[-1].at(at), clamped_v), Segment(at, clamped_v, volts, tau_s)]
     return tuple(stretches)
 
 

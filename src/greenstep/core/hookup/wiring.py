@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..chips.part import Hands, Part
+from ..chips.part import ByHandWords, Part
 from ..frozen import frozen
 from .circuits import Hookup, Role
 from .other_pins import ByGpio
@@ -46,7 +46,11 @@ class Bridge:
 
 
 def wiring_of(
-    part: Part, hookup: Hookup, bridge: Bridge | None = None, hands: Hands | None = None, volts: float | None = None
+    part: Part,
+    hookup: Hookup,
+    bridge: Bridge | None = None,
+    hands: ByHandWords | None = None,
+    volts: float | None = None,
 ) -> Wiring:
     """For a part with a hookup. The pads of a `bridge` are named from its own chip's side: TX to TX and RX to RX.
     `hands` are the board's own moves; `volts` is its supply, if it is not the usual one. Raises ValueError if the

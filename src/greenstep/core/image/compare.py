@@ -14,7 +14,7 @@ How = Literal["differs", "only-a", "only-b"]
 
 
 @frozen
-class Difference:
+class ByteDifference:
     """A run of bytes, `start` to before `end`, that differ throughout, or that one image alone holds; `blank`: all of
     them are erased bytes, so that a chip would not tell the two images apart."""
 
@@ -34,7 +34,7 @@ class Comparison:
 
     a: Image
     b: Image
-    runs: tuple[Difference, ...]
+    runs: tuple[ByteDifference, ...]
     equal_bytes: int
 
     @property
@@ -53,7 +53,7 @@ class Comparison:
 
 def compare(a: Image, b: Image, erased: int = 0xFF) -> Comparison:
     """Every byte of both, at its address. `erased` is the value of a blank byte."""
-    runs: list[Difference] = []
+    runs: list[ByteDifference] = []
     equal = 0
     edges = sorted({edge for image in (a, b) for piece in image.pieces for edge in (piece.address, piece.end)})
     for low, high in pairwise(edges):
@@ -68,36 +68,36 @@ def compare(a: Image, b: Image, erased: int = 0xFF) -> Comparison:
     return Comparison(a, b, tuple(_joined(runs)), equal)
 
 
-def _differing(one: bytes, other: bytes, address: int) -> Iterator[Difference]:
+def _differing(one: bytes, other: bytes, address: int) -> Iterator[ByteDifference]:
     if one == other:
         return
     unlike = (int.from_bytes(one, "big") ^ int.from_bytes(other, "big")).to_bytes(len(one), "big")
     for run in re.finditer(rb"[^\x00]+", unlike):
-        yield Difference(address + run.start(), address + run.end(), "differs")
+        yield ByteDifference(address + run.start(), address + run.end(), "differs")
 
 
-def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[Difference]:
+def _lone(held: bytes, address: int, how: How, erased: int) -> Iterator[ByteDifference]:
     """Bytes that only one image holds: split where 16 or more of them are blank."""
     if not held.strip(bytes([erased])):
-        yield Difference(address, address + len(held), how, blank=True)
+        yield ByteDifference(address, address + len(held), how, blank=True)
         return
     at = 0
     for blank in re.finditer(re.escape(bytes([erased])) + b"{16,}", held):
         low, high = blank.span()
         if low > at:
-            yield Difference(address + at, address + low, how)
-        yield Difference(address + low, address + high, how, blank=True)
+            yield ByteDifference(address + at, address + low, how)
+        yield ByteDifference(address + low, address + high, how, blank=True)
         at = high
     if at < len(held):
-        yield Difference(address + at, address + len(held), how)
+        yield ByteDifference(address + at, address + len(held), how)
 
 
-def _joined(runs: Iterable[Difference]) -> Iterator[Difference]:
+def _joined(runs: Iterable[ByteDifference]) -> Iterator[ByteDifference]:
     """Runs of one kind that touch, merged."""
-    last: Difference | None = None
+    last: ByteDifference | None = None
     for run in runs:
         if last is not None and last.end == run.start and (last.how, last.blank) == (run.how, run.blank):
-            last = Difference(last.start, run.end, run.how, run.blank)
+            last = ByteDifference(last.start, run.end, run.how, run.blank)
             continue
         if last is not None:
             yield last

@@ -90,7 +90,7 @@ class Kept:
 
 
 @frozen
-class Found:
+class FileSystemFound:
     """A file system in an image: where it begins, and its bytes, in their order if sectors had been moved."""
 
     address: int
@@ -100,13 +100,13 @@ class Found:
     """Of all that it occupies."""
 
 
-def file_systems_in(image: Image) -> list[Found]:
+def file_systems_in(image: Image) -> list[FileSystemFound]:
     """Those that begin at a multiple of 4 KiB from the start of a piece. A littlefs of which only the second block
     says so is taken for one at such a start alone: elsewhere that block is likelier the first of another."""
     return [found for piece in image.pieces if len(piece.data) >= _LEAST for found in _in_piece(piece)]
 
 
-def _in_piece(piece: Piece) -> Iterator[Found]:
+def _in_piece(piece: Piece) -> Iterator[FileSystemFound]:
     from .wear_levelling import inside, partitions_in
 
     at, moved = 0, {place.address: place for place in partitions_in(piece.data)}
@@ -115,7 +115,7 @@ def _in_piece(piece: Piece) -> Iterator[Found]:
         if place is not None:
             seen = inside(piece.data[at : at + place.size], place)
             if kind_of(seen[: 2 * BLOCK]) == "fat":
-                yield Found(piece.address + at, "levelled-fat", seen, place.size)
+                yield FileSystemFound(piece.address + at, "levelled-fat", seen, place.size)
             at += place.size
             continue
         head = piece.data[at : at + 2 * BLOCK]
@@ -124,7 +124,7 @@ def _in_piece(piece: Piece) -> Iterator[Found]:
             at += BLOCK
             continue
         size = min(_size_said(kind, head), len(piece.data) - at) // BLOCK * BLOCK or BLOCK
-        yield Found(piece.address + at, kind, piece.data[at : at + size], size)
+        yield FileSystemFound(piece.address + at, kind, piece.data[at : at + size], size)
         at += size
 
 

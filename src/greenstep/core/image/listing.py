@@ -13,7 +13,7 @@ _FOLDED_ROWS = 3
 
 
 @frozen
-class Row:
+class ListingRow:
     """`data` begins at `address`, which is a multiple of 16 except for the first row of a piece."""
 
     address: int
@@ -29,7 +29,7 @@ class Fold:
     value: int | None
 
 
-def rows_of(image: Image, start: int, end: int, folds: tuple[int, ...] = (0xFF, 0x00)) -> Iterator[Row | Fold]:
+def rows_of(image: Image, start: int, end: int, folds: tuple[int, ...] = (0xFF, 0x00)) -> Iterator[ListingRow | Fold]:
     """The rows from `start` to before `end`. Runs of rows that consist of one of `folds` are folded; gaps between
     pieces always."""
     last: int | None = None
@@ -43,7 +43,7 @@ def rows_of(image: Image, start: int, end: int, folds: tuple[int, ...] = (0xFF, 
         last = high
 
 
-def _piece_rows(data: bytes, address: int, folds: tuple[int, ...]) -> Iterator[Row | Fold]:
+def _piece_rows(data: bytes, address: int, folds: tuple[int, ...]) -> Iterator[ListingRow | Fold]:
     at = 0
     while at < len(data):
         size = min(len(data) - at, ROW_BYTES - (address + at) % ROW_BYTES)
@@ -54,7 +54,7 @@ def _piece_rows(data: bytes, address: int, folds: tuple[int, ...]) -> Iterator[R
                 yield Fold(address + at, whole, value)
                 at += whole
                 continue
-        yield Row(address + at, data[at : at + size])
+        yield ListingRow(address + at, data[at : at + size])
         at += size
 
 

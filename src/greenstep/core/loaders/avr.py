@@ -7,8 +7,8 @@ import re
 from ..chips.part import Part
 from ..errors import usage
 from ..quantities import show_engineering
-from .board_values import BoardValues, Changed, check_rate, common, patience, refuse_pin, with_bytes
 from .images import LoaderImage
+from .loader_values import Changed, LoaderValues, check_rate, common, patience, refuse_pin, with_bytes
 
 _DIVIDERS = ((1, 1), (8, 2), (64, 3), (256, 4), (1024, 5))  # of timer 1, and CS12..10
 _PORTS = "ABCDEFG"  # PINA is at 20 in the data space, each next one three farther
@@ -23,7 +23,7 @@ _BOOTSZ = {  # BOOTSZ1 and BOOTSZ0, and the fuse byte that they are in, for this
 }
 
 
-def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
+def changed(image: LoaderImage, part: Part, values: LoaderValues) -> Changed:
     """Raises UsageFault."""
     if values.clock is None:
         raise usage("loader-clock", "an AVR's clock is not known", "--clock 16M, or what its fuses and crystal make")

@@ -15,7 +15,7 @@ from ..frozen import frozen
 from ..image import Image, Piece, joined
 from ..quantities import show_address, show_size
 from ..suggestions import nearest
-from .board_values import BoardValues, Changed
+from .loader_values import Changed, LoaderValues
 
 _HERE = Path(__file__).parent
 
@@ -81,7 +81,7 @@ class Made:
     image: Image
     said: tuple[tuple[str, str], ...]
 
-    def with_config_words(self, values: BoardValues) -> Made:
+    def with_config_words(self, values: LoaderValues) -> Made:
         """The same with the chip's configuration words in the image. Raises UsageFault where they are not known."""
         from ..families.pic18_config import START, in_words, words_for
 
@@ -98,7 +98,7 @@ class Made:
         return replace(self, image=image, said=(*self.said, *told))
 
 
-def make(part: Part, values: BoardValues) -> Made:
+def make(part: Part, values: LoaderValues) -> Made:
     """Raises UsageFault."""
     loader = loader_for(part.name)
     if loader is None:
@@ -122,7 +122,7 @@ def make(part: Part, values: BoardValues) -> Made:
     return Made(part, loader, Image(f"{part.name}-doorstep", (Piece(loader.at, data),)), said)
 
 
-def _stays(values: BoardValues) -> str:
+def _stays(values: LoaderValues) -> str:
     ways = ["RX held low through the reset", "DOOR in the first four bytes of RAM, and a reset by the program"]
     if values.pin:
         ways.insert(0, f"{values.pin.upper()} low")

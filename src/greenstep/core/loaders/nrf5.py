@@ -6,14 +6,14 @@ import re
 
 from ..chips.part import Part
 from ..quantities import show_address, show_size
-from .board_values import BoardValues, Changed, check_rate, common, half, refuse_pin, with_bytes, word
 from .images import LoaderImage
+from .loader_values import Changed, LoaderValues, check_rate, common, half, refuse_pin, with_bytes, word
 
 _BASE = 16_000_000
 _TICK_S = 0.01
 
 
-def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
+def changed(image: LoaderImage, part: Part, values: LoaderValues) -> Changed:
     """Raises UsageFault."""
     setting = (round(values.baud * (1 << 32) / _BASE) + 0x800) & ~0xFFF
     rate = check_rate(values.baud, setting * _BASE / (1 << 32), _BASE)

@@ -7,15 +7,15 @@ import re
 from ..chips.part import Part
 from ..errors import usage
 from ..quantities import show_address
-from .board_values import BoardValues, Changed, check_rate, common, half, patience, refuse_pin, with_bytes
 from .images import LoaderImage
+from .loader_values import Changed, LoaderValues, check_rate, common, half, patience, refuse_pin, with_bytes
 
 _INTERNAL, _LOOP = 0x70, 0x40  # OSCCON: 16 MHz if FOSC has the internal oscillator; OSCTUNE: four times that
 _MOST_DIVISOR = 32768
 _DIVIDERS = [(4 * 2 << select, 0x80 | select) for select in range(8)]  # of timer 0, and T0CON
 
 
-def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
+def changed(image: LoaderImage, part: Part, values: LoaderValues) -> Changed:
     """Raises UsageFault."""
     if values.clock is None:
         raise usage("loader-clock", "a PIC18's clock is not known", "--clock 16M, or what its oscillator makes")

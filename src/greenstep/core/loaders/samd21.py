@@ -8,8 +8,8 @@ import re
 from ..chips.part import Part
 from ..errors import usage
 from ..quantities import show_address
-from .board_values import BoardValues, Changed, check_rate, common, half, refuse_pin, with_bytes, word
 from .images import LoaderImage
+from .loader_values import Changed, LoaderValues, check_rate, common, half, refuse_pin, with_bytes, word
 
 _CLOCK = 8_000_000
 _TICK_S = 0.01
@@ -35,7 +35,7 @@ _FUNCTIONS = {
 """Peripheral functions C and D: pins, with SERCOM and pad."""
 
 
-def changed(image: LoaderImage, part: Part, values: BoardValues) -> Changed:
+def changed(image: LoaderImage, part: Part, values: LoaderValues) -> Changed:
     """Raises UsageFault."""
     tx, rx = (values.tx or "PA10").upper(), (values.rx or "PA11").upper()
     function, sercom, tx_pad, rx_pad = _line(tx, rx, part)

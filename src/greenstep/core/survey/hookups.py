@@ -50,7 +50,7 @@ class HeardBefore:
 
 
 @frozen
-class Tried:
+class HookupTried:
     """One candidate. 'answered': its bootloader did; 'resets': a program's text started again, so reset works and the
     boot pin was not set; 'silent': nothing in its favour."""
 
@@ -62,7 +62,7 @@ class Tried:
 
 
 @frozen
-class Found:
+class HookupFound:
     """The result: the hookup and the dialect that answered, and whether leaving was heard to work too. `resets` are
     hookups whose reset was heard to work though no bootloader answered."""
 
@@ -73,7 +73,7 @@ class Found:
     running_already: str = ""
 
 
-SurveyEvent = HeardBefore | Tried | Found
+SurveyEvent = HeardBefore | HookupTried | HookupFound
 
 
 def candidates_for(
@@ -114,14 +114,14 @@ def _other_boot(hookup: Hookup) -> Hookup:
 
 def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: LineSettings) -> Iterator[SurveyEvent]:
     """Pulse each line, and hear whether that resets; then try the candidates until one is answered, first those that
-    match what was heard. The last event is `Found`. Raises LinkLost, LinesMissing."""
+    match what was heard. The last event is `HookupFound`. Raises LinkLost, LinesMissing."""
     running = met = ""
     for heard in _before(link, candidates, console):
         running, met = heard.answer or running, heard.dialect or met
         yield heard
     resets: list[str] = []
     listened: set[Moves] = set()
-    fallback: Found | None = None
+    fallback: HookupFound | None = None
     waiting: list[Candidate] = list(candidates)
     tried: list[Candidate] = []
     for name, other in ((name, other) for other in (False, True) for name in _PULSES):
@@ -154,7 +154,9 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
                 entered[moves] = meaning.kind != program_heard
                 if not entered[moves]:  # it ran the program: the boot pin is not reached so, whoever is asked
                     resets.append(candidate.hookup.name)
-                    yield Tried(candidate.hookup.name, candidate.dialect.name, candidate.baud, "resets", meaning)
+                    yield HookupTried(
+                        candidate.hookup.name, candidate.dialect.name, candidate.baud, "resets", meaning
+                    )
             if not entered[moves]:
                 continue
         link.configure(console)
@@ -165,14 +167,14 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
             continue
         if answer:
             leaves = _leave(link, driver, candidate, console)
-            yield Tried(
+            yield HookupTried(
                 candidate.hookup.name,
                 candidate.dialect.name,
                 _asked_at(candidate.dialect, candidate.baud).baud,
                 "answered",
                 Meaning("bootloader", f"{answer}; {_LEAVES[leaves]}"),
             )
-            found = Found(candidate, answer, leaves, tuple(resets), running)
+            found = HookupFound(candidate, answer, leaves, tuple(resets), running)
             if leaves == "heard":
                 yield found
                 return
@@ -188,22 +190,22 @@ def find_hookup(link: RecordingLink, candidates: Sequence[Candidate], console: L
         if outcome == "resets":
             resets.append(candidate.hookup.name)
         asked_at = _asked_at(candidate.dialect, candidate.baud).baud
-        yield Tried(candidate.hookup.name, candidate.dialect.name, asked_at, outcome, meaning)
+        yield HookupTried(candidate.hookup.name, candidate.dialect.name, asked_at, outcome, meaning)
         if not waiting and fallback is None:
             waiting = _at_other_rates(tried, resets)
     if fallback is None and running and tried and tried[-1].dialect.name == met:
         fallback = _still_there(link, tried[-1], running)
-    yield fallback or Found(None, resets=tuple(resets), running_already=running)
+    yield fallback or HookupFound(None, resets=tuple(resets), running_already=running)
 
 
-def _still_there(link: RecordingLink, tried: Candidate, running: str) -> Found | None:
+def _still_there(link: RecordingLink, tried: Candidate, running: str) -> HookupFound | None:
     """A bootloader that ran before any line moved, and that no hookup made answer otherwise: with no program to be
     heard, nothing tells whether a line resets the chip. It is there nevertheless, if it still answers."""
     link.configure(_asked_at(tried.dialect, tried.baud))
     asked = tried.dialect(link)
     if not any(asked.ask(tried.dialect.spec.asking.wait_s) for _ in range(_ASKS)):
         return None
-    return Found(replace(tried, hookup=named_hookup("by-hand", "")), running, running_already=running)
+    return HookupFound(replace(tried, hookup=named_hookup("by-hand", "")), running, running_already=running)
 
 
 Moves = tuple[Role | None, bool, bool, tuple[bool, bool], str]
@@ -231,7 +233,7 @@ def _needs_boot_pin(candidate: Candidate, garbled: bool) -> bool:
     return candidate.hookup.boot is not None and waits
 
 
-def _pulsed(link: RecordingLink, line: LineName, other: bool, console: LineSettings) -> tuple[Tried, float]:
+def _pulsed(link: RecordingLink, line: LineName, other: bool, console: LineSettings) -> tuple[HookupTried, float]:
     """Whether a pulse on one line resets, by wire or through a capacitor: a program, or a ROM, is heard starting
     again; and how long after the pulse. With `other` the other line is asserted meanwhile: it may hold a boot pin
     otherwise. Loaders that wait first have no boot pin, and are heard without."""
@@ -251,7 +253,7 @@ def _pulsed(link: RecordingLink, line: LineName, other: bool, console: LineSetti
         heard += link.read(200, _LISTEN_AFTER_S) if heard else b""
     meaning = meaning_of(heard, console)
     outcome: Literal["resets", "silent"] = "resets" if meaning.kind in _TALKS else "silent"
-    return Tried(name, "", console.baud, outcome, meaning), after_s
+    return HookupTried(name, "", console.baud, outcome, meaning), after_s
 
 
 def _likeliest_first(

@@ -30,7 +30,7 @@ class ByteSeen:
 
 
 @frozen
-class Change:
+class LineChange:
     """Lines (True is asserted), break and settings as they are from `at_s` on."""
 
     at_s: float
@@ -45,7 +45,7 @@ class Trace:
     """`bytes_seen` and `changes` in time order; `notes` are what was known of the board: names and values."""
 
     bytes_seen: tuple[ByteSeen, ...]
-    changes: tuple[Change, ...]
+    changes: tuple[LineChange, ...]
     end_s: float
     notes: Mapping[str, str] = field(default_factory=dict)
 
@@ -62,7 +62,7 @@ class Trace:
         """From a recording that began at `opened_s` of its clock. Bytes sent leave one after the other; those read
         together arrived just before. Secrets become stars."""
         collected = list(events)
-        changes = [Change(0.0, *lines, False, settings)]
+        changes = [LineChange(0.0, *lines, False, settings)]
         placer = _Placer(secrets, collected)
         end_s = 0.0
         for event in collected:
@@ -71,11 +71,11 @@ class Trace:
             if event.direction == "sent" or event.direction == "heard":
                 placer.add(event.direction, at_s, len(event.data), last.settings.seconds(1))
             elif event.direction == "lines":
-                changes.append(Change(at_s, *event.lines, last.on_break, last.settings))
+                changes.append(LineChange(at_s, *event.lines, last.on_break, last.settings))
             elif event.direction == "break":
-                changes.append(Change(at_s, last.dtr, last.rts, event.on, last.settings))
+                changes.append(LineChange(at_s, last.dtr, last.rts, event.on, last.settings))
             elif event.settings is not None:
-                changes.append(Change(at_s, last.dtr, last.rts, last.on_break, event.settings))
+                changes.append(LineChange(at_s, last.dtr, last.rts, last.on_break, event.settings))
             end_s = max(end_s, at_s)
         placer.close()
         end_s = max([end_s, *(byte.end_s for byte in placer.seen[-1:])])

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 from itertools import pairwise, zip_longest
 
 from ..link import Frame, LineSettings, Parity
-from .recording import ByteSeen, Change, Trace, Way
+from .recording import ByteSeen, LineChange, Trace, Way
 
 TICK_S = 100e-9
 _SIGNALS = (
@@ -69,7 +69,7 @@ def _plain(value: str) -> str:
     return " ".join(value.replace("$end", "").split())
 
 
-def _state(change: Change, before: Change | None = None) -> list[str]:
+def _state(change: LineChange, before: LineChange | None = None) -> list[str]:
     frame = change.settings.frame
     now = {
         "d": f"{change.dtr:d}d",
@@ -124,7 +124,7 @@ class _Reader:
         self._vector = ""
         self._values: dict[str, int] = {}
         self._bytes: list[ByteSeen] = []
-        self._changes: list[Change] = []
+        self._changes: list[LineChange] = []
         self._notes: dict[str, str] = {}
         self._settings = LineSettings(115200)
         self._moved = True
@@ -210,7 +210,7 @@ class _Reader:
         parity = _PARITIES[min(values.get("parity", 0), 2)]
         frame = Frame(values.get("data_bits", 8), parity, values.get("stop_bits", 1))
         self._settings = LineSettings(max(1, values.get("baud", 115200)), frame)
-        now = Change(
+        now = LineChange(
             self._at_s, bool(values.get("dtr")), bool(values.get("rts")), bool(values.get("brk")), self._settings
         )
         last = self._changes[-1] if self._changes else None

@@ -16,7 +16,7 @@ _SHORTEST_TRIAL_S, _TRIAL_TICKS, _MOST_TICKS = 0.4, 16, 255
 
 
 @frozen
-class BoardValues:
+class LoaderValues:
     """`clock` in Hz, `wait_s` from a reset to the application, 0 without end. Pins by the maker's names; empty: the
     loader's usual ones, and no pin that keeps it running."""
 
