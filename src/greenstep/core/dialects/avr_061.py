@@ -12,15 +12,15 @@ from typing import Any, ClassVar
 
 from ..chips.part import Memory, Part
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size
+from ..link import Deadline, Link
+from ..quantities import show_bytes
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, read_until
 from .probe import Probe
-from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
+from .results import Identity, WriteBlock
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 END = 0x20
 MAJOR_VERSION, MINOR_VERSION = 0x81, 0x82
@@ -67,7 +67,6 @@ class Avr061(Dialect):
     name: ClassVar[str] = "avr-061"
     title: ClassVar[str] = "AVR bootloader, AVR061"
     document: ClassVar[str] = "Atmel AVR061"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "avr_061"
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
@@ -88,6 +87,7 @@ class Avr061(Dialect):
         guards_writes=False,
         gives_up=True,
         start_answers=False,
+        costs=Costs(read=CostRow(9, 4)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -208,10 +208,6 @@ class Avr061(Dialect):
     def _signature(self) -> bytes:
         return self._repeat(bytes([Command.READ_SIGNATURE, END]), 3, "read signature")
 
-    def examine(self, part: Part) -> Examination:
-        """The dialect reports no sizes: the part's are used."""
-        return Examination(part, (("flash", show_size(part.flash.size)),))
-
     @property
     def disturbed(self) -> int:
         return self.retries + self._probe.asked
@@ -252,10 +248,6 @@ class Avr061(Dialect):
         return memory.layout[0][1] if memory.is_flash else 64
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return cls.write_block(memory)
-
-    @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
         return memory.is_flash
 
@@ -264,10 +256,6 @@ class Avr061(Dialect):
         """Address and page in one go: one turnaround."""
         busy_s = memory.program_s * (1 if memory.is_flash else size)
         return Cost(4 + 5 + size, 4, 1, busy_s)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(4 + 5, 4 + size, 1)
 
     def _address(self, memory: Memory, address: int) -> bytes:
         """The frame that loads an address: in words, except for the EEPROM of bootloaders that address it in

@@ -19,7 +19,7 @@ from typing import Any, ClassVar
 from ..chips.part import Memory, Part
 from ..errors import VerifyFault
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
@@ -29,7 +29,7 @@ from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
 from .probe import EVERY_S
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting, sum_costs
 
 # AVR068, section "Message format"
 START, TOKEN = 0x1B, 0x0E
@@ -94,7 +94,6 @@ class Avr068(Dialect):
     name: ClassVar[str] = "avr-068"
     title: ClassVar[str] = "AVR bootloader, AVR068"
     document: ClassVar[str] = "Atmel AVR068"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, "big", 5, _answered)
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
@@ -116,6 +115,7 @@ class Avr068(Dialect):
         gives_up=True,
         start_answers=False,
         erases_in_order=True,
+        costs=Costs(read=CostRow(_AROUND + 4, _AROUND + 3)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -306,10 +306,6 @@ class Avr068(Dialect):
         first = memory.usable_start if memory.is_flash else memory.start
         end, size = blocks[-1].address + len(blocks[-1].data), cls.write_block(memory)
         return sum_costs(cls.cost_of_write(memory, min(size, end - at)) for at in range(first, end, size))
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(_AROUND + 4, _AROUND + 3 + size, 1)
 
     def _go_to(self, memory: Memory, address: int) -> None:
         """Load the address, in words, unless the loader has advanced to it. In the EEPROM only 0 means the same to

@@ -13,15 +13,15 @@ from typing import Any, ClassVar
 
 from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_heard, show_size
+from ..link import Deadline, Link
+from ..quantities import show_bytes, show_heard
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
-from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
+from .results import Identity, WriteBlock
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -72,7 +72,6 @@ class Avr109(Dialect):
     name: ClassVar[str] = "avr-109"
     title: ClassVar[str] = "AVR bootloader, AVR109"
     document: ClassVar[str] = "Atmel AVR109"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, "big", 5, _answered, (Command.SYNCHRONISE,))
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -90,6 +89,7 @@ class Avr109(Dialect):
         erases_alone=True,
         guards_writes=False,
         gives_up=True,
+        costs=Costs(read=CostRow(4, 0)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -176,10 +176,6 @@ class Avr109(Dialect):
         self._with_retry(lambda: self._order(Command.ENTER_PROGRAMMING))
         return Identity(int.from_bytes(signature, "big"), f"signature {show_bytes(signature)}", details)
 
-    def examine(self, part: Part) -> Examination:
-        """The dialect reports no sizes: the part's are used."""
-        return Examination(part, (("flash", show_size(part.flash.size)),))
-
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         return look_at_avr(self, part, images)
 
@@ -196,20 +192,12 @@ class Avr109(Dialect):
         return memory.write_unit if memory.is_flash else 64
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return cls.write_block(memory)
-
-    @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
         return memory.is_flash
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(4 + size, 1, 1, memory.program_s * (1 if memory.is_flash else size))
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(4, size, 1)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Only all at once."""

@@ -12,7 +12,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
-from ..link import Deadline
+from ..link import Deadline, Frame
+from ..quantities import show_size
 from ..spans import Span, pieces_of
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
     from ..chips.part import EraseUnit, Memory, Part
     from ..clock.uarts import UartRules
     from ..image import Image, Piece
-    from ..link import Frame, Link
+    from ..link import Link
 
 Answer = TypeVar("Answer")
 
@@ -42,7 +43,7 @@ class Dialect(ABC):
     name: ClassVar[str]
     title: ClassVar[str]
     document: ClassVar[str]
-    frame: ClassVar[Frame]
+    frame: ClassVar[Frame] = Frame(8, "none", 1)
     spec: ClassVar[Spec]
     uart: ClassVar[UartRules | None] = None
     """How its chips' UART divides a clock, if that is no row of `clock.UARTS`."""
@@ -315,8 +316,9 @@ class Dialect(ABC):
     @abstractmethod
     def identify(self) -> Identity: ...
 
-    @abstractmethod
-    def examine(self, part: Part) -> Examination: ...
+    def examine(self, part: Part) -> Examination:
+        """What the chip tells of itself beside its number: for most, nothing that is not in its record."""
+        return Examination(part, (("flash", show_size(part.flash.size)),))
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Erase units; yields how many are done. Only for dialects that erase by unit."""
@@ -435,14 +437,14 @@ class Dialect(ABC):
         """End the conversation, so that the chip can be reset or left."""
 
     @classmethod
-    @abstractmethod
     def write_block(cls, memory: Memory) -> int:
         """The largest write, in bytes; writes start on a multiple of it."""
+        return cls.spec.costs.block
 
     @classmethod
     def read_block(cls, memory: Memory) -> int:
         """The largest read, in bytes."""
-        return cls.write_block(memory)
+        return cls.spec.costs.read_block or cls.write_block(memory)
 
     @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
@@ -455,16 +457,21 @@ class Dialect(ABC):
         return block.span
 
     @classmethod
-    @abstractmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost: ...
+    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
+        return cls.spec.costs.write.of(size, 0, memory.program_s * size / memory.write_unit)
 
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost()
+        row = cls.spec.costs.read
+        return Cost() if row is None else row.of(0, size)
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        return Cost()
+        row = cls.spec.costs.erase
+        if row is None:
+            return Cost()
+        asked = sum_costs([row.of()] * -(-len(units) // row.units))
+        return asked + Cost(busy_s=sum(memory.erase_time(unit.size).typical_s for unit in units))
 
     @classmethod
     def cost_of_writes(cls, part: Part, memory: Memory, blocks: Sequence[WriteBlock]) -> Cost:
@@ -473,7 +480,10 @@ class Dialect(ABC):
 
     @classmethod
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        """The cost of proving the spans."""
+        """The cost of proving the spans, by sums or by reading."""
+        row = cls.spec.costs.prove
+        if row is not None:
+            return sum_costs(row.of(busy_s=span.size * row.byte_s) for span in spans)
         if not cls.spec.reads:
             return Cost()
         return sum_costs(cls.cost_of_read(memory, place.size) for place in pieces_of(spans, cls.read_block(memory)))

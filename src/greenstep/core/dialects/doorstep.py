@@ -17,7 +17,7 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..families.pic18 import code_only
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import count, show_address, show_engineering, show_size
 from ..spans import Span, merged
 from .dialect import PROOF_BYTES, Dialect
@@ -40,7 +40,7 @@ from .doorstep_stream import Stream, bytes_with_crc32, joined
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Spec, Starting
 
 _TRIES, _QUIET_S = 5, 0.02
 _USUAL_SUM_S = 3e-6  # a byte
@@ -60,7 +60,6 @@ class Doorstep(Dialect):
     name: ClassVar[str] = "doorstep"
     title: ClassVar[str] = "Doorstep loader"
     document: ClassVar[str] = "docs/doorstep.md, version 1"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "doorstep"
     answer_s: ClassVar[float] = 0.15
     spec: ClassVar[Spec] = Spec(
@@ -77,6 +76,9 @@ class Doorstep(Dialect):
         gives_up=True,
         is_told_rate=True,
         proves_rate=True,
+        costs=Costs(
+            read=CostRow(_FRAME_BYTES, _ANSWER_BYTES), erase=CostRow(_FRAME_BYTES, _ANSWER_BYTES, units=_MOST_ERASED)
+        ),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -483,16 +485,6 @@ class Doorstep(Dialect):
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(-(-_FRAME_BYTES * size // _USUAL_DATA) + size)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(_FRAME_BYTES, _ANSWER_BYTES + size, 1)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        asked = -(-len(units) // _MOST_ERASED)
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(_FRAME_BYTES * asked, _ANSWER_BYTES * asked, asked, busy_s)
 
     @classmethod
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:

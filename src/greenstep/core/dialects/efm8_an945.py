@@ -16,7 +16,7 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..clock.uarts import Divided, Mode, UartRules
 from ..image import Image, Piece
-from ..link import Frame, Link
+from ..link import Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES, Dialect
@@ -24,7 +24,7 @@ from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, noise, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -74,7 +74,6 @@ class Efm8An945(Dialect):
     name: ClassVar[str] = "efm8-an945"
     title: ClassVar[str] = "EFM8 bootloader (AN945)"
     document: ClassVar[str] = "Silicon Labs AN945"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, "big", 4, _answered)
     answer_s: ClassVar[float] = 0.3
     uart: ClassVar[UartRules | None] = UartRules(
@@ -101,6 +100,7 @@ class Efm8An945(Dialect):
         proves_rate=True,
         tells_chip=False,
         shows_sums_only=True,
+        costs=Costs(block=_WRITE_BYTES, erase=CostRow(6, 1), prove=CostRow(10, 1, byte_s=_CRC_BYTE_S)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -302,18 +302,5 @@ class Efm8An945(Dialect):
     # --- costs
 
     @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _WRITE_BYTES
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(6 + size, 1, 1, memory.program_s * size)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(6 * len(units), len(units), len(units), busy_s)
-
-    @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        return sum_costs(Cost(10, 1, 1, span.size * _CRC_BYTE_S) for span in spans)

@@ -20,7 +20,7 @@ from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.esp_tables import ALL_SPEEDS, MODES, MOST_BYTES, ROW, SIZES_8266, USUAL_PLACE, read_table, size_bytes
-from ..link import Deadline, Frame, LineSettings, Link
+from ..link import Deadline, LineSettings, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total
 from .dialect import PROOF_BYTES, Dialect
@@ -42,7 +42,20 @@ from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
 from .slip import SlipReader, slip, unescaped
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
+from .spec import (
+    Asking,
+    Attempt,
+    Cost,
+    CostRow,
+    Costs,
+    Erasing,
+    ProtocolCommand,
+    Reading,
+    Setting,
+    Spec,
+    Starting,
+    sum_costs,
+)
 
 
 class Command(ProtocolCommand):
@@ -126,7 +139,6 @@ class EspRom(Dialect):
     name: ClassVar[str] = "esp-rom"
     title: ClassVar[str] = "ESP ROM loader"
     document: ClassVar[str] = "Espressif's serial protocol description"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, digits=6)
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -161,6 +173,7 @@ class EspRom(Dialect):
             Setting("header-size", "text", "same", "flash size in the boot header", ("same", "chip", *SIZES_8266)),
             Setting("header-speed", "text", "same", "SPI speed in the boot header, in MHz", ("same", *ALL_SPEEDS)),
         ),
+        costs=Costs(block=BLOCK, read_block=_SAMPLE_BYTES, write=CostRow(26, 14)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -396,18 +409,6 @@ class EspRom(Dialect):
         divider = self._read_register(int(part.extra["uart"]) + _CLOCK_DIVIDER)
         source_hz = ((divider & 0xFFFFF) + (divider >> 20 & 0xF) / 16) * self.link.settings.baud
         return round(baud * 40 / 26) if abs(source_hz - 26e6) < abs(source_hz - 40e6) else baud
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return BLOCK
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _SAMPLE_BYTES
-
-    @classmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(26 + size, 14, 1, memory.program_s * size / memory.write_unit)
 
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:

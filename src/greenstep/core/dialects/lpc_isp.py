@@ -15,7 +15,7 @@ from typing import Any, ClassVar
 
 from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image
-from ..link import Deadline, Frame, LineSettings, Link
+from ..link import Deadline, LineSettings, Link
 from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
 from .dialect import PROOF_BYTES, Answer, Dialect
@@ -33,7 +33,7 @@ from .lpc_images import (
     uu_line,
 )
 from .results import Examination, Fitted, Identity, Provable, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
 
 
 class Command(ProtocolCommand):
@@ -82,7 +82,6 @@ class LpcIsp(Dialect):
     name: ClassVar[str] = "lpc-isp"
     title: ClassVar[str] = "LPC ROM bootloader"
     document: ClassVar[str] = "NXP UM10360 and the parts' user manuals"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "lpc_isp"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -106,6 +105,7 @@ class LpcIsp(Dialect):
         settings=(
             Setting("crystal-khz", "number", _CRYSTAL_KHZ, "frequency of the crystal, which old parts need to know"),
         ),
+        costs=Costs(read=CostRow(20, 3)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -382,10 +382,6 @@ class LpcIsp(Dialect):
             for block in blocks
             for _, size in copies_of(part, block.address, len(block.data))
         )
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(20, 3 + size, 1)
 
     @classmethod
     def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:

@@ -17,7 +17,7 @@ from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
 from .msp430 import BAUD, ENTERING, PASSWORD_AT, SETTINGS, Msp430Dialect
 from .results import Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -77,6 +77,7 @@ class Msp430Slau319(Msp430Dialect):
         guards_writes=True,
         gives_up=False,
         settings=SETTINGS,
+        costs=Costs(block=_BLOCK, write=CostRow(11, 2, 2), read=CostRow(11, 7, 2)),
     )
 
     # --- frames
@@ -255,18 +256,6 @@ class Msp430Slau319(Msp430Dialect):
         return "90 to load PC"
 
     # --- costs
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(11 + size, 2, 2, memory.program_s * size / memory.write_unit)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(11, 7 + size, 2)
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:

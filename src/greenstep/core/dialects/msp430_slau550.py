@@ -22,7 +22,7 @@ from .framing import Framing, headed
 from .line import drain, read_exactly, read_until, refuse_text
 from .msp430 import BAUD, ENTERING, PASSWORD_BYTES, SETTINGS, Msp430Dialect
 from .results import Identity, WriteBlock, refuse_another
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting, sum_costs
 
 
 class Command(ProtocolCommand):
@@ -103,6 +103,7 @@ class Msp430Slau550(Msp430Dialect):
         proves_rate=True,
         tells_chip=False,
         settings=SETTINGS,
+        costs=Costs(block=_BLOCK, write=CostRow(9, 8), read=CostRow(11, 7)),
     )
 
     # --- frames
@@ -298,18 +299,6 @@ class Msp430Slau550(Msp430Dialect):
         return "00 to load PC"
 
     # --- costs
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(9 + size, 8, 1, memory.program_s * size / memory.write_unit)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(11, 7 + size, 1)
 
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:

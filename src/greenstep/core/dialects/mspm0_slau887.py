@@ -19,15 +19,15 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size, show_span
+from ..link import Deadline, Link
+from ..quantities import show_bytes, show_span
 from ..spans import Span, pieces_of
 from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, headed
 from .line import drain, read_exactly, refuse_text
-from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
+from .results import Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -100,7 +100,6 @@ class Mspm0Slau887(Dialect):
     name: ClassVar[str] = "mspm0-slau887"
     title: ClassVar[str] = "MSPM0 bootstrap loader"
     document: ClassVar[str] = "TI SLAU887"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(
         Command, partial(headed, head=b"\x80", place=3, check_bytes=4), answered=_answered
     )
@@ -125,6 +124,14 @@ class Mspm0Slau887(Dialect):
         tells_chip=False,
         settings=(
             Setting("password", "text", "", "the chip's password, 64 digits; FF in all 32 bytes from the factory"),
+        ),
+        costs=Costs(
+            block=_BLOCK,
+            read_block=_READ_BYTES,
+            write=CostRow(12, 10),
+            read=CostRow(16, 9),
+            erase=CostRow(16, 10, units=_MOST_UNITS),
+            prove=CostRow(16, 13, byte_s=_CRC_BYTE_S),
         ),
     )
 
@@ -254,9 +261,6 @@ class Mspm0Slau887(Dialect):
             raise
         self._open = True
 
-    def examine(self, part: Part) -> Examination:
-        return Examination(part, (("flash", show_size(part.flash.size)),))
-
     def move_to_rate(self, part: Part, baud: int) -> None:
         """To the highest rate of its table that is not above it."""
         baud = max((rate for rate in _RATES if rate <= baud), default=min(_RATES))
@@ -368,29 +372,3 @@ class Mspm0Slau887(Dialect):
         )
 
     # --- costs
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _READ_BYTES
-
-    @classmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(12 + size, 10, 1, memory.program_s * size / memory.write_unit)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(16, 9 + size, 1)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        requests = -(-len(units) // _MOST_UNITS)
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(16 * requests, 10 * requests, requests, busy_s)
-
-    @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        return sum_costs(Cost(16, 13, 1, span.size * _CRC_BYTE_S) for span in spans)

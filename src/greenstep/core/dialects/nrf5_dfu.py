@@ -15,13 +15,13 @@ from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.dfu_package import FORMAT
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
 from .slip import slip
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Costs, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -80,7 +80,6 @@ class Nrf5Dfu(Dialect):
     name: ClassVar[str] = "nrf5-dfu"
     title: ClassVar[str] = "nRF5 serial DFU bootloader"
     document: ClassVar[str] = "Nordic infocenter, DFU protocol"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "nrf5_dfu"
     proof: ClassVar[str] = "the CRC-32 of each object, and the board's word on the hash of all"
     answer_s: ClassVar[float] = 0.3
@@ -102,6 +101,7 @@ class Nrf5Dfu(Dialect):
         settings=(
             Setting("packet", "text", "", "the packet before the program, in hexadecimal; from the package if empty"),
         ),
+        costs=Costs(block=_BLOCK),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -215,10 +215,6 @@ class Nrf5Dfu(Dialect):
         return ()
 
     # --- objects
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """The packet, then the program, as far as they are not there yet."""

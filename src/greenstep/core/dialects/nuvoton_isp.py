@@ -18,13 +18,13 @@ from typing import Any, ClassVar
 from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import count, show_address, show_size
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, Costs, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
 
 
 class Command(ProtocolCommand):
@@ -59,7 +59,6 @@ class NuvotonIsp(Dialect):
     name: ClassVar[str] = "nuvoton-isp"
     title: ClassVar[str] = "NuMicro ISP loader"
     document: ClassVar[str] = "Nuvoton ISP application notes"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "nuvoton_isp"
     answer_s: ClassVar[float] = 0.3
     proof: ClassVar[str] = "the sum of all that the bootloader wrote, 16 bits, read from the flash by itself"
@@ -79,6 +78,7 @@ class NuvotonIsp(Dialect):
         tells_chip=False,
         start_answers=False,
         settings=(Setting("device", "text", "", "device number that the chip must tell, as greet shows it"),),
+        costs=Costs(block=_BLOCK),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -230,10 +230,6 @@ class NuvotonIsp(Dialect):
         return Fitted({**images, "flash": replace(image, pieces=(Piece(start, data),))}, tuple(notes))
 
     # --- memory
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """All of it from its beginning, and again from there after any doubt."""

@@ -19,7 +19,7 @@ from ..chips.catalogue import Catalogue
 from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import show_address, show_size
 from ..spans import Span, without
 from .dialect import PROOF_BYTES, Dialect
@@ -47,7 +47,7 @@ from .nxp_packets import (
     is_whole,
 )
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, Spec, Starting
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Spec, Starting
 
 _PING_ASKED = bytes([START, PING])
 _ACKED, _AGAIN = bytes([START, ACK]), bytes([START, NAK])
@@ -78,7 +78,6 @@ class NxpMcu(Dialect):
     name: ClassVar[str] = "nxp-mcu"
     title: ClassVar[str] = "NXP MCU bootloader"
     document: ClassVar[str] = "NXP MCU Bootloader Reference Manual"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "nxp_mcu"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -99,6 +98,7 @@ class NxpMcu(Dialect):
         proves_rate=True,
         tells_chip=False,
         can_unlock=True,
+        costs=Costs(read_block=_BLOCK, erase=CostRow(20, 20, units=_MOST_UNITS)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -309,10 +309,6 @@ class NxpMcu(Dialect):
         return max(_BLOCK, memory.write_unit)
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         packets = -(-size // (memory.block or _USUAL_PACKET))
         busy_s = memory.program_s * -(-size // memory.write_unit)
@@ -322,12 +318,6 @@ class NxpMcu(Dialect):
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
         packets = -(-size // (memory.block or _USUAL_PACKET))
         return Cost(22 + 4 + 2 * packets, 2 + 18 + 18 + 6 * packets + size, packets + 2)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        requests = -(-len(units) // _MOST_UNITS)
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(20 * requests, 20 * requests, requests, busy_s)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Runs of sectors, each named by its first address and its size. A chip that starts while its configuration

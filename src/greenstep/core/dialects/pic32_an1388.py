@@ -15,15 +15,15 @@ from typing import Any, ClassVar
 
 from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
-from ..quantities import count, show_size
+from ..link import Deadline, Link
+from ..quantities import count
 from ..spans import Span, merged, shared, total, without
 from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, refuse_text, say_last
-from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
+from .results import Fitted, Identity, WriteBlock
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -80,7 +80,6 @@ class Pic32An1388(Dialect):
     name: ClassVar[str] = "pic32-an1388"
     title: ClassVar[str] = "PIC32 bootloader (AN1388)"
     document: ClassVar[str] = "Microchip AN1388"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, silent=(Command.JUMP,))
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -107,6 +106,7 @@ class Pic32An1388(Dialect):
                 "how far from its beginning the program is entered: while that is blank, the loader stays",
             ),
         ),
+        costs=Costs(block=_BLOCK, prove=CostRow(16, 8, byte_s=_CRC_BYTE_S)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -189,9 +189,6 @@ class Pic32An1388(Dialect):
         told = self._with_retry(Command.VERSION)
         self._version = f"{told[0]}.{told[1]}" if len(told) > 1 else "?"
         return Identity(None, f"AN1388 loader {self._version}", (("loader", self._version),))
-
-    def examine(self, part: Part) -> Examination:
-        return Examination(part, (("flash", show_size(part.flash.size)),))
 
     # --- proof
 
@@ -296,10 +293,6 @@ class Pic32An1388(Dialect):
     # --- costs
 
     @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         sent = 12 + size + 5 * -(-size // _RECORD_BYTES)
         return Cost(sent + 3 * sent // 256, 6, 1, memory.program_s * -(-size // memory.write_unit))
@@ -307,10 +300,6 @@ class Pic32An1388(Dialect):
     @classmethod
     def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
         return Cost(6, 6, 1, sum(memory.erase_time(unit.size).typical_s for unit in units))
-
-    @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        return sum_costs(Cost(16, 8, 1, span.size * _CRC_BYTE_S) for span in spans)
 
 
 class _HalfWritten(Unexpected):

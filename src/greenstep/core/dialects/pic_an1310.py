@@ -21,7 +21,7 @@ from ..errors import RefusedFault, WriteFault
 from ..families.pic18 import code_only, goto, goto_target, in_words
 from ..image import Image
 from ..image.edit import with_bytes
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import show_address, show_bytes, show_size
 from .dialect import PROOF_BYTES, Dialect
 from .errors import Silence, Unexpected
@@ -29,7 +29,7 @@ from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -75,7 +75,6 @@ class PicAn1310(Dialect):
     name: ClassVar[str] = "pic-an1310"
     title: ClassVar[str] = "PIC18 bootloader (AN1310)"
     document: ClassVar[str] = "Microchip AN1310"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, digits=5, silent=(Command.RUN,), other=_auto_baud)
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
@@ -97,6 +96,7 @@ class PicAn1310(Dialect):
         proves_rate=True,
         tells_chip=False,
         start_answers=False,
+        costs=Costs(erase=CostRow(10, 5, units=_MOST_ERASES)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -235,11 +235,6 @@ class PicAn1310(Dialect):
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
         return Cost(11, 4 + size + 3 * size // 256, 1)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        requests = -(-len(units) // _MOST_ERASES)
-        return Cost(10 * requests, 5 * requests, requests, len(units) * memory.erase_time(units[0].size).typical_s)
 
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Runs of blocks from the end backwards, each named by its last block, from which the loader counts down. The

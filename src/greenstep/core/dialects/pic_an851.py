@@ -13,7 +13,7 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..families.pic18 import code_only, in_words
 from ..image import Image
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import show_size
 from .dialect import Dialect
 from .errors import Silence, Unexpected
@@ -22,7 +22,7 @@ from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
 from .probe import EVERY_S
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -67,7 +67,6 @@ class PicAn851(Dialect):
     name: ClassVar[str] = "pic-an851"
     title: ClassVar[str] = "PIC18 bootloader (AN851)"
     document: ClassVar[str] = "Microchip AN851"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, digits=5, other=_reset)
     answer_s: ClassVar[float] = 0.4
     spec: ClassVar[Spec] = Spec(
@@ -89,6 +88,7 @@ class PicAn851(Dialect):
         start_answers=False,
         called_by="once a program runs, only it may lead to this loader: it writes FF to the last byte of the EEPROM "
         "and resets (AN851)",
+        costs=Costs(erase=CostRow(9, 5, units=_MOST_ROWS)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -199,11 +199,6 @@ class PicAn851(Dialect):
     @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
         return Cost(9, 9 + size + 3 * size // 256, 1)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        requests = -(-len(units) // _MOST_ROWS)
-        return Cost(9 * requests, 5 * requests, requests, len(units) * memory.erase_time(units[0].size).typical_s)
 
     def _set_stay(self, value: int) -> None:
         """The last byte of the EEPROM."""

@@ -20,7 +20,7 @@ from ..errors import RefusedFault
 from ..families.pic16 import are_words_of_14_bits, as_in_chip, blank_as_ff, code_of_words, no_words
 from ..families.pic18 import code_only
 from ..image import Image
-from ..link import Frame, Link
+from ..link import Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES, Dialect
@@ -28,7 +28,7 @@ from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected,
 from .framing import Framing, Opened
 from .line import drain, refuse_text
 from .results import Examination, Fitted, Identity, WriteBlock, refuse_another
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting
+from .spec import Asking, Attempt, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 START = 0x55
 _EIGHT_BITS = 0xA5
@@ -75,7 +75,6 @@ class PicDs40001779(Dialect):
     name: ClassVar[str] = "pic-ds40001779"
     title: ClassVar[str] = "PIC16 and PIC18 unified bootloader"
     document: ClassVar[str] = "Microchip DS40001779"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, digits=6, answered=_answered)
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -99,6 +98,12 @@ class PicDs40001779(Dialect):
         tells_chip=False,
         settings=(
             Setting("offset", "number", _OFFSET, "where the program begins, as the loader was built; PIC16: a word"),
+        ),
+        costs=Costs(
+            read_block=_READ_BYTES,
+            write=CostRow(_HEAD_BYTES, _HEAD_BYTES + 1),
+            read=CostRow(_HEAD_BYTES, _HEAD_BYTES),
+            erase=CostRow(_HEAD_BYTES, _HEAD_BYTES + 1),
         ),
     )
 
@@ -413,25 +418,8 @@ class PicDs40001779(Dialect):
         return memory.layout[0][1] if memory.is_flash else 1
 
     @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _READ_BYTES
-
-    @classmethod
     def writes_whole_blocks(cls, memory: Memory) -> bool:
         return memory.is_flash
-
-    @classmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(_HEAD_BYTES + size, _HEAD_BYTES + 1, 1, memory.program_s * size / memory.write_unit)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(_HEAD_BYTES, _HEAD_BYTES + size, 1)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(_HEAD_BYTES * len(units), (_HEAD_BYTES + 1) * len(units), len(units), busy_s)
 
 
 def _refuse_no_words(image: Image) -> None:

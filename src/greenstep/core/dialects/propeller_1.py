@@ -14,14 +14,14 @@ from typing import Any, ClassVar
 from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import count
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, send_on
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, Reading, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Costs, Erasing, Reading, Setting, Spec, Starting
 
 
 class Command(IntEnum):
@@ -93,7 +93,6 @@ class Propeller1(Dialect):
     name: ClassVar[str] = "propeller-1"
     title: ClassVar[str] = "Propeller 1 loader"
     document: ClassVar[str] = "Parallax boot protocol"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "propeller_1"
     proof: ClassVar[str] = "the chip's word that the bytes sum to what they must, and as many pulses as it wanted"
     answer_s: ClassVar[float] = 0.3
@@ -119,6 +118,7 @@ class Propeller1(Dialect):
                 "into", "text", "ram", "where the program goes: RAM only, or RAM and the EEPROM", ("ram", "eeprom")
             ),
         ),
+        costs=Costs(block=_BLOCK),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -184,10 +184,6 @@ class Propeller1(Dialect):
         return Examination(part)
 
     # --- loading
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
 
     @property
     def _command(self) -> Command:

@@ -13,13 +13,13 @@ from typing import Any, ClassVar
 
 from ..chips.part import Memory, Part
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, send_on
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, Reading, Spec, Starting
+from .spec import Asking, Attempt, Cost, Costs, Erasing, Reading, Spec, Starting
 
 CHECK, TEXT = b"> Prop_Chk 0 0 0 0 ", b"> Prop_Txt 0 0 0 0 "
 """For any chip: the four numbers are masks and values that a chip's pins must have."""
@@ -48,7 +48,6 @@ class Propeller2(Dialect):
     name: ClassVar[str] = "propeller-2"
     title: ClassVar[str] = "Propeller 2 loader"
     document: ClassVar[str] = "Parallax P2 documentation"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "propeller_2"
     proof: ClassVar[str] = "the chip's word that the longs sum to what they must (32 bits)"
     answer_s: ClassVar[float] = 0.3
@@ -71,6 +70,7 @@ class Propeller2(Dialect):
         into_ram=True,
         proves_rate=True,
         speaks_text=True,
+        costs=Costs(block=_BLOCK),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -107,10 +107,6 @@ class Propeller2(Dialect):
                 raise Silence("its version", self.patience_s)
 
     # --- loading
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         """All in one go; then the chip tells whether the sum is right, and if so has begun to run it."""

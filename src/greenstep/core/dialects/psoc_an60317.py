@@ -16,13 +16,13 @@ from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
 from ..image.psoc_rows import FORMAT, ROWS_OF_AN_ARRAY
-from ..link import Deadline, Frame, Link
-from ..quantities import show_bytes, show_size
+from ..link import Deadline, Link
+from ..quantities import show_bytes
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, read_exactly, refuse_text
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
 
 
@@ -103,7 +103,6 @@ class PsocAn60317(Dialect):
     name: ClassVar[str] = "psoc-an60317"
     title: ClassVar[str] = "PSoC bootloader"
     document: ClassVar[str] = "Cypress AN60317"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, answered=_answered, silent=(Command.SYNC, Command.EXIT))
     proof: ClassVar[str] = "the sum of each row that was written, and the loader's word on the checksum of all"
     answer_s: ClassVar[float] = 0.3
@@ -208,9 +207,6 @@ class PsocAn60317(Dialect):
             ("packets with", "a CRC" if self._with_crc else "a sum"),
         )
         return Identity(None, f"silicon id {silicon}", details)
-
-    def examine(self, part: Part) -> Examination:
-        return Examination(part, (("flash", show_size(part.flash.size)),))
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """Whether the file is for this silicon, and no row of it is the loader's own."""

@@ -16,7 +16,7 @@ from typing import Any, ClassVar
 from ..chips.part import DATA_FLASH, EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import count, show_address, show_bytes, show_size
 from ..spans import Span, merged, shared, total, without
 from .dialect import PROOF_BYTES, Dialect
@@ -25,7 +25,7 @@ from .framing import Framing, Opened, headed
 from .line import drain, read_exactly, refuse_text
 from .ra_packets import COMMAND, DATA, END, STATUSES, Area, Command, packet
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
 
 _KINDS = {0xC0: RefusalKind.UNSUPPORTED, 0xC3: RefusalKind.UNSUPPORTED, 0xD0: RefusalKind.BAD_ADDRESS}
 _KINDS |= dict.fromkeys((0xDA, 0xDB, 0xDC), RefusalKind.LOCKED)
@@ -56,7 +56,6 @@ class RaR01An5372(Dialect):
     name: ClassVar[str] = "ra-r01an5372"
     title: ClassVar[str] = "RA boot firmware"
     document: ClassVar[str] = "Renesas R01AN5372"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = Framing(Command, _opened, "big", answered=_answered)
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -78,6 +77,12 @@ class RaR01An5372(Dialect):
         start_answers=False,
         settings=(
             Setting("id", "text", "", "the id code of the chip, 32 digits; FF in all bytes if it was never set"),
+        ),
+        costs=Costs(
+            block=_DATA_BYTES,
+            read=CostRow(14, 6),
+            erase=CostRow(14, 7, units=_MOST_UNITS),
+            prove=CostRow(14, 10, byte_s=_LONGEST_CRC_S / 4),
         ),
     )
 
@@ -393,30 +398,8 @@ class RaR01An5372(Dialect):
     # --- costs
 
     @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _DATA_BYTES
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _DATA_BYTES
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(14 + 6 + size, 14, 2, memory.program_s * -(-size // memory.write_unit))
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(14, 6 + size, 1)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        requests = -(-len(units) // _MOST_UNITS)
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(14 * requests, 7 * requests, requests, busy_s)
-
-    @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        return sum_costs(Cost(14, 10, 1, span.size * _LONGEST_CRC_S / 4) for span in spans)
 
 
 def _with_flash(part: Part, areas: Sequence[Area]) -> Part:

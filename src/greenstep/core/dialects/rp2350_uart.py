@@ -12,13 +12,13 @@ from typing import Any, ClassVar
 from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from .dialect import Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_exactly, read_until
 from .ram import LOST, filled_from
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Spec, Starting
+from .spec import Asking, Attempt, Cost, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
 class Command(ProtocolCommand):
@@ -48,7 +48,6 @@ class Rp2350Uart(Dialect):
     name: ClassVar[str] = "rp2350-uart"
     title: ClassVar[str] = "RP2350 UART boot"
     document: ClassVar[str] = "RP2350 data sheet, UART boot"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "rp2350_uart"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -65,6 +64,7 @@ class Rp2350Uart(Dialect):
         gives_up=False,
         tells_chip=False,
         into_ram=True,
+        costs=Costs(block=_EACH * _AT_ONCE),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -234,10 +234,6 @@ class Rp2350Uart(Dialect):
         return Fitted({**images, "flash": image}, (*notes, LOST))
 
     # --- costs
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _EACH * _AT_ONCE
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:

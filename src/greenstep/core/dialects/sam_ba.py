@@ -15,7 +15,7 @@ from ..chips.catalogue import Catalogue
 from ..chips.part import Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import show_size
 from ..spans import Span
 from . import sam_ba_ram as transfer
@@ -25,7 +25,7 @@ from .line import drain, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .sam_ba_flash import Controller, controller_of, is_another
 from .sam_ba_ram import CONTROLLER, DONE, JOB_BYTES, WRONG_DATA, WRONG_JOB, RamJob, Workshop, crc32
-from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
 
 _LINE_END = b"\n\r"
 _CPUID, _AIRCR, _RESET_REQUEST = 0xE000ED00, 0xE000ED0C, 0x05FA0004
@@ -45,7 +45,6 @@ class SamBa(Dialect):
     name: ClassVar[str] = "sam-ba"
     title: ClassVar[str] = "SAM-BA boot program"
     document: ClassVar[str] = "Microchip data sheets, AT07175"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "sam_ba"
     answer_s: ClassVar[float] = 0.3
     spec: ClassVar[Spec] = Spec(
@@ -70,6 +69,7 @@ class SamBa(Dialect):
                 ("auto", "vectors", "code"),
             ),
         ),
+        costs=Costs(read_block=_LONGEST_READ, prove=CostRow(180, 8, 5, _CRC_BYTE_S)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -362,10 +362,6 @@ class SamBa(Dialect):
         """Whole pages, of at most 512 bytes; of smaller erase units all, as they are erased with it."""
         return block.span.aligned(min(memory.layout[0][1], _LARGEST_PAGE), memory.start)
 
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _LONGEST_READ
-
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         return self._get(address, size)
 
@@ -439,10 +435,6 @@ class SamBa(Dialect):
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
         blocks = -(-size // transfer.BLOCK)
         return Cost(16 + blocks, blocks * 133 + 1, blocks + 1)
-
-    @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        return sum_costs(Cost(180, 8, 5, span.size * _CRC_BYTE_S) for span in spans)
 
 
 def _another(part: Part, seen: str) -> RefusedFault:

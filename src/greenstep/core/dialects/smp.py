@@ -17,13 +17,13 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault, StartFault, VerifyFault, WriteFault
 from ..image import Image
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..quantities import count, show_address
 from .errors import ChipRefusal, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
 from .smp_exchange import FIRST, HEADER_BYTES, READ, TRIES, WRITE, Command, Packet, SmpExchange, encoded, in_lines
 from .smp_images import Place, SignedImage, SignedImageError, Slots, place_in_words, read_signed
-from .spec import Asking, Attempt, Cost, Erasing, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, Costs, Erasing, Setting, Spec, Starting
 
 _ERASE_LONGEST_S, _SWAP_LONGEST_S, _RESET_S = 60.0, 90.0, 1.0
 _USUAL_BUFFER, _LEAST_BUFFER, _MOST_BUFFER = 256, 96, 4096
@@ -42,7 +42,6 @@ class Smp(SmpExchange):
     name: ClassVar[str] = "smp"
     title: ClassVar[str] = "SMP server"
     document: ClassVar[str] = "SMP specification"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "smp"
     spec: ClassVar[Spec] = Spec(
         asking=Asking(
@@ -75,6 +74,7 @@ class Smp(SmpExchange):
                 "3 and 4 those of the second image",
             ),
         ),
+        costs=Costs(block=_BLOCK),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -150,10 +150,6 @@ class Smp(SmpExchange):
         return Fitted(images, (f"signed image, version {signed.version}{at}",))
 
     # --- memory
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

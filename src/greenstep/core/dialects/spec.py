@@ -41,6 +41,35 @@ def sum_costs(costs: Iterable[Cost]) -> Cost:
     return sum(costs, Cost())
 
 
+@frozen
+class CostRow:
+    """What a request costs beside its data: characters `sent` and `heard`, how often the line `turns`, seconds that
+    the chip computes for each byte, and how many erase `units` it takes at once."""
+
+    sent: int = 0
+    heard: int = 0
+    turns: int = 1
+    byte_s: float = 0.0
+    units: int = 1
+
+    def of(self, sent: int = 0, heard: int = 0, busy_s: float = 0.0) -> Cost:
+        """With so much data each way."""
+        return Cost(self.sent + sent, self.heard + heard, self.turns, busy_s)
+
+
+@frozen
+class Costs:
+    """The largest write and read, in bytes, and what the requests cost; `prove` is a sum over a span, None if verify
+    reads. What is no row is a method of the dialect (`write_block`, `cost_of_write` ...)."""
+
+    block: int = 0
+    read_block: int = 0
+    write: CostRow = CostRow()
+    read: CostRow | None = None
+    erase: CostRow | None = None
+    prove: CostRow | None = None
+
+
 class ProtocolCommand(IntEnum):
     """`NAME = number, "its name in words", "the layout of its data"`. A dialect derives its own class, and says where
     in the document they stand.
@@ -172,6 +201,7 @@ class Spec:
     """Whether the loader starts the application by itself if it hears nothing that it understands."""
     called_by: str = ""
     """What leads to the loader once a program runs, where a reset alone may not: a remedy, in words."""
+    costs: Costs = Costs()
     reading: Reading = Reading.GOOD
     erases_alone: bool = False
     """Whether it can erase without writing."""

@@ -26,7 +26,7 @@ from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Setting, Spec, Starting
+from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 POLYNOMIAL, START = 0x04C11DB7, 0xFFFFFFFF  # the unit's reset values
 _REVERSED = bytes(int(f"{value:08b}"[::-1], 2) for value in range(256))
@@ -122,6 +122,7 @@ class Stm32Rom(Dialect):
         erases_alone=True,
         lifts_write_protection=True,
         settings=(Setting("unit", "number", 0, "erase unit in bytes, where neither chip nor record tells it"),),
+        costs=Costs(block=BLOCK, read=CostRow(9, 3, 3)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -420,10 +421,6 @@ class Stm32Rom(Dialect):
 
     # --- reading
 
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return BLOCK
-
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         return self._read(address, size)
 
@@ -516,16 +513,8 @@ class Stm32Rom(Dialect):
     # --- writing
 
     @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return BLOCK
-
-    @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
         return Cost(2 + 5 + 1 + size + 1, 3, 3, -(-size // memory.write_unit) * memory.program_s)
-
-    @classmethod
-    def cost_of_read(cls, memory: Memory, size: int) -> Cost:
-        return Cost(2 + 5 + 2, 3 + size, 3)
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         for block in blocks:

@@ -22,8 +22,8 @@ from ..quantities import show_size
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Attempt, Cost, Setting, Starting
-from .stm32_rom import READ_REQUEST, Command, Stm32Rom
+from .spec import Attempt, Cost, CostRow, Costs, Setting, Starting
+from .stm32_rom import BLOCK, READ_REQUEST, Command, Stm32Rom
 
 ROUTINES_AT = 0xA0
 """UM0560, "RAM erase/write routines": where the loader wants them."""
@@ -80,6 +80,7 @@ class Stm8Um0560(Stm32Rom):
                 ("auto", "yes", "no"),
             ),
         ),
+        costs=Costs(block=_BLOCK, read_block=BLOCK, read=CostRow(9, 3, 3)),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -220,10 +221,6 @@ class Stm8Um0560(Stm32Rom):
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
         self._bring_routines()
         yield from super().write(memory, blocks)
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return _BLOCK
 
     @classmethod
     def fit(

@@ -20,14 +20,14 @@ from typing import Any, ClassVar
 from ..chips.part import EraseUnit, Memory, Part
 from ..errors import RefusedFault
 from ..image import Image
-from ..link import Frame, Link
+from ..link import Link
 from ..quantities import show_address, show_size
 from ..spans import Span
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
 from .framing import Framing
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Cost, Erasing, Setting, Spec, Starting, sum_costs
+from .spec import Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
 from .ti_packets import DATA_BYTES, FRAMING, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
 
 SECTORS_AT = 0x4003002C
@@ -54,7 +54,6 @@ class TiSwra466(TiPackets):
     name: ClassVar[str] = "ti-swra466"
     title: ClassVar[str] = "TI radio chips' ROM loader"
     document: ClassVar[str] = "TI SWRA466, SWRU333"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = FRAMING
     spec: ClassVar[Spec] = Spec(
         asking=asking(22),
@@ -73,6 +72,13 @@ class TiSwra466(TiPackets):
                 "CC2538: size of the flash, where the chip does not tell it",
                 ("auto", *_FLASH_SIZES),
             ),
+        ),
+        costs=Costs(
+            block=DATA_BYTES,
+            read_block=_READ_BYTES,
+            write=CostRow(3, 2),
+            erase=CostRow(12, 7, 2),
+            prove=CostRow(17, 8, byte_s=_CRC_S),
         ),
     )
 
@@ -334,30 +340,9 @@ class TiSwra466(TiPackets):
     # --- costs
 
     @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return DATA_BYTES
-
-    @classmethod
-    def read_block(cls, memory: Memory) -> int:
-        return _READ_BYTES
-
-    @classmethod
-    def cost_of_write(cls, memory: Memory, size: int) -> Cost:
-        return Cost(3 + size, 2, 1, memory.program_s * size / memory.write_unit)
-
-    @classmethod
     def cost_of_read(cls, memory: Memory, size: int) -> Cost:
         words = -(-size // 4)
         return Cost(11, 4 + size, 1) if not memory.start else Cost(10 * words, 8 * words, words)
-
-    @classmethod
-    def cost_of_erase(cls, memory: Memory, units: Sequence[EraseUnit]) -> Cost:
-        busy_s = sum(memory.erase_time(unit.size).typical_s for unit in units)
-        return Cost(12 * len(units), 7 * len(units), 2 * len(units), busy_s)
-
-    @classmethod
-    def cost_of_verify(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Cost:
-        return sum_costs(Cost(17, 8, 1, span.size * _CRC_S) for span in spans)
 
 
 def _last_unit(part: Part) -> Span:

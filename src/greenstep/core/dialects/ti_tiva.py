@@ -11,12 +11,10 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 from typing import ClassVar
 
-from ..chips.part import Memory, Part
-from ..link import Frame
-from ..quantities import show_size
+from ..chips.part import Memory
 from .errors import ChipRefusal, RefusalKind
 from .framing import Framing
-from .results import Examination, Identity, WriteBlock
+from .results import Identity, WriteBlock
 from .spec import Cost, Erasing, Reading, Spec, Starting
 from .ti_packets import DATA_BYTES, FRAMING, Command, TiPackets, asking, big
 
@@ -30,7 +28,6 @@ class TiTiva(TiPackets):
     name: ClassVar[str] = "ti-tiva"
     title: ClassVar[str] = "Tiva C serial flash loader"
     document: ClassVar[str] = "TI data sheets, serial flash loader"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[Framing] = FRAMING
     spec: ClassVar[Spec] = Spec(
         asking=asking(23),
@@ -55,9 +52,6 @@ class TiTiva(TiPackets):
     def identify(self) -> Identity:
         """It tells nothing of itself."""
         return Identity(None, "a serial flash loader that tells no chip number")
-
-    def examine(self, part: Part) -> Examination:
-        return Examination(part, (("flash", show_size(part.flash.size)),))
 
     # --- memory
 

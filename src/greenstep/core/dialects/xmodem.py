@@ -16,14 +16,14 @@ from typing import Any, ClassVar
 from ..chips.part import Memory, Part
 from ..errors import RefusedFault, WriteFault
 from ..image import Image, Piece
-from ..link import Deadline, Frame, Link
+from ..link import Deadline, Link
 from ..plan.write_options import TalkLine
 from ..quantities import count, show_address, show_bytes, show_heard
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import refuse_text, say_last
 from .results import Examination, Fitted, Identity, WriteBlock
-from .spec import Asking, Attempt, Cost, Erasing, Reading, Setting, Spec, Starting, sum_costs
+from .spec import Asking, Attempt, Cost, Costs, Erasing, Reading, Setting, Spec, Starting, sum_costs
 
 # Forsberg, "XMODEM/YMODEM Protocol Reference": control characters
 SOH, STX, EOT, ACK, NAK, CAN, WITH_CRC = 0x01, 0x02, 0x04, 0x06, 0x15, 0x18, 0x43
@@ -45,7 +45,6 @@ class Xmodem(Dialect):
     name: ClassVar[str] = "xmodem"
     title: ClassVar[str] = "XMODEM receiver"
     document: ClassVar[str] = "XMODEM/YMODEM Protocol Reference"
-    frame: ClassVar[Frame] = Frame(8, "none", 1)
     decoder: ClassVar[str] = "xmodem"
     answer_s: ClassVar[float] = 1.2
     spec: ClassVar[Spec] = Spec(
@@ -73,6 +72,7 @@ class Xmodem(Dialect):
             Setting("refused", "text", "", "text by which it says that it has not"),
             Setting("pad", "number", 0x1A, "value that fills the last block: 0x1A, or 0xFF for flash"),
         ),
+        costs=Costs(block=SHORT),
     )
 
     def __init__(self, link: Link, settings: Mapping[str, Any] | None = None) -> None:
@@ -181,10 +181,6 @@ class Xmodem(Dialect):
         return Fitted({**images, "flash": image}, tuple(notes))
 
     # --- blocks
-
-    @classmethod
-    def write_block(cls, memory: Memory) -> int:
-        return SHORT
 
     @classmethod
     def cost_of_write(cls, memory: Memory, size: int) -> Cost:
