@@ -188,7 +188,7 @@ class StrictPart(unittest.TestCase):
         Driver(link, hookup).run(hookup.enter)
         link.write(b"A?")
         self.assertEqual(link.read(20, 0.2), b"")
-        self.assertIn("auto-baud on 41", line.chip.violations[0])
+        self.assertIn("rate measured on 41", line.chip.violations[0])
 
 
 class TwoBanks(unittest.TestCase):

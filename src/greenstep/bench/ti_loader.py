@@ -12,11 +12,11 @@ from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
-from greenstep.core.link import LineSettings
 
 from . import application
-from .chip import Program, SimulatedChip, Spend, Take, Wish
+from .chip import Program, Spend, Take, Wish
 from .faults import Faults
+from .rom import SimulatedRom
 from .samples import body_of
 
 Steps = Generator[Wish, int, None]
@@ -40,23 +40,19 @@ class TiKind:
     """Whether its flash controller compares what was programmed."""
 
 
-class TiLoader(SimulatedChip):
+class TiLoader(SimulatedRom):
     """One chip with its loader."""
 
+    measured_on = 0x55
+    taken_for = (3, 7)
     top_baud = 500_000
 
     def __init__(self, kind: TiKind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults)
         self.kind = kind
-        self.faults = faults or Faults()
         self.base = kind.base
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.settings = self.console = LineSettings(115200)
         self.status = OK
         self.at = self.left = 0
-        self.running = False
-        self._measuring = False
-        self._leaves = False
 
     # --- from reset
 
@@ -67,22 +63,7 @@ class TiLoader(SimulatedChip):
     def boot(self, boot_selected: bool) -> Program:
         if self.enters(boot_selected) and not self.faults.no_boot:
             return self._loader()
-        return self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def hear_raw(self, value: int, sent: LineSettings) -> bool:
-        if not self._measuring or not self._listening:
-            return False
-        self._measuring = False
-        if value != 0x55 or not self.follows(sent.baud):
-            self.settings = LineSettings(max(300, sent.baud * 3 // 7))
-            self.violation(f"rate measured on {value:02X}")
-            return False
-        self.settings = LineSettings(sent.baud)
-        return True
+        return self.application()
 
     def _loader(self) -> Program:
         self.running = self._leaves = False

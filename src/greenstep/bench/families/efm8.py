@@ -19,14 +19,14 @@ from __future__ import annotations
 from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
-from greenstep.core.link import LineSettings
 
-from .. import application, samples
+from .. import samples
 from ..boards import FAN, BenchBoard, any_kind, board_of
-from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..chip import Program, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..crc16 import crc16
 from ..faults import Faults
+from ..rom import SimulatedRom
 
 Steps = Generator[Wish, int, None]
 _PAGE, _PAGE_S, _BYTE_S, _CRC_BYTE_S = 512, 0.006, 20e-6, 10e-6
@@ -49,41 +49,22 @@ KINDS = {
 }
 
 
-class SimulatedEfm8(SimulatedChip):
+class SimulatedEfm8(SimulatedRom):
     """One chip; its bootloader is at the end of the flash."""
 
+    measured_on = 0xFF
+    taken_for = (2, 5)
     top_baud = 230_400
 
     def __init__(self, kind: Efm8Kind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
         self.flash[kind.flash_bytes - kind.loader_bytes :] = b"\xa5" * kind.loader_bytes
-        self.settings = self.console = LineSettings(115200)
-        self.running = False
-        self._measuring = False
         self._unlocked = False
-        self._leaves = False
 
     def boot(self, boot_selected: bool) -> Program:
         enters = boot_selected or self.flash[0] == 0xFF
-        return self._loader() if enters and not self.faults.no_boot else self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def hear_raw(self, value: int, sent: LineSettings) -> bool:
-        if not self._measuring or not self._listening:
-            return False
-        self._measuring = False
-        if value != 0xFF or not self.follows(sent.baud):
-            self.settings = LineSettings(max(300, sent.baud * 2 // 5))
-            self.violation(f"rate measured on {value:02X}")
-            return False
-        self.settings = LineSettings(sent.baud)
-        return True
+        return self._loader() if enters and not self.faults.no_boot else self.application()
 
     def _loader(self) -> Program:
         self.running = self._unlocked = self._leaves = False
@@ -100,7 +81,7 @@ class SimulatedEfm8(SimulatedChip):
             data = bytes(max(0, value) for value in values)
             yield from self._record(data[0], data[1:])
         yield Spend(self.settings.seconds(3))
-        self.restart(self._application())
+        self.restart(self.application())
 
     def _inside(self, address: int, size: int) -> bool:
         return address + size <= self.kind.flash_bytes - self.kind.loader_bytes

@@ -15,11 +15,12 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
 
-from .. import application, samples
+from .. import samples
 from ..boards import COUNTER, BenchBoard, board_of
-from ..chip import DAMAGED, TIMED_OUT, Program, SimulatedChip, Spend, Take, Wish
+from ..chip import DAMAGED, TIMED_OUT, Program, Spend, Take, Wish
 from ..circuits import DtrResetRtsBoot
 from ..faults import Faults
+from ..rom import SimulatedRom
 
 Steps = Generator[Wish, int, None]
 Number = Generator[Wish, int, int]
@@ -72,23 +73,18 @@ _CRP_AT, _CRP1 = 0x2FC, (0x12345678).to_bytes(4, "little")
 _CRP = {_CRP1, (0x87654321).to_bytes(4, "little"), (0x43218765).to_bytes(4, "little")}
 
 
-class SimulatedLpc(SimulatedChip):
+class SimulatedLpc(SimulatedRom):
     """One chip. `flash` is its content; the ROM hides its first bytes while it runs."""
 
+    measured_on = ord("?")
     top_baud = 230_400
     lasting_marks: ClassVar[tuple[str, ...]] = ("was_locked",)
 
     def __init__(self, kind: LpcKind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults)
         self.kind = kind
-        self.faults = faults or Faults()
         self.base = kind.base
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
         self.ram = bytearray(kind.ram_bytes)
-        self.console = LineSettings(115200)
-        self.settings = self.console
-        self.running = False
-        self._measuring = False
         self._echo = True
         self._unlocked = False
         self._prepared: set[int] = set()
@@ -104,23 +100,7 @@ class SimulatedLpc(SimulatedChip):
         self._locked = bytes(self.flash[_CRP_AT : _CRP_AT + 4]) in _CRP
         summed = sum(int.from_bytes(self.flash[at : at + 4], "little") for at in range(0, 32, 4)) & 0xFFFFFFFF
         self.running = not boot_selected and summed == 0
-        return self._application() if self.running else self._loader()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def hear_raw(self, value: int, sent: LineSettings) -> bool:
-        """Auto-baud on '?' alone."""
-        if not self._measuring or not self._listening:
-            return False
-        self._measuring = False
-        if value != ord("?") or not self.follows(sent.baud):
-            self.violation(f"auto-baud on {value:02X} at {sent}")
-            self.settings = LineSettings(max(300, sent.baud // 3))
-            return False
-        self.settings = LineSettings(sent.baud, self.settings.frame)
-        return True
+        return self.application() if self.running else self._loader()
 
     def _loader(self) -> Program:
         self._echo, self._unlocked, self._prepared = True, False, set()
@@ -247,7 +227,7 @@ class SimulatedLpc(SimulatedChip):
             return
         self._code(0)
         yield Spend(0.001)
-        self.restart(self._application())
+        self.restart(self.application())
 
     def _span(self, first: int, last: int) -> tuple[int, int]:
         starts = [sum(self.kind.sectors[:n]) for n in range(len(self.kind.sectors) + 1)]

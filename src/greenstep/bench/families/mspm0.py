@@ -26,11 +26,11 @@ from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
 from greenstep.core.link import LineSettings
 
-from .. import application
 from ..boards import FAN, BenchBoard, board_of
-from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..chip import Program, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..faults import Faults
+from ..rom import SimulatedRom
 from ..samples import body_of
 
 Steps = Generator[Wish, int, None]
@@ -57,27 +57,18 @@ KINDS = {
 }
 
 
-class SimulatedMspm0(SimulatedChip):
+class SimulatedMspm0(SimulatedRom):
     """One chip with its ROM."""
 
     def __init__(self, kind: Mspm0Kind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.settings = self.console = LineSettings(115200)
-        self.running = False
         self.wrong = 0
         self._open = False
-        self._leaves = False
 
     def boot(self, boot_selected: bool) -> Program:
         blank = not self.flash[:8].strip(b"\xff")
-        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
+        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self.application()
 
     def _loader(self) -> Program:
         self.running = self._open = self._leaves = False
@@ -101,7 +92,7 @@ class SimulatedMspm0(SimulatedChip):
                 continue
             yield from self._command(core[0], core[1:])
         yield Spend(self.settings.seconds(3))
-        self.restart(self._application())
+        self.restart(self.application())
 
     def _say(self, core: bytes) -> None:
         check = (zlib.crc32(core) ^ 0xFFFFFFFF).to_bytes(4, "little")

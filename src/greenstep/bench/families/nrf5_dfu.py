@@ -21,13 +21,12 @@ import zlib
 from collections.abc import Generator
 
 from greenstep.core.image import Image, Piece
-from greenstep.core.link import LineSettings
 
-from .. import application
 from ..boards import PROBE, BenchBoard
-from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..chip import Program, Spend, Take, Wish
 from ..circuits import DtrResetRtsBoot
 from ..faults import Faults
+from ..rom import SimulatedRom
 from ..samples import body_of
 
 Steps = Generator[Wish, int, None]
@@ -46,17 +45,13 @@ _OK, _UNKNOWN, _PARAMETER, _RESOURCES, _OBJECT_WRONG, _TYPE, _NOT_PERMITTED, _FA
 )
 
 
-class SimulatedNrf5Dfu(SimulatedChip):
+class SimulatedNrf5Dfu(SimulatedRom):
     """One board. `flash` is where the program runs, `bank` where it is brought."""
 
     def __init__(self, faults: Faults | None = None) -> None:
-        super().__init__()
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * _FLASH
+        super().__init__(_FLASH, faults)
         self.bank = b""
         self.packet = b""
-        self.settings = self.console = LineSettings(115200)
-        self.running = False
         self._kind = 0
         self._object = b""
         self._size = 0
@@ -64,11 +59,7 @@ class SimulatedNrf5Dfu(SimulatedChip):
 
     def boot(self, boot_selected: bool) -> Program:
         blank = not self.flash[:8].strip(b"\xff")
-        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
+        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self.application()
 
     def _loader(self) -> Program:
         self.running = self._valid = False
@@ -89,7 +80,7 @@ class SimulatedNrf5Dfu(SimulatedChip):
                 break
         yield Spend(self.settings.seconds(6))
         self.keeps_early = False
-        self.restart(self._application())
+        self.restart(self.application())
 
     def _say(self, code: int, result: int, data: bytes = b"") -> None:
         body = bytes([0x60, code, result]) + data

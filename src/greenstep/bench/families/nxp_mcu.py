@@ -24,14 +24,13 @@ from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
-from greenstep.core.link import LineSettings
 
-from .. import application
 from ..boards import FAN, BenchBoard, board_of
-from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..chip import Program, Spend, Take, Wish
 from ..circuits import Circuit, CrossPair, DtrResetRtsBoot
 from ..crc16 import crc16
 from ..faults import Faults
+from ..rom import SimulatedRom
 from ..samples import body_of
 
 Steps = Generator[Wish, int, None]
@@ -62,20 +61,16 @@ KINDS = {
 }
 
 
-class SimulatedMcu(SimulatedChip):
+class SimulatedMcu(SimulatedRom):
     """One chip with its ROM."""
 
+    measured_on = 0x5A
+    taken_for = (4, 9)
     top_baud = 230_400
 
     def __init__(self, kind: McuKind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults, 57600)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
-        self.settings = self.console = LineSettings(57600)
-        self.running = False
-        self._measuring = False
-        self._leaves = False
         self._secured = False
         self.device_id = 0x27151502
         self.told_bytes = kind.flash_bytes
@@ -86,22 +81,7 @@ class SimulatedMcu(SimulatedChip):
         field = self.flash[0x40C] if self.kind.field else 0xFE
         self._secured = self.faults.locked or field & 3 != 2
         blank = not self.flash[:8].strip(b"\xff")
-        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
-
-    def hear_raw(self, value: int, sent: LineSettings) -> bool:
-        if not self._measuring or not self._listening:
-            return False
-        self._measuring = False
-        if value != 0x5A or not self.follows(sent.baud):
-            self.settings = LineSettings(max(300, sent.baud * 4 // 9))
-            self.violation(f"rate measured on {value:02X}")
-            return False
-        self.settings = LineSettings(sent.baud)
-        return True
+        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self.application()
 
     def _loader(self) -> Program:
         self.running = self._leaves = False

@@ -20,14 +20,14 @@ from collections.abc import Generator
 
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image, Piece
-from greenstep.core.link import LineSettings
 
 from .. import application, samples
 from ..boards import PUMP, BenchBoard, any_kind, board_of
-from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..chip import Program, Spend, Take, Wish
 from ..circuits import Circuit, DtrResetRtsBoot, RtsResetDtrBoot
 from ..crc16 import crc16
 from ..faults import Faults
+from ..rom import SimulatedRom
 
 Steps = Generator[Wish, int, None]
 _BASE, _LOADER, _WORD_S, _PAGE_S, _CRC_BYTE_S = 0x1D000000, 0x6000, 15e-6, 0.02, 0.3e-6
@@ -48,20 +48,15 @@ KINDS = {
 }
 
 
-class SimulatedPic32(SimulatedChip):
+class SimulatedPic32(SimulatedRom):
     """One board: the loader stays while its button is held, or while there is no program."""
 
     base = _BASE
 
     def __init__(self, kind: Pic32Kind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
         self.flash[:_LOADER] = b"\xa5" * _LOADER
-        self.settings = self.console = LineSettings(115200)
-        self.running = False
-        self._leaves = False
         self._upper = 0
         self.loader_bytes = _LOADER
         self.entry = 0
@@ -69,11 +64,7 @@ class SimulatedPic32(SimulatedChip):
     def boot(self, boot_selected: bool) -> Program:
         at = self.loader_bytes + self.entry
         blank = self.flash[at : at + 4] == b"\xff" * 4
-        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
+        return self._loader() if (boot_selected or blank) and not self.faults.no_boot else self.application()
 
     def _loader(self) -> Program:
         self.running = self._leaves = False
@@ -99,7 +90,7 @@ class SimulatedPic32(SimulatedChip):
             elif body is not None and len(body) < 1000:
                 body.append(max(0, value))
         self.keeps_early = False
-        self.restart(self._application())
+        self.restart(self.application())
 
     def _answer(self, data: bytes) -> None:
         body = data + crc16(data).to_bytes(2, "little")

@@ -27,9 +27,10 @@ from greenstep.core.link import LineSettings
 
 from .. import application
 from ..boards import FAN, BenchBoard, board_of
-from ..chip import Program, SimulatedChip, Spend, Take, Wish
+from ..chip import Program, Spend, Take, Wish
 from ..circuits import Circuit, CrossPair, DtrResetRtsBoot
 from ..faults import Faults
+from ..rom import SimulatedRom
 from ..samples import body_of
 
 Steps = Generator[Wish, int, None]
@@ -64,29 +65,21 @@ KINDS = {
 }  # fmt: skip
 
 
-class SimulatedRa(SimulatedChip):
+class SimulatedRa(SimulatedRom):
     """One chip with its ROM."""
 
     top_baud = 1_000_000
 
     def __init__(self, kind: RaKind, faults: Faults | None = None) -> None:
-        super().__init__()
+        super().__init__(kind.flash_bytes, faults)
         self.kind = kind
-        self.faults = faults or Faults()
-        self.flash = bytearray(b"\xff") * kind.flash_bytes
         self.data = bytearray(b"\xff") * _DATA_BYTES
         self.data_kind = 1
         self.sums_data = False
-        self.settings = self.console = LineSettings(115200)
-        self.running = False
         self._open = False
 
     def boot(self, boot_selected: bool) -> Program:
-        return self._loader() if boot_selected and not self.faults.no_boot else self._application()
-
-    def _application(self) -> Program:
-        self.running = True
-        return application.run(self, bytes(self.flash), self.console, self.faults)
+        return self._loader() if boot_selected and not self.faults.no_boot else self.application()
 
     def _loader(self) -> Program:
         self.running = False
