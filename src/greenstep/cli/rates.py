@@ -20,7 +20,7 @@ from .target import settle
 if TYPE_CHECKING:
     from greenstep.core.clock.uarts import RateMade
     from greenstep.core.link import Frame
-    from greenstep.core.plan.layout import Costs
+    from greenstep.core.plan.layout import PlanCosts
     from greenstep.work.planning import Planned
 
 _WORDS = {"safe": "safe", "edge": "at the edge", "no": "no"}
@@ -126,13 +126,13 @@ def _clock_words(oscillator: float, pll: float, prescaler: float, clock_hz: floa
     return text if pll == prescaler == 1 else f"{text} = {show_engineering(clock_hz, 'Hz')}"
 
 
-def _seconds(costs: Costs, baud: int, frame: Frame) -> float:
+def _seconds(costs: PlanCosts, baud: int, frame: Frame) -> float:
     from greenstep.core.link import LineSettings
 
     return costs.seconds(LineSettings(baud, frame))
 
 
-def _table(made: Sequence[RateMade], costs: Costs | None, frame: Frame) -> None:
+def _table(made: Sequence[RateMade], costs: PlanCosts | None, frame: Frame) -> None:
     time_head = f"  {'image':>10}" if costs is not None else ""
     say(f"    baud      real     error   tolerates   {'by':<32}{'':<12}{time_head}".rstrip())
     for rate in made:
@@ -160,7 +160,7 @@ def _as_json(
     best: RateMade | None,
     judged: RateMade,
     missed: list[tuple[float, float]],
-    costs: Costs | None,
+    costs: PlanCosts | None,
     frame: Frame,
     clock_hz: float,
 ) -> None:

@@ -10,7 +10,7 @@ from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
 from greenstep.core.link import LineSettings
-from greenstep.core.plan.layout import Costs, make_plan, price
+from greenstep.core.plan.layout import PlanCosts, make_plan, price
 from greenstep.core.plan.model import Plan
 
 from .board import Board
@@ -28,7 +28,7 @@ class Planned:
     that its line was `found` to carry, or a usual one if that was not looked for; None if the loader has one rate."""
 
     plan: Plan
-    costs: Costs
+    costs: PlanCosts
     line: LineSettings
     faster: LineSettings | None = None
     found: bool = False

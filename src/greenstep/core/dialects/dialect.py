@@ -18,7 +18,7 @@ from ..spans import Span, pieces_of
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing
 from .line import read_until
-from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .results import Examination, Fitted, Identity, OneFitted, Provable, WriteBlock
 from .spec import Cost, Spec, sum_costs
 
 if TYPE_CHECKING:
@@ -267,7 +267,15 @@ class Dialect(ABC):
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
         """The images as they must be for this loader. Raises RefusedFault for what must not be written."""
-        return Fitted(images)
+        if "flash" not in images:
+            return Fitted(images)
+        image, notes = cls.fit_flash(part, images["flash"], settings, even_if)
+        return Fitted({**images, "flash": image}, notes)
+
+    @classmethod
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
+        """The same for the image of the flash, for loaders that need not see the others; and notes."""
+        return image, ()
 
     @classmethod
     def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:

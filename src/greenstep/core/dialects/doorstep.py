@@ -39,8 +39,9 @@ from .doorstep_frames import (
 from .doorstep_stream import Stream, bytes_with_crc32, joined
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Spec, Starting
+from .ways import in_runs
 
 _TRIES, _QUIET_S = 5, 0.02
 _USUAL_SUM_S = 3e-6  # a byte
@@ -388,17 +389,12 @@ class Doorstep(Dialect):
             yield from (at for at, _ in enumerate(Stream(self, memory, blank).run(), 1))
             return
         done = 0
-        while done < len(units):
-            run = 1
-            while (
-                run < min(_MOST_ERASED, len(units) - done) and units[done + run - 1].end == units[done + run].address
-            ):
-                run += 1
-            size = units[done + run - 1].end - units[done].address
-            busy_s = sum(memory.erase_time(unit.size).longest_s for unit in units[done : done + run])
-            busy_s += memory.program_s * 8 + memory.erase_time(units[done].size).longest_s  # and the seal
-            self._asked(Kind.ERASE, self._from_origin(units[done].address), size, 0, busy_s)
-            done += run
+        for run in in_runs(units, _MOST_ERASED):
+            busy_s = sum(memory.erase_time(unit.size).longest_s for unit in run)
+            busy_s += memory.program_s * 8 + memory.erase_time(run[0].size).longest_s  # and the seal
+            size = run[-1].end - run[0].address
+            self._asked(Kind.ERASE, self._from_origin(run[0].address), size, 0, busy_s)
+            done += len(run)
             yield done
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
@@ -460,15 +456,12 @@ class Doorstep(Dialect):
     # --- costs
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """A PIC18's hex file holds more than code, which a loader does not write."""
-        image = images.get("flash")
-        if image is None or part.core != "pic18":
-            return Fitted(images)
+        if part.core != "pic18":
+            return image, ()
         image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
-        return Fitted({**images, "flash": image}, notes)
+        return image, notes
 
     @classmethod
     def write_block(cls, memory: Memory) -> int:

@@ -40,7 +40,7 @@ from .esp_chip import (
 from .esp_images import fit_headers, judge_partitions, judge_places, limit_told
 from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text
-from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .results import Examination, Identity, OneFitted, Provable, WriteBlock
 from .slip import SlipReader, slip, unescaped
 from .spec import (
     Asking,
@@ -626,17 +626,12 @@ class EspRom(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Boot headers checked, and rewritten if asked for; the partition table checked."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         notes: list[str] = []
         image = fit_headers(part, image, settings, even_if, notes)
         judge_partitions(part, image, even_if, notes)
-        return Fitted({**images, "flash": image}, tuple(notes))
+        return image, tuple(notes)
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """If the images bring no partition table of their own: check them against the one on the chip."""

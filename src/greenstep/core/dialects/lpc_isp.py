@@ -32,7 +32,7 @@ from .lpc_images import (
     uu_length,
     uu_line,
 )
-from .results import Examination, Fitted, Identity, Provable, WriteBlock
+from .results import Examination, Identity, OneFitted, Provable, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting, sum_costs
 
 
@@ -605,20 +605,15 @@ class LpcIsp(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """The vectors' checksum filled in, and read protection refused."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         image, notes = as_the_rom_wants(image, part, even_if)
         if part.core == "arm7":
             crystal = settings.get("crystal-khz", _CRYSTAL_KHZ)
             notes.append(
                 f"crystal taken as {crystal} kHz; a wrong one mistimes programming here: --set crystal-khz=KHZ"
             )
-        return Fitted({**images, "flash": image}, tuple(notes))
+        return image, tuple(notes)
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:

@@ -19,7 +19,7 @@ from ..quantities import count, show_address, show_size
 from ..spans import Span, merged, shared, total, without
 from .dialect import Dialect
 from .errors import ChipRefusal, ErasedByRefusal, RefusalKind
-from .results import Examination, Fitted
+from .results import Examination, OneFitted
 from .spec import Setting
 
 ENTERING = (
@@ -164,13 +164,8 @@ class Msp430Dialect(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Without what lies outside of the program's flash; and nothing that shuts the loader off for good."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         notes = []
         outside = Span.of(*part.extra["information"])
         left_out = merged(shared([piece.span for piece in image.pieces], [outside]))
@@ -184,7 +179,7 @@ class Msp430Dialect(Dialect):
             notes.append("the password is sent: if it is not the chip's, that erases the chip")
         else:
             notes.append(cls._loses(part))
-        return Fitted({**images, "flash": image}, tuple(notes))
+        return image, tuple(notes)
 
     @classmethod
     def _loses(cls, part: Part) -> str:

@@ -272,7 +272,7 @@ class Msp430Slau550(Msp430Dialect):
         self._with_retry(Command.MASS_ERASE, longest_s=_MASS_LONGEST_S)
 
     def _erase_main(self, memory: Memory) -> None:
-        """There is no command for that alone."""
+        """No command erases only main flash, so all of the chip is erased."""
         self._mass_erase(memory)
         self._erased, self._open = True, False
         self._send_password(b"\xff" * PASSWORD_BYTES)

@@ -26,8 +26,9 @@ from .dialect import PROOF_BYTES, Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, headed
 from .line import drain, read_exactly, refuse_text
-from .results import Fitted, Identity, WriteBlock
+from .results import Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
+from .ways import in_runs
 
 
 class Command(ProtocolCommand):
@@ -308,14 +309,9 @@ class Mspm0Slau887(Dialect):
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Runs of sectors."""
         done = 0
-        while done < len(units):
-            run = 1
-            while (
-                run < min(_MOST_UNITS, len(units) - done) and units[done + run - 1].end == units[done + run].address
-            ):
-                run += 1
-            self._erase(memory, Span(units[done].address, units[done + run - 1].end), run)
-            done += run
+        for run in in_runs(units, _MOST_UNITS):
+            self._erase(memory, Span(run[0].address, run[-1].end), len(run))
+            done += len(run)
             yield done
 
     def _erase(self, memory: Memory, place: Span, sectors: int) -> None:
@@ -355,20 +351,13 @@ class Mspm0Slau887(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Leaves the boot configuration out: written wrong, it locks the chip for good."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         apart = [piece for piece in image.pieces if _NONMAIN.covers(piece.span)]
         if not apart or len(apart) == len(image.pieces):
-            return Fitted(images)
+            return image, ()
         where = show_span(apart[0].address, apart[-1].end - apart[0].address)
         kept = replace(image, pieces=tuple(piece for piece in image.pieces if piece not in apart))
-        return Fitted(
-            {**images, "flash": kept}, (f"boot configuration {where} left out: it can lock the chip for good",)
-        )
+        return kept, (f"boot configuration {where} left out: it can lock the chip for good",)
 
     # --- costs

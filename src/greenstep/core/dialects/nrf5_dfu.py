@@ -19,7 +19,7 @@ from ..link import Deadline, Link
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .slip import slip
 from .spec import Asking, Attempt, Cost, Costs, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
 
@@ -333,13 +333,8 @@ class Nrf5Dfu(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Only packages, which have the packet that must go first. Raises RefusedFault."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         text = str(settings.get("packet") or "")
         try:
             bytes.fromhex(text)
@@ -354,7 +349,7 @@ class Nrf5Dfu(Dialect):
                 (),
                 ("upload the package of your build", "or give the packet that goes before it: --set packet=HEX"),
             )
-        return Fitted(images)
+        return image, ()
 
     # --- costs
 

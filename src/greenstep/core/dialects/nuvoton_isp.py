@@ -23,7 +23,7 @@ from ..quantities import count, show_address, show_size
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, refuse_text
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, Costs, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting, sum_costs
 
 
@@ -203,13 +203,10 @@ class NuvotonIsp(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """One run from the start of the flash, its gaps blank. Raises RefusedFault for what begins elsewhere."""
-        image = images.get("flash")
-        if image is None or not image.pieces or image.end > part.flash.end:  # which the plan refuses
-            return Fitted(images)
+        if not image.pieces or image.end > part.flash.end:  # which the plan refuses
+            return image, ()
         start, fill = part.flash.start, part.flash.erased
         if image.lowest > start and "vectors" not in even_if:
             raise RefusedFault.of(
@@ -227,7 +224,7 @@ class NuvotonIsp(Dialect):
         notes = ["all of the program's flash (APROM) is erased first: what is not in the image is gone"]
         if gaps:
             notes.append(f"{count(gaps, 'gap')} filled with {fill:02X}: it is written in one run")
-        return Fitted({**images, "flash": replace(image, pieces=(Piece(start, data),))}, tuple(notes))
+        return replace(image, pieces=(Piece(start, data),)), tuple(notes)
 
     # --- memory
 

@@ -48,6 +48,7 @@ from .nxp_packets import (
 )
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Spec, Starting
+from .ways import in_runs
 
 _PING_ASKED = bytes([START, PING])
 _ACKED, _AGAIN = bytes([START, ACK]), bytes([START, NAK])
@@ -326,16 +327,10 @@ class NxpMcu(Dialect):
         self._field_unit = next((unit for unit in units if unit.address <= self._field < unit.end), None)
         if self._field_unit is not None:
             units = [unit for unit in units if unit is not self._field_unit]
-        while done < len(units):
-            run = 1
-            while (
-                run < min(_MOST_UNITS, len(units) - done) and units[done + run - 1].end == units[done + run].address
-            ):
-                run += 1
-            first, last = units[done], units[done + run - 1]
-            longest_s = run * memory.erase_time(first.size).longest_s
-            self._erase(first.address, last.end - first.address, longest_s)
-            done += run
+        for run in in_runs(units, _MOST_UNITS):
+            longest_s = len(run) * memory.erase_time(run[0].size).longest_s
+            self._erase(run[0].address, run[-1].end - run[0].address, longest_s)
+            done += len(run)
             yield done
         if self._field_unit is not None:
             yield done + 1

@@ -22,7 +22,7 @@ from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, refuse_text, say_last
-from .results import Fitted, Identity, WriteBlock
+from .results import Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 
@@ -270,13 +270,10 @@ class Pic32An1388(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Physical addresses, without the configuration words (DEVCFG), which this loader does not write."""
-        image = images.get("flash")
-        if image is None or not image.pieces:
-            return Fitted(images)
+        if not image.pieces:
+            return image, ()
         moved = [Piece(piece.address & _PHYSICAL, piece.data) for piece in image.pieces]
         words = Span.of(*part.extra["configuration"])
         left_out = merged(shared([piece.span for piece in moved], [words]))
@@ -288,7 +285,7 @@ class Pic32An1388(Dialect):
         if left_out:
             where = f"{', '.join(map(str, left_out))}, {count(total(left_out), 'byte')}"
             notes.append(f"left out: {where} of configuration words; the chip keeps those that it has")
-        return Fitted({**images, "flash": replace(image, pieces=tuple(kept))}, tuple(notes))
+        return replace(image, pieces=tuple(kept)), tuple(notes)
 
     # --- costs
 

@@ -28,7 +28,7 @@ from .errors import Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
@@ -327,24 +327,19 @@ class PicAn1310(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Code only, and the jump at 0 moved: a GOTO to the loader there, the application's just below the loader."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         if not image.pieces:
-            return Fitted({**images, "flash": image}, notes)
+            return image, notes
         notes = (in_words(image), *notes)
         flash = part.flash
         loader, kept = flash.usable_end, flash.usable_end - _GOTO_BYTES
         if image.end > loader:
-            return Fitted({**images, "flash": image}, notes)
+            return image, notes
         if not image.covers(flash.start, _GOTO_BYTES):
             image, told = cls.fit_blank(part, image)
-            return Fitted({**images, "flash": image}, (*notes, *told))
+            return image, (*notes, *told)
         jump = image.cut(flash.start, _GOTO_BYTES, flash.erased)
         target = goto_target(jump)
         if target is None or image.touches(kept, _GOTO_BYTES):
@@ -356,13 +351,13 @@ class PicAn1310(Dialect):
                 ("build it with a GOTO at 0, as compilers do, and 4 bytes free below the bootloader",),
             )
         if target == loader:
-            return Fitted({**images, "flash": image}, (*notes, "its jump at 0 leads to the bootloader already"))
+            return image, (*notes, "its jump at 0 leads to the bootloader already")
         image = with_bytes(with_bytes(image, flash.start, goto(loader)), kept, jump)
         said = (
             f"jump at 0 leads to the bootloader at {show_address(loader)}; "
             f"the program's own, to {show_address(target)}, stands at {show_address(kept)}"
         )
-        return Fitted({**images, "flash": image}, (*notes, said))
+        return image, (*notes, said)
 
     @classmethod
     def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:

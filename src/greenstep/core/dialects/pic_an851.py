@@ -21,8 +21,9 @@ from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
 from .probe import EVERY_S
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
+from .ways import in_runs
 
 
 class Command(ProtocolCommand):
@@ -213,16 +214,11 @@ class PicAn851(Dialect):
         if not self._stays:
             self._set_stay(_STAY)
         done = 0
-        while done < len(units):
-            run = 1
-            while done + run < len(units) and run < _MOST_ROWS // (units[0].size // _ERASE_ROW):
-                if units[done + run].address != units[done + run - 1].end:
-                    break
-                run += 1
-            rows = sum(unit.size for unit in units[done : done + run]) // _ERASE_ROW
-            longest_s = run * memory.erase_time(units[0].size).longest_s
-            self._repeat(self._head(Command.ERASE_FLASH, rows, units[done].address), longest_s)
-            done += run
+        for run in in_runs(units, _MOST_ROWS // (memory.layout[0][1] // _ERASE_ROW)):
+            rows = sum(unit.size for unit in run) // _ERASE_ROW
+            longest_s = len(run) * memory.erase_time(run[0].size).longest_s
+            self._repeat(self._head(Command.ERASE_FLASH, rows, run[0].address), longest_s)
+            done += len(run)
             yield done
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:
@@ -249,17 +245,12 @@ class PicAn851(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Code only; addresses are reported in words too."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         image, notes = code_only(image, part.flash.end, int(part.extra.get("config_bytes", 0)))
         if image.pieces:
             notes = (in_words(image), *notes)
-        return Fitted({**images, "flash": image}, notes)
+        return image, notes
 
     # --- starting
 

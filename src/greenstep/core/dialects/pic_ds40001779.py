@@ -27,7 +27,7 @@ from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected, UnexpectedErase
 from .framing import Framing, Opened
 from .line import drain, refuse_text
-from .results import Examination, Fitted, Identity, WriteBlock, refuse_another
+from .results import Examination, Identity, OneFitted, WriteBlock, refuse_another
 from .spec import Asking, Attempt, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
 
 START = 0x55
@@ -368,13 +368,8 @@ class PicDs40001779(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Code only, and nothing below where the program begins. Raises RefusedFault."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         words = part.core == "pic16"
         if words:
             image, notes = code_of_words(image)
@@ -394,7 +389,7 @@ class PicDs40001779(Dialect):
             )
         if words:
             _refuse_no_words(image)
-        return Fitted({**images, "flash": image}, notes)
+        return image, notes
 
     @classmethod
     def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:

@@ -20,7 +20,7 @@ from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_until, send_on
 from .ram import LOST, filled_from
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, Costs, Erasing, Reading, Setting, Spec, Starting
 
 
@@ -253,13 +253,10 @@ class Propeller1(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """From 0, with its check byte. Raises RefusedFault."""
-        image = images.get("flash")
-        if image is None or image.end > part.flash.end:  # which the plan refuses
-            return Fitted(images)
+        if image.end > part.flash.end:  # which the plan refuses
+            return image, ()
         image, notes = filled_from(image, part.flash, 4)
         data = image.cut(0, image.end, 0)
         whole = len(data) == part.flash.size  # then the stack's first longs are in it
@@ -273,7 +270,7 @@ class Propeller1(Dialect):
             )
         kept = settings.get("into") == "eeprom"
         where = "goes into RAM and the EEPROM, all 32 KiB of which are written" if kept else LOST
-        return Fitted({**images, "flash": image}, (*notes, where))
+        return image, (*notes, where)
 
     # --- costs
 

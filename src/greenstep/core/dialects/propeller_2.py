@@ -18,7 +18,7 @@ from .dialect import PROOF_BYTES, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, send_on
 from .ram import LOST, filled_from
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, Costs, Erasing, Reading, Spec, Starting
 
 CHECK, TEXT = b"> Prop_Chk 0 0 0 0 ", b"> Prop_Txt 0 0 0 0 "
@@ -154,20 +154,17 @@ class Propeller2(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """From 0, and with a long that makes the sum."""
-        image = images.get("flash")
-        if image is None or image.end > part.flash.end:  # which the plan refuses
-            return Fitted(images)
+        if image.end > part.flash.end:  # which the plan refuses
+            return image, ()
         image, notes = filled_from(image, part.flash, 4)
         data = image.cut(0, image.end, 0)
         if sum_of_longs(data) == _SUM:
-            return Fitted({**images, "flash": image}, (*notes, LOST))
+            return image, (*notes, LOST)
         last = (_SUM - sum_of_longs(data) & 0xFFFFFFFF).to_bytes(4, "little")
         image = replace(image, pieces=(Piece(0, data + last),))
-        return Fitted({**images, "flash": image}, (*notes, "a long is put behind it that makes the sum", LOST))
+        return image, (*notes, "a long is put behind it that makes the sum", LOST)
 
     # --- costs
 

@@ -22,7 +22,7 @@ from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, read_exactly, refuse_text
-from .results import Fitted, Identity, WriteBlock
+from .results import Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, Erasing, ProtocolCommand, Reading, Setting, Spec, Starting
 
 
@@ -293,13 +293,8 @@ class PsocAn60317(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Only files of rows: they have what the loader looks for in the last row, and which chip they are for."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         if image.format != FORMAT:
             raise RefusedFault.of(
                 "not-signed",
@@ -315,7 +310,7 @@ class PsocAn60317(Dialect):
                 (f"the {part.title} has rows of {pitch} bytes",),
                 ("is --chip right?",),
             )
-        return Fitted(images)
+        return image, ()
 
     # --- costs
 

@@ -26,6 +26,7 @@ from .line import drain, read_exactly, refuse_text
 from .ra_packets import COMMAND, DATA, END, STATUSES, Area, Command, packet
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
+from .ways import in_runs
 
 _KINDS = {0xC0: RefusalKind.UNSUPPORTED, 0xC3: RefusalKind.UNSUPPORTED, 0xD0: RefusalKind.BAD_ADDRESS}
 _KINDS |= dict.fromkeys((0xDA, 0xDB, 0xDC), RefusalKind.LOCKED)
@@ -292,16 +293,10 @@ class RaR01An5372(Dialect):
     def erase(self, memory: Memory, units: Sequence[EraseUnit]) -> Iterator[int]:
         """Runs of blocks."""
         done = 0
-        while done < len(units):
-            run = 1
-            while (
-                run < min(_MOST_UNITS, len(units) - done) and units[done + run - 1].end == units[done + run].address
-            ):
-                run += 1
-            first, last = units[done], units[done + run - 1]
-            longest_s = sum(memory.erase_time(unit.size).longest_s for unit in units[done : done + run])
-            self._with_retry(Command.ERASE, self._range(first.address, last.end - first.address), longest_s)
-            done += run
+        for run in in_runs(units, _MOST_UNITS):
+            longest_s = sum(memory.erase_time(unit.size).longest_s for unit in run)
+            self._with_retry(Command.ERASE, self._range(run[0].address, run[-1].end - run[0].address), longest_s)
+            done += len(run)
             yield done
 
     def write(self, memory: Memory, blocks: Sequence[WriteBlock]) -> Iterator[WriteBlock]:

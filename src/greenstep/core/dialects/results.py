@@ -54,6 +54,10 @@ class Fitted:
     notes: tuple[str, ...] = ()
 
 
+OneFitted = tuple["Image", tuple[str, ...]]
+"""An image as it will be written, and what was changed in words."""
+
+
 @frozen
 class Provable:
     """What of a memory can be proven, and what is left out and why, in words. `sample_of`: how many bytes this is a

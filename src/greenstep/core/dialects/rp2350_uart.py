@@ -17,7 +17,7 @@ from .dialect import Dialect
 from .errors import Silence, Unexpected
 from .line import drain, read_exactly, read_until
 from .ram import LOST, filled_from
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, Costs, Erasing, ProtocolCommand, Spec, Starting
 
 
@@ -214,13 +214,8 @@ class Rp2350Uart(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """From the start of the RAM, with an image definition. Raises RefusedFault."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         image, notes = filled_from(image, part.flash, _EACH)
         head = image.cut(part.flash.start, _SEARCHED, 0)
         at = head.find(_BEGINS)
@@ -231,7 +226,7 @@ class Rp2350Uart(Dialect):
                 ("a block that begins with D3 DE FF FF and ends with 79 35 12 AB",),
                 ("build it to run from RAM", "--even-if vectors loads it all the same"),
             )
-        return Fitted({**images, "flash": image}, (*notes, LOST))
+        return image, (*notes, LOST)
 
     # --- costs
 

@@ -20,7 +20,7 @@ from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import count, show_address
 from .errors import ChipRefusal, Silence, Unexpected
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .smp_exchange import FIRST, HEADER_BYTES, READ, TRIES, WRITE, Command, Packet, SmpExchange, encoded, in_lines
 from .smp_images import Place, SignedImage, SignedImageError, Slots, place_in_words, read_signed
 from .spec import Asking, Attempt, Cost, Costs, Erasing, Setting, Spec, Starting
@@ -121,13 +121,10 @@ class Smp(SmpExchange):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """One signed image, whole and undamaged. Raises RefusedFault."""
-        image = images.get("flash")
-        if image is None or not image.pieces or image.end - image.lowest > part.flash.size:  # which the plan refuses
-            return Fitted(images)
+        if not image.pieces or image.end - image.lowest > part.flash.size:  # which the plan refuses
+            return image, ()
         data = image.cut(image.lowest, image.end - image.lowest, part.flash.erased)
         try:
             signed = read_signed(data)
@@ -147,7 +144,7 @@ class Smp(SmpExchange):
             )
         at = f"; written for {show_address(image.lowest)}" if image.lowest else ""
         at += "; encrypted: its hash is that of the plain program, and was not checked" if signed.encrypted else ""
-        return Fitted(images, (f"signed image, version {signed.version}{at}",))
+        return image, (f"signed image, version {signed.version}{at}",)
 
     # --- memory
 

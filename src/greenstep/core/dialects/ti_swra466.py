@@ -26,7 +26,7 @@ from ..spans import Span
 from .dialect import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
 from .framing import Framing
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
 from .ti_packets import DATA_BYTES, FRAMING, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
 
@@ -302,16 +302,13 @@ class TiSwra466(TiPackets):
     # --- what an image may shut off
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """Refuses an image after which the loader is out of reach, or whose program the ROM does not start. Raises
         RefusedFault."""
-        image = images.get("flash")
-        if image is None or not part.size_known or "ccfg" in part.extra:
-            return Fitted(images)
+        if not part.size_known or "ccfg" in part.extra:
+            return image, ()
         after = _After(part, image)
-        return Fitted(images, _way_back(after, even_if) if after.rewritten else ())
+        return image, _way_back(after, even_if) if after.rewritten else ()
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """The same with the size that the chip reports, and what is in it. Raises RefusedFault."""

@@ -22,7 +22,7 @@ from ..quantities import count, show_address, show_bytes, show_heard
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import refuse_text, say_last
-from .results import Examination, Fitted, Identity, WriteBlock
+from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, Costs, Erasing, Reading, Setting, Spec, Starting, sum_costs
 
 # Forsberg, "XMODEM/YMODEM Protocol Reference": control characters
@@ -159,13 +159,8 @@ class Xmodem(Dialect):
     # --- images
 
     @classmethod
-    def fit(
-        cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
-    ) -> Fitted:
+    def fit_flash(cls, part: Part, image: Image, settings: Mapping[str, Any], even_if: frozenset[str]) -> OneFitted:
         """One unbroken run: the protocol has no addresses."""
-        image = images.get("flash")
-        if image is None:
-            return Fitted(images)
         _refuse_another_kind(part, image)
         notes = []
         if image.lowest:
@@ -178,7 +173,7 @@ class Xmodem(Dialect):
                 f"{count(len(image.pieces) - 1, 'gap')} filled with {fill:02X}: the protocol knows no addresses"
             )
             image = replace(image, pieces=(Piece(image.lowest, whole),))
-        return Fitted({**images, "flash": image}, tuple(notes))
+        return image, tuple(notes)
 
     # --- blocks
 

@@ -311,7 +311,7 @@ _MASS_ERASE = Cost(2 + 3, 2, 2)
 
 
 @frozen
-class Costs:
+class PlanCosts:
     """Of the three steps that move data."""
 
     erase: Cost
@@ -322,10 +322,10 @@ class Costs:
         return (self.erase + self.write + self.verify).seconds(settings, turnaround_s)
 
 
-def price(plan: Plan, dialect: type[Dialect], verify: bool = True) -> Costs:
+def price(plan: Plan, dialect: type[Dialect], verify: bool = True) -> PlanCosts:
     """What the plan costs with this dialect."""
     memories = plan.memories
-    return Costs(
+    return PlanCosts(
         sum_costs(_erase(memory, dialect) for memory in memories),
         sum_costs(dialect.cost_of_writes(plan.part, memory.memory, memory.blocks) for memory in memories),
         sum_costs(dialect.cost_of_verify(plan.part, m.memory, m.checks) for m in memories) if verify else Cost(),
