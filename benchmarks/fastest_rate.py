@@ -17,6 +17,7 @@ import sys
 from collections import Counter
 
 from greenstep.bench.trial import Trial, prepare, sample_for
+from greenstep.core.dialects.abilities import ProvesRate
 from greenstep.core.dialects.registry import find_dialect
 from greenstep.core.engine.fastest_rate import BAUDS
 from greenstep.core.events import StepAdvanced
@@ -36,7 +37,7 @@ BOARDS = (
     *(
         board
         for name, boards in BESIDE.items()
-        if find_dialect(name).spec.proves_rate
+        if issubclass(find_dialect(name), ProvesRate)
         for board in boards
         if board not in FIRST
     ),

@@ -14,6 +14,7 @@ import click
 
 from greenstep.cli.command_groups import section_of
 from greenstep.cli.main import _COMMANDS
+from greenstep.core.dialects.abilities import ProvesRate
 from greenstep.core.dialects.registry import all_dialects, dialect_names, facts_of
 from greenstep.core.events import (
     Found,
@@ -120,7 +121,7 @@ class Tables(unittest.TestCase):
     def test_every_loader_whose_rate_can_be_raised_is_named(self) -> None:
         section = text_of("connect.md").partition("## The fastest rate")[2].partition("\n## ")[0]
         named = set(re.findall(r"`([a-z0-9]+(?:-[a-z0-9]+)?)`", section.partition("```")[0]))
-        self.assertEqual(named, {dialect.name for dialect in all_dialects() if dialect.spec.proves_rate})
+        self.assertEqual(named, {dialect.name for dialect in all_dialects() if issubclass(dialect, ProvesRate)})
 
     def test_every_environment_variable_in_the_code_is_listed(self) -> None:
         listed = self.made["variables"]()

@@ -115,6 +115,12 @@ def _reads_back(spec: Spec) -> str:
     return "yes" if spec.reads else "no: each block is acknowledged, and that is all"
 
 
+def _protection(dialect: type[Dialect]) -> list[str]:
+    from greenstep.core.dialects.abilities import Locks, Unlocks
+
+    return ["lock"] * issubclass(dialect, Locks) + ["unlock"] * issubclass(dialect, Unlocks)
+
+
 def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
     spec = dialect.spec
     say(f"{dialect.name}: {dialect.title}, {dialect.document}, {dialect.frame}", "")
@@ -122,7 +128,7 @@ def _show_dialect(dialect: type[Dialect], parts: Sequence[Part]) -> None:
         ("read back", _reads_back(spec)),
         ("erase", _ERASES[spec.erasing] + ("; alone too" if spec.erases_alone else "")),
         ("chip", "says which it is" if spec.tells_chip else "does not say which it is: name it"),
-        ("lock", " and ".join(["lock"] * spec.can_lock + ["unlock"] * spec.can_unlock) or "no"),
+        ("lock", " and ".join(_protection(dialect)) or "no"),
         ("starts by", "a reset" if spec.starting is Starting.RESET else "a command"),
         ("times out", "yes, soon: reset while the tool asks" if spec.gives_up else "no, it waits"),
         ("known", dialect.tried),

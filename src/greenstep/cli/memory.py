@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Literal
 
 import click
 
-from greenstep.core.dialects.spec import Spec
 from greenstep.core.errors import RefusedFault
 from greenstep.store.board import BoardSettings
 from greenstep.work.board import Board
@@ -31,6 +30,7 @@ from .screen import say
 from .target import settle
 
 if TYPE_CHECKING:
+    from greenstep.core.dialects.dialect import Dialect
     from greenstep.work.run import Run
 
 
@@ -175,16 +175,17 @@ def dump_command(
 
 def refuse_without(way: Literal["lock", "unlock"], board: Board, writes: bool = False) -> None:
     """Before a port is opened, refuse what the board's dialect cannot do. Raises RefusedFault, UsageFault."""
+    from greenstep.core.dialects.abilities import LiftsWriteProtection, Locks, Unlocks
     from greenstep.core.dialects.registry import dialect_names, find_dialect
 
-    def is_able(spec: Spec) -> bool:
-        able = spec.can_lock if way == "lock" else spec.can_unlock
-        return able and (spec.lifts_write_protection or not writes)
+    def is_able(dialect: type[Dialect]) -> bool:
+        able = issubclass(dialect, Locks if way == "lock" else Unlocks)
+        return able and (issubclass(dialect, LiftsWriteProtection) or not writes)
 
     dialect = board.dialect
-    if is_able(dialect.spec):
+    if is_able(dialect):
         return
-    able = [name for name in dialect_names() if is_able(find_dialect(name).spec)]
+    able = [name for name in dialect_names() if is_able(find_dialect(name))]
     cause = f"the {dialect.title} cannot {'lift write protection' if writes else f'{way} the chip'}"
     raise RefusedFault.of(f"cannot-{way}", cause, (), (f"these can: {', '.join(able)}",))
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from greenstep.core.chips.part import Part
+from greenstep.core.dialects.abilities import ProvesRate
 from greenstep.core.errors import RefusedFault
 from greenstep.core.frozen import frozen
 from greenstep.core.image import Image
@@ -70,4 +71,4 @@ def _usual_highest(board: Board) -> int:
 
 
 def _faster(board: Board, baud: int) -> LineSettings | None:
-    return replace(board.line, baud=baud) if board.dialect.spec.proves_rate and baud > board.baud else None
+    return replace(board.line, baud=baud) if issubclass(board.dialect, ProvesRate) and baud > board.baud else None

@@ -14,6 +14,7 @@ from ..chips.part import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import show_bytes
+from .abilities import LoaderInFlash
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
@@ -61,7 +62,7 @@ def _is_refusal(heard: bytes) -> bool:
     return heard[0] != IN_SYNC or heard[1:2] in (bytes([FAILED]), bytes([UNKNOWN]))
 
 
-class Avr061(Dialect):
+class Avr061(Dialect, LoaderInFlash):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "avr-061"

@@ -22,6 +22,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
+from .abilities import ErasesMore, LoaderInFlash
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Dialect
 from .errors import ChipRefusal, NotReset, RefusalKind, Silence, Unexpected
@@ -88,7 +89,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return "" if command.layout else show_bytes(heard[HEAD + 2 : -1], 12)
 
 
-class Avr068(Dialect):
+class Avr068(Dialect, ErasesMore, LoaderInFlash):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "avr-068"

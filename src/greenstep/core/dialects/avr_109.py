@@ -15,6 +15,7 @@ from ..chips.part import EraseUnit, Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import show_bytes, show_heard
+from .abilities import LoaderInFlash
 from .avr_looking import jump_to_loader, loader_room, look_at_avr
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
@@ -66,7 +67,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return show_bytes(heard) if command in (Command.SIGNATURE, Command.BLOCK_MODE) else ""
 
 
-class Avr109(Dialect):
+class Avr109(Dialect, LoaderInFlash):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "avr-109"

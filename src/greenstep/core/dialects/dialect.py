@@ -24,15 +24,12 @@ from .spec import Cost, Spec, sum_costs
 if TYPE_CHECKING:
     from ..chips.part import EraseUnit, Memory, Part
     from ..clock.uarts import UartRules
-    from ..image import Image, Piece
+    from ..image import Image
     from ..link import Link
 
 Answer = TypeVar("Answer")
 
 _AFTER_SYNC_S = 0.05
-PROOF_BYTES = 4096
-"""How much a rate must carry each way before it is used."""
-_PLACES = 64
 LATE_TIMES = 3.2
 """How many time-outs to wait for an answer: hubs, virtual machines and networks answer late."""
 
@@ -231,38 +228,6 @@ class Dialect(ABC):
         return cls.spec.asking.at_baud or baud
 
     @classmethod
-    def rom_rate(cls, part: Part) -> int | None:
-        """The rate at which the chip's ROM prints at each reset how it was booted; None if it prints nothing."""
-        return None
-
-    def offers_rate(self, baud: int) -> bool:
-        """Whether the loader may know a rate, as far as that is known without asking it to go there. Called after
-        `identify`."""
-        return not self.spec.rates or baud in self.spec.rates
-
-    def move_to_rate(self, part: Part, baud: int) -> None:
-        """Continue at another rate. Called after `examine`, and only if the port is not at `baud` yet."""
-        raise NotImplementedError(f"{self.name} does not change the rate")
-
-    def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
-        """Exchange at least `size` bytes each way, so that any damaged character shows, and change nothing that
-        lasts. Called before or after `examine`. Raises DialectError; what had to be repeated is in `disturbed`."""
-        raise NotImplementedError(f"{self.name} proves no rate")
-
-    def prove_by_readings(
-        self, read: Callable[[int], bytes], start: int, each: int, size: int, step: int = 0
-    ) -> None:
-        """Readings of `each` bytes from `start` on by `read`, `step` bytes apart (0: side by side), until there are
-        `size` of them: so small that the requests are as long as the answers, and places more than once. Raises
-        DialectError."""
-        seen: dict[int, bytes] = {}
-        for number in range(-(-size // each)):
-            address = start + number % _PLACES * (step or each)
-            found = read(address)
-            if seen.setdefault(address, found) != found:
-                raise Unexpected("the bytes read before", found)
-
-    @classmethod
     def fit(
         cls, part: Part, images: dict[str, Image], settings: Mapping[str, Any], even_if: frozenset[str]
     ) -> Fitted:
@@ -277,30 +242,10 @@ class Dialect(ABC):
         """The same for the image of the flash, for loaders that need not see the others; and notes."""
         return image, ()
 
-    @classmethod
-    def fit_blank(cls, part: Part, image: Image) -> tuple[Image, tuple[str, ...]]:
-        """An image of a blank region with what must stay in it for the loader to be reachable; and notes."""
-        return image, ()
-
-    def must_stay(self, part: Part) -> Piece | None:
-        """The part of the flash that an erase must write back, read from the chip: the way to the loader. None if
-        there is none."""
-        return None
-
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """What only the chip can say for or against an upload, before anything on it is changed. Returns notes.
         Raises RefusedFault."""
         return ()
-
-    def loader_room(self, part: Part) -> int | None:
-        """How much of the top of the flash the loader that answers takes, read from the chip, in bytes; None if it
-        cannot be told."""
-        return None
-
-    @classmethod
-    def check_backup(cls, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> None:
-        """Check that what was read from a chip can be written back. Raises RefusedFault if the chip would not run."""
-        return  # most loaders show all of it
 
     @abstractmethod
     def ask(self, wait_s: float) -> str | None:
@@ -312,14 +257,6 @@ class Dialect(ABC):
         return any(answer in data for answer in asking.answers) or any(
             re.search(sound, data, re.DOTALL) for sound in asking.sounds
         )
-
-    def clock_hz(self) -> float | None:
-        """The clock that the loader says it runs at; None if it does not tell."""
-        return None
-
-    def ask_as_known(self, wait_s: float) -> str | None:
-        """The same for a loader left running by an earlier conversation, if that needs another question."""
-        return None
 
     @abstractmethod
     def identify(self) -> Identity: ...
@@ -361,15 +298,6 @@ class Dialect(ABC):
             for at in range(0, len(data), block)
         )
 
-    def witnesses(self, memory: Memory, gaps: Sequence[Span]) -> Sequence[Span]:
-        """Places in the `gaps` after what is going to be erased that would show if more were: for loaders where
-        nothing guards the size that is asked for."""
-        return ()
-
-    def shown_of(self, memory: Memory, place: Span) -> bytes:
-        """What identifies the content of such a place."""
-        return self.read(memory, place.start, place.size)
-
     def can_checksum(self) -> bool:
         """Whether this chip can compute a checksum itself (known after `identify`)."""
         return False
@@ -378,37 +306,10 @@ class Dialect(ABC):
         """Whether the chip's own checksum over that span is that of `data`."""
         raise NotImplementedError(f"{self.name} has no checksum")
 
-    def sums_seen(self) -> tuple[str, ...]:
-        """What the chip told at the last comparison, in words: for loaders that show sums only."""
-        return ()
-
     @classmethod
     def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
         """What of the spans the loader can show."""
         return Provable(checks)
-
-    @classmethod
-    def written_along(cls, part: Part, memory: Memory) -> Span | None:
-        """A place of the image that is written anew whenever anything else is, though it may hold the same already:
-        while it is blank the loader is in reach. None if there is none."""
-        return None
-
-    @classmethod
-    def erased_by_writing(cls, part: Part, memory: Memory, spans: Sequence[Span]) -> Sequence[Span]:
-        """What is erased, span by span, when `spans` of whole erase units, in order and disjoint, are written."""
-        return spans
-
-    def lock(self, part: Part) -> str:
-        """Lock the chip against reading; what it said to it. Only for dialects that lock."""
-        raise NotImplementedError(f"{self.name} does not lock")
-
-    def unlock(self, part: Part) -> str:
-        """Unlock the chip, which may erase it. Returns its answer. Only for dialects that lock."""
-        raise NotImplementedError(f"{self.name} does not lock")
-
-    def lift_write_protection(self) -> str:
-        """Make all erase units writable again. Returns the chip's answer. Only for dialects that can."""
-        raise NotImplementedError(f"{self.name} lifts no write protection")
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:
@@ -419,27 +320,15 @@ class Dialect(ABC):
     def start(self, address: int) -> str:
         """Start the application (whose vectors are at `address`) by a command. Returns the chip's answer."""
 
-    def seal(self, part: Part, image: Image) -> str:
-        """Say to the loader that the chip now holds all of `image`, for loaders that want to know. Returns what it
-        answered, in words; empty if nothing was said. Raises DialectError."""
-        return ""
-
     def asked_before(self, times: int, since_s: float) -> None:
         """An answer has come, after so many questions that seemed unanswered, so long after the first of them. It may
         be the answer to that one: then the answers to the others come as late, and must pass first."""
         if times:
             read_until(self.link, Deadline.after(self.link, since_s + _AFTER_SYNC_S))
 
-    def take_over(self, before: Dialect) -> None:  # noqa: B027  (most leave nothing open)
-        """The chip was reset, and answers again: what an earlier conversation with it has left open is looked at.
-        Raises DialectError."""
-
     def was_reset(self) -> None:  # noqa: B027  (most know nothing that a reset changes)
         """The lines have just reset the chip, or a person may have: what was known of the conversation no longer
         holds."""
-
-    def cancel(self) -> None:  # noqa: B027  (most bootloaders need no word for it)
-        """What is sent when a person breaks off a write in the middle."""
 
     def finish(self) -> None:  # noqa: B027  (most bootloaders have nothing to end)
         """End the conversation, so that the chip can be reset or left."""

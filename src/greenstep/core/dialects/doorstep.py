@@ -20,7 +20,8 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import count, show_address, show_engineering, show_size
 from ..spans import Span, merged
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ChangesRate, ProvesRate, Seals, TellsClock
+from .dialect import Dialect
 from .doorstep_frames import (
     ANSWER,
     SEAL_BYTES,
@@ -55,7 +56,7 @@ _TRIAL_S = 6.0  # docs/doorstep.md, "Rate": half a second to five, and then the 
 _AT_NEW_RATE, _NEW_RATE_S = 4, 0.06
 
 
-class Doorstep(Dialect):
+class Doorstep(Dialect, ChangesRate, ProvesRate, Seals, TellsClock):
     """The conversation with one loader."""
 
     name: ClassVar[str] = "doorstep"
@@ -76,7 +77,6 @@ class Doorstep(Dialect):
         guards_writes=True,
         gives_up=True,
         is_told_rate=True,
-        proves_rate=True,
         costs=Costs(
             read=CostRow(_FRAME_BYTES, _ANSWER_BYTES), erase=CostRow(_FRAME_BYTES, _ANSWER_BYTES, units=_MOST_ERASED)
         ),

@@ -19,7 +19,8 @@ from ..image import Image, Piece
 from ..link import Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ProvesRate, TakesOver, TellsSums
+from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, noise, refuse_text
@@ -68,7 +69,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return "" if heard[0] == _OK else ANSWERS.get(heard[0], show_bytes(heard, 4))
 
 
-class Efm8An945(Dialect):
+class Efm8An945(Dialect, ProvesRate, TakesOver, TellsSums):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "efm8-an945"
@@ -97,7 +98,6 @@ class Efm8An945(Dialect):
         erases_alone=True,
         guards_writes=False,
         gives_up=False,
-        proves_rate=True,
         tells_chip=False,
         shows_sums_only=True,
         costs=Costs(block=_WRITE_BYTES, erase=CostRow(6, 1), prove=CostRow(10, 1, byte_s=_CRC_BYTE_S)),

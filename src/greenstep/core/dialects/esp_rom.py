@@ -23,7 +23,8 @@ from ..image.esp_tables import ALL_SPEEDS, MODES, MOST_BYTES, ROW, SIZES_8266, U
 from ..link import Deadline, LineSettings, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ChangesRate, ErasesMore, PrintsAtReset, ProvesRate, Witnesses
+from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected, UnexpectedErase
 from .esp_chip import (
     AT_ONCE,
@@ -56,6 +57,7 @@ from .spec import (
     Starting,
     sum_costs,
 )
+from .ways import prove_by_readings
 
 
 class Command(ProtocolCommand):
@@ -133,7 +135,7 @@ def _opened(sent: bytes) -> Opened:
     return (frame[1], frame[8:]) if len(frame) >= 8 and not frame[0] else None
 
 
-class EspRom(Dialect):
+class EspRom(Dialect, ChangesRate, ErasesMore, PrintsAtReset, ProvesRate, Witnesses):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "esp-rom"
@@ -157,7 +159,6 @@ class EspRom(Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         erases_unguarded=True,
         rom_speaks=True,
         settings=(
@@ -397,7 +398,7 @@ class EspRom(Dialect):
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Words of the ROM, read again and again: each must read the same every time. A request, like its answer, is
         14 characters long, and one that is damaged is not answered or shows another word."""
-        self.prove_by_readings(
+        prove_by_readings(
             lambda address: self._read_register(address).to_bytes(4, "little"), _ROM_WORD_AT, _WORD_REQUEST, size, 4
         )
 

@@ -18,7 +18,8 @@ from ..image import Image
 from ..link import Deadline, LineSettings, Link
 from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
-from .dialect import PROOF_BYTES, Answer, Dialect
+from .abilities import PROOF_BYTES, AskedAsKnown, ChangesRate, ChecksBackup, ProvesRate, Unlocks
+from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_until, refuse_text
 from .lpc_images import (
@@ -76,7 +77,7 @@ _ANSWERS_AS_KNOWN = re.compile(rb"\s*\?*\s*(?:1\r\n)?(?:A 0\s+)?0\r\n")
 _CRYSTAL_KHZ = 12000
 
 
-class LpcIsp(Dialect):
+class LpcIsp(Dialect, AskedAsKnown, ChangesRate, ChecksBackup, ProvesRate, Unlocks):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "lpc-isp"
@@ -96,11 +97,9 @@ class LpcIsp(Dialect):
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
-        can_unlock=True,
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         speaks_text=True,
         settings=(
             Setting("crystal-khz", "number", _CRYSTAL_KHZ, "frequency of the crystal, which old parts need to know"),

@@ -17,6 +17,7 @@ from ..image import Image
 from ..link import Frame, Link
 from ..quantities import count, show_address, show_size
 from ..spans import Span, merged, shared, total, without
+from .abilities import TakesOver
 from .dialect import Dialect
 from .errors import ChipRefusal, ErasedByRefusal, RefusalKind
 from .results import Examination, OneFitted
@@ -62,7 +63,7 @@ def password_in(settings: Mapping[str, Any]) -> bytes | None:
     return old.cut(PASSWORD_AT, PASSWORD_BYTES, 0xFF)
 
 
-class Msp430Dialect(Dialect):
+class Msp430Dialect(Dialect, TakesOver):
     """The conversation with one chip, whichever of the two protocols it speaks."""
 
     frame: ClassVar[Frame] = FRAME

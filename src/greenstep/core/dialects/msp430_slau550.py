@@ -16,7 +16,7 @@ from ..chips.part import EraseUnit, Memory, Part
 from ..link import Deadline
 from ..quantities import show_bytes
 from ..spans import Span
-from .dialect import PROOF_BYTES
+from .abilities import PROOF_BYTES, ChangesRate, ProvesRate
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, headed
 from .line import drain, read_exactly, read_until, refuse_text
@@ -76,7 +76,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return MESSAGES.get(heard[5], show_bytes(heard, 8)) if refused else ""
 
 
-class Msp430Slau550(Msp430Dialect):
+class Msp430Slau550(Msp430Dialect, ChangesRate, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "msp430-slau550"
@@ -100,7 +100,6 @@ class Msp430Slau550(Msp430Dialect):
         guards_writes=True,
         gives_up=False,
         rates=tuple(_RATES),
-        proves_rate=True,
         tells_chip=False,
         settings=SETTINGS,
         costs=Costs(block=_BLOCK, write=CostRow(9, 8), read=CostRow(11, 7)),

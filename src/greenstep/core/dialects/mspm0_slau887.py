@@ -22,7 +22,8 @@ from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import show_bytes, show_span
 from ..spans import Span, pieces_of
-from .dialect import PROOF_BYTES, Answer, Dialect
+from .abilities import PROOF_BYTES, ChangesRate, ProvesRate
+from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, headed
 from .line import drain, read_exactly, refuse_text
@@ -95,7 +96,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return MESSAGES.get(heard[5], show_bytes(heard, 8)) if refused else ""
 
 
-class Mspm0Slau887(Dialect):
+class Mspm0Slau887(Dialect, ChangesRate, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "mspm0-slau887"
@@ -121,7 +122,6 @@ class Mspm0Slau887(Dialect):
         guards_writes=True,
         gives_up=False,
         rates=tuple(_RATES),
-        proves_rate=True,
         tells_chip=False,
         settings=(
             Setting("password", "text", "", "the chip's password, 64 digits; FF in all 32 bytes from the factory"),

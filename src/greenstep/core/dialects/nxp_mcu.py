@@ -22,8 +22,9 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import show_address, show_size
 from ..spans import Span, without
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, LoaderInFlash, ProvesRate, Unlocks
 from .dialect import Answer as Anything
+from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, refuse_text
 from .nxp_packets import (
@@ -48,7 +49,7 @@ from .nxp_packets import (
 )
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Spec, Starting
-from .ways import in_runs
+from .ways import in_runs, prove_by_readings
 
 _PING_ASKED = bytes([START, PING])
 _ACKED, _AGAIN = bytes([START, ACK]), bytes([START, NAK])
@@ -73,7 +74,7 @@ _SAID = {
 }  # fmt: skip
 
 
-class NxpMcu(Dialect):
+class NxpMcu(Dialect, LoaderInFlash, ProvesRate, Unlocks):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "nxp-mcu"
@@ -96,9 +97,7 @@ class NxpMcu(Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         tells_chip=False,
-        can_unlock=True,
         costs=Costs(read_block=_BLOCK, erase=CostRow(20, 20, units=_MOST_UNITS)),
     )
 
@@ -301,7 +300,7 @@ class NxpMcu(Dialect):
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash
-        self.prove_by_readings(lambda address: self.read(flash, address, _PROOF_READ), flash.start, _PROOF_READ, size)
+        prove_by_readings(lambda address: self.read(flash, address, _PROOF_READ), flash.start, _PROOF_READ, size)
 
     # --- memory
 

@@ -18,6 +18,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import count
 from ..spans import Span, merged, shared, total, without
+from .abilities import TellsSums
 from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
 from .framing import Framing, Opened
@@ -74,7 +75,7 @@ def _opened(sent: bytes) -> Opened:
     return command, data
 
 
-class Pic32An1388(Dialect):
+class Pic32An1388(Dialect, TellsSums):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "pic32-an1388"

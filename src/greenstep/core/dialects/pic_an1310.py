@@ -23,13 +23,15 @@ from ..image import Image
 from ..image.edit import with_bytes
 from ..link import Deadline, Link
 from ..quantities import show_address, show_bytes, show_size
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ChecksBackup, LoaderInFlash, ProvesRate
+from .dialect import Dialect
 from .errors import Silence, Unexpected
 from .framing import Framing, Opened
 from .line import drain, read_until, refuse_text, say_last
 from .pic_frames import ETX, STX, read_frame, stuffed, unstuffed
 from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Spec, Starting
+from .ways import prove_by_readings
 
 
 class Command(ProtocolCommand):
@@ -69,7 +71,7 @@ def _auto_baud(sent: bytes, heard: bytes) -> tuple[str, str] | None:
     return None if sent.strip(bytes([STX])) else ("auto-baud", "" if heard else "no answer")
 
 
-class PicAn1310(Dialect):
+class PicAn1310(Dialect, ChecksBackup, LoaderInFlash, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "pic-an1310"
@@ -93,7 +95,6 @@ class PicAn1310(Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         tells_chip=False,
         start_answers=False,
         costs=Costs(erase=CostRow(10, 5, units=_MOST_ERASES)),
@@ -214,9 +215,7 @@ class PicAn1310(Dialect):
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """Small readings of the flash, twice each; requests and answers carry a CRC."""
         flash = part.flash
-        self.prove_by_readings(
-            lambda address: self.read(flash, address, _READ_REQUEST), flash.start, _READ_REQUEST, size
-        )
+        prove_by_readings(lambda address: self.read(flash, address, _READ_REQUEST), flash.start, _READ_REQUEST, size)
 
     # --- memory
 

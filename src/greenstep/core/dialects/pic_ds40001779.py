@@ -23,12 +23,14 @@ from ..image import Image
 from ..link import Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ChecksBackup, ProvesRate, TakesOver, Witnesses
+from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected, UnexpectedErase
 from .framing import Framing, Opened
 from .line import drain, refuse_text
 from .results import Examination, Identity, OneFitted, WriteBlock, refuse_another
 from .spec import Asking, Attempt, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
+from .ways import prove_by_readings
 
 START = 0x55
 _EIGHT_BITS = 0xA5
@@ -69,7 +71,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return STATUSES.get(heard[-1], show_bytes(heard[-1:])) if failed else ""
 
 
-class PicDs40001779(Dialect):
+class PicDs40001779(Dialect, ChecksBackup, ProvesRate, TakesOver, Witnesses):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "pic-ds40001779"
@@ -93,7 +95,6 @@ class PicDs40001779(Dialect):
         erases_alone=True,
         guards_writes=False,
         gives_up=True,
-        proves_rate=True,
         erases_unguarded=True,
         tells_chip=False,
         settings=(
@@ -237,7 +238,7 @@ class PicDs40001779(Dialect):
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash
-        self.prove_by_readings(
+        prove_by_readings(
             lambda address: self.read(flash, address, _PROOF_READ), flash.usable_start, _PROOF_READ, size
         )
 

@@ -14,7 +14,8 @@ from typing import Any, ClassVar
 from ..chips.part import Memory, Part
 from ..image import Image, Piece
 from ..link import Deadline, Link
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ProvesRate
+from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, send_on
 from .ram import LOST, filled_from
@@ -42,7 +43,7 @@ def sum_of_longs(data: bytes) -> int:
     return sum(int.from_bytes(data[at : at + 4], "little") for at in range(0, len(data), 4)) & 0xFFFFFFFF
 
 
-class Propeller2(Dialect):
+class Propeller2(Dialect, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "propeller-2"
@@ -68,7 +69,6 @@ class Propeller2(Dialect):
         tells_chip=False,
         start_answers=False,
         into_ram=True,
-        proves_rate=True,
         speaks_text=True,
         costs=Costs(block=_BLOCK),
     )

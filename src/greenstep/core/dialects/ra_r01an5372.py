@@ -19,14 +19,15 @@ from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import count, show_address, show_bytes, show_size
 from ..spans import Span, merged, shared, total, without
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, ChangesRate, ProvesRate
+from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened, headed
 from .line import drain, read_exactly, refuse_text
 from .ra_packets import COMMAND, DATA, END, STATUSES, Area, Command, packet
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
-from .ways import in_runs
+from .ways import in_runs, prove_by_readings
 
 _KINDS = {0xC0: RefusalKind.UNSUPPORTED, 0xC3: RefusalKind.UNSUPPORTED, 0xD0: RefusalKind.BAD_ADDRESS}
 _KINDS |= dict.fromkeys((0xDA, 0xDB, 0xDC), RefusalKind.LOCKED)
@@ -51,7 +52,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return STATUSES.get(heard[4], show_bytes(heard, 8)) if len(heard) > 4 and heard[3] & 0x80 else ""
 
 
-class RaR01An5372(Dialect):
+class RaR01An5372(Dialect, ChangesRate, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "ra-r01an5372"
@@ -73,7 +74,6 @@ class RaR01An5372(Dialect):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         tells_chip=False,
         start_answers=False,
         settings=(
@@ -260,7 +260,7 @@ class RaR01An5372(Dialect):
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash
-        self.prove_by_readings(lambda address: self.read(flash, address, _PROOF_READ), flash.start, _PROOF_READ, size)
+        prove_by_readings(lambda address: self.read(flash, address, _PROOF_READ), flash.start, _PROOF_READ, size)
 
     # --- memory
 

@@ -19,6 +19,7 @@ from ..link import Deadline, Link
 from ..quantities import show_size
 from ..spans import Span
 from . import sam_ba_ram as transfer
+from .abilities import TakesOver
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
@@ -39,7 +40,7 @@ _QUIET_S, _TRIES = 0.03, 4
 _APART_S, _HANGS_ABOVE = 0.005, 32
 
 
-class SamBa(Dialect):
+class SamBa(Dialect, TakesOver):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "sam-ba"

@@ -19,6 +19,7 @@ from ..errors import RefusedFault, StartFault, VerifyFault, WriteFault
 from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import count, show_address
+from .abilities import TellsSums
 from .errors import ChipRefusal, Silence, Unexpected
 from .results import Examination, Identity, OneFitted, WriteBlock
 from .smp_exchange import FIRST, HEADER_BYTES, READ, TRIES, WRITE, Command, Packet, SmpExchange, encoded, in_lines
@@ -36,7 +37,7 @@ _LOOK_UNIT = 32
 _LOST_ONCE_IN = 4096
 
 
-class Smp(SmpExchange):
+class Smp(SmpExchange, TellsSums):
     """The conversation with one board."""
 
     name: ClassVar[str] = "smp"

@@ -215,18 +215,12 @@ class Spec:
     start_answers: bool = True
     """Whether what `start` returns is the loader's own answer that it jumps to the program, and so evidence. An
     acknowledged reset is none."""
-    can_lock: bool = False
-    can_unlock: bool = False
-    lifts_write_protection: bool = False
-    """Whether erase units may be write-protected, and it can lift that."""
     rom_speaks: bool = False
     """Whether the chip's ROM prints at each reset how it was booted."""
     rates: tuple[int, ...] = ()
     """The rates that its loader can be told; empty if it measures them, or has no fixed list."""
     is_told_rate: bool = False
     """Whether it is told to go to another rate from whichever it was asked at."""
-    proves_rate: bool = False
-    """Whether the loader measures or changes its rate, and has an exchange that proves one (`prove_rate`)."""
     erases_unguarded: bool = False
     """Whether a damaged command may erase more or elsewhere, unseen by the chip. Then a rate that was found on
     another day is proven again, more briefly, before anything is erased at it."""

@@ -22,11 +22,13 @@ from ..chips.part import EraseUnit, Memory, Part
 from ..errors import NoAnswerFault
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
-from .dialect import PROOF_BYTES, Dialect
+from .abilities import PROOF_BYTES, LiftsWriteProtection, Locks, ProvesRate, Unlocks
+from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_exactly, read_until, refuse_text
 from .results import Examination, Identity, WriteBlock
 from .spec import Asking, Attempt, Cost, CostRow, Costs, Erasing, ProtocolCommand, Setting, Spec, Starting
+from .ways import prove_by_readings
 
 POLYNOMIAL, START = 0x04C11DB7, 0xFFFFFFFF  # the unit's reset values
 _REVERSED = bytes(int(f"{value:08b}"[::-1], 2) for value in range(256))
@@ -93,7 +95,7 @@ def _lacks_id(answer: bytes) -> bool:
     return len(answer) > 1 and Command.ID not in answer[1:]
 
 
-class Stm32Rom(Dialect):
+class StLoader(Dialect, ProvesRate):
     """The conversation with one chip. `identify` comes before everything that changes it."""
 
     name: ClassVar[str] = "stm32-rom"
@@ -114,13 +116,9 @@ class Stm32Rom(Dialect):
         ),
         erasing=Erasing.BY_UNIT,
         starting=Starting.RESET,
-        can_lock=True,
-        can_unlock=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         erases_alone=True,
-        lifts_write_protection=True,
         settings=(Setting("unit", "number", 0, "erase unit in bytes, where neither chip nor record tells it"),),
         costs=Costs(block=BLOCK, read=CostRow(9, 3, 3)),
     )
@@ -586,9 +584,7 @@ class Stm32Rom(Dialect):
                 return
             except ChipRefusal:
                 drain(self.link, _QUIET_S)
-        self.prove_by_readings(
-            lambda address: self._read(address, READ_REQUEST), part.flash.start, READ_REQUEST, size
-        )
+        prove_by_readings(lambda address: self._read(address, READ_REQUEST), part.flash.start, READ_REQUEST, size)
 
     def _prove_by_ram(self, start: int, size: int) -> None:
         for number in range(-(-size // BLOCK)):
@@ -610,19 +606,6 @@ class Stm32Rom(Dialect):
         """Erases the whole flash before the second ACK."""
         self._twice_acknowledged(Command.READOUT_UNPROTECT, 2 * memory.mass_erase_time.longest_s)
 
-    def lock(self, part: Part) -> str:
-        self.readout_protect()
-        return "readout protect acknowledged twice"
-
-    def unlock(self, part: Part) -> str:
-        self.readout_unprotect(part.flash)
-        what = "flash and EEPROM are" if self._pages_only else "the flash is"
-        return f"readout unprotect acknowledged twice, {what} erased"
-
-    def lift_write_protection(self) -> str:
-        self._twice_acknowledged(Command.WRITE_UNPROTECT, 0.0)
-        return "write unprotect acknowledged twice"
-
     def write_protect(self, units: Sequence[EraseUnit]) -> None:
         """Protect sectors, by their numbers (at most 256)."""
         body = bytes([len(units) - 1, *(unit.number for unit in units)])
@@ -643,6 +626,23 @@ class Stm32Rom(Dialect):
         self._command(Command.GO)
         self._address(Command.GO, address)
         return f"go to {show_address(address)} acknowledged"
+
+
+class Stm32Rom(StLoader, LiftsWriteProtection, Locks, Unlocks):
+    """The ROM of an STM32."""
+
+    def lock(self, part: Part) -> str:
+        self.readout_protect()
+        return "readout protect acknowledged twice"
+
+    def unlock(self, part: Part) -> str:
+        self.readout_unprotect(part.flash)
+        what = "flash and EEPROM are" if self._pages_only else "the flash is"
+        return f"readout unprotect acknowledged twice, {what} erased"
+
+    def lift_write_protection(self) -> str:
+        self._twice_acknowledged(Command.WRITE_UNPROTECT, 0.0)
+        return "write unprotect acknowledged twice"
 
 
 def _refused(command: Command) -> RefusalKind:

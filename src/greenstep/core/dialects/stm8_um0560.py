@@ -19,11 +19,12 @@ from ..errors import RefusedFault
 from ..image import Image
 from ..link import Deadline, Frame, Link
 from ..quantities import show_size
-from .dialect import PROOF_BYTES
+from .abilities import PROOF_BYTES
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .results import Examination, Fitted, Identity, WriteBlock
 from .spec import Attempt, Cost, CostRow, Costs, Setting, Starting
-from .stm32_rom import BLOCK, READ_REQUEST, Command, Stm32Rom
+from .stm32_rom import BLOCK, READ_REQUEST, Command, StLoader
+from .ways import prove_by_readings
 
 ROUTINES_AT = 0xA0
 """UM0560, "RAM erase/write routines": where the loader wants them."""
@@ -40,7 +41,7 @@ def _divide(clock_hz: float, baud: int) -> Divided | None:
     return Divided(clock_hz / divisor, f"divider {divisor}") if 16 <= divisor <= 0xFFFF else None
 
 
-class Stm8Um0560(Stm32Rom):
+class Stm8Um0560(StLoader):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "stm8-um0560"
@@ -54,9 +55,9 @@ class Stm8Um0560(Stm32Rom):
         (Mode("divider", _divide, lambda divided, frame: 0.5 / (frame.data_bits + 2.5)),),
     )
     spec = replace(
-        Stm32Rom.spec,
+        StLoader.spec,
         asking=replace(
-            Stm32Rom.spec.asking,
+            StLoader.spec.asking,
             answers=(),
             sounds=(rb"[\x79\x1f]{1,4}\x05.\x00\x11\x21\x31\x43.*",),
             attempts=(Attempt(0.02, 2), Attempt(0.1, 2), Attempt(0.3, 3)),
@@ -65,10 +66,7 @@ class Stm8Um0560(Stm32Rom):
             usb_vendor_id="",
         ),
         starting=Starting.COMMAND,
-        can_lock=False,
-        can_unlock=False,
         gives_up=True,
-        lifts_write_protection=False,
         tells_chip=False,
         settings=(
             Setting("routines", "image", "", "the maker's erase and write routines for this loader"),
@@ -148,9 +146,7 @@ class Stm8Um0560(Stm32Rom):
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         """By small readings of the flash, twice: which RAM the loader leaves alone is not known."""
-        self.prove_by_readings(
-            lambda address: self._read(address, READ_REQUEST), part.flash.start, READ_REQUEST, size
-        )
+        prove_by_readings(lambda address: self._read(address, READ_REQUEST), part.flash.start, READ_REQUEST, size)
 
     def look_before(self, part: Part, images: Mapping[str, Image], even_if: frozenset[str]) -> tuple[str, ...]:
         """Without the routines nothing is begun. Raises RefusedFault."""

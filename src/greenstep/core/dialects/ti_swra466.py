@@ -23,12 +23,13 @@ from ..image import Image
 from ..link import Link
 from ..quantities import show_address, show_size
 from ..spans import Span
-from .dialect import PROOF_BYTES
+from .abilities import PROOF_BYTES, ProvesRate, WritesAlong
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
 from .framing import Framing
 from .results import Examination, Identity, OneFitted, WriteBlock
 from .spec import Cost, CostRow, Costs, Erasing, Setting, Spec, Starting
 from .ti_packets import DATA_BYTES, FRAMING, NAK, SUCCESS, Command, TiPackets, asking, big, ends_apart
+from .ways import prove_by_readings
 
 SECTORS_AT = 0x4003002C
 """CC13xx, CC26xx: FLASH, "FLASH_SIZE": sectors in the low byte."""
@@ -48,7 +49,7 @@ _CCFG_BYTES, _FIRST_SECTORS = 88, 0x20
 _PROGRAM_LONGEST_S = 0.1
 
 
-class TiSwra466(TiPackets):
+class TiSwra466(TiPackets, ProvesRate, WritesAlong):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "ti-swra466"
@@ -63,7 +64,6 @@ class TiSwra466(TiPackets):
         erases_alone=True,
         guards_writes=True,
         gives_up=False,
-        proves_rate=True,
         settings=(
             Setting(
                 "flash-size",
@@ -158,7 +158,7 @@ class TiSwra466(TiPackets):
 
     def prove_rate(self, part: Part, size: int = PROOF_BYTES) -> None:
         flash = part.flash
-        self.prove_by_readings(
+        prove_by_readings(
             lambda address: self.read(flash, address, _PROOF_READ), flash.start, _PROOF_READ, size, _PROOF_READ
         )
 

@@ -19,6 +19,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..plan.write_options import TalkLine
 from ..quantities import count, show_address, show_bytes, show_heard
+from .abilities import Cancels
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import refuse_text, say_last
@@ -39,7 +40,7 @@ _TRIES = 10
 _LONG_TRIES = 3
 
 
-class Xmodem(Dialect):
+class Xmodem(Dialect, Cancels):
     """One transfer to one bootloader."""
 
     name: ClassVar[str] = "xmodem"

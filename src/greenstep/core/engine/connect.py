@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from ..chips.catalogue import Catalogue
 from ..chips.part import Memory, Part
+from ..dialects.abilities import LoaderInFlash, TellsClock
 from ..dialects.results import Examination, Identity
 from ..errors import Finding, NoAnswerFault, RefusedFault
 from ..events import Event, Noted, StepEnded
@@ -261,13 +262,14 @@ def _figures(details: Iterable[tuple[str, str]]) -> Figures:
 
 def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     """What is to be written to this very chip; None if nothing is. Raises RefusedFault."""
-    job, part = session.job, session.part
+    job, part, dialect = session.job, session.part, session.dialect
     if job.empties:
-        transfer = Transfer(session, blank_plan(job, part, session.dialect.must_stay(part)))
+        stays = dialect.must_stay(part) if isinstance(dialect, LoaderInFlash) else None
+        transfer = Transfer(session, blank_plan(job, part, stays))
     elif job.images:
         # a backup may hold a larger loader than the record's
         if job.options.as_it_was and job.bootloader_bytes is None:
-            room = session.dialect.loader_room(part)
+            room = dialect.loader_room(part) if isinstance(dialect, LoaderInFlash) else None
             if room is not None and room > part.flash.reserved_top:
                 part = part.with_loader_room(room)
                 session.part = part
@@ -282,7 +284,7 @@ def _planned(session: Session) -> Generator[Event, None, Transfer | None]:
     if job.purpose != "verify":
         for plan_of in transfer.plan.memories:
             _refuse_withheld(session, plan_of.memory)
-    flash, clock = job.images.get("flash"), session.dialect.clock_hz()
+    flash, clock = job.images.get("flash"), dialect.clock_hz() if isinstance(dialect, TellsClock) else None
     if part.core == "pic18" and flash is not None and clock is not None:
         from ..families.pic18_config import difference
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 
+from ..dialects.abilities import PrintsAtReset, Unlocks
 from ..dialects.dialect import Dialect
 from ..dialects.errors import ChipRefusal, DialectError, Silence, Unexpected
 from ..dialects.registry import all_dialects, signatures
@@ -43,6 +44,12 @@ def explain(
     return diagnose(observe(session, phase, error, chip, locked, difference))
 
 
+def rom_rate(session: Session) -> int | None:
+    """The rate at which the chip's ROM prints at each reset how it was booted; None if it prints nothing."""
+    dialect = session.job.dialect
+    return dialect.rom_rate(session.part) if issubclass(dialect, PrintsAtReset) else None
+
+
 def observe(
     session: Session,
     phase: Phase,
@@ -69,7 +76,7 @@ def observe(
         sync_answers=spec.asking.answers,
         other_answers=spec.asking.other_answers,
         gives_up=spec.gives_up,
-        unlocks=spec.can_unlock,
+        unlocks=issubclass(job.dialect, Unlocks),
         rom_speaks=spec.rom_speaks,
         speaks_text=spec.speaks_text,
         boot_pin=bool(session.part.boot_level),
@@ -88,7 +95,7 @@ def observe(
         early=notes.early,
         warnings=_sequence_warnings(session),
         console=job.console,
-        rom_baud=job.dialect.rom_rate(session.part),
+        rom_baud=rom_rate(session),
         doubts=tuple(session.doubts),
         port=job.port,
         shared_with=session.shared_with,

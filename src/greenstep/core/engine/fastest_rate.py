@@ -11,6 +11,7 @@ from enum import Enum
 from itertools import groupby
 
 from ..chips.part import Part
+from ..dialects.abilities import ChangesRate, ProvesRate
 from ..dialects.errors import ChipRefusal, DialectError, RateTooHigh, RefusalKind, Silence, UnexpectedErase
 from ..dialects.results import Examination, Identity
 from ..errors import Fault
@@ -19,7 +20,7 @@ from ..frozen import frozen
 from ..link import LineSettings, RateRefused, ResetBy
 from .chip_state import ChipState
 from .explain import enter
-from .resume import RESUMABLE, begin_again
+from .resume import RESUMABLE, begin_again, take_over
 from .session import Session, dialect_for
 
 # Why the highest rate is searched from the top, and proven each way
@@ -77,7 +78,7 @@ def looks_for_rate(session: Session) -> bool:
     """Whether a rate is to be found, and can be."""
     job = session.job
     wanted = job.rates is not None and job.purpose in _MOVES_DATA
-    return wanted and job.dialect.spec.proves_rate and session.reset_by is ResetBy.LINES
+    return wanted and issubclass(job.dialect, ProvesRate) and session.reset_by is ResetBy.LINES
 
 
 def ask_at_known_rate(session: Session) -> str | None:
@@ -114,7 +115,7 @@ def _settled(session: Session) -> Iterator[Event]:
     job = session.job
     if job.rates is None or job.purpose not in _MOVES_DATA:
         yield from _move_as_told(session)
-    elif not job.dialect.spec.proves_rate:
+    elif not issubclass(job.dialect, ProvesRate):
         measures = job.dialect.spec.asking.measures_rate
         why = "no faster rate can be proven with this loader" if measures else "its loader answers at one rate"
         yield Noted("chip", f"{why}: {session.line.baud} baud")
@@ -179,6 +180,7 @@ def _move_as_told(session: Session) -> Iterator[Event]:
     wanted = session.line.baud
     if session.link.settings.baud == wanted:
         return
+    assert isinstance(session.dialect, ChangesRate), "else it is asked at the rate that is wanted"
     session.dialect.move_to_rate(session.part, wanted)
     now = session.link.settings.baud
     refused = "" if now == wanted else f"{wanted} baud is refused: "
@@ -200,11 +202,21 @@ def _moves_to(session: Session, baud: int) -> bool:
     return True
 
 
+def _prover(session: Session) -> ProvesRate:
+    assert isinstance(session.dialect, ProvesRate), "else no rate is looked for"
+    return session.dialect
+
+
+def _mover(session: Session) -> ChangesRate:
+    assert isinstance(session.dialect, ChangesRate), "else the loader measures the rate, or has one only"
+    return session.dialect
+
+
 def _still_carries(session: Session) -> bool:
     """Whether the rate that was moved to carries a shorter proof."""
     session.dialect.trial_s = _LONGER_WAIT_S
     try:
-        session.dialect.prove_rate(session.part, _AGAIN_BYTES)
+        _prover(session).prove_rate(session.part, _AGAIN_BYTES)
     except UnexpectedErase:
         raise
     except DialectError:
@@ -272,7 +284,7 @@ def _prove(session: Session, baud: int, wait_s: float) -> None:
             _move_by_command(session, baud, wait_s)
         _see_that_it_is_clean(session)
         session.dialect.trial_s = max(wait_s, _LONGER_WAIT_S)
-        session.dialect.prove_rate(session.part)
+        _prover(session).prove_rate(session.part)
         if _measured(session, baud):
             found = session.dialect.examine(session.part).unique_id
             if session.known is not None and found != session.known[1]:
@@ -306,7 +318,7 @@ def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
     RateRefused."""
     safe, here = session.job.settings, session.link.settings
     stays = here in (session.first_settings, safe) and session.dialect.trial_s is None
-    if not session.dialect.offers_rate(baud):
+    if not isinstance(session.dialect, ChangesRate) or not session.dialect.offers_rate(baud):
         raise _NotCarried(RateTrouble.LOADER)
     if session.dialect.disturbed or not stays:
         wanted, session.line = session.line, safe
@@ -318,7 +330,7 @@ def _move_by_command(session: Session, baud: int, wait_s: float) -> None:
         session.link.configure(here)
     session.dialect.trial_s = wait_s
     try:
-        session.dialect.move_to_rate(session.part, baud)
+        _mover(session).move_to_rate(session.part, baud)
     except ChipRefusal:
         session.dialect.trial_s = None
         raise _NotCarried(RateTrouble.CHIP) from None
@@ -371,7 +383,7 @@ def slow_down(session: Session, step: Step, error: DialectError) -> Iterator[Eve
     session.notes.forget_listening()
     before = session.dialect
     yield from find_rate(session, step, below=0 if meant else session.line.baud, remembers=not meant)
-    session.dialect.take_over(before)
+    take_over(session, before)
     session.dialect.fail_fast = can_slow_down(session, "write")
 
 
@@ -428,7 +440,7 @@ def _next_below(session: Session) -> int | None:
         return None
     least = asking.at_baud or 0
     rates = (baud for baud in _BAUDS if least <= baud <= session.line.baud * _AT_MOST)
-    return next((baud for baud in rates if not asking.at_baud or session.dialect.offers_rate(baud)), None)
+    return next((baud for baud in rates if not asking.at_baud or _mover(session).offers_rate(baud)), None)
 
 
 def go_slower(session: Session, step: Step, why: str) -> Generator[Event, None, bool]:
@@ -446,7 +458,7 @@ def go_slower(session: Session, step: Step, why: str) -> Generator[Event, None, 
         answers = False
     if answers:
         session.slowed += 1
-        session.dialect.take_over(before)
+        take_over(session, before)
         yield Noted(step, f"{why}: once more, at {baud} baud")
         return True
     session.slowed, session.line = _TIMES, usual

@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import replace
 
+from ..dialects.abilities import AskedAsKnown
+from ..dialects.dialect import Dialect
 from ..errors import Finding
 from ..events import Event, HandsWanted, HeardMeanwhile, StepAdvanced
 from ..findings.diagnosis import diagnose
@@ -79,13 +81,18 @@ def ask_after_resets(session: Session) -> Generator[Event, None, _Asked]:
     return _ask_as_known(session), tries
 
 
+def ask_as_known(dialect: Dialect, wait_s: float) -> str | None:
+    """The answer of a loader that an earlier conversation left running, if that needs another question."""
+    return dialect.ask_as_known(wait_s) if isinstance(dialect, AskedAsKnown) else None
+
+
 def _ask_as_known(session: Session) -> str | None:
     """Whether it answers as a loader that an earlier conversation left running, at the rate it was left at."""
     first, later, wait_s = session.first_settings, session.line, session.job.dialect.spec.asking.wait_s
-    answer = session.dialect.ask_as_known(wait_s)
+    answer = ask_as_known(session.dialect, wait_s)
     if answer is None and first != later:
         session.link.configure(later)
-        answer = session.dialect.ask(wait_s) or session.dialect.ask_as_known(wait_s)
+        answer = session.dialect.ask(wait_s) or ask_as_known(session.dialect, wait_s)
         if answer is None:
             session.link.configure(first)
     return answer
@@ -179,7 +186,7 @@ class _Manner:
             link.sleep(max(0.0, since_s + _PRESSED_TWICE_S - link.now()))
         dialect, wait_s = self._session.dialect, spec.asking.wait_s
         dialect.was_reset()
-        if dialect.ask(wait_s) is not None or dialect.ask_as_known(wait_s) is not None:
+        if dialect.ask(wait_s) is not None or ask_as_known(dialect, wait_s) is not None:
             return True
         self._session.dialect = dialect_for(self._session.job, link)
         return any(self._session.dialect.ask(wait_s) is not None for _ in range(3))

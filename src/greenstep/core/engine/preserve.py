@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 
+from ..dialects.abilities import Witnesses
 from ..dialects.errors import ChipRefusal, ErasedByRefusal, UnexpectedErase
 from ..errors import Finding, RefusedFault, VerifyFault
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
@@ -144,13 +145,13 @@ def record_witnesses(transfer: Transfer) -> None:
     if transfer.witnesses is not None or not transfer.job.options.verify:
         return
     transfer.witnesses = []
-    flash = transfer.plan.flash
-    if flash is not None and flash.areas:
+    flash, dialect = transfer.plan.flash, transfer.dialect
+    if flash is not None and flash.areas and isinstance(dialect, Witnesses):
         after = without([Span(flash.areas[0].end, flash.memory.usable_end)], flash.areas)
         own = shared(merged(unit.span for unit in flash.memory.units_of(flash.compared)), after)
         gaps = sorted([*own, *without(after, own)], key=lambda gap: gap.start)
-        for place in transfer.dialect.witnesses(flash.memory, gaps):
-            shown = transfer.dialect.shown_of(flash.memory, place)
+        for place in dialect.witnesses(flash.memory, gaps):
+            shown = dialect.shown_of(flash.memory, place)
             transfer.witnesses.append(Witness(flash.memory, place, shown))
 
 
@@ -165,7 +166,8 @@ def refuse_overrun(transfer: Transfer) -> None:
 
 
 def _as_it_was(transfer: Transfer, witness: Witness) -> bool:
-    return transfer.dialect.shown_of(witness.memory, witness.place) == witness.shown
+    dialect = transfer.dialect
+    return isinstance(dialect, Witnesses) and dialect.shown_of(witness.memory, witness.place) == witness.shown
 
 
 def erased_unasked(session: Session, error: UnexpectedErase) -> Finding:

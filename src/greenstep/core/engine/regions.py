@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 
 from ..chips.part import Memory, Part
+from ..dialects.abilities import LiftsWriteProtection, Locks, Unlocks
 from ..dialects.errors import DialectError
 from ..dialects.spec import Erasing
 from ..errors import RefusedFault, WriteFault
@@ -161,6 +162,7 @@ def read_step(session: Session) -> Iterator[Event]:
 
 def lock_step(session: Session) -> Iterator[Event]:
     """Lock, enter again, and check that the chip refuses."""
+    assert isinstance(session.dialect, Locks), "else the command was refused"
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.lock(session.part)
     yield from _seen_anew(session, "lock", said, locked=True)
@@ -171,6 +173,7 @@ def unlock_step(session: Session) -> Iterator[Event]:
     if session.job.options.writes_only:
         yield from _lift_write_protection(session)
         return
+    assert isinstance(session.dialect, Unlocks), "else the command was refused"
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.unlock(session.part)
     yield from _seen_anew(session, "unlock", said, locked=False)
@@ -178,6 +181,7 @@ def unlock_step(session: Session) -> Iterator[Event]:
 
 def _lift_write_protection(session: Session) -> Iterator[Event]:
     """The chip resets itself afterwards; only writing shows whether the units can be written again."""
+    assert isinstance(session.dialect, LiftsWriteProtection), "else the command was refused"
     with session.changing(ChipState.PROTECTING):
         said = session.dialect.lift_write_protection()
     anew = "it answered again" if _locked_now(session) is not None else "it did not come back"

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Generator
 
+from ..dialects.abilities import ChangesRate, TakesOver
+from ..dialects.dialect import Dialect
 from ..dialects.errors import DialectError
 from ..events import Event, Step
 from ..findings.chip_rules import restarted
@@ -63,6 +65,12 @@ def reset_itself(session: Session, phase: Phase, error: DialectError) -> bool:
     return itself
 
 
+def take_over(session: Session, before: Dialect) -> None:
+    """The chip answers again: what the conversation `before` has left open is looked at. Raises DialectError."""
+    if isinstance(session.dialect, TakesOver):
+        session.dialect.take_over(before)
+
+
 def resume(session: Session) -> bool:
     """Whether the same chip answers again after a reset."""
     session.resumed += 1
@@ -71,7 +79,7 @@ def resume(session: Session) -> bool:
     before = session.dialect
     if not begin_again(session):
         return False
-    session.dialect.take_over(before)
+    take_over(session, before)
     return True
 
 
@@ -87,7 +95,7 @@ def resume_by_hand(session: Session) -> Generator[Event, None, bool]:
     if answer is None or not _same_chip(session):
         return False
     session.synced_at_s = session.link.now()
-    session.dialect.take_over(before)
+    take_over(session, before)
     return True
 
 
@@ -125,6 +133,7 @@ def _same_chip(session: Session) -> bool:
                 return False
             session.known, session.unique_id = (identity.ident, again), again
         if link.settings.baud != session.line.baud:
+            assert isinstance(session.dialect, ChangesRate), "else it is asked at the rate that is wanted"
             session.dialect.move_to_rate(session.part, session.line.baud)
     except DialectError:
         return False

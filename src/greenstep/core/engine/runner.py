@@ -6,6 +6,7 @@ from collections.abc import Callable, Generator, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import replace
 
+from ..dialects.abilities import Cancels
 from ..dialects.avr_looking import into_loader
 from ..dialects.errors import (
     ChipRefusal,
@@ -333,7 +334,7 @@ class Runner:
 
     def _interrupted(self) -> Iterator[Event]:
         session = self._session
-        if self._step == "write" and session is not None:
+        if self._step == "write" and session is not None and isinstance(session.dialect, Cancels):
             with suppress(LinkLost, DialectError):  # the link is closed next, whatever happens here
                 session.dialect.cancel()
         if self._step not in self._ended:

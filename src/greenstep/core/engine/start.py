@@ -20,7 +20,8 @@ from ..hookup.sequence import Sequence
 from ..link import Deadline, LineSettings, LinesMissing, ResetBy
 from ..plan.write_options import TalkLine
 from ..quantities import count, readable_share, show_bytes, show_heard, show_seconds
-from .explain import explain, look_into
+from .explain import explain, look_into, rom_rate
+from .poll import ask_as_known
 from .session import Session
 
 _SHORT_LISTEN_S, _AFTER_ROM_S, _PAUSE_S, _ROM_TEXT_S = 0.5, 1.0, 0.06, 0.4
@@ -266,7 +267,7 @@ def first_heard_at(session: Session) -> LineSettings:
     """The console's settings; those at which the chip's ROM tells how it was booted, if it does and no text of the
     program is awaited."""
     job = session.job
-    rate = None if job.expect else job.dialect.rom_rate(session.part)
+    rate = None if job.expect else rom_rate(session)
     return job.console if rate is None else replace(job.console, baud=rate)
 
 
@@ -317,7 +318,7 @@ def _still_there(session: Session) -> bool:
     link, dialect, wait_s = session.link, session.dialect, session.job.dialect.spec.asking.wait_s
     link.configure(session.line)
     try:
-        if dialect.ask_as_known(wait_s) is not None:
+        if ask_as_known(dialect, wait_s) is not None:
             return True
         link.configure(session.first_settings)
         if not any(session.job.dialect(link).ask(wait_s) is not None for _ in range(2)):

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import field, replace
 
 from ..chips.part import EraseUnit, Memory
+from ..dialects.abilities import LiftsWriteProtection, Seals, TellsSums
 from ..dialects.errors import ChipRefusal, Unexpected
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Erasing
@@ -57,9 +58,10 @@ def verify_step(transfer: Transfer) -> Iterator[Event]:
     """Every byte of every image, by the chip's own checksum where it offers one, else read back; and the loader hears
     that it is complete."""
     for event in _verified(transfer):
-        image = transfer.written.get("flash")
-        if isinstance(event, StepEnded) and transfer.job.purpose == "upload" and image is not None:
-            said = transfer.dialect.seal(transfer.part, image)
+        image, dialect = transfer.written.get("flash"), transfer.dialect
+        uploaded = isinstance(event, StepEnded) and transfer.job.purpose == "upload"
+        if uploaded and image is not None and isinstance(dialect, Seals):
+            said = dialect.seal(transfer.part, image)
             if said:
                 yield Noted("verify", said)
         yield event
@@ -262,7 +264,7 @@ def _refuse_sum(transfer: Transfer) -> None:
     raise VerifyFault.of(
         "other-image",
         "the chip holds another image",
-        transfer.dialect.sums_seen(),
+        transfer.dialect.sums_seen() if isinstance(transfer.dialect, TellsSums) else (),
         ("upload it again", "is this the file that you mean?"),
     )
 
@@ -442,7 +444,7 @@ _SHOWN, _LOOKED_AT = 4, 4096
 
 def refuse_protected(transfer: Transfer, plan: MemoryPlan) -> None:
     """After a verify found differences: check for write-protected units. Raises VerifyFault that names them."""
-    if not transfer.job.dialect.spec.lifts_write_protection or not plan.memory.is_flash:
+    if not isinstance(transfer.dialect, LiftsWriteProtection) or not plan.memory.is_flash:
         return
     found = [unit for unit in _written(plan) if _stays(transfer, plan, unit)]
     if not found:

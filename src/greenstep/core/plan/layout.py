@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from ..chips.part import EraseUnit, Memory, Part
+from ..dialects.abilities import ChecksBackup, ErasesMore, LoaderInFlash, WritesAlong
 from ..dialects.dialect import Dialect
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Cost, Erasing, sum_costs
@@ -41,13 +42,14 @@ def make_plan(part: Part, dialect: type[Dialect], images: dict[str, Image], opti
     if options.as_it_was:
         images, notes = _without_bootloader(part, images)
         check_any_left(images, notes)
-        dialect.check_backup(part, images, options.even_if)
+        if issubclass(dialect, ChecksBackup):
+            dialect.check_backup(part, images, options.even_if)
     elif not options.blank:
         images, notes = _fitted(part, dialect, images, options)
         check_any_left(images, notes)
     elif "flash" in images:
-        blank, told = dialect.fit_blank(part, images["flash"])
         there = images["flash"]  # a region that is only looked at may begin inside of what the loader needs
+        blank, told = dialect.fit_blank(part, there) if issubclass(dialect, LoaderInFlash) else (there, ())
         images, notes = {**images, "flash": cut_out(blank, there.lowest, there.end)}, [*told]
     notes += check_image(part, images, options)
     if options.erase_all and dialect.spec.erasing is Erasing.INSIDE_WRITE and not dialect.spec.erases_alone:
@@ -178,7 +180,13 @@ def _areas(
     written = [] if units else [block.span for block in blocks]
     touched = units or memory.units_of(written)
     apart = merged([*(unit.span for unit in touched), *written])
-    return merged(dialect.erased_by_writing(part, memory, apart)) if apart and memory.is_flash else apart
+    return merged(_with_what_is_erased_too(part, memory, dialect, apart)) if apart and memory.is_flash else apart
+
+
+def _with_what_is_erased_too(
+    part: Part, memory: Memory, dialect: type[Dialect], spans: Sequence[Span]
+) -> Sequence[Span]:
+    return dialect.erased_by_writing(part, memory, spans) if issubclass(dialect, ErasesMore) else spans
 
 
 def _whole_blocks(memory: Memory, image: Image, size: int) -> list[WriteBlock]:
@@ -275,12 +283,12 @@ def _with_neighbours(
         return rooms
     every = {room.place.start: room for room in rooms_of(memory_plan, dialect.write_block(memory))}
     chosen = {room.place.start: room for room in rooms}
-    along = dialect.written_along(plan.part, memory)
+    along = dialect.written_along(plan.part, memory) if issubclass(dialect, WritesAlong) else None
     if along is not None:
         chosen.update((start, room) for start, room in every.items() if room.place.meets(along))
     while True:
         runs = merged(room.place for room in chosen.values())
-        erased = dialect.erased_by_writing(plan.part, memory, runs)
+        erased = _with_what_is_erased_too(plan.part, memory, dialect, runs)
         more = {
             start: room for start, room in every.items()
             if start not in chosen and any(run.meets(room.place) for run in erased)
