@@ -245,7 +245,9 @@ def failing(dialect: type[Dialect], calls: dict[str, set[int]]) -> Iterator[None
     """The methods of a dialect fail at their calls of these numbers, once something on the chip has begun."""
     with ExitStack() as stack:
         for name, numbers in calls.items():
-            usual, counted = getattr(dialect, name), count(1)
+            usual, counted = getattr(dialect, name, None), count(1)
+            if usual is None:  # not every loader computes sums
+                continue
 
             def fails(
                 *arguments: Any, _usual: Any = usual, _counted: Any = counted, _at: Any = numbers, **more: Any

@@ -165,6 +165,28 @@ class Seals(ABC):
         nothing was said. Raises DialectError."""
 
 
+class Checksums(ABC):
+    """The chip computes checksums of its flash itself."""
+
+    def can_checksum(self) -> bool:
+        """Whether this very chip can (known after `identify`)."""
+        return True
+
+    @abstractmethod
+    def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
+        """Whether the chip's own checksum over that span is that of `data`."""
+
+    @classmethod
+    def checksum_unit(cls, memory: Memory) -> int:
+        """The alignment, in bytes, of where the chip's own checksum starts and ends."""
+        return memory.write_unit
+
+
+def summing(dialect: object) -> Checksums | None:
+    """The dialect, if the chip at its other end can compute checksums."""
+    return dialect if isinstance(dialect, Checksums) and dialect.can_checksum() else None
+
+
 class TellsSums(ABC):
     @abstractmethod
     def sums_seen(self) -> tuple[str, ...]:

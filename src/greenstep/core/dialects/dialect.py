@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 from ..link import Deadline, Frame
 from ..quantities import show_size
 from ..spans import Span, pieces_of
+from .abilities import summing
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing
 from .line import read_until
@@ -127,10 +128,10 @@ class Dialect(ABC):
         return self.spec.start_answers
 
     # The rule about late answers: nothing is sent while the answer to an earlier question can still come,
-    # unless the new question's answer cannot be mistaken for it. 3.2 time-outs allow for what adapters, hubs and
-    # networks add; a loader that would itself time out meanwhile is kept awake by a
-    # probe. While a rate is on trial the wait is short and nothing is repeated: there a late answer is as
-    # good a reason as a damaged one to take a lower rate.
+    # unless the new question's answer cannot be mistaken for it. 3.2 time-outs allow for what adapters, hubs
+    # and networks add; a loader that would itself time out meanwhile is kept awake by a probe. While a rate is
+    # on trial the wait is short and nothing is repeated: there a late answer is as good a reason as a damaged
+    # one to take a lower rate.
     @property
     def patience_s(self) -> float:
         """How long to wait for an answer before its question is repeated. If this is shorter than an answer can be
@@ -289,32 +290,19 @@ class Dialect(ABC):
     def confirm_reading(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether `data`, which was read from `address`, reads the same in a second way: by its checksum, with other
         addresses, or at least in blocks of another size."""
-        unit = self.checksum_unit(memory)
-        if memory.is_flash and self.can_checksum() and not address % unit and not len(data) % unit:
-            return self.checksum_equals(memory, address, data)
+        sums, place = summing(self) if memory.is_flash else None, Span.of(address, len(data))
+        if sums is not None and place == place.aligned(sums.checksum_unit(memory)):
+            return sums.checksum_equals(memory, address, data)
         block = max(4, self.read_block(memory) * 3 // 4 // 4 * 4)
         return all(
             self.read(memory, address + at, min(block, len(data) - at)) == data[at : at + block]
             for at in range(0, len(data), block)
         )
 
-    def can_checksum(self) -> bool:
-        """Whether this chip can compute a checksum itself (known after `identify`)."""
-        return False
-
-    def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
-        """Whether the chip's own checksum over that span is that of `data`."""
-        raise NotImplementedError(f"{self.name} has no checksum")
-
     @classmethod
     def provable(cls, part: Part, memory: Memory, checks: tuple[Span, ...], settings: Mapping[str, Any]) -> Provable:
         """What of the spans the loader can show."""
         return Provable(checks)
-
-    @classmethod
-    def checksum_unit(cls, memory: Memory) -> int:
-        """The alignment, in bytes, of where the chip's own checksum starts and ends."""
-        return memory.write_unit
 
     @abstractmethod
     def start(self, address: int) -> str:

@@ -20,7 +20,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import count, show_address, show_engineering, show_size
 from ..spans import Span, merged
-from .abilities import PROOF_BYTES, ChangesRate, ProvesRate, Seals, TellsClock
+from .abilities import PROOF_BYTES, ChangesRate, Checksums, ProvesRate, Seals, TellsClock
 from .dialect import Dialect
 from .doorstep_frames import (
     ANSWER,
@@ -56,7 +56,7 @@ _TRIAL_S = 6.0  # docs/doorstep.md, "Rate": half a second to five, and then the 
 _AT_NEW_RATE, _NEW_RATE_S = 4, 0.06
 
 
-class Doorstep(Dialect, ChangesRate, ProvesRate, Seals, TellsClock):
+class Doorstep(Dialect, ChangesRate, Checksums, ProvesRate, Seals, TellsClock):
     """The conversation with one loader."""
 
     name: ClassVar[str] = "doorstep"
@@ -312,9 +312,6 @@ class Doorstep(Dialect, ChangesRate, ProvesRate, Seals, TellsClock):
             number = min(self.facts.digests, (end - at) // 4)
             data += b"".join(bytes_with_crc32(sum_) for sum_ in self._digests_of(at, 4, number))
         return data[address - first :][:size]
-
-    def can_checksum(self) -> bool:
-        return True
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

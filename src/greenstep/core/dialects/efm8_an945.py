@@ -19,7 +19,7 @@ from ..image import Image, Piece
 from ..link import Link
 from ..quantities import show_bytes, show_size
 from ..spans import Span
-from .abilities import PROOF_BYTES, ProvesRate, TakesOver, TellsSums
+from .abilities import PROOF_BYTES, Checksums, ProvesRate, TakesOver, TellsSums
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened
@@ -69,7 +69,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return "" if heard[0] == _OK else ANSWERS.get(heard[0], show_bytes(heard, 4))
 
 
-class Efm8An945(Dialect, ProvesRate, TakesOver, TellsSums):
+class Efm8An945(Dialect, Checksums, ProvesRate, TakesOver, TellsSums):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "efm8-an945"
@@ -199,9 +199,6 @@ class Efm8An945(Dialect, ProvesRate, TakesOver, TellsSums):
             self._whole = before._whole
 
     # --- proof
-
-    def can_checksum(self) -> bool:
-        return True
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

@@ -23,7 +23,7 @@ from ..image.esp_tables import ALL_SPEEDS, MODES, MOST_BYTES, ROW, SIZES_8266, U
 from ..link import Deadline, LineSettings, Link
 from ..quantities import show_address, show_bytes, show_size
 from ..spans import Span, merged, total
-from .abilities import PROOF_BYTES, ChangesRate, ErasesMore, PrintsAtReset, ProvesRate, Witnesses
+from .abilities import PROOF_BYTES, ChangesRate, Checksums, ErasesMore, PrintsAtReset, ProvesRate, Witnesses
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected, UnexpectedErase
 from .esp_chip import (
@@ -135,7 +135,7 @@ def _opened(sent: bytes) -> Opened:
     return (frame[1], frame[8:]) if len(frame) >= 8 and not frame[0] else None
 
 
-class EspRom(Dialect, ChangesRate, ErasesMore, PrintsAtReset, ProvesRate, Witnesses):
+class EspRom(Dialect, ChangesRate, Checksums, ErasesMore, PrintsAtReset, ProvesRate, Witnesses):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "esp-rom"

@@ -18,7 +18,7 @@ from ..image import Image
 from ..link import Deadline, LineSettings, Link
 from ..quantities import show_size
 from ..spans import Span, pieces_of, total, without
-from .abilities import PROOF_BYTES, AskedAsKnown, ChangesRate, ChecksBackup, ProvesRate, Unlocks
+from .abilities import PROOF_BYTES, AskedAsKnown, ChangesRate, ChecksBackup, Checksums, ProvesRate, Unlocks
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_until, refuse_text
@@ -77,7 +77,7 @@ _ANSWERS_AS_KNOWN = re.compile(rb"\s*\?*\s*(?:1\r\n)?(?:A 0\s+)?0\r\n")
 _CRYSTAL_KHZ = 12000
 
 
-class LpcIsp(Dialect, AskedAsKnown, ChangesRate, ChecksBackup, ProvesRate, Unlocks):
+class LpcIsp(Dialect, AskedAsKnown, ChangesRate, ChecksBackup, Checksums, ProvesRate, Unlocks):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "lpc-isp"

@@ -16,7 +16,7 @@ from ..chips.part import EraseUnit, Memory, Part
 from ..link import Deadline
 from ..quantities import show_bytes
 from ..spans import Span
-from .abilities import PROOF_BYTES, ChangesRate, ProvesRate
+from .abilities import PROOF_BYTES, ChangesRate, Checksums, ProvesRate
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, headed
 from .line import drain, read_exactly, read_until, refuse_text
@@ -76,7 +76,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return MESSAGES.get(heard[5], show_bytes(heard, 8)) if refused else ""
 
 
-class Msp430Slau550(Msp430Dialect, ChangesRate, ProvesRate):
+class Msp430Slau550(Msp430Dialect, ChangesRate, Checksums, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "msp430-slau550"
@@ -236,9 +236,6 @@ class Msp430Slau550(Msp430Dialect, ChangesRate, ProvesRate):
         return "an upload erases all of the program's flash; information memory stays"
 
     # --- proof
-
-    def can_checksum(self) -> bool:
-        return True
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

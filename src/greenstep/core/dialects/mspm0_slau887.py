@@ -22,7 +22,7 @@ from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import show_bytes, show_span
 from ..spans import Span, pieces_of
-from .abilities import PROOF_BYTES, ChangesRate, ProvesRate
+from .abilities import PROOF_BYTES, ChangesRate, Checksums, ProvesRate
 from .dialect import Answer, Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, headed
@@ -96,7 +96,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return MESSAGES.get(heard[5], show_bytes(heard, 8)) if refused else ""
 
 
-class Mspm0Slau887(Dialect, ChangesRate, ProvesRate):
+class Mspm0Slau887(Dialect, ChangesRate, Checksums, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "mspm0-slau887"
@@ -276,9 +276,6 @@ class Mspm0Slau887(Dialect, ChangesRate, ProvesRate):
             self._request(Command.DEVICE_INFO, kind=_INFO, answer=32)
 
     # --- proof
-
-    def can_checksum(self) -> bool:
-        return True
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

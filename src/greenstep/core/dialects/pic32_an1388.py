@@ -18,7 +18,7 @@ from ..image import Image, Piece
 from ..link import Deadline, Link
 from ..quantities import count
 from ..spans import Span, merged, shared, total, without
-from .abilities import TellsSums
+from .abilities import Checksums, TellsSums
 from .dialect import Answer, Dialect
 from .errors import Silence, Unexpected
 from .framing import Framing, Opened
@@ -75,7 +75,7 @@ def _opened(sent: bytes) -> Opened:
     return command, data
 
 
-class Pic32An1388(Dialect, TellsSums):
+class Pic32An1388(Dialect, Checksums, TellsSums):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "pic32-an1388"
@@ -192,9 +192,6 @@ class Pic32An1388(Dialect, TellsSums):
         return Identity(None, f"AN1388 loader {self._version}", (("loader", self._version),))
 
     # --- proof
-
-    def can_checksum(self) -> bool:
-        return True
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

@@ -247,7 +247,7 @@ class Propeller1(Dialect):
             raise Unexpected(f"word about {what}", heard + drain(self.link, _QUIET_S))
 
     def start(self, address: int) -> str:
-        """It has done so when the sum was right."""
+        """The chip already started itself once the checksum matched."""
         return "it runs as soon as the sum is right"
 
     # --- images

@@ -148,7 +148,7 @@ class Propeller2(Dialect, ProvesRate):
             raise Unexpected("word about the sum", heard + drain(self.link, _QUIET_S))
 
     def start(self, address: int) -> str:
-        """It has done so when the sum was right."""
+        """The chip already started itself once the checksum matched."""
         return "it runs as soon as the sum is right"
 
     # --- images

@@ -19,7 +19,7 @@ from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import count, show_address, show_bytes, show_size
 from ..spans import Span, merged, shared, total, without
-from .abilities import PROOF_BYTES, ChangesRate, ProvesRate
+from .abilities import PROOF_BYTES, ChangesRate, Checksums, ProvesRate
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .framing import Framing, Opened, headed
@@ -52,7 +52,7 @@ def _answered(command: Command, sent: bytes, heard: bytes) -> str:
     return STATUSES.get(heard[4], show_bytes(heard, 8)) if len(heard) > 4 and heard[3] & 0x80 else ""
 
 
-class RaR01An5372(Dialect, ChangesRate, ProvesRate):
+class RaR01An5372(Dialect, ChangesRate, Checksums, ProvesRate):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "ra-r01an5372"

@@ -19,7 +19,7 @@ from ..link import Deadline, Link
 from ..quantities import show_size
 from ..spans import Span
 from . import sam_ba_ram as transfer
-from .abilities import TakesOver
+from .abilities import Checksums, TakesOver
 from .dialect import Dialect
 from .errors import ChipRefusal, RefusalKind, Silence, Unexpected
 from .line import drain, read_exactly, read_until, refuse_text
@@ -40,7 +40,7 @@ _QUIET_S, _TRIES = 0.03, 4
 _APART_S, _HANGS_ABOVE = 0.005, 32
 
 
-class SamBa(Dialect, TakesOver):
+class SamBa(Dialect, Checksums, TakesOver):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "sam-ba"
@@ -92,7 +92,7 @@ class SamBa(Dialect, TakesOver):
         return len(text) + 1
 
     def _line(self, text: str) -> str:
-        """One that is answered by text and a line's end. Raises Silence, Unexpected."""
+        """Send a command whose reply is a text line. Raises Silence, Unexpected."""
         sent = self._command(text)
         deadline = Deadline.after(self.link, self.link.settings.seconds(sent + 80) + self.patience_s)
         heard = b""
@@ -365,9 +365,6 @@ class SamBa(Dialect, TakesOver):
 
     def read(self, memory: Memory, address: int, size: int) -> bytes:
         return self._get(address, size)
-
-    def can_checksum(self) -> bool:
-        return True
 
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:

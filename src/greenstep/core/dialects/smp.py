@@ -19,7 +19,7 @@ from ..errors import RefusedFault, StartFault, VerifyFault, WriteFault
 from ..image import Image
 from ..link import Deadline, Link
 from ..quantities import count, show_address
-from .abilities import TellsSums
+from .abilities import Checksums, TellsSums
 from .errors import ChipRefusal, Silence, Unexpected
 from .results import Examination, Identity, OneFitted, WriteBlock
 from .smp_exchange import FIRST, HEADER_BYTES, READ, TRIES, WRITE, Command, Packet, SmpExchange, encoded, in_lines
@@ -37,7 +37,7 @@ _LOOK_UNIT = 32
 _LOST_ONCE_IN = 4096
 
 
-class Smp(SmpExchange, TellsSums):
+class Smp(SmpExchange, Checksums, TellsSums):
     """The conversation with one board."""
 
     name: ClassVar[str] = "smp"
@@ -152,9 +152,6 @@ class Smp(SmpExchange, TellsSums):
     @classmethod
     def checksum_unit(cls, memory: Memory) -> int:
         return 1
-
-    def can_checksum(self) -> bool:
-        return True
 
     def checksum_equals(self, memory: Memory, address: int, data: bytes) -> bool:
         """Whether the slot that an upload goes to holds this image, or it is the one that runs, which the boot loader

@@ -22,7 +22,7 @@ from ..chips.part import EraseUnit, Memory, Part
 from ..errors import NoAnswerFault
 from ..link import Deadline, Frame, Link
 from ..quantities import count, show_address, show_size
-from .abilities import PROOF_BYTES, LiftsWriteProtection, Locks, ProvesRate, Unlocks
+from .abilities import PROOF_BYTES, Checksums, LiftsWriteProtection, Locks, ProvesRate, Unlocks
 from .dialect import Dialect
 from .errors import ChipRefusal, DialectError, RefusalKind, Silence, Unexpected
 from .line import drain, noise, read_exactly, read_until, refuse_text
@@ -95,7 +95,7 @@ def _lacks_id(answer: bytes) -> bool:
     return len(answer) > 1 and Command.ID not in answer[1:]
 
 
-class StLoader(Dialect, ProvesRate):
+class StLoader(Dialect, Checksums, ProvesRate):
     """The conversation with one chip. `identify` comes before everything that changes it."""
 
     name: ClassVar[str] = "stm32-rom"

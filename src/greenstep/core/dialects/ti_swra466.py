@@ -23,7 +23,7 @@ from ..image import Image
 from ..link import Link
 from ..quantities import show_address, show_size
 from ..spans import Span
-from .abilities import PROOF_BYTES, ProvesRate, WritesAlong
+from .abilities import PROOF_BYTES, Checksums, ProvesRate, WritesAlong
 from .errors import ChipRefusal, DialectError, Silence, Unexpected
 from .framing import Framing
 from .results import Examination, Identity, OneFitted, WriteBlock
@@ -49,7 +49,7 @@ _CCFG_BYTES, _FIRST_SECTORS = 88, 0x20
 _PROGRAM_LONGEST_S = 0.1
 
 
-class TiSwra466(TiPackets, ProvesRate, WritesAlong):
+class TiSwra466(TiPackets, Checksums, ProvesRate, WritesAlong):
     """The conversation with one chip."""
 
     name: ClassVar[str] = "ti-swra466"

@@ -12,6 +12,7 @@ from collections.abc import Generator, Iterator, Sequence
 from dataclasses import replace
 from typing import Literal
 
+from ..dialects.abilities import summing
 from ..dialects.errors import ChipRefusal, DialectError
 from ..events import Event, Noted, StepAdvanced, StepEnded
 from ..frozen import changing
@@ -28,20 +29,12 @@ from .session import Session, Transfer, Trusted
 
 How = Literal["checksum", "read", "journal", ""]
 
-# Why there are three ways to find out, and none of them is a guess
-# -----------------------------------------------------------------
-# Most uploads change a few hundred bytes of a program. What is in the chip already need not be sent, if it is
-# certain to be there. The chip's own checksum over an erase unit is a few bytes on the line and covers every
-# byte: if it has one that is more than a tag, it is used. Reading back costs as much as writing does, or
-# more, so it is worth it only while most of what is read turns out equal: after some units that differ in a
-# row, spans are left out by growing leaps.
-#
-# The journal is only a memory: that this image was written to a chip of this number says nothing of what
-# happened to it since. It is believed where a sample agrees, spread over all of what it claims, and what
-# verify then finds still decides. A person who asks for the whole gets the whole.
-#
-# Nothing here changes the chip. A unit that is found equal is neither erased nor written, so its bytes are
-# those that were seen.
+# Why there are three ways, and none of them is a guess: what is in the chip already need not be sent, if it is
+# certain to be there. The chip's own checksum is a few bytes on the line and covers every byte: it is used where
+# it is more than a tag. Reading back costs as much as writing, so it is worth it while most of it turns out equal;
+# after units that differ in a row, spans are left out by growing leaps. The journal is only a memory: it is
+# believed where a sample agrees, and what verify then finds still decides. Nothing here changes the chip, so a
+# unit that is found equal holds what was seen.
 _PARTS = 8  # summed at once
 _WORTH_PROBING = 16  # spans
 _MOST_TOGETHER, _FIRST_LOOK = (256, 128)  # bytes: of spans read together, and of a large span before the rest
@@ -137,7 +130,7 @@ def _same_bytes(outcomes: Sequence[tuple[MemoryPlan, _Outcome]]) -> int:
 def _compare(transfer: Transfer, plan: MemoryPlan) -> Comparing:
     spec = transfer.job.dialect.spec
     rooms = rooms_of(plan, transfer.job.dialect.write_block(plan.memory))
-    if plan.memory.is_flash and transfer.dialect.can_checksum():
+    if plan.memory.is_flash and summing(transfer.dialect) is not None:
         return (yield from _by_checksum(transfer, plan, rooms))
     slow = spec.reads_slowly or not _reading_pays(transfer, plan, rooms)
     from_journal = transfer.job.options.compare is CompareWith.JOURNAL

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 
 from ..chips.part import EraseUnit, Memory
+from ..dialects.abilities import Checksums, summing
 from ..dialects.dialect import Dialect
 from ..dialects.errors import Silence
 from ..dialects.results import WriteBlock
@@ -26,9 +27,11 @@ from .session import Session, Transfer
 def sums_equal(transfer: Transfer, plan: MemoryPlan, spans: Iterable[Span]) -> bool:
     """Compare checksums that the chip can compute at once, which may cover more than the span where the image is
     blank. If they differ, the bytes of the image itself may still be equal."""
-    memory, unit = plan.memory, transfer.job.dialect.checksum_unit(plan.memory)
+    sums, memory = transfer.dialect, plan.memory
+    assert isinstance(sums, Checksums), "else the chip is read"
+    unit = sums.checksum_unit(memory)
     summed = (span.aligned(unit, memory.start) for span in spans)
-    return all(transfer.dialect.checksum_equals(memory, span.start, expected(plan, span)) for span in summed)
+    return all(sums.checksum_equals(memory, span.start, expected(plan, span)) for span in summed)
 
 
 def expected(plan: MemoryPlan, span: Span) -> bytes:
@@ -111,7 +114,7 @@ def can_write_again(transfer: Transfer) -> bool:
 def _holds(transfer: Transfer, plan: MemoryPlan, room: Room) -> bool:
     """Whether the chip shows the image's bytes in a span, as far as it can show them."""
     shown = shared(transfer.proofs_of(plan), [room.place])
-    return (sums_equal if transfer.dialect.can_checksum() else reads_equal)(transfer, plan, shown)
+    return (reads_equal if summing(transfer.dialect) is None else sums_equal)(transfer, plan, shown)
 
 
 def worth_all_again(transfer: Transfer) -> bool:

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import field, replace
 
 from ..chips.part import EraseUnit, Memory
-from ..dialects.abilities import LiftsWriteProtection, Seals, TellsSums
+from ..dialects.abilities import Checksums, LiftsWriteProtection, Seals, TellsSums, summing
 from ..dialects.errors import ChipRefusal, Unexpected
 from ..dialects.results import WriteBlock
 from ..dialects.spec import Erasing
@@ -193,7 +193,7 @@ def _prove(
     """Prove every byte of the spans. Raises VerifyFault."""
     if not checks:
         return
-    if transfer.dialect.can_checksum() and sums_equal(transfer, memory_plan, checks):
+    if summing(transfer.dialect) is not None and sums_equal(transfer, memory_plan, checks):
         tally.done += total(checks)
         yield StepAdvanced("verify", tally.done, tally.total, "bytes", meter.seconds)
         return
@@ -202,7 +202,7 @@ def _prove(
             return
         _refuse_sum(transfer)
     tally.summed = False
-    narrows = transfer.job.dialect.spec.reads_slowly and transfer.dialect.can_checksum()
+    narrows = transfer.job.dialect.spec.reads_slowly and summing(transfer.dialect) is not None
     spans = _differing(transfer, memory_plan, checks) if narrows else checks
     before = tally.done
     watch = Watch(transfer.session)
@@ -277,11 +277,12 @@ def _worth_repairing(transfer: Transfer, tally: _Tally) -> bool:
 
 def _differing(transfer: Transfer, plan: MemoryPlan, checks: Sequence[Span]) -> list[Span]:
     """The spans whose checksums differ, halved again and again until little is left to read."""
-    left = list(checks)
+    sums, left = transfer.dialect, list(checks)
+    assert isinstance(sums, Checksums), "else all is read"
     small: list[Span] = []
     while left and len(small) < _SPANS_READ:
         span = left.pop(0)
-        if transfer.dialect.checksum_equals(plan.memory, span.start, expected(plan, span)):
+        if sums.checksum_equals(plan.memory, span.start, expected(plan, span)):
             continue
         if span.size <= _SMALL_SPAN:
             small.append(span)
@@ -338,10 +339,10 @@ class Verification:
             self.missed += [block for block in plan.blocks if block.span.meets(place)]
         if not self.reads_differ and self._write_again(transfer, plan, place):
             return _read(transfer, plan, place)
-        unit = transfer.dialect.checksum_unit(plan.memory)
-        summed = transfer.dialect.can_checksum() and not (place.start % unit or place.size % unit)
-        if summed:  # else what was read is not what is there
-            self.reads_differ |= not transfer.dialect.checksum_equals(plan.memory, place.start, again)
+        sums = summing(transfer.dialect)
+        if sums is not None and place == place.aligned(sums.checksum_unit(plan.memory)):
+            # else what was read is not what is there
+            self.reads_differ |= not sums.checksum_equals(plan.memory, place.start, again)
         return again
 
     def _write_again(self, transfer: Transfer, plan: MemoryPlan, place: Span) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator
 
+from ..dialects.abilities import summing
 from ..dialects.spec import Erasing
 from ..events import Event, Noted, Step, StepAdvanced, StepEnded
 from ..findings.observations import Progress
@@ -160,7 +161,7 @@ def _first_bytes(transfer: Transfer) -> bytes:
     """What the first bytes to be checked hold before anything is written, to detect a write without effect."""
     memory_plan = transfer.plan.memories[0]
     block = transfer.dialect.read_block(memory_plan.memory)
-    if transfer.dialect.can_checksum():
+    if summing(transfer.dialect) is not None:
         block = min(block, _FIRST_FEW)
     first = next(pieces_of(transfer.proofs_of(memory_plan), block), None)
     return transfer.dialect.read(memory_plan.memory, first.start, first.size) if first else b""
