@@ -163,11 +163,15 @@ class Loaders(unittest.TestCase):
 
     def at_the_top(self) -> Iterator[tuple[str, Image, int]]:
         """(board, a program that ends right below the bootloader, where in the flash that is)."""
-        for board, part in parts():
-            if part.flash.reserved_top and part.core != "8051" and not board.startswith("doorstep"):
-                image, held = sample_for(board, 900), content(prepare(board)[1])
-                border = len(held) - len(held[len(held) - 4 * part.flash.reserved_top :].lstrip(b"\xff"))
-                yield board, with_piece(image, part.flash.start + border - 256 - _WAY_BACK), border
+        found = [
+            (board, part)
+            for board, part in parts()
+            if part.flash.reserved_top and part.core != "8051" and not board.startswith("doorstep")
+        ]
+        for board, part in some(found, 10):
+            image, held = sample_for(board, 900), content(prepare(board)[1])
+            border = len(held) - len(held[len(held) - 4 * part.flash.reserved_top :].lstrip(b"\xff"))
+            yield board, with_piece(image, part.flash.start + border - 256 - _WAY_BACK), border
 
     def over(self, board: str, image: Image, border: int, old: bytes, **options: Any) -> Trial:
         """An upload over a program that ends with `old`."""
@@ -192,7 +196,7 @@ class Loaders(unittest.TestCase):
         self.assertGreater(refused, 15)
 
     def test_words_that_look_like_jumps_are_no_bootloader(self) -> None:
-        for board, image, border in some(self.at_the_top(), 12):
+        for board, image, border in self.at_the_top():
             with self.subTest(board):
                 trial = self.over(board, image, border, _JUMPS * 128)
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
@@ -201,7 +205,7 @@ class Loaders(unittest.TestCase):
     def test_the_size_that_was_said_decides(self) -> None:
         """Whatever lies below it looks like: even a copy of the bootloader itself."""
         found = 0
-        for board, image, border in some(self.at_the_top(), 12):
+        for board, image, border in self.at_the_top():
             with self.subTest(board):
                 loader = content(prepare(board)[1])[border:]
                 found += self.over(board, image, border, loader).end.exit_code == 5

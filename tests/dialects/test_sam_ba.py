@@ -132,7 +132,7 @@ class SamBa(unittest.TestCase):
         for board in (RESIDENT, USB, ROM):
             image = sample_for(board, 600)
             count = run(board, {"flash": image}, start=False).line.to_chip_count
-            for place in some(range(3, count, 307), 8):
+            for place in some(range(3, count, 307), 5):
                 trial = run(board, {"flash": image}, faults=(f"flip-to-chip={place}:20",), start=False)
                 with self.subTest(board, place=place):
                     self.assertTrue(trial.holds(image) or trial.end.exit_code)
