@@ -11,10 +11,11 @@ from greenstep.core.dialects.registry import dialect_names, find_dialect
 from greenstep.core.dialects.settings import read_settings
 from greenstep.core.errors import UsageFault
 from greenstep.core.image import Image, Piece
+from greenstep.core.link import LineSettings
 
 from ..sample import KINDS, boards, some
 from ..scripted import ScriptedLink
-from .observed import notes, shows_bytes, strict
+from .observed import dialect_of, notes, shows_bytes, strict
 
 SIZES = (700, 1800)
 _XMODEM = {"smoke-fan", "xmodem-sum", "xmodem-crc", "ymodem", "ymodem-once", "ymodem-twice", "efr32", "efm32", "w600"}
@@ -47,6 +48,16 @@ class OnEveryBoard(unittest.TestCase):
                 self.assertEqual(trial.end.exit_code, 0, trial.findings)
                 self.assertNotIn("repeated", notes(trial))
                 self.assertNotIn("damaged", notes(trial))
+
+    def test_a_rate_that_the_loader_has_not_is_told_and_left(self) -> None:
+        for board in ("msp430g2553", "rp2350"):
+            with self.subTest(board):
+                image = sample_for(board, 900)
+                line = LineSettings(115200, dialect_of(board).frame)
+                trial = run(board, {"flash": image}, settings=line)
+                self.assertEqual((trial.end.exit_code, trial.holds(image)), (0, True), trial.findings)
+                told = "its loader answers at one rate" in notes(trial)
+                self.assertTrue(told)
 
     def test_a_second_upload_over_the_first(self) -> None:
         for board in boards(2):

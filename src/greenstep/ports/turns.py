@@ -25,10 +25,10 @@ from greenstep.core.frozen import frozen
 # Why commands take turns instead of stealing the port
 # ----------------------------------------------------
 # A console stays open all day, and each upload needs the port for some seconds. Two programs on one port
-# share its bytes at random, so one must leave; to close the console by hand, upload and open it again is what
-# people do a hundred times a day. The console therefore lends the port. It must get it back however the other
-# ends, also by kill -9: so the loan is a connection, which the system closes for whoever dies, and no file
-# that would have to be removed. A socket in a folder that only this user can enter says who may ask.
+# share its bytes at random, so one must leave, and nobody wants to close the console by hand for every upload:
+# it lends the port. It must get it back however the other ends, also by kill -9: so the loan is a connection,
+# which the system closes for whoever dies, and no file that would have to be removed. A socket in a folder
+# that only this user can enter says who may ask.
 LONGEST_S = 2.0
 """How long a command waits for a console, at the most."""
 _MOST_BYTES = 1 << 20

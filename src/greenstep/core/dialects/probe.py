@@ -21,8 +21,8 @@ EVERY_S = 0.4
 
 # Why a probe, and not a longer wait
 # ----------------------------------
-# Waiting long enough for any late answer costs seconds for each lost character, and some loaders start the
-# program meanwhile: an AVR bootloader gives up after about a second of silence. A probe is a question that
+# Waiting long enough for any late answer costs seconds for each lost character, and loaders start the
+# program meanwhile: some give up after about a second of silence. A probe is a question that
 # changes nothing and whose answer cannot be mistaken for the one that is missing, for instance "which version
 # are you" while the answer to "write this page" is due.
 #

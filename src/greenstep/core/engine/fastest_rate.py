@@ -30,10 +30,10 @@ from .session import Session, dialect_for
 # loader keeps up. Data sheets give upper limits for two of them. So it is tried: from the highest rate down,
 # since the first that works is the answer, and a rate that fails does so within one exchange.
 #
-# That a rate answers is no proof: one question and one answer are thirty characters, and a clock that is 2 %
-# off damages one in a thousand. At least 4 KiB go each way (`Dialect.prove_rate`), by commands that change
-# nothing, and without repeating anything: a repetition would hide what is looked for. Only then is the rate
-# used and remembered, for this line, chip and port.
+# That a rate answers is no proof: one question and one answer are few characters, and a rate that is slightly off
+# damages one only now and then. At least 4 KiB go each way (`ProvesRate.prove_rate`), by commands that change
+# nothing, and without repeating anything: a repetition would hide what is looked for. Only then is the rate used
+# and remembered, for this line, chip and port.
 #
 # A line may become worse later, when a motor starts. `Watch` counts the exchanges that had to be repeated,
 # and leaves the rate before repetitions cost more than the rate gains; commands that nothing guards against
@@ -180,7 +180,10 @@ def _move_as_told(session: Session) -> Iterator[Event]:
     wanted = session.line.baud
     if session.link.settings.baud == wanted:
         return
-    assert isinstance(session.dialect, ChangesRate), "else it is asked at the rate that is wanted"
+    if not isinstance(session.dialect, ChangesRate):
+        session.line = session.link.settings
+        yield Noted("chip", f"its loader answers at one rate: {session.line.baud} baud")
+        return
     session.dialect.move_to_rate(session.part, wanted)
     now = session.link.settings.baud
     refused = "" if now == wanted else f"{wanted} baud is refused: "
@@ -435,8 +438,8 @@ def can_go_slower(session: Session, step: Step, error: Exception) -> bool:
 
 def _next_below(session: Session) -> int | None:
     """The next lower rate that this loader measures, or can be told."""
-    asking = session.job.dialect.spec.asking
-    if not asking.measures_rate and not asking.at_baud:
+    asking, told = session.job.dialect.spec.asking, isinstance(session.dialect, ChangesRate)
+    if not asking.measures_rate and not (asking.at_baud and told):
         return None
     least = asking.at_baud or 0
     rates = (baud for baud in _BAUDS if least <= baud <= session.line.baud * _AT_MOST)

@@ -27,9 +27,8 @@ from .session import Session, dialect_for
 # (`steps_again`): what was half programmed cannot be completed, as a word that is programmed twice may differ
 # from both values.
 #
-# A program that is heard where an answer was due means that the chip was reset by something else. That is
-# reported and not repeated: the next attempt would end in the same way, and after the third the person knows
-# less than after the first.
+# A program that is heard where an answer was due means that the chip was reset by something else. That is reported
+# and not repeated: the next attempt would end in the same way.
 MOST_TIMES, MOST_TIMES_BY_HAND = 2, 4
 _PRESSED_AGAIN_S = 10.0
 _LATE_TIMES = 3
@@ -132,8 +131,7 @@ def _same_chip(session: Session) -> bool:
             if not damaged:
                 return False
             session.known, session.unique_id = (identity.ident, again), again
-        if link.settings.baud != session.line.baud:
-            assert isinstance(session.dialect, ChangesRate), "else it is asked at the rate that is wanted"
+        if link.settings.baud != session.line.baud and isinstance(session.dialect, ChangesRate):
             session.dialect.move_to_rate(session.part, session.line.baud)
     except DialectError:
         return False
